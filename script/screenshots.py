@@ -1,0 +1,129 @@
+"""Makes docs/screenshots anew from the demo: .venv/bin/python script/screenshots.py
+
+Every picture shows what a person would see: the tour's own output, and pages in a browser.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+import shutil
+import tempfile
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import Browser, Page, sync_playwright
+
+from fond_echo.client import FondEcho
+from fond_echo.core.audio.clip import join
+from fond_echo.core.audio.containers import encode
+from fond_echo.demo import run as demo
+from fond_echo.demo.tour import Tour
+from fond_echo.speech.material import synthesizer
+
+TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
+WIDTH, HEIGHT = 1280, 800
+FLAGS = [
+    "--no-sandbox",
+    "--use-fake-device-for-media-stream",
+    "--use-fake-ui-for-media-stream",
+]
+TERMINAL = """<!doctype html><meta charset="utf-8"><style>
+body { margin: 0; background: #10191d; color: #dde7e4; }
+pre { margin: 0; padding: 18px 22px; font: 14px/1.4 "DejaVu Sans Mono", monospace; }
+</style><pre>%s</pre>"""
+
+
+def page_of(browser: Browser, dark: bool = False) -> Page:
+    scheme = "dark" if dark else "light"
+    return browser.new_page(viewport={"width": WIDTH, "height": HEIGHT}, color_scheme=scheme)
+
+
+def terminal(browser: Browser, name: str, command: str, lines: list[str]) -> None:
+    """A command and its output as it stands in a terminal."""
+    page = page_of(browser)
+    page.set_content(TERMINAL % html.escape("\n".join([f"$ {command}", *lines])))
+    page.screenshot(path=TARGET / f"{name}.png")
+
+
+def signed_in(browser: Browser, world: demo.World, dark: bool = False) -> Page:
+    page = page_of(browser, dark)
+    page.goto(world.settings.address)
+    page.get_by_label("Key").fill(world.key)
+    page.get_by_role("button", name="Open the log").click()
+    page.get_by_role("row", name="Isla Quennell").first.wait_for()
+    return page
+
+
+def of_the_console(browser: Browser, world: demo.World) -> None:
+    """The log by day and by night, a turn, the lines, keys and events."""
+    for dark in (False, True):
+        page = signed_in(browser, world, dark)
+        page.get_by_role("row", name="Isla Quennell").first.click()
+        page.get_by_role("link", name="stages").first.click()
+        page.get_by_role("img", name="Lengths of the stages").wait_for()
+        shot(page, "log-night" if dark else "log")
+        if not dark:
+            page.get_by_role("link", name="Everything about this turn").click()
+            page.get_by_role("heading", name="Stages").wait_for()
+            shot(page, "turn")
+            page.get_by_role("link", name="Assistants").click()
+            page.get_by_role("link", name="harbour-desk").click()
+            page.get_by_role("button", name="Record").click()
+            page.wait_for_timeout(3_200)
+            page.get_by_role("button", name=re.compile("Stop")).click()
+            page.get_by_role("button", name="Try the recording").click()
+            page.get_by_text("heard in a recording").wait_for()
+            page.get_by_label("Say something").fill("is it expensive to take my bike")
+            page.get_by_role("button", name="Try", exact=True).click()
+            shot(page, "assistant", 2_000)
+            for link, name in (("Lines", "lines"), ("Keys and events", "doors")):
+                page.get_by_role("link", name=link).click()
+                shot(page, name)
+        page.close()
+
+
+def of_outsiders(browser: Browser, world: demo.World) -> None:
+    """The stand-in network's page, and the public page on a telephone."""
+    page = page_of(browser)
+    page.goto(world.places.network)
+    httpx.post(f"{world.places.network}/people/isla/say", json={"words": "Lost property"})
+    shot(page, "skerry", 2_500)
+    telephone = browser.new_page(viewport={"width": 400, "height": 800})
+    telephone.goto(world.page)
+    telephone.get_by_label("What to ask").fill("When is the next boat to Pell?")
+    telephone.get_by_role("button", name="Send").click()
+    shot(telephone, "guest", 3_000)
+
+
+def shot(page: Page, name: str, milliseconds: int = 700) -> None:
+    page.wait_for_timeout(milliseconds)
+    page.screenshot(path=TARGET / f"{name}.png")
+
+
+def main() -> None:
+    TARGET.mkdir(parents=True, exist_ok=True)
+    folder = Path(tempfile.mkdtemp(prefix="fond-echo-shots-"))
+    folder.chmod(0o755)
+    chromium = shutil.which("chromium") or "/usr/bin/chromium"
+    try:
+        with demo.world(folder / "data") as world, sync_playwright() as tool:
+            note = folder / "question.wav"
+            spoken = synthesizer().speak("When is the next boat to Brannick?", "tern")
+            note.write_bytes(encode(join([part.clip for part in spoken]), "wav"))
+            browser = tool.chromium.launch(
+                executable_path=chromium, args=[*FLAGS, f"--use-file-for-fake-audio-capture={note}"]
+            )
+            told: list[str] = []
+            with FondEcho(world.settings.address, world.key) as echo:
+                Tour(echo, world, lambda line="": told.extend(line.split("\n"))).run()
+            terminal(browser, "tour", "script/demo --tour", told[:42])
+            of_the_console(browser, world)
+            of_outsiders(browser, world)
+            browser.close()
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()
