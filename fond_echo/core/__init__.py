@@ -1,0 +1,1 @@
+"""Computation only: no HTTP, database, files, clock or randomness that was not handed in."""

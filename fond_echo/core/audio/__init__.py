@@ -1,0 +1,1 @@
+"""Clips, containers and codecs, Ogg Opus, resampling, level, waveform, speech activity."""

@@ -1,0 +1,193 @@
+"""What a turn means: an intent of every assistant, a step of an open dialogue, or a route.
+
+The order is decision 13's: a command; goodbye or a person; what belongs to the open dialogue (never
+mind, once more, the slot's value); another route, above a higher threshold while a slot is asked
+for; the default.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any, Literal
+
+from fond_echo.core.dialogue.intents import Intent, intent_of
+from fond_echo.core.dialogue.routing import (
+    DID_YOU_MEAN,
+    EXACT,
+    HIGHER,
+    OTHERWISE,
+    Decision,
+    Router,
+)
+from fond_echo.core.dialogue.slots import Judge, Open, Slot, SlotMachine, Step
+from fond_echo.core.grammar.match import match
+from fond_echo.core.grammar.values import builtin_grammar
+from fond_echo.core.language.spoken import spoken_tokens
+
+Outcome = Literal[
+    "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "goodbye", "person",
+    "never-mind", "again", "undo", "forget-me", "about-me",
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Said:
+    """What came in."""
+
+    text: str
+    command: bool = False
+    choice: str = ""
+    key: str = ""
+    heard_surely: bool = True
+
+
+@dataclass(frozen=True)
+class Meant:
+    """Routes that were asked about, and the words that they were asked about for."""
+
+    routes: tuple[str, ...]
+    text: str
+
+
+@dataclass(frozen=True)
+class Understood:
+    """What a turn means.
+
+    Attributes:
+        decision: the route, and why.
+        outcome: what is to be said: the route's reply, or something of the dialogue.
+        slots: the values there are.
+        open: the dialogue that goes on with the next turn; None where there is none.
+        slot: that is asked for; `why` its value was refused.
+        meant: what is asked about.
+    """
+
+    decision: Decision
+    outcome: Outcome = "reply"
+    slots: Mapping[str, Any] = field(default_factory=dict)
+    open: Open | None = None
+    slot: str = ""
+    why: str = ""
+    meant: Meant | None = None
+
+
+class Dialogue:
+    """Understands turns of one assistant.
+
+    Args:
+        router: its routes.
+        slots: the slots of each route, in the order in which they are asked for.
+        now: what relative dates and times are meant from.
+        judge: for a route, whether a slot's value is possible.
+    """
+
+    def __init__(
+        self,
+        router: Router,
+        slots: Callable[[str], Sequence[Slot]],
+        now: datetime,
+        judge: Callable[[str], Judge],
+    ) -> None:
+        self._router = router
+        self._slots = slots
+        self._now = now
+        self._judge = judge
+
+    def understand(self, said: Said, open_: Open | None, meant: Meant | None = None) -> Understood:
+        """What a turn means, with the dialogue that is open and what was asked about."""
+        tokens = spoken_tokens(said.text)
+        if said.command:
+            decision = self._router.decide(said.text, command=True)
+            if decision.by == "command":
+                return self._begin(decision, [], said)
+        intent = None if said.choice or said.key else intent_of(tokens)
+        if intent is not None and not self._meant_by_a_route(intent, tokens):
+            found = self._intent(intent, open_)
+            if found is not None:
+                return found
+        if meant is not None:
+            chosen = self._chosen(said, tokens, meant)
+            if chosen is not None:
+                return chosen
+        if open_ is not None:
+            return self._go_on(said, tokens, open_)
+        decision = self._router.decide(
+            said.text, choice=said.choice, key=said.key, heard_surely=said.heard_surely
+        )
+        if decision.route == DID_YOU_MEAN:
+            asked = Meant(decision.asked, said.text)
+            return Understood(decision, "did-you-mean", meant=asked)
+        return self._begin(decision, tokens, said)
+
+    def _meant_by_a_route(self, intent: Intent, tokens: Sequence[str]) -> bool:
+        """Whether the assistant's own routes claim the words: word for word; for "cancel" and the
+        like, a likely route is enough."""
+        scores = self._router.scores(tokens)
+        if not scores:
+            return False
+        likely = intent == "never-mind" and scores[0].confidence >= HIGHER
+        return likely or scores[0].score >= EXACT
+
+    def _intent(self, intent: Intent, open_: Open | None) -> Understood | None:
+        route = open_.route if open_ else OTHERWISE
+        decision = Decision(route, "intent", True, f"means {intent} in every assistant")
+        if intent == "again" and open_ is not None:
+            step = Step("confirm" if open_.confirming else "ask", open_, open_.asking)
+            return self._of_step(decision, step)
+        return Understood(decision, intent)
+
+    def _chosen(self, said: Said, tokens: Sequence[str], meant: Meant) -> Understood | None:
+        route = said.choice if said.choice in meant.routes else ""
+        parse = match(builtin_grammar(), "yes-no", list(tokens))
+        if not route and parse is not None and len(meant.routes) == 1:
+            route = meant.routes[0] if parse.literal == "yes" else ""
+            if not route:
+                decision = Decision(OTHERWISE, "otherwise", True, "it was not what was meant")
+                return Understood(decision, "never-mind")
+        if not route:
+            return None
+        decision = Decision(route, "choice", True, f"it was asked about for {meant.text!r}")
+        return self._begin(decision, spoken_tokens(meant.text), said)
+
+    def _go_on(self, said: Said, tokens: Sequence[str], open_: Open) -> Understood:
+        machine = self._machine(open_.route)
+        step = machine.go_on(open_, tokens, said.key)
+        words = f"the question about {open_.asking or 'what was read back'} is open"
+        decision = Decision(open_.route, "slot", True, words)
+        if step.outcome != "elsewhere":
+            return self._of_step(decision, step)
+        other = self._router.decide(
+            said.text,
+            choice=said.choice,
+            key=said.key,
+            heard_surely=said.heard_surely,
+            above=HIGHER,
+        )
+        if other.route not in (OTHERWISE, DID_YOU_MEAN, open_.route):
+            return self._begin(other, tokens, said)
+        again = machine.again(open_)
+        because = f"{words}, and this does not answer it"
+        return self._of_step(replace(decision, because=because, scores=other.scores), again)
+
+    def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
+        if not self._slots(decision.route):
+            return Understood(decision)
+        step = self._machine(decision.route).begin(decision.route, tokens, decision.values)
+        return self._of_step(decision, step)
+
+    def _machine(self, route: str) -> SlotMachine:
+        grammar = self._router.grammar or builtin_grammar()
+        return SlotMachine(self._slots(route), grammar, self._now, self._judge(route))
+
+    def _of_step(self, decision: Decision, step: Step) -> Understood:
+        slots = {name: each.value for name, each in step.open.filled.items()}
+        match step.outcome:
+            case "ready":
+                return Understood(decision, "reply", slots)
+            case "given-up":
+                return Understood(decision, "given-up", slots, slot=step.slot)
+            case "ask" | "confirm" | "refused":
+                return Understood(decision, step.outcome, slots, step.open, step.slot, step.why)
+        raise AssertionError(step.outcome)

@@ -1,0 +1,86 @@
+"""Whether a sentence ends a talk (English): farewells, wishes, "that's all", "I have to go", in the
+many ways in which these are put."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from functools import lru_cache
+
+FAREWELLS = frozenset("bye goodbye cheerio farewell".split())
+_AROUND = FAREWELLS | frozenset(
+    (
+        "please thanks thank you very much so well ok okay great perfect lovely wonderful alright "
+        "brilliant fine then now all right good cheers for your help and no yes oh ah um uh just a "
+        "lot lots many again everyone really that was helpful million"
+    ).split()
+)
+"""What may stand before and after."""
+
+_ABOUT = frozenset(
+    "say says said saying word mean means how what when where who why which does is are".split()
+)
+"""In a sentence with these, a farewell is spoken of, or something is asked."""
+
+MOST_WORDS = 12
+_MOST_BESIDE_A_FAREWELL = 8
+
+_SIDE = r"(?: (?:for|from|on) (?:me|us|now|today|tonight|the moment|my side|our side|my end))*"
+_TIME = r"(?:day|evening|night|afternoon|morning|weekend|week|one|time|trip|holiday|journey)"
+_PATTERNS = (
+    r"(?:(?:i|we) (?:think|guess|believe|suppose) )?"
+    r"(?:that's|that is|that was|that'll be|that will be|this is|this was|it's)"
+    r" (?:really |about |just |pretty much )?(?:all|it|everything|enough|me done|us done)"
+    r"(?: (?:i|we) (?:need|needed|want|wanted|have|had)(?: to (?:know|ask|say))?)?",
+    r"(?:(?:i|we) (?:have|'ve got) |there are )?no (?:other|more|further) questions",
+    r"(?:i'll|i will|let me|i want to|i'd like to|time to) (?:say|wish you)(?: a| you)?"
+    r" (?:goodbye|good bye|bye|good night|farewell)(?: now)?",
+    r"(?:i'll |i will )?see you (?:all )?(?:soon|later|then|again|around|tomorrow|next \w+|"
+    r"on \w+day|in the morning)",
+    r"(?:we'll |i'll )?(?:talk|speak|chat)(?: to you| with you)? (?:soon|later|again|tomorrow)",
+    r"(?:let's |let us |we can |you can |you may |i want to |i'd like to |shall we )?"
+    r"(?:end|close|finish|stop|leave)(?: (?:it|things))?"
+    r"(?: here| there| at that|(?: of)?(?: the| this| our)? (?:conversation|chat|call|talk))",
+    r"(?:i|we|i've|we've|i'd|i'm|we're|i'll|we'll)(?: (?:must|should|better|got to|gotta|have to|"
+    r"need to|ought to|am|are|will))? (?:go|be going|be off|run|leave|leaving|going|off)(?: now)?",
+    r"(?:enjoy|have) (?:the rest of )?(?:a|your|the) (?:\w+ ){0,2}" + _TIME + r"(?: too)?",
+    r"(?:let's |we can |i'll |i will )?(?:call it a day|leave it (?:here|there|at that))",
+    r"(?:i|we|i'm|we're|i am|we are|all) (?:all )?(?:done|finished|sorted|set)(?: here)?",
+    r"(?:i|we) (?:don't|do not|won't) (?:need|want|have) (?:anything|any|more)"
+    r"(?: (?:else|more|other|further|help|questions))*",
+    r"(?:there's |there is |i need |we need |i want )?(?:nothing|no) (?:more|else|further)"
+    r"(?: (?:questions|to ask|to say))?",
+    r"(?:i|we)(?:'ve| have)?(?: got)? (?:all|everything|what) (?:i|we) (?:need|needed|wanted)",
+    r"(?:you can |please )?hang up(?: now)?",
+)
+_PARTING = re.compile("|".join(f"(?:{each}){_SIDE}" for each in _PATTERNS))
+
+
+@lru_cache(maxsize=10_000)
+def _parts(sentence: str) -> bool:
+    return _PARTING.fullmatch(sentence) is not None
+
+
+def says_goodbye(tokens: Sequence[str]) -> bool:
+    """Whether a sentence ends the talk.
+
+    Args:
+        tokens: spoken tokens.
+    """
+    if not tokens or len(tokens) > MOST_WORDS:
+        return False
+    if len(tokens) <= _MOST_BESIDE_A_FAREWELL and not _ABOUT & set(tokens):
+        said = _bare(tokens, _AROUND - FAREWELLS)
+        if said and (said[0] in FAREWELLS or said[-1] in FAREWELLS):
+            return True
+    return any(_parts(" ".join(each)) for each in (tokens, _bare(tokens, _AROUND)) if each)
+
+
+def _bare(tokens: Sequence[str], around: frozenset[str]) -> list[str]:
+    """Tokens without what may stand before and after."""
+    start, end = 0, len(tokens)
+    while start < end and tokens[start] in around:
+        start += 1
+    while end > start and tokens[end - 1] in around:
+        end -= 1
+    return list(tokens[start:end])

@@ -1,0 +1,139 @@
+"""Answers from pages: the passage that fits a question best, or none."""
+
+from __future__ import annotations
+
+import logging
+import math
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.wording import ASKING, FILLERS, concepts
+
+ENOUGH = 0.55
+"""A passage answers a question where it holds at least this share of what the question's words
+are worth."""
+
+SHORT = 4
+LONGEST = 900
+"""Characters of a passage; longer paragraphs are cut at sentences."""
+
+_HEADING = re.compile(r"^\s{0,3}(#{1,6})\s+(.+?)\s*#*\s*$")
+_SENTENCE = re.compile(r"(?<=[.!?])\s+")
+
+
+@dataclass(frozen=True)
+class Passage:
+    """A piece of a page: its file, the headings above it, and its text."""
+
+    file: str
+    heading: str
+    text: str
+
+    @property
+    def source(self) -> str:
+        """Where it stands, as it is shown."""
+        page = self.file.rpartition("/")[2].removesuffix(".md").replace("-", " ")
+        return f"{page}, {self.heading}" if self.heading else page
+
+
+@dataclass(frozen=True)
+class Found:
+    """A passage, and how much of the question it holds (0 to 1)."""
+
+    passage: Passage
+    share: float
+
+
+def passages_of(file: str, text: str) -> list[Passage]:
+    """A page (Markdown) in pieces: paragraphs, lists and tables, each below its headings."""
+    found: list[Passage] = []
+    headings: list[tuple[int, str]] = []
+    block: list[str] = []
+
+    def close() -> None:
+        whole = "\n".join(block).strip()
+        block.clear()
+        heading = ": ".join(title for depth, title in headings if depth > 1)
+        for piece in _pieces(whole):
+            found.append(Passage(file, heading or (headings[0][1] if headings else ""), piece))
+
+    for line in text.splitlines():
+        heading = _HEADING.match(line)
+        if heading:
+            close()
+            depth = len(heading[1])
+            headings[:] = [each for each in headings if each[0] < depth] + [(depth, heading[2])]
+        elif not line.strip():
+            close()
+        else:
+            block.append(line)
+    close()
+    return found
+
+
+def _pieces(text: str) -> list[str]:
+    if len(text) <= LONGEST or "|" in text or "\n" in text:
+        return [text] if text else []
+    pieces, piece = [], ""
+    for sentence in _SENTENCE.split(text):
+        if piece and len(piece) + len(sentence) > LONGEST:
+            pieces.append(piece)
+            piece = ""
+        piece = f"{piece} {sentence}".strip()
+    return [*pieces, piece] if piece else pieces
+
+
+def _telling(text: str) -> list[str]:
+    words = concepts(spoken_tokens(text))
+    return [word for word in words if word not in FILLERS and word not in ASKING]
+
+
+class Pages:
+    """Pages that are searched.
+
+    Args:
+        files: Markdown by name.
+    """
+
+    def __init__(self, files: Mapping[str, str]) -> None:
+        self.passages = [
+            passage for name in sorted(files) for passage in passages_of(name, files[name])
+        ]
+        texts = [_telling(f"{each.source} {each.text}") or ["‹empty›"] for each in self.passages]
+        self._words = [frozenset(words) for words in texts]
+        seen = Counter(word for words in self._words for word in words)
+        total = len(texts) + 1
+        self._worth = {word: math.log(1.0 + total / count) for word, count in seen.items()}
+        self._unseen = 0.5 * math.log(1.0 + total)
+        import bm25s  # with its own long start
+
+        # On import it sets its logger to tell of every index that it builds.
+        logging.getLogger("bm25s").setLevel(logging.WARNING)
+        self._index = bm25s.BM25()
+        if texts:
+            self._index.index(texts, show_progress=False)
+
+    def best(self, question: str, most: int = 5) -> Found | None:
+        """The passage that answers a question, or None where none holds enough of it."""
+        asked = _telling(question)
+        known = [word for word in asked if word in self._worth]
+        if not known:
+            return None
+        count = min(most, len(self.passages))
+        places, _ = self._index.retrieve([known], k=count, show_progress=False)
+        found = [Found(self.passages[k], self._share(asked, k)) for k in map(int, places[0])]
+        best = max(found, key=lambda each: each.share)
+        return best if best.share >= ENOUGH else None
+
+    def _share(self, asked: Sequence[str], place: int) -> float:
+        shared = [word for word in set(asked) if word in self._words[place]]
+        headings = _telling(self.passages[place].source)
+        if len(shared) == 1 and len(shared[0]) < SHORT and shared[0] not in headings:
+            # One short word in passing is not what a passage is about.
+            return 0.0
+        worth = {word: self._worth.get(word, self._unseen) for word in asked}
+        held = sum(value for word, value in worth.items() if word in self._words[place])
+        return held / sum(worth.values())

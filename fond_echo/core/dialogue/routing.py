@@ -1,0 +1,260 @@
+"""Which route a turn takes, and why."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from fond_echo.core.dialogue.matching import ExampleMatcher, Match
+from fond_echo.core.grammar.match import Parse, Value, match
+from fond_echo.core.grammar.model import Grammar
+from fond_echo.core.language.spoken import spoken_tokens
+
+BASE, BY_SCORE, BY_LEAD, BY_UNKNOWN, BY_LENGTH = -1.9, 4.87, 3.51, -2.99, 2.48
+LEAD, LENGTH = 0.35, 8
+"""How a score becomes a confidence: a logistic curve over the score, its lead over the next route
+(at most LEAD), the share of what was said that no example knows, and the number of words (up to
+LENGTH), since in longer sentences more is said around what is meant. Fitted on the wordings of
+bench/data/development.txt, as written and misheard."""
+
+MARGIN = 0.015
+"""Routes that are nearer to each other than this are asked about."""
+
+EXACT = 0.97
+"""From this score on it is the example, word for word."""
+
+THRESHOLD = 0.62
+"""A route taken is at least this likely to be the right one."""
+
+ASKED = 0.3
+"""Below the threshold, routes at least this likely are asked about: did you mean …?"""
+
+BESIDE = 0.5
+"""A route is asked about beside the best where its score is at least this share of that one's."""
+
+HIGHER = 0.8
+"""What another route needs while a slot is being asked for."""
+
+OTHERWISE = "otherwise"
+DID_YOU_MEAN = "did-you-mean"
+
+_AROUND = frozenset(
+    "please thanks thank you hello hi hey um uh er well so ok okay now then and".split()
+)
+
+
+@dataclass(frozen=True)
+class Route:
+    """A route as the router sees it.
+
+    Attributes:
+        name: unique in the assistant.
+        examples: things said that mean it.
+        command: what is typed behind the line's command mark, or None.
+        key: what is pressed on a telephone, or "".
+        rule: of the grammar, or "".
+        title: what it is called when it is asked about; the first example where empty.
+    """
+
+    name: str
+    examples: tuple[str, ...] = ()
+    command: str | None = None
+    key: str = ""
+    rule: str = ""
+    title: str = ""
+
+
+@dataclass(frozen=True)
+class Score:
+    """How well one route fits, from 0 to 1, how likely it is the right one, and why."""
+
+    route: str
+    score: float
+    because: str
+    confidence: float = 0.0
+
+
+@dataclass(frozen=True)
+class Decision:
+    """The route taken.
+
+    Attributes:
+        route: its name; `OTHERWISE` where none fits, `DID_YOU_MEAN` where the assistant asks.
+        by: command, key, choice, rule, example or otherwise.
+        sure: false where the words may have been heard wrong and nothing fits them: then the
+            assistant says that it is unsure instead of giving its default answer.
+        scores: every route with its score, best first.
+        values: what a grammar rule's parts matched.
+        asked: the routes that are asked about.
+    """
+
+    route: str
+    by: str
+    sure: bool
+    because: str
+    scores: tuple[Score, ...] = ()
+    values: tuple[Value, ...] = field(default=())
+    asked: tuple[str, ...] = ()
+
+    @property
+    def confidence(self) -> float:
+        return self.scores[0].confidence if self.scores and self.by == "example" else 1.0
+
+
+class Router:
+    """Decides between routes, in the order in which they are tried: command, key, choice, grammar
+    rule, examples."""
+
+    def __init__(self, routes: Sequence[Route], grammar: Grammar | None = None) -> None:
+        self.routes = tuple(routes)
+        self.grammar = grammar
+        spoken = {
+            route.name: [(text, spoken_tokens(text)) for text in route.examples] for route in routes
+        }
+        self._matcher = ExampleMatcher(spoken)
+
+    @property
+    def examples(self) -> tuple[str, ...]:
+        """Every example, in the order of the routes: what can be understood here."""
+        return tuple(text for route in self.routes for text in route.examples)
+
+    @property
+    def rules(self) -> tuple[str, ...]:
+        """The grammar's rules that lead to a route."""
+        return tuple(route.rule for route in self.routes if route.rule)
+
+    def suggestions(self, most: int = 3) -> list[str]:
+        """The first example of each of the first routes: what to say one can be asked."""
+        return [route.examples[0] for route in self.routes if route.examples][:most]
+
+    def title(self, name: str) -> str:
+        """What a route is called when it is asked about."""
+        route = next(each for each in self.routes if each.name == name)
+        first = route.examples[0] if route.examples else name.replace("-", " ")
+        return route.title or first.rstrip(".?!")
+
+    def decide(
+        self,
+        text: str,
+        *,
+        command: bool = False,
+        choice: str = "",
+        key: str = "",
+        heard_surely: bool = True,
+        above: float = THRESHOLD,
+    ) -> Decision:
+        """The route for a text.
+
+        Args:
+            text: as typed or heard.
+            command: the text stood behind the line's command mark, which is already taken off.
+            choice: the value of a choice that was picked.
+            key: what was pressed.
+            heard_surely: false where the text is a transcript that may be wrong.
+            above: the confidence that an example needs.
+
+        Raises:
+            GrammarFault: the grammar takes too long.
+        """
+        word = text.strip().lower()
+        for route in self.routes:
+            if command and route.command is not None and route.command.lower() == word:
+                return Decision(route.name, "command", True, f"the command {word!r}")
+            if key and route.key == key:
+                return Decision(route.name, "key", True, f"the key {key}")
+            if choice and choice == route.name:
+                return Decision(route.name, "choice", True, f"the choice {choice!r}")
+        tokens = spoken_tokens(text)
+        by_rule = self._by_rule(tokens)
+        if by_rule is not None:
+            return by_rule
+        return self._by_example(tokens, heard_surely, above)
+
+    def _by_rule(self, tokens: Sequence[str]) -> Decision | None:
+        if self.grammar is None or not tokens:
+            return None
+        bare = _without_around(tokens)
+        best: tuple[float, Route, Parse] | None = None
+        for route in self.routes:
+            if not route.rule:
+                continue
+            parse = match(self.grammar, route.rule, tokens)
+            if parse is None and bare != tokens:
+                parse = match(self.grammar, route.rule, bare)
+            # What mostly fits garbage is not what the rule is about.
+            if parse is None or parse.garbage > len(tokens) / 2:
+                continue
+            if best is None or parse.weight > best[0]:
+                best = parse.weight, route, parse
+        if best is None:
+            return None
+        _, route, parse = best
+        named = ", ".join(f"{each.kind} {' '.join(each.tokens)!r}" for each in parse.values)
+        because = f"said by the rule ${route.rule}" + (f" ({named})" if named else "")
+        return Decision(route.name, "rule", True, because, values=parse.values)
+
+    def _by_example(self, tokens: Sequence[str], heard_surely: bool, above: float) -> Decision:
+        scores = self.scores(tokens, heard=not heard_surely)
+        if not scores or scores[0].score == 0.0:
+            return Decision(OTHERWISE, "otherwise", heard_surely, "no example is near", scores)
+        best = scores[0]
+        if best.confidence >= above:
+            return Decision(best.route, "example", True, best.because, scores)
+        near = [each for each in scores[:3] if each.score >= BESIDE * best.score]
+        asked = tuple(each.route for each in near if each.confidence >= ASKED)
+        named = f"the best, {best.route}, is {best.confidence:.0%} likely"
+        if asked and above == THRESHOLD:
+            return Decision(DID_YOU_MEAN, "example", False, named, scores, asked=asked)
+        because = f"no example is near enough; {named}"
+        return Decision(OTHERWISE, "otherwise", heard_surely, because, scores)
+
+    def scores(self, tokens: Sequence[str], *, heard: bool = False) -> tuple[Score, ...]:
+        """Every route that has examples, the best first."""
+        matches, unknown = self._matcher.compared(tokens, heard=heard)
+        named = zip(self._matcher.routes, matches, strict=True)
+        ordered = sorted(named, key=lambda each: -each[1].score)
+        worth = [match.score for _, match in ordered]
+        return tuple(
+            Score(
+                name,
+                found.score,
+                _because(found),
+                _confidence(place, worth, unknown, len(tokens)),
+            )
+            for place, (name, found) in enumerate(ordered)
+        )
+
+
+def _confidence(place: int, scores: Sequence[float], unknown: float, words: int) -> float:
+    """How likely the route at a place of the ordered scores is the right one."""
+    score = scores[place]
+    if not score:
+        return 0.0
+    if score >= EXACT:
+        return 1.0
+    others = scores[0] if place else scores[1] if len(scores) > 1 else 0.0
+    lead = max(-LEAD, min(LEAD, score - others))
+    length = min(words, LENGTH) / LENGTH
+    evidence = BASE + BY_SCORE * score + BY_LEAD * lead + BY_UNKNOWN * unknown + BY_LENGTH * length
+    likely = 1.0 / (1.0 + math.exp(-evidence))
+    if abs(lead) < MARGIN and others and score < EXACT:
+        likely = min(likely, THRESHOLD - 0.01)
+    return round(likely, 3)
+
+
+def _because(found: Match) -> str:
+    if not found.score:
+        return "no example shares a word"
+    shared = f" ({', '.join(found.shared)})" if found.shared else ""
+    return f"like {found.example!r}{shared}"
+
+
+def _without_around(tokens: Sequence[str]) -> list[str]:
+    """Tokens without greetings and thanks at their ends."""
+    start, end = 0, len(tokens)
+    while start < end and tokens[start] in _AROUND:
+        start += 1
+    while end > start and tokens[end - 1] in _AROUND:
+        end -= 1
+    return list(tokens[start:end])

@@ -1,0 +1,102 @@
+"""A written reply as it is spoken: markup gone, lists and tables as sentences."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+
+from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.wording import FILLERS, stem
+
+_LINK = re.compile(r"!?\[([^\]]*)\]\([^)]*\)")
+_BARE_LINK = re.compile(r"<?https?://\S+>?")
+_MARKS = re.compile(r"(\*\*|__|~~|`+|(?<!\w)[*_](?=\S)|(?<=\S)[*_](?!\w))")
+_BULLET = re.compile(r"^\s*(?:[-*+•]|\d+[.)])\s+")
+_HEADING = re.compile(r"^\s{0,3}#{1,6}\s+")
+_RULE = re.compile(r"^\s*(?:\|?\s*:?-{3,}:?\s*)+\|?\s*$")
+
+
+def speakable(text: str) -> str:
+    """What is said for a written reply.
+
+    Links keep their words and lose their addresses; a list item or table row becomes a sentence
+    of its own; a table's column names are said before its values.
+    """
+    lines: list[str] = []
+    head: list[str] | None = None
+    for raw in text.splitlines():
+        line = raw.strip()
+        if line.startswith("|") and line.endswith("|") and len(line) > 1:
+            cells = [cell.strip() for cell in line.strip("|").split("|")]
+            if _RULE.match(line):
+                continue
+            if head is None:
+                head = cells
+            else:
+                lines.append(_sentence(_row(head, cells)))
+            continue
+        head = None
+        if not line or _RULE.match(line):
+            continue
+        line = _HEADING.sub("", line)
+        item = _BULLET.match(line)
+        lines.append(_sentence(_BULLET.sub("", line)) if item else line)
+    spoken = " ".join(lines)
+    spoken = _BARE_LINK.sub("", _LINK.sub(r"\1", spoken))
+    return re.sub(r"\s+", " ", _MARKS.sub("", spoken)).strip()
+
+
+_SENTENCE_END = re.compile(r"(?<=[.!?])\s+")
+
+
+def first_sentences(text: str, most: int) -> str:
+    """The first sentences of a text that is spoken; SSML is left as it is."""
+    if text.startswith("<speak"):
+        return text
+    return " ".join(_SENTENCE_END.split(text)[:most])
+
+
+def summary(text: str, most: int) -> str:
+    """The sentences of a text that tell most, in their order; SSML is left as it is.
+
+    A sentence tells by the words in it that the whole text keeps coming back to, among those that
+    say something; the first sentence says what the text is about, and counts for more. Nothing is
+    put in other words.
+    """
+    if text.startswith("<speak"):
+        return text
+    sentences = _SENTENCE_END.split(text)
+    if len(sentences) <= most:
+        return text
+    words = [
+        [stem(word) for word in spoken_tokens(each) if word not in FILLERS] for each in sentences
+    ]
+    often = Counter(word for each in words for word in set(each))
+
+    def tells(place: int) -> float:
+        mean = sum(often[word] for word in words[place]) / (len(words[place]) + 3)
+        return mean * (1.6 if place == 0 else 1.0)
+
+    best = sorted(range(len(sentences)), key=tells, reverse=True)[:most]
+    return " ".join(sentences[place] for place in sorted(best))
+
+
+def _row(head: list[str], cells: list[str]) -> str:
+    named = [
+        f"{name} {cell}" if name else cell
+        for name, cell in zip(head + [""] * len(cells), cells, strict=False)
+        if cell
+    ]
+    return ", ".join(named)
+
+
+def _sentence(text: str) -> str:
+    return text if not text or text[-1] in ".!?:" else text + "."
+
+
+def numbered(text: str, choices: list[str]) -> str:
+    """A text with its choices as a numbered list, for lines without buttons."""
+    if not choices:
+        return text
+    listed = "\n".join(f"{number}. {choice}" for number, choice in enumerate(choices, 1))
+    return f"{text}\n\n{listed}" if text else listed

@@ -1,0 +1,258 @@
+"""Asking for what a route needs: a machine without clock, words or storage of its own.
+
+While a dialogue is open, decision 13 holds: command, goodbye, person, then the slot's value, then
+another route only above a higher threshold. The machine is handed what was understood, and says
+what to do; how it is worded belongs to the caller.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any, Literal
+
+from fond_echo.core.grammar.match import Value, match, spot
+from fond_echo.core.grammar.model import Grammar, Reference
+from fond_echo.core.grammar.values import value_of_kind
+
+MOST_TRIES = 3
+"""A slot is asked for so often, then the dialogue is given up."""
+
+
+@dataclass(frozen=True)
+class Slot:
+    """Something a route needs.
+
+    Attributes:
+        name: unique in its route.
+        rule: of the grammar, or "builtin:KIND".
+        keys: what a key pressed on a telephone stands for.
+        confirm: whether the value is read back before it is used.
+        needed: whether it is asked for; else it is only taken where it is said.
+    """
+
+    name: str
+    rule: str
+    keys: Mapping[str, Any] = field(default_factory=dict)
+    confirm: bool = False
+    needed: bool = True
+
+    @property
+    def reference(self) -> Reference:
+        return (
+            Reference("", self.rule) if self.rule.startswith("builtin:") else Reference(self.rule)
+        )
+
+
+@dataclass(frozen=True)
+class Filled:
+    """A slot's value, and the words that gave it."""
+
+    value: Any
+    said: str
+
+
+@dataclass(frozen=True)
+class Open:
+    """A dialogue between two turns: its route, what is filled, what is being asked."""
+
+    route: str
+    filled: Mapping[str, Filled] = field(default_factory=dict)
+    asking: str = ""
+    confirming: bool = False
+    tries: int = 0
+
+    def as_json(self) -> dict[str, Any]:
+        filled = {name: [each.value, each.said] for name, each in self.filled.items()}
+        return {
+            "route": self.route,
+            "filled": filled,
+            "asking": self.asking,
+            "confirming": self.confirming,
+            "tries": self.tries,
+        }
+
+    @classmethod
+    def from_json(cls, told: Mapping[str, Any]) -> Open:
+        filled = {name: Filled(*each) for name, each in told["filled"].items()}
+        return cls(told["route"], filled, told["asking"], told["confirming"], told["tries"])
+
+
+Outcome = Literal["ask", "confirm", "ready", "refused", "given-up", "elsewhere"]
+
+
+@dataclass(frozen=True)
+class Step:
+    """What to do: ask for a slot (`slot`, `open.tries` says how often it was), read back, run the
+    route, say why a value is refused and ask again, give up, or take the turn elsewhere."""
+
+    outcome: Outcome
+    open: Open
+    slot: str = ""
+    why: str = ""
+
+
+Judge = Callable[[str, Any, Mapping[str, Any]], str]
+"""Why a slot's value is not possible, given the others; "" where it is."""
+
+_NOT_THAT = frozenset(
+    "no nope not actually sorry wait rather i meant mean instead make it change".split()
+)
+
+
+class SlotMachine:
+    """The dialogue of one route.
+
+    Args:
+        slots: of the route, in the order in which they are asked for.
+        grammar: whose rules their values are.
+        now: what relative dates and times are meant from.
+        judge: whether a value is possible.
+    """
+
+    def __init__(
+        self, slots: Sequence[Slot], grammar: Grammar, now: datetime, judge: Judge
+    ) -> None:
+        self._slots = {slot.name: slot for slot in slots}
+        self._grammar = grammar
+        self._now = now
+        self._judge = judge
+
+    def begin(self, route: str, tokens: Sequence[str], values: Sequence[Value] = ()) -> Step:
+        """The first step of a route that was just taken."""
+        found = self._from_parse(values)
+        taken = set(found)
+        found |= self._spotted(tokens, [s for s in self._slots.values() if s.name not in taken])
+        return self._filled(Open(route), found)
+
+    def go_on(self, open_: Open, tokens: Sequence[str], key: str = "") -> Step:
+        """The next step, with what was said to the last one.
+
+        Returns:
+            Step "elsewhere" where it says nothing about the slots: then another route may be
+            meant, or it is asked again (`again`).
+        """
+        if open_.confirming:
+            return self._confirmed(open_, tokens)
+        asked = self._slots[open_.asking]
+        if key and key in asked.keys:
+            return self._filled(open_, {asked.name: Filled(asked.keys[key], key)})
+        whole = self._whole(asked, tokens)
+        found = {asked.name: whole} if whole is not None else self._answers(open_, asked, tokens)
+        if not found:
+            return Step("elsewhere", open_, asked.name)
+        return self._filled(open_, found)
+
+    def again(self, open_: Open) -> Step:
+        """What was said fits neither the slot nor another route: ask again, or give up."""
+        tries = open_.tries + 1
+        if tries >= MOST_TRIES:
+            return Step("given-up", open_, open_.asking)
+        return Step(
+            "confirm" if open_.confirming else "ask", replace(open_, tries=tries), open_.asking
+        )
+
+    def _answers(self, open_: Open, asked: Slot, tokens: Sequence[str]) -> dict[str, Filled]:
+        """Values in a longer answer: for the slot asked for, for others, or for one that was
+        filled before and is corrected."""
+        correcting = bool(set(tokens[:3]) & _NOT_THAT)
+        missing = [s for s in self._slots.values() if s.name not in open_.filled and s is not asked]
+        filled = [self._slots[name] for name in reversed(list(open_.filled))]
+        order = [*filled, asked, *missing] if correcting else [asked, *missing]
+        found = self._spotted(tokens, order)
+        if asked.name in found or correcting:
+            return found
+        # "The green one" is no number that nobody asked for.
+        bare = {slot.name for slot in missing if slot.rule in ("builtin:number", "builtin:digits")}
+        return {name: value for name, value in found.items() if name not in bare}
+
+    def _confirmed(self, open_: Open, tokens: Sequence[str]) -> Step:
+        filled = [self._slots[name] for name in reversed(list(open_.filled))]
+        corrected = self._spotted(tokens, filled)
+        changed = {n: v for n, v in corrected.items() if v.value != open_.filled[n].value}
+        if changed:
+            return self._filled(replace(open_, confirming=False), changed)
+        said = match(self._builtin(), "yes-no", list(tokens)) or self._first_word(tokens)
+        literal = said.literal if said is not None else None
+        if literal == "yes":
+            return Step("ready", replace(open_, confirming=False))
+        if literal == "no":
+            last = filled[0].name
+            left = {name: value for name, value in open_.filled.items() if name != last}
+            return self._ask(replace(open_, filled=left, confirming=False, tries=0), last)
+        return Step("elsewhere", open_)
+
+    def _first_word(self, tokens: Sequence[str]) -> Any:
+        return match(self._builtin(), "yes-no", list(tokens[:1])) if tokens else None
+
+    def _builtin(self) -> Grammar:
+        return self._grammar.others["builtin:"]
+
+    def _filled(self, open_: Open, found: Mapping[str, Filled]) -> Step:
+        """Take values that are possible; ask for what is missing."""
+        kept = dict(open_.filled)
+        for name, value in found.items():
+            others = {each: filled.value for each, filled in kept.items() if each != name}
+            why = self._judge(name, value.value, others)
+            if why:
+                left = {each: filled for each, filled in kept.items() if each != name}
+                tries = open_.tries + 1
+                again = replace(open_, filled=left, asking=name, confirming=False, tries=tries)
+                return Step("given-up" if tries >= MOST_TRIES else "refused", again, name, why)
+            kept[name] = value
+        now = replace(open_, filled=kept, tries=0)
+        for name, slot in self._slots.items():
+            if slot.needed and name not in kept:
+                return self._ask(now, name)
+        if any(slot.confirm for slot in self._slots.values() if slot.name in kept):
+            return Step("confirm", replace(now, asking="", confirming=True))
+        return Step("ready", replace(now, asking=""))
+
+    def _ask(self, open_: Open, name: str) -> Step:
+        return Step("ask", replace(open_, asking=name), name)
+
+    def _from_parse(self, values: Sequence[Value]) -> dict[str, Filled]:
+        """Slots from the parts of the rule that was said: by the slot's name, or its rule's."""
+        found: dict[str, Filled] = {}
+        used: set[int] = set()
+        for slot in self._slots.values():
+            wanted = slot.reference.name
+            for number, value in enumerate(values):
+                if number not in used and value.kind in (slot.name, wanted):
+                    worth = self._worth(value)
+                    if worth is not None:
+                        found[slot.name] = Filled(worth, " ".join(value.tokens))
+                        used.add(number)
+                        break
+        return found
+
+    def _whole(self, slot: Slot, tokens: Sequence[str]) -> Filled | None:
+        """The value where the whole answer is one."""
+        owner, rule = self._grammar.find(slot.reference)
+        parse = match(owner, rule.name, list(tokens))
+        if parse is None or parse.garbage:
+            return None
+        value = Value(slot.reference.name, tuple(tokens), parse.literal, slot.reference.builtin)
+        worth = self._worth(value)
+        return None if worth is None else Filled(worth, " ".join(tokens))
+
+    def _spotted(self, tokens: Sequence[str], slots: Sequence[Slot]) -> dict[str, Filled]:
+        """Values said somewhere among other words; no word gives two slots a value."""
+        found: dict[str, Filled] = {}
+        taken: set[int] = set()
+        for slot in slots:
+            if slot.rule in ("builtin:yes-no", "builtin:spelled"):
+                continue
+            for start, end, value in spot(self._grammar, slot.reference, tokens):
+                worth = self._worth(value)
+                if worth is not None and not taken & set(range(start, end)):
+                    found[slot.name] = Filled(worth, " ".join(tokens[start:end]))
+                    taken.update(range(start, end))
+                    break
+        return found
+
+    def _worth(self, value: Value) -> Any:
+        if value.builtin:
+            return value_of_kind(value.kind, value.tokens, value.literal, self._now)
+        return value.literal if value.literal is not None else " ".join(value.tokens)

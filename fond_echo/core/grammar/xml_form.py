@@ -1,0 +1,174 @@
+"""Reading grammars in the XML form (SRGS 1.0), without DTD or entities."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+from xml.parsers import expat
+
+from fond_echo.core.grammar.abnf import DEEPEST, MOST_BYTES
+from fond_echo.core.grammar.model import (
+    NOTHING,
+    Chain,
+    Expansion,
+    Garbage,
+    Grammar,
+    GrammarFault,
+    Never,
+    OneOf,
+    Reference,
+    Repeat,
+    Rule,
+    Tag,
+    Words,
+    times,
+)
+from fond_echo.core.language.spoken import spoken_tokens
+
+
+class _Element:
+    def __init__(self, name: str, attributes: dict[str, str], line: int, column: int) -> None:
+        self.name = name.rpartition(":")[2]
+        self.attributes = attributes
+        self.line, self.column = line, column
+        self.inside: list[_Element | str] = []
+
+    def fault(self, what: str, remedy: str = "") -> GrammarFault:
+        return GrammarFault(what, line=self.line, column=self.column, remedy=remedy)
+
+
+def _tree(text: str) -> _Element:
+    parser = expat.ParserCreate()
+    parser.buffer_text = True
+    open_: list[_Element] = [_Element("", {}, 0, 0)]
+
+    def begin(name: str, attributes: dict[str, str]) -> None:
+        element = _Element(
+            name, attributes, parser.CurrentLineNumber, parser.CurrentColumnNumber + 1
+        )
+        if len(open_) > DEEPEST:
+            raise element.fault(f"elements are nested over {DEEPEST} deep")
+        open_[-1].inside.append(element)
+        open_.append(element)
+
+    def text_found(data: str) -> None:
+        open_[-1].inside.append(data)
+
+    def refused(*_: Any) -> None:
+        raise GrammarFault(
+            "a document type is not read", line=parser.CurrentLineNumber, remedy="leave it out"
+        )
+
+    parser.StartElementHandler = begin
+    parser.EndElementHandler = lambda _: open_.pop()
+    parser.CharacterDataHandler = text_found
+    parser.StartDoctypeDeclHandler = refused
+    parser.EntityDeclHandler = refused
+    try:
+        parser.Parse(text.encode(), True)
+    except expat.ExpatError as error:
+        what = expat.errors.messages[error.code]
+        raise GrammarFault(
+            f"not XML: {what}", line=error.lineno, column=error.offset + 1
+        ) from error
+    roots = [each for each in open_[0].inside if isinstance(each, _Element)]
+    return roots[0]
+
+
+def _expansion(element: _Element) -> Expansion:
+    items: list[Expansion] = []
+    for each in element.inside:
+        if isinstance(each, str):
+            tokens = spoken_tokens(each)
+            if tokens:
+                items.append(Words(tuple(tokens)))
+            continue
+        items.append(_of(each))
+    return items[0] if len(items) == 1 else Chain(tuple(items))
+
+
+def _of(element: _Element) -> Expansion:
+    match element.name:
+        case "item":
+            return _item(element)
+        case "one-of":
+            children = [each for each in element.inside if isinstance(each, _Element)]
+            if not children or any(each.name != "item" for each in children):
+                raise element.fault("one-of holds item elements, at least one")
+            weights = tuple(_weight(each) for each in children)
+            return OneOf(tuple(_item(each) for each in children), weights)
+        case "ruleref":
+            return _reference(element)
+        case "token":
+            text = "".join(each for each in element.inside if isinstance(each, str))
+            return Words(tuple(spoken_tokens(text)))
+        case "tag":
+            return Tag("".join(each for each in element.inside if isinstance(each, str)).strip())
+        case "example":
+            return NOTHING
+    raise element.fault(f"{element.name!r} cannot stand here")
+
+
+def _weight(element: _Element) -> float:
+    try:
+        return float(element.attributes.get("weight", "1"))
+    except ValueError:
+        raise element.fault("weight must be a number") from None
+
+
+def _item(element: _Element) -> Expansion:
+    inner = _expansion(element)
+    given = element.attributes.get("repeat")
+    if given is None:
+        return inner
+    try:
+        return Repeat(inner, *times(given))
+    except ValueError as error:
+        raise element.fault(f"repeat {error}") from None
+
+
+def _reference(element: _Element) -> Expansion:
+    special = element.attributes.get("special")
+    if special is not None:
+        known: dict[str, Expansion] = {"NULL": NOTHING, "VOID": Never(), "GARBAGE": Garbage()}
+        if special not in known:
+            raise element.fault(f"special {special!r} is none of NULL, VOID, GARBAGE")
+        return known[special]
+    uri = element.attributes.get("uri", "")
+    if not uri:
+        raise element.fault("ruleref needs uri or special")
+    file, _, rule = uri.partition("#")
+    return Reference(rule, file, element.line, element.column)
+
+
+def read_xml(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
+    """Read a grammar.
+
+    Args:
+        text: in the XML form.
+        others: the grammars that it may refer to, by file name.
+
+    Raises:
+        GrammarFault: with the line and column of the first thing that is wrong.
+    """
+    if len(text) > MOST_BYTES:
+        raise GrammarFault(f"a grammar of {len(text):,} characters is over {MOST_BYTES:,}")
+    tree = _tree(text)
+    if tree.name != "grammar":
+        raise tree.fault(f"the document is a {tree.name!r}, not a grammar")
+    rules: dict[str, Rule] = {}
+    for each in tree.inside:
+        if isinstance(each, str) or each.name != "rule":
+            continue
+        name = each.attributes.get("id", "")
+        if not name or name in rules:
+            raise each.fault("a rule needs an id of its own")
+        public = each.attributes.get("scope") == "public"
+        rules[name] = Rule(name, _expansion(each), public, each.line, each.column)
+    if not rules:
+        raise tree.fault("there is no rule")
+    root = tree.attributes.get("root", "") or next(iter(rules))
+    if root not in rules:
+        raise tree.fault(f"the root {root!r} is no rule of this grammar")
+    language = tree.attributes.get("xml:lang", "en").split("-")[0].lower()
+    return Grammar(rules, root, language, dict(others or {}))

@@ -1,0 +1,1 @@
+"""Text to speakable text and back, pronunciation, templates."""

@@ -1,0 +1,3 @@
+"""The languages that the built-in ear and voice know."""
+
+LANGUAGES = ("en",)

@@ -1,0 +1,315 @@
+"""Templates with bounded work: Jinja2's sandbox, and a budget for what it does not bound.
+
+The sandbox keeps a template from attributes it must not reach; it does not keep it from
+`{{ "x" * 10 ** 9 }}` or from loops in loops. So: no macros, imports, inheritance or calls into
+other templates; loops count against a budget; `*`, `**`, `%`, `+` and `~` check what they make;
+filters are those listed here; output and time are capped.
+"""
+
+from __future__ import annotations
+
+import base64
+import re
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextvars import ContextVar
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+
+from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError, nodes
+from jinja2.exceptions import UndefinedError
+from jinja2.sandbox import ImmutableSandboxedEnvironment
+from jinja2.visitor import NodeTransformer
+
+from fond_echo.core.audio.waveform import resized, scaled
+from fond_echo.core.errors import FondEchoError
+
+MOST_OUTPUT = 100_000
+MOST_STEPS = 20_000
+MOST_SECONDS = 0.5
+MOST_SOURCE = 50_000
+LARGEST_NUMBER = 10**15
+
+
+class TemplateFault(FondEchoError):
+    """A template that cannot be used, or that failed on the values it was given."""
+
+    code = "template"
+
+    def __init__(self, what: str, *, where: str = "", remedy: str = "", line: int = 1) -> None:
+        super().__init__(what, where=where, remedy=remedy)
+        self.line = line
+
+
+@dataclass
+class _Budget:
+    deadline: float
+    steps: int = 0
+
+    def spend(self, steps: int = 1) -> None:
+        self.steps += steps
+        if self.steps > MOST_STEPS:
+            raise TemplateFault(f"the template loops more than {MOST_STEPS:,} times")
+        if time.monotonic() > self.deadline:
+            raise TemplateFault(f"the template takes longer than {MOST_SECONDS} s")
+
+
+_budget: ContextVar[_Budget] = ContextVar("template_budget")
+
+
+def _counted(values: Iterable[Any]) -> Iterator[Any]:
+    budget = _budget.get()
+    for value in values:
+        budget.spend()
+        yield value
+
+
+def _sized(value: Any) -> Any:
+    if isinstance(value, (str, bytes, list, tuple)) and len(value) > MOST_OUTPUT:
+        raise TemplateFault(f"a value grows over {MOST_OUTPUT:,} characters or items")
+    if isinstance(value, (int, float)) and abs(value) > LARGEST_NUMBER:
+        raise TemplateFault("a number grows over 10^15")
+    return value
+
+
+def _plain(value: Any) -> Any:
+    """A value that may leave a template: data, and not what is missing or can be called."""
+    if isinstance(value, StrictUndefined):
+        str(value)  # raises UndefinedError, which names it
+    if callable(value) or type(value).__module__.startswith("jinja2"):
+        raise TemplateFault("the template gives something to call instead of a value")
+    return value
+
+
+def _numbers_only(name: str, left: Any, right: Any) -> None:
+    if not (isinstance(left, (int, float)) and isinstance(right, (int, float))):
+        raise TemplateFault(f"{name} works on numbers only in a template")
+
+
+def _join(values: Iterable[Any], between: str = "") -> str:
+    return str(_sized(between.join(str(value) for value in _counted(values))))
+
+
+def _replace(value: Any, old: str, new: str) -> str:
+    text = str(value)
+    grown = len(text) + text.count(old) * (len(new) - len(old)) if old else len(text) * len(new)
+    if grown > MOST_OUTPUT:
+        raise TemplateFault(f"a value grows over {MOST_OUTPUT:,} characters or items")
+    return str(text.replace(old, new))
+
+
+def _ordered(values: Iterable[Any]) -> list[Any]:
+    return sorted(_counted(values))
+
+
+def _points(waveform: list[float], count: int) -> list[float]:
+    if not 1 <= count <= 1_000:
+        raise TemplateFault("a waveform has 1 to 1,000 points")
+    return resized(waveform, count)
+
+
+def _default(value: Any, fallback: Any = "") -> Any:
+    return fallback if value is None or isinstance(value, StrictUndefined) else value
+
+
+def _base64(value: Any) -> str:
+    """Base64 of text, or of a fact that holds bytes (sound, a file)."""
+    data = getattr(value, "data", value)
+    return base64.b64encode(data if isinstance(data, bytes) else str(data).encode()).decode()
+
+
+def _day(value: Any) -> str:
+    """A date as it is said: Friday, 27 November."""
+    at = value if hasattr(value, "strftime") else datetime.fromisoformat(str(value))
+    return f"{at:%A}, {at.day} {at:%B}"
+
+
+FILTERS: dict[str, Callable[..., Any]] = {
+    "base64": _base64,
+    "capitalize": lambda text: str(text)[:1].upper() + str(text)[1:],
+    "date": lambda at: f"{at:%Y-%m-%d}",
+    "day": _day,
+    "default": _default,
+    "first": lambda values: next(iter(values), None),
+    "float": float,
+    "int": int,
+    "join": _join,
+    "last": lambda values: list(_counted(values))[-1] if values else None,
+    "length": len,
+    "list": lambda values: list(_counted(values)),
+    "lower": lambda text: str(text).lower(),
+    "max": lambda values: max(_counted(values)),
+    "min": lambda values: min(_counted(values)),
+    "points": _points,
+    "range": scaled,
+    "replace": _replace,
+    "round": lambda number, digits=0: round(number, digits) if digits else round(number),
+    "sort": _ordered,
+    "string": str,
+    "sum": lambda values: sum(_counted(values)),
+    "time": lambda at: f"{at:%H:%M}",
+    "title": lambda text: str(text).title(),
+    "trim": lambda text: str(text).strip(),
+    "upper": lambda text: str(text).upper(),
+}
+"""What may stand behind a bar. `date`, `time` and `day` write an instant down; `points` and `range`
+shape a waveform for a network's field."""
+
+_FORBIDDEN = (
+    nodes.Macro,
+    nodes.CallBlock,
+    nodes.Import,
+    nodes.FromImport,
+    nodes.Include,
+    nodes.Extends,
+    nodes.Block,
+    nodes.FilterBlock,
+    nodes.AssignBlock,
+)
+
+
+class _Counting(NodeTransformer):
+    """Wraps what is looped over, and turns `~` into a checked `+`."""
+
+    def visit_For(self, node: nodes.For) -> nodes.For:  # noqa: N802  # jinja2's visitor
+        self.generic_visit(node)
+        if node.recursive:
+            raise TemplateSyntaxError("recursive loops are not allowed", node.lineno)
+        node.iter = nodes.Filter(node.iter, "_counted", [], [], None, None, lineno=node.lineno)
+        return node
+
+    def visit_Concat(self, node: nodes.Concat) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        return nodes.Filter(
+            nodes.List(node.nodes, lineno=node.lineno), "_concat", [], [], None, None,
+            lineno=node.lineno,
+        )  # fmt: skip
+
+
+class _Environment(ImmutableSandboxedEnvironment):
+    intercepted_binops = frozenset(("+", "*", "**", "%"))
+
+    def __init__(self) -> None:
+        super().__init__(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+        self.globals = {"range": _numbers}
+        self.filters = {**FILTERS, "_counted": _counted, "_concat": _join}
+
+    def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
+        tree = super()._parse(source, name, filename)
+        for kind in _FORBIDDEN:
+            found = next(tree.find_all(kind), None)
+            if found is not None:
+                word = re.sub(r"(?<!^)(?=[A-Z])", " ", kind.__name__).lower()
+                raise TemplateSyntaxError(f"a template has no {word}", found.lineno)
+        return _Counting().visit(tree)  # type: ignore[no-any-return]
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        _budget.get().spend()
+        if operator in ("*", "**", "%"):
+            _numbers_only(operator, left, right)
+        if operator == "**" and (abs(left) > 10_000 or abs(right) > 16):
+            raise TemplateFault("a number grows over 10^15")
+        return _sized(super().call_binop(context, operator, left, right))
+
+    def is_safe_callable(self, obj: Any) -> bool:
+        return obj is _numbers
+
+
+def _numbers(*bounds: int) -> list[int]:
+    wanted = range(*bounds)
+    if len(wanted) > MOST_STEPS:
+        raise TemplateFault(f"a range holds at most {MOST_STEPS:,} numbers")
+    return list(wanted)
+
+
+_environment = _Environment()
+_LONE = re.compile(r"\s*\{\{((?:(?!\}\}|\{\{).)*)\}\}\s*", re.DOTALL)
+
+
+@dataclass(frozen=True)
+class Template:
+    """A compiled template.
+
+    Attributes:
+        source: its text.
+        names: the values it asks for, at the top level.
+    """
+
+    source: str
+    names: frozenset[str] = field(default=frozenset())
+
+    def render(self, values: Mapping[str, Any]) -> Any:
+        """The template over values: a string, or, for a lone `{{ x }}`, x with its own type.
+
+        Raises:
+            TemplateFault: a name without a value, or work over the budget.
+        """
+        token = _budget.set(_Budget(time.monotonic() + MOST_SECONDS))
+        try:
+            return self._evaluate(values)
+        except TemplateFault:
+            raise
+        except UndefinedError as error:
+            raise TemplateFault(f"the template asks for what is not there: {error}") from error
+        except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError) as error:
+            raise TemplateFault(f"the template fails: {error}") from error
+        except RecursionError as error:
+            raise TemplateFault("the template is nested too deeply") from error
+        finally:
+            _budget.reset(token)
+
+    def _evaluate(self, values: Mapping[str, Any]) -> Any:
+        expression, template = _compiled(self.source)
+        if expression is not None:
+            return _plain(expression(**values))
+        assert template is not None
+        parts: list[str] = []
+        size = 0
+        for part in template.generate(**values):
+            size += len(part)
+            if size > MOST_OUTPUT:
+                raise TemplateFault(f"the template writes more than {MOST_OUTPUT:,} characters")
+            parts.append(part)
+        return "".join(parts)
+
+
+@lru_cache(maxsize=4_096)
+def _compiled(source: str) -> tuple[Any, Any]:
+    lone = _LONE.fullmatch(source)
+    if lone:
+        return _environment.compile_expression(lone[1], undefined_to_none=False), None
+    return None, _environment.from_string(source)
+
+
+@lru_cache(maxsize=4_096)
+def compile_template(source: str) -> Template:
+    """Compile a template.
+
+    Raises:
+        TemplateFault: with the line of what is wrong in it.
+    """
+    if len(source) > MOST_SOURCE:
+        raise TemplateFault(f"a template has at most {MOST_SOURCE:,} characters")
+    try:
+        _compiled(source)
+        tree = _environment.parse(source)
+    except TemplateSyntaxError as error:
+        raise TemplateFault(error.message or "not a template", line=error.lineno) from error
+    except (TemplateError, RecursionError) as error:
+        raise TemplateFault(str(error) or "nested too deeply") from error
+    from jinja2.meta import find_undeclared_variables
+
+    return Template(source, frozenset(find_undeclared_variables(tree)) - {"range"})
+
+
+def render_tree(tree: Any, values: Mapping[str, Any]) -> Any:
+    """Every string in a tree of dicts and lists, rendered."""
+    if isinstance(tree, str):
+        return compile_template(tree).render(values)
+    if isinstance(tree, Mapping):
+        return {key: render_tree(value, values) for key, value in tree.items()}
+    if isinstance(tree, list):
+        return [render_tree(value, values) for value in tree]
+    return tree

@@ -1,0 +1,1 @@
+"""Our recogniser: features, network, search over what is expected, dictation."""

@@ -1,0 +1,140 @@
+"""What may be said, as a network of words, and the same as a graph of phonemes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from fond_echo.core.language.lexicon import Lexicon
+from fond_echo.core.language.phonemes import base
+from fond_echo.core.recognition.symbols import SYMBOLS
+
+ANYTHING = "…"
+"""An arc that any sounds fit, at a price: what people say around what is expected."""
+
+_ANY = -1
+Ints = npt.NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class WordNetwork:
+    """An automaton over words: node 0 is the start.
+
+    Attributes:
+        arcs: (from node, to node, word).
+        finals: nodes in which an utterance may end.
+    """
+
+    arcs: tuple[tuple[int, int, str], ...]
+    finals: frozenset[int]
+
+    @classmethod
+    def of_phrases(cls, phrases: Iterable[Sequence[str]], *, around: bool = True) -> WordNetwork:
+        """A network of whole phrases that share their beginnings.
+
+        Args:
+            around: whether anything may be said before and after a phrase.
+        """
+        children: dict[tuple[int, str], int] = {}
+        ends: list[int] = []
+        root, nodes = (1, 2) if around else (0, 1)
+        for phrase in phrases:
+            node = root
+            for word in phrase:
+                if (node, word) not in children:
+                    children[node, word] = nodes
+                    nodes += 1
+                node = children[node, word]
+            if node != root:
+                ends.append(node)
+        arcs = [(start, end, word) for (start, word), end in children.items()]
+        finals = set(ends)
+        if around:
+            first = [(0, end, word) for start, end, word in arcs if start == root]
+            arcs += [(0, root, ANYTHING), *first]
+            for end in sorted(finals):
+                arcs.append((end, nodes, ANYTHING))
+                finals.add(nodes)
+                nodes += 1
+        return cls(tuple(arcs), frozenset(finals))
+
+
+@dataclass(frozen=True, eq=False)
+class PhonemeGraph:
+    """A network as arrays for the search: one entry a phoneme of a pronounced arc.
+
+    Attributes:
+        symbols: the network's output index, −1 for anything.
+        words: index into `vocabulary` of the word that ends here, −1 inside a word.
+        starts: whether a word begins here.
+        initial: whether an utterance may begin here.
+        final: whether an utterance may end here.
+        first, before: predecessors of entry k are before[first[k]:first[k + 1]].
+    """
+
+    symbols: Ints
+    words: Ints
+    starts: npt.NDArray[np.bool_]
+    initial: npt.NDArray[np.bool_]
+    final: npt.NDArray[np.bool_]
+    first: Ints
+    before: Ints
+    vocabulary: tuple[str, ...]
+
+    def __len__(self) -> int:
+        return len(self.symbols)
+
+
+MOST_PRONUNCIATIONS = 4
+
+
+def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
+    """Pronounce every arc of a network in each way the lexicon knows, up to four."""
+    vocabulary: dict[str, int] = {}
+    symbols: list[int] = []
+    words: list[int] = []
+    starts: list[bool] = []
+    heads: list[tuple[int, int]] = []
+    tails: dict[int, list[int]] = {}
+    final: list[int] = []
+    for start, end, word in network.arcs:
+        number = vocabulary.setdefault(word, len(vocabulary))
+        for sounds in _ways(word, lexicon):
+            heads.append((len(symbols), start))
+            symbols += sounds
+            starts += [True] + [False] * (len(sounds) - 1)
+            words += [-1] * (len(sounds) - 1) + [number]
+            tails.setdefault(end, []).append(len(symbols) - 1)
+            if end in network.finals:
+                final.append(len(symbols) - 1)
+    before: list[list[int]] = [[place - 1] for place in range(len(symbols))]
+    initial = np.zeros(len(symbols), np.bool_)
+    for place, node in heads:
+        before[place] = tails.get(node, [])
+        initial[place] = node == 0
+    ending = np.zeros(len(symbols), np.bool_)
+    ending[final] = True
+    return PhonemeGraph(
+        np.array(symbols, np.int32),
+        np.array(words, np.int32),
+        np.array(starts, np.bool_),
+        initial,
+        ending,
+        np.cumsum([0, *(len(each) for each in before)], dtype=np.int32),
+        np.array([place for each in before for place in each], np.int32),
+        tuple(vocabulary),
+    )
+
+
+def _ways(word: str, lexicon: Lexicon) -> list[list[int]]:
+    if word == ANYTHING:
+        return [[_ANY]]
+    ways: list[list[int]] = []
+    for sounds in lexicon.pronunciations(word)[:MOST_PRONUNCIATIONS]:
+        way = [SYMBOLS[base(sound)] for sound in sounds]
+        if way and way not in ways:
+            ways.append(way)
+    return ways or [[_ANY]]

@@ -1,0 +1,95 @@
+"""What was expected and what was heard."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.graph import WordNetwork
+
+SEGMENT_PAUSE = 0.5
+
+
+class HearingError(FondEchoError):
+    """The sound cannot be transcribed as asked."""
+
+    code = "hearing"
+
+
+class UnknownLanguage(HearingError):
+    """No recogniser for that language."""
+
+    code = "hearing-language-unknown"
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What can be understood here and now.
+
+    Attributes:
+        phrases: whole utterances, as text; the sound is read against these first.
+        names: words that dictation must know too, in their written form.
+        network: what may be said, where it is more than phrases; the phrases stand in it too.
+    """
+
+    phrases: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    network: WordNetwork | None = None
+
+
+@dataclass(frozen=True)
+class Word:
+    """A word that was heard, in seconds from the start of the clip.
+
+    `confidence` is 0 to 1: how close the word's sounds came to the best any sounds could.
+    """
+
+    spoken: str
+    start: float
+    end: float
+    confidence: float
+
+
+@dataclass(frozen=True)
+class Alternative:
+    """Another reading, with the confidence it would have had."""
+
+    text: str
+    confidence: float
+
+
+@dataclass(frozen=True)
+class Transcript:
+    """What was heard.
+
+    Attributes:
+        words: in order, spoken form, with their times.
+        written: the same with digits, capitals and a closing sign.
+        confidence: 0 to 1 that the words are right.
+        source: "expected" when one of the expected phrases was recognised, "dictation" when
+            words were found freely, "nothing" when there was no speech.
+        speech_seconds: how much of the clip was speech.
+        alternatives: other expected phrases, best first.
+    """
+
+    words: tuple[Word, ...]
+    written: str
+    confidence: float
+    source: str
+    speech_seconds: float
+    alternatives: tuple[Alternative, ...] = field(default=())
+
+    def segments(self, pause: float = SEGMENT_PAUSE) -> list[tuple[Word, ...]]:
+        """The words in stretches, cut where nothing is said for at least `pause` seconds."""
+        found: list[list[Word]] = []
+        for word in self.words:
+            if found and word.start - found[-1][-1].end < pause:
+                found[-1].append(word)
+            else:
+                found.append([word])
+        return [tuple(each) for each in found]
+
+    @property
+    def spoken(self) -> str:
+        """The spoken tokens in one line."""
+        return " ".join(word.spoken for word in self.words)

@@ -1,0 +1,1 @@
+"""Our synthesizer: phonemes to sound, and the built-in voices."""

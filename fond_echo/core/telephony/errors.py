@@ -1,0 +1,51 @@
+"""What goes wrong in signalling and media."""
+
+from __future__ import annotations
+
+from fond_echo.core.errors import FondEchoError
+
+
+class TelephonyError(FondEchoError):
+    """Something of the telephone side that cannot be used."""
+
+    code = "telephony"
+
+
+class MalformedMessage(TelephonyError):
+    """A SIP message that is none, or breaks its grammar.
+
+    Attributes:
+        status: the answer it gets where it can be answered: 400, 505, 513.
+        answerable: the message as far as it could be read, or None.
+    """
+
+    code = "sip-malformed"
+
+    def __init__(self, what: str, *, status: int = 400, answerable: object = None) -> None:
+        super().__init__(what)
+        self.status = status
+        self.answerable = answerable
+
+
+class MalformedValue(TelephonyError):
+    """A header's value that breaks its grammar."""
+
+    code = "sip-value"
+
+
+class MalformedDescription(TelephonyError):
+    """A session description (SDP) that is none."""
+
+    code = "sdp-malformed"
+
+
+class NoCommonMedia(TelephonyError):
+    """Nothing that both sides can send and hear."""
+
+    code = "no-common-media"
+
+
+class MalformedPacket(TelephonyError):
+    """An RTP or RTCP packet that is none."""
+
+    code = "rtp-malformed"

@@ -1,0 +1,214 @@
+"""The transaction layer over datagrams: requests that are asked and answered once each, whatever is
+lost or comes twice. Datagrams and the time go in; datagrams and events come out."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from fond_echo.core.telephony.calls import Account, CallEvent
+from fond_echo.core.telephony.digest import credentials, strongest
+from fond_echo.core.telephony.errors import MalformedMessage
+from fond_echo.core.telephony.message import (
+    Message,
+    Request,
+    Response,
+    read_message,
+    response_to,
+)
+from fond_echo.core.telephony.transactions import (
+    COOKIE,
+    Client,
+    InviteClient,
+    InviteServer,
+    Server,
+    Step,
+    Transaction,
+    client_key,
+    key_of,
+)
+from fond_echo.core.telephony.values import Via
+
+Place = tuple[str, int]
+"""A host and a port."""
+
+
+@dataclass
+class Output:
+    """What is to be sent, each to a host and port, and what happened."""
+
+    send: list[tuple[bytes, Place]] = field(default_factory=list)
+    events: list[CallEvent] = field(default_factory=list)
+
+    def join(self, more: Output) -> Output:
+        """Add what came of another step."""
+        self.send += more.send
+        self.events += more.events
+        return self
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A request that came, and what answers it."""
+
+    request: Request
+    server: InviteServer | Server | None
+    place: Place
+
+
+Told = Callable[[Response | None, float], Output]
+"""Hears what a request came to: each response, or None where none came in time."""
+
+
+class Exchange:
+    """Asks and answers from one address.
+
+    Args:
+        host, port: where others reach us; they stand in Via and Contact.
+        asked: hears every request that is new.
+        token: makes unguessable names.
+    """
+
+    def __init__(
+        self,
+        host: str,
+        port: int,
+        asked: Callable[[Asked, float], Output],
+        *,
+        token: Callable[[], str] = lambda: secrets.token_hex(8),
+    ) -> None:
+        self.host, self.port, self.token = host, port, token
+        self._asked = asked
+        self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Place]] = {}
+        self._clients: dict[tuple[str, str], tuple[InviteClient | Client, Place, Told]] = {}
+
+    def via(self) -> Via:
+        """A Via of ours for a new request."""
+        parameters = (("branch", COOKIE + self.token()), ("rport", None))
+        return Via("UDP", self.host, self.port, parameters)
+
+    @property
+    def contact(self) -> str:
+        return f"<sip:{self.host}:{self.port}>"
+
+    def ask(self, request: Request, place: Place, now: float, told: Told) -> Output:
+        """Send a request; `told` hears what it comes to."""
+        kind = InviteClient if request.method == "INVITE" else Client
+        self._clients[client_key(request)] = kind(request, now, False), place, told
+        return Output([(request.to_bytes(), place)])
+
+    def answer(self, asked: Asked, response: Response, now: float) -> Output:
+        """Send a response to a request that came."""
+        if asked.server is None or asked.server.over:
+            return Output([(response.to_bytes(), asked.place)])
+        return self._done(asked.server, asked.server.respond(response, now), asked.place, now)
+
+    def answering(
+        self, request: Request, response: Response, account: Account
+    ) -> tuple[str, str] | None:
+        """The field with credentials that answers a challenge; None where it cannot be answered."""
+        proxy = response.status == 407
+        name = "proxy-authenticate" if proxy else "www-authenticate"
+        challenge = strongest([value for each, value in response.fields.pairs if each == name])
+        if challenge is None:
+            return None
+        uri, token = str(request.uri), self.token()
+        value = credentials(
+            challenge, account.user, account.password, request.method, uri, cnonce=token
+        )
+        return ("proxy-authorization" if proxy else "authorization"), value
+
+    def receive(self, data: bytes, source: Place, now: float) -> Output:
+        """A datagram that came."""
+        if not data.strip(b"\r\n\0 "):
+            return Output()
+        try:
+            message = read_message(data)
+        except MalformedMessage as error:
+            return _refused(error, source)
+        if isinstance(message, Response):
+            known = self._clients.get(client_key(message))
+            if known is None:
+                return Output()
+            return self._done(known[0], known[0].receive(message, now), known[1], now)
+        request = _stamped(message, source)
+        place = _back_to(request, source)
+        key = key_of(request)
+        there = self._servers.get(key)
+        if there is not None:
+            out = self._done(there[0], there[0].receive(request, now), place, now)
+            if request.method == "ACK" and there[0].state == "accepted":
+                out.join(self._asked(Asked(request, None, place), now))
+            return out
+        if request.method == "ACK":
+            return self._asked(Asked(request, None, place), now)
+        kind = InviteServer if request.method == "INVITE" else Server
+        server = kind(request, now, False)
+        self._servers[key] = server, place
+        return self._asked(Asked(request, server, place), now)
+
+    @property
+    def due(self) -> float | None:
+        """When it wants to be woken."""
+        times = [machine.due for machine, _ in self._machines() if machine.due is not None]
+        return min(times, default=None)
+
+    def _machines(self) -> list[tuple[Transaction, Place]]:
+        found: list[tuple[Transaction, Place]] = list(self._servers.values())
+        return [*found, *((machine, place) for machine, place, _ in self._clients.values())]
+
+    def wake(self, now: float) -> Output:
+        """The time has come, perhaps."""
+        out = Output()
+        for machine, place in self._machines():
+            if machine.due is not None and machine.due <= now:
+                out.join(self._done(machine, machine.wake(now), place, now))
+        return out
+
+    def _done(self, machine: Transaction, step: Step, place: Place, now: float) -> Output:
+        out = Output([(each.to_bytes(), place) for each in step.send])
+        for each in step.happened:
+            if isinstance(machine, (InviteClient, Client)):
+                known = self._clients.get(client_key(machine.request))
+                if known is not None and each.name == "response":
+                    assert isinstance(each.message, Response)
+                    out.join(known[2](each.message, now))
+                elif known is not None and each.name == "timed-out":
+                    out.join(known[2](None, now))
+                elif each.name == "ended":
+                    self._clients.pop(client_key(machine.request), None)
+            elif each.name == "ended":
+                self._servers.pop(key_of(machine.request), None)
+        return out
+
+
+def _refused(error: MalformedMessage, source: Place) -> Output:
+    """Say what is wrong with a request, where it can be answered (RFC 4475 §3.1.2)."""
+    request = error.answerable
+    if not isinstance(request, Request) or request.method == "ACK":
+        return Output()
+    needed = ("via", "from", "to", "call-id", "cseq")
+    if any(request.fields.get(name) is None for name in needed):
+        return Output()
+    response = response_to(request, error.status, error.what if error.status == 400 else "")
+    return Output([(response.to_bytes(), source)])
+
+
+def _stamped(request: Request, source: Place) -> Request:
+    """The request with where it really came from in its top Via (§18.2.1, RFC 3581)."""
+    first, *others = request.vias
+    if first.host.strip("[]") != source[0] or first.parameter("rport") is not None:
+        first = first.with_parameter("received", source[0])
+    if first.parameter("rport") is not None:
+        first = first.with_parameter("rport", str(source[1]))
+    fields = request.fields.having("via", *(str(each) for each in (first, *others)))
+    return Request(fields, request.body, request.method, request.uri)
+
+
+def _back_to(message: Message, source: Place) -> Place:
+    """Where answers to a request go (§18.2.2, RFC 3581 §4)."""
+    top = message.vias[0]
+    if top.parameter("rport"):
+        return source
+    return top.parameter("received") or top.host.strip("[]"), top.port or 5060

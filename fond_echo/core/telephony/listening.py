@@ -1,0 +1,102 @@
+"""Hearing in a call when somebody begins to speak and when they have done (8 kHz, frames of 20 ms).
+
+The line's own noise is what it is at its quietest within a second and a half: between syllables
+speech lets it through. Speech is what stands out of it for a while.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Frame = npt.NDArray[np.int16]
+
+FRAME_SECONDS = 0.02
+FLOOR = 40.0
+"""RMS in 16 bits: nothing quieter counts as the line's own noise."""
+
+ABOVE = 3.2
+"""Speech is so many times louder than the line: 10 dB."""
+
+BEGUN_OF, BEGUN = 8, 5
+"""Speech has begun when so many of the last frames were loud."""
+
+BEFORE = 15
+"""Frames that are kept from before it had begun: 300 ms."""
+
+QUIETEST_OF = 75
+"""Frames in which the quietest is looked for."""
+
+SMOOTHED = 3
+"""The mean of so many frames is taken for the level."""
+
+
+@dataclass(frozen=True)
+class Began:
+    """Somebody begins to speak."""
+
+
+@dataclass(frozen=True)
+class Utterance:
+    """What was said, whole: samples at 8 kHz. `cut` where it did not end by itself."""
+
+    samples: Frame
+    cut: bool = False
+
+
+class Listener:
+    """Fed frame by frame.
+
+    Args:
+        end_seconds: silence that ends what is said.
+        longest_seconds: what is said is cut there.
+    """
+
+    def __init__(self, *, end_seconds: float = 0.7, longest_seconds: float = 20.0) -> None:
+        self._end = round(end_seconds / FRAME_SECONDS)
+        self._longest = round(longest_seconds / FRAME_SECONDS)
+        self.noise = FLOOR
+        self.speaking = False
+        self._levels: deque[float] = deque(maxlen=QUIETEST_OF)
+        self.reset()
+
+    def reset(self) -> None:
+        """Forget what was said so far; the line's level is kept."""
+        self.speaking = False
+        self._loud: deque[bool] = deque(maxlen=BEGUN_OF)
+        self._kept: list[Frame] = []
+        self._quiet = 0
+
+    def _quietest(self) -> float:
+        levels = np.array(self._levels)
+        if len(levels) < SMOOTHED:
+            return float(levels.mean())
+        return float(np.convolve(levels, np.full(SMOOTHED, 1 / SMOOTHED), "valid").min())
+
+    def feed(self, frame: Frame) -> Began | Utterance | None:
+        """A frame that was heard."""
+        level = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2)))
+        self._levels.append(level)
+        self.noise = max(FLOOR, self._quietest())
+        loud = level > ABOVE * self.noise
+        self._kept.append(frame)
+        if not self.speaking:
+            self._loud.append(loud)
+            if sum(self._loud) >= BEGUN:
+                self.speaking, self._quiet = True, 0
+                return Began()
+            del self._kept[: -BEFORE - BEGUN_OF]
+            return None
+        self._quiet = 0 if loud else self._quiet + 1
+        if self._quiet >= self._end or len(self._kept) >= self._longest:
+            cut = self._quiet < self._end
+            # A little of the silence is kept: words end softly.
+            spare = max(0, self._quiet - BEFORE)
+            frames = self._kept[: len(self._kept) - spare] if spare else self._kept
+            samples = np.concatenate(frames)
+            self.reset()
+            return Utterance(samples, cut)
+        return None

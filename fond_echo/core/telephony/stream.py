@@ -1,0 +1,246 @@
+"""The media of one call: packets in and out, one of each every 20 ms, with keys and reports.
+
+Sound is taken from one source only: the first that sends two valid packets in a row. Whoever else
+sends to our port is counted and not heard.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections import deque
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from fond_echo.core.telephony.errors import MalformedPacket
+from fond_echo.core.telephony.g711 import SILENCE, Law, decoded
+from fond_echo.core.telephony.jitter import FRAME, Frame, JitterBuffer
+from fond_echo.core.telephony.keys import KeyReceiver, key_packets
+from fond_echo.core.telephony.quality import Quality, rated
+from fond_echo.core.telephony.rtp import (
+    Reception,
+    Report,
+    Rtcp,
+    RtpPacket,
+    middle,
+    ntp,
+    read_rtcp,
+    read_rtp,
+)
+from fond_echo.core.telephony.sdp import Agreed
+from fond_echo.core.telephony.tones import ToneReceiver
+
+Place = tuple[str, int]
+REPORT_SECONDS = 5.0
+BETWEEN_KEYS = 3
+"""Frames."""
+
+
+@dataclass(frozen=True)
+class Identity:
+    """What our packets begin with: chosen at random (RFC 3550 §5.1)."""
+
+    source: int
+    sequence: int
+    timestamp: int
+
+    @classmethod
+    def chosen(cls) -> Identity:
+        """One that nobody can guess."""
+        return cls(secrets.randbits(32), secrets.randbits(16), secrets.randbits(32))
+
+
+class Stream:
+    """Both directions of a call in G.711.
+
+    Args:
+        agreed: what both sides agreed on; it may change (`changed`).
+    """
+
+    def __init__(self, agreed: Agreed, identity: Identity) -> None:
+        self.agreed = agreed
+        self.strangers = 0
+        self.locked: Place | None = None
+        self._identity = identity
+        self._sequence, self._timestamp = identity.sequence, identity.timestamp
+        self._playing: deque[bytes] = deque()
+        self._events: deque[tuple[int, RtpPacket]] = deque()
+        self._pressed: deque[str] = deque()
+        self._event_frame, self._pause = 0, 0
+        self._sent, self._sent_bytes = 0, 0
+        self._candidate: tuple[Place, int, int] | None = None
+        self._reception: Reception | None = None
+        self._buffer = JitterBuffer()
+        self._keys = KeyReceiver()
+        self._tones = ToneReceiver()
+        self._reported_at: float | None = None
+        self._their_report = (0, 0.0)
+        self._round_trip = 0.0
+
+    @property
+    def law(self) -> Law:
+        return "PCMA" if self.agreed.codec.name == "PCMA" else "PCMU"
+
+    @property
+    def place(self) -> Place:
+        """Where our packets go."""
+        return self.locked or (self.agreed.host, self.agreed.port)
+
+    @property
+    def playing(self) -> bool:
+        """Whether there is something left to be said."""
+        return bool(self._playing)
+
+    def changed(self, agreed: Agreed) -> None:
+        """The other side described its media anew; if it moved, it is looked for again."""
+        if (agreed.host, agreed.port) != (self.agreed.host, self.agreed.port):
+            self.locked, self._candidate = None, None
+        self.agreed = agreed
+
+    def play(self, data: bytes) -> None:
+        """Say something after what is being said: bytes of the agreed law, 8,000 a second."""
+        pad = bytes([SILENCE[self.law]]) * (-len(data) % FRAME)
+        whole = data + pad
+        self._playing.extend(whole[at : at + FRAME] for at in range(0, len(whole), FRAME))
+
+    def hush(self) -> None:
+        """Stop saying it."""
+        self._playing.clear()
+
+    def press(self, key: str) -> None:
+        """Send a key, by an event where those were agreed on."""
+        if self.agreed.events is not None:
+            self._pressed.append(key)
+
+    def tick(self) -> list[bytes]:
+        """The packets of the next 20 ms: sound, silence where there is none, or a key."""
+        if self.agreed.direction not in ("sendrecv", "sendonly"):
+            self._timestamp = (self._timestamp + FRAME) & 0xFFFFFFFF
+            return []
+        if self._pressed and not self._events and self._pause <= 0:
+            self._begin_key(self._pressed.popleft())
+        if self._events:
+            return self._tick_of_key()
+        self._pause -= 1
+        payload = self._playing.popleft() if self._playing else bytes([SILENCE[self.law]]) * FRAME
+        packet = RtpPacket(
+            self.agreed.payload, self._sequence, self._timestamp, self._identity.source, payload,
+            marker=self._sent == 0,
+        )  # fmt: skip
+        self._count(len(payload))
+        self._timestamp = (self._timestamp + FRAME) & 0xFFFFFFFF
+        return [packet.to_bytes()]
+
+    def _begin_key(self, key: str) -> None:
+        events = self.agreed.events or 0
+        begin = RtpPacket(events, self._sequence, self._timestamp, self._identity.source, b"")
+        self._events.extend(key_packets(key, begin))
+        self._event_frame, self._pause = 0, BETWEEN_KEYS
+
+    def _tick_of_key(self) -> list[bytes]:
+        found = []
+        while self._events and self._events[0][0] <= self._event_frame:
+            _, packet = self._events.popleft()
+            found.append(replace(packet, sequence=self._sequence).to_bytes())
+            self._count(4)
+        self._event_frame += 1
+        self._timestamp = (self._timestamp + FRAME) & 0xFFFFFFFF
+        return found
+
+    def _count(self, size: int) -> None:
+        self._sequence = (self._sequence + 1) & 0xFFFF
+        self._sent += 1
+        self._sent_bytes += size
+
+    def receive(self, data: bytes, place: Place, now: float) -> str:
+        """A packet that came; gives the key that began with it, or ""."""
+        try:
+            packet = read_rtp(data)
+        except MalformedPacket:
+            self.strangers += 1
+            return ""
+        known = (self.agreed.payload, self.agreed.events)
+        if packet.payload_type not in known or not self._is_theirs(packet, place):
+            self.strangers += packet.payload_type in known
+            return ""
+        if self._reception is None or self._reception.source != packet.source:
+            self._reception = Reception(packet.source, self.agreed.codec.rate)
+        number = self._reception.count(packet, now)
+        if packet.payload_type == self.agreed.events:
+            try:
+                return self._keys.receive(packet) or ""
+            except MalformedPacket:
+                return ""
+        samples = decoded(packet.payload, self.law)
+        if len(samples) >= FRAME:
+            self._buffer.put(number, samples[:FRAME], now)
+        return ""
+
+    def _is_theirs(self, packet: RtpPacket, place: Place) -> bool:
+        """Whether a packet comes from where the call's sound comes from; that is found out here
+        (symmetric RTP, RFC 4961)."""
+        if self.locked is not None:
+            return place == self.locked
+        if place == (self.agreed.host, self.agreed.port):
+            self.locked = place
+            return True
+        follows = self._candidate is not None and self._candidate == (
+            place,
+            packet.source,
+            (packet.sequence - 1) & 0xFFFF,
+        )
+        if follows:
+            self.locked = place
+            return True
+        self._candidate = place, packet.source, packet.sequence
+        return False
+
+    def heard(self) -> tuple[Frame, list[str]]:
+        """What the caller's side sounds like in the next 20 ms, and keys that are in the sound
+        where there are no events for them."""
+        if self.agreed.direction not in ("sendrecv", "recvonly"):
+            return np.zeros(FRAME, np.int16), []
+        frame = self._buffer.take()
+        keys = self._tones.feed(frame) if self.agreed.events is None else []
+        return frame, keys
+
+    def report(self, now: float, wall: float) -> bytes:
+        """An RTCP packet where it is time for one, else b"".
+
+        Args:
+            wall: seconds since 1970.
+        """
+        if self._reported_at is not None and now - self._reported_at < REPORT_SECONDS:
+            return b""
+        self._reported_at = now
+        reports: tuple[Report, ...] = ()
+        if self._reception is not None:
+            stamp, at = self._their_report
+            delay = int((now - at) * 65_536) if stamp else 0
+            reports = (self._reception.report(stamp, delay),)
+        sent = (ntp(wall), self._timestamp, self._sent, self._sent_bytes)
+        return Rtcp(self._identity.source, sent, reports, "fond-echo").to_bytes()
+
+    def receive_report(self, data: bytes, now: float, wall: float) -> None:
+        """An RTCP packet that came."""
+        try:
+            told = read_rtcp(data)
+        except MalformedPacket:
+            self.strangers += 1
+            return
+        if told.sent is not None:
+            self._their_report = middle(told.sent[0]), now
+        for each in told.reports:
+            if each.source == self._identity.source and each.last_report:
+                trip = ((middle(ntp(wall)) - each.last_report - each.delay) & 0xFFFFFFFF) / 65_536
+                if trip < 60:
+                    self._round_trip = trip
+
+    def quality(self) -> Quality:
+        """How the call sounded, as it came to us."""
+        seen = self._reception
+        asked = self._buffer.played + self._buffer.lost
+        loss = (self._buffer.lost + self._buffer.late) / asked if asked else 0.0
+        jitter = seen.jitter / seen.rate * 1_000 if seen else 0.0
+        delay = self._round_trip * 500 + self._buffer.target * 20 + 20
+        return rated(self.agreed.codec.name, loss=min(1.0, loss), jitter_ms=jitter, delay_ms=delay)

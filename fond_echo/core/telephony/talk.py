@@ -1,0 +1,175 @@
+"""The course of a call with an assistant: who speaks, when one listens, what silence means.
+
+    speaking  → (all was said, or the caller cut in) → listening
+    listening → (something was said, keys were pressed) → thinking → (an answer) → speaking
+    listening → (nothing for a while) → a reminder, in other words each time → at last, the end
+
+The machine is fed frames, keys and the time; it says what is to be done.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from fond_echo.core.telephony.listening import Began, Frame, Listener, Utterance
+
+State = Literal["speaking", "listening", "thinking", "over"]
+
+
+@dataclass(frozen=True)
+class Manners:
+    """How a line behaves in calls.
+
+    Attributes:
+        barge_in: the caller may speak while the assistant does; without it, only keys stop it.
+        wait_seconds: of silence before a reminder.
+        reminders: after so many without an answer the call is ended.
+        key_seconds: after this long without another key, those pressed are taken.
+        most_keys: so many are taken at once.
+        terminator: a key that says that all were pressed.
+        longest_seconds: of the whole call.
+    """
+
+    barge_in: bool = True
+    wait_seconds: float = 6.0
+    reminders: int = 3
+    end_seconds: float = 0.7
+    longest_said: float = 20.0
+    key_seconds: float = 2.5
+    most_keys: int = 1
+    terminator: str = "#"
+    longest_seconds: float = 3_600.0
+
+
+@dataclass(frozen=True)
+class Hush:
+    """Stop speaking: the caller cut in."""
+
+
+@dataclass(frozen=True)
+class Understand:
+    """Find out what was said: samples at 8 kHz."""
+
+    samples: Frame
+
+
+@dataclass(frozen=True)
+class Press:
+    """Keys were pressed."""
+
+    keys: str
+
+
+@dataclass(frozen=True)
+class Remind:
+    """Nothing came; `times` counts, from 1."""
+
+    times: int
+
+
+@dataclass(frozen=True)
+class Leave:
+    """End the call, and why."""
+
+    why: Literal["silence", "too-long"]
+
+
+Action = Hush | Understand | Press | Remind | Leave
+
+
+class Talk:
+    """One call's course.
+
+    Args:
+        now: seconds of a steady clock, when the call was answered.
+    """
+
+    def __init__(self, manners: Manners, now: float) -> None:
+        self.manners = manners
+        self.state: State = "thinking"
+        self._listener = Listener(
+            end_seconds=manners.end_seconds, longest_seconds=manners.longest_said
+        )
+        self._begun = now
+        self._since = now
+        self._keys = ""
+        self._key_at = now
+        self._reminded = 0
+
+    def speak(self, now: float) -> None:
+        """Something is being said to the caller."""
+        if self.state != "over":
+            self.state, self._since = "speaking", now
+            self._listener.reset()
+
+    def spoken(self, now: float) -> None:
+        """All of it was said."""
+        if self.state == "speaking":
+            self.state, self._since = "listening", now
+
+    def frame(self, frame: Frame, now: float) -> list[Action]:
+        """20 ms of what the caller's side sounds like."""
+        if self.state == "over":
+            return []
+        if now - self._begun >= self.manners.longest_seconds:
+            return self._leave("too-long")
+        if self.state == "thinking" or (self.state == "speaking" and not self.manners.barge_in):
+            return self._keys_in_time(now)
+        actions: list[Action] = []
+        heard = self._listener.feed(frame)
+        if isinstance(heard, Began):
+            self._reminded = 0
+            self._keys = ""
+            if self.state == "speaking":
+                self.state = "listening"
+                actions.append(Hush())
+            self._since = now
+        elif isinstance(heard, Utterance):
+            self.state = "thinking"
+            actions.append(Understand(heard.samples))
+        return actions + self._keys_in_time(now) + self._silence(now)
+
+    def key(self, key: str, now: float) -> list[Action]:
+        """A key was pressed."""
+        if self.state == "over":
+            return []
+        actions: list[Action] = []
+        if self.state == "speaking":
+            self.state = "listening"
+            actions.append(Hush())
+        self._listener.reset()
+        self._reminded = 0
+        self._since = self._key_at = now
+        if key == self.manners.terminator and self._keys:
+            return actions + self._press()
+        self._keys += key
+        if len(self._keys) >= self.manners.most_keys:
+            actions += self._press()
+        return actions
+
+    def _keys_in_time(self, now: float) -> list[Action]:
+        if self._keys and now - self._key_at >= self.manners.key_seconds:
+            return self._press()
+        return []
+
+    def _press(self) -> list[Action]:
+        keys, self._keys = self._keys, ""
+        self.state = "thinking"
+        return [Press(keys)]
+
+    def _silence(self, now: float) -> list[Action]:
+        if self.state != "listening" or self._listener.speaking or self._keys:
+            return []
+        if now - self._since < self.manners.wait_seconds:
+            return []
+        self._since = now
+        self._reminded += 1
+        if self._reminded > self.manners.reminders:
+            return self._leave("silence")
+        self.state = "thinking"
+        return [Remind(self._reminded)]
+
+    def _leave(self, why: Literal["silence", "too-long"]) -> list[Action]:
+        self.state = "over"
+        return [Leave(why)]
