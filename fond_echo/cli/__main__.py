@@ -1,0 +1,4 @@
+from fond_echo.cli.main import main
+
+if __name__ == "__main__":
+    raise SystemExit(main())

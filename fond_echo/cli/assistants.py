@@ -1,0 +1,181 @@
+"""assistant check, put, publish, list, diff and schema."""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli import trying
+from fond_echo.cli.output import add_json, add_service, print_json, service, table
+from fond_echo.core.errors import FondEchoError
+
+SUFFIXES = frozenset((".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt"))
+
+
+class NoFolder(FondEchoError):
+    """The folder of an assistant is not there."""
+
+    code = "folder-missing"
+
+
+def add(commands: Any) -> None:
+    assistant = commands.add_parser("assistant", help="check, put and publish assistants")
+    verbs = assistant.add_subparsers(dest="verb", required=True, metavar="VERB")
+    check = verbs.add_parser("check", help="find every fault in an assistant's files")
+    check.add_argument("folder", type=Path)
+    add_json(check)
+    check.set_defaults(run=_check)
+    put = verbs.add_parser("put", help="put an assistant's files as its draft")
+    put.add_argument("folder", type=Path)
+    put.add_argument("--publish", action="store_true", help="and make the draft live")
+    add_service(put)
+    put.set_defaults(run=_put)
+    publish = verbs.add_parser("publish", help="make an assistant's draft live")
+    publish.add_argument("name")
+    add_service(publish)
+    publish.set_defaults(run=_publish)
+    publish.add_argument("--revision", default="", help="instead of the draft, one that was kept")
+    diff = verbs.add_parser("diff", help="what the draft, or a folder, changes of what is live")
+    diff.add_argument("name")
+    diff.add_argument("--folder", type=Path, help="compare this instead of the draft")
+    add_service(diff)
+    diff.set_defaults(run=_diff)
+    schema = verbs.add_parser("schema", help="the JSON Schema of assistant.yaml")
+    schema.set_defaults(run=_schema)
+    trying.add(verbs)
+    listing = verbs.add_parser("list", help="list assistants")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+
+
+def files_in(folder: Path) -> dict[str, str]:
+    """The files of an assistant's folder by name: texts, and sounds as base64.
+
+    Raises:
+        NoFolder: there is no such folder, or a text in it is not UTF-8.
+    """
+    from fond_echo.documents.sounds import as_text, is_sound
+
+    if not folder.is_dir():
+        raise NoFolder(f"{folder} is not a folder", remedy="give the folder with assistant.yaml")
+    files: dict[str, str] = {}
+    for path in sorted(folder.rglob("*")):
+        name = str(path.relative_to(folder))
+        if path.is_file() and is_sound(name):
+            files[name] = as_text(path.read_bytes())
+        elif path.is_file() and path.suffix in SUFFIXES:
+            try:
+                files[name] = path.read_text("utf-8")
+            except UnicodeDecodeError as error:
+                raise NoFolder(f"{path} is not UTF-8 text") from error
+    return files
+
+
+def _check(options: argparse.Namespace) -> int:
+    from fond_echo.documents.faults import FaultyFile
+    from fond_echo.documents.foresight import troubles
+    from fond_echo.documents.reading import read_assistant
+
+    files = files_in(options.folder)
+    try:
+        assistant = read_assistant(files)
+    except FaultyFile as error:
+        if options.json:
+            print_json({"faults": [vars(fault) for fault in error.faults]})
+            return 1
+        raise
+    found = troubles(assistant, files)
+    if options.json:
+        told = [vars(trouble) for trouble in found]
+        print_json({"faults": [], "troubles": told, "assistant": assistant.assistant})
+        return 0
+    for trouble in found:
+        print(f"trouble: {trouble}")
+    examples = sum(len(route.like) for route in assistant.routes)
+    print(
+        f"{assistant.assistant}: no faults; {len(assistant.routes)} routes, {examples} examples, "
+        f"voice {assistant.voice}"
+    )
+    return 0
+
+
+def _put(options: argparse.Namespace) -> int:
+    from fond_echo.documents.reading import read_assistant
+
+    files = files_in(options.folder)
+    name = read_assistant(files).assistant
+    with service(options) as echo:
+        kept = echo.put_assistant(name, files)
+        if options.publish:
+            kept = echo.publish_assistant(name)
+    if options.json:
+        print_json(kept)
+    else:
+        print(f"{name}: draft {str(kept.draft)[:12]}" + (", live" if options.publish else ""))
+    return 0
+
+
+def _publish(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        kept = echo.publish_assistant(options.name, options.revision)
+    if options.json:
+        print_json(kept)
+    else:
+        print(f"{kept.name}: {str(kept.live)[:12]} is live")
+    return 0
+
+
+def _diff(options: argparse.Namespace) -> int:
+    import difflib
+
+    with service(options) as echo:
+        live = echo.revision(options.name, "live").files
+        if options.folder:
+            other, name = files_in(options.folder), str(options.folder)
+        else:
+            other, name = echo.revision(options.name, "draft").files, "draft"
+    lines: list[str] = []
+    for file in sorted({*live, *other}):
+        before, after = _told(file, live.get(file, "")), _told(file, other.get(file, ""))
+        lines += difflib.unified_diff(
+            before.splitlines(), after.splitlines(), f"live/{file}", f"{name}/{file}", lineterm=""
+        )
+    if options.json:
+        print_json({"same": not lines, "diff": lines})
+    else:
+        print("\n".join(lines) if lines else f"{name} and live are the same")
+    return 0
+
+
+def _told(file: str, text: str) -> str:
+    """A file as a difference shows it: of a sound, its size and its content's digest."""
+    from fond_echo.documents.sounds import bytes_of, is_sound
+
+    if not text or not is_sound(file):
+        return text
+    data = bytes_of(text)
+    return f"[sound, {len(data):,} bytes, SHA-256 {hashlib.sha256(data).hexdigest()[:16]}]"
+
+
+def _schema(_: argparse.Namespace) -> int:
+    from fond_echo.documents.schema import published
+
+    print(published().strip())
+    return 0
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.assistants()
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [
+        (each.name, str(each.live or "–")[:12], "yes" if each.draft != each.live else "",
+         f"{each.changed_at:%Y-%m-%d %H:%M}")
+        for each in found
+    ]  # fmt: skip
+    table(("assistant", "live", "draft differs", "changed"), rows)
+    return 0

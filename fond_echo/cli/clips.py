@@ -1,0 +1,98 @@
+"""clip inspect and clip convert."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli.output import add_json, bar, print_json
+
+
+def add(commands: Any) -> None:
+    clip = commands.add_parser("clip", help="look at sound files, and convert them")
+    verbs = clip.add_subparsers(dest="verb", required=True, metavar="VERB")
+    inspect = verbs.add_parser("inspect", help="say whether files are proper voice notes")
+    inspect.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    add_json(inspect)
+    inspect.set_defaults(run=_inspect)
+    convert = verbs.add_parser("convert", help="write a file in another format")
+    convert.add_argument("file", type=Path)
+    convert.add_argument("-o", "--output", type=Path, required=True, help="such as note.ogg")
+    convert.add_argument("--loudness", type=float, metavar="LUFS", help="bring it to a loudness")
+    convert.add_argument("--trim", action="store_true", help="cut silence before and after")
+    add_json(convert)
+    convert.set_defaults(run=_convert)
+
+
+def _inspect(options: argparse.Namespace) -> int:
+    from fond_echo.core.audio.errors import SoundError
+    from fond_echo.core.audio.inspect import Report, inspect
+
+    reports: list[dict[str, Any]] = []
+    code = 0
+    for file in options.files:
+        try:
+            report: Report = inspect(file.read_bytes())
+        except (OSError, SoundError) as error:
+            print(f"{file}: {error}", file=sys.stderr)
+            code = 1
+            continue
+        reports.append({"file": str(file), "voice_note": report.voice_note, **asdict(report)})
+        if not report.voice_note:
+            code = 1
+        if not options.json:
+            _show(file, report)
+    if options.json:
+        print_json(reports)
+    return code
+
+
+def _show(file: Path, report: Any) -> None:
+    loud = f"{report.loudness:.1f} LUFS" if report.loudness is not None else "not defined"
+    verdict = "a proper voice note" if report.voice_note else "not a proper voice note"
+    print(f"{file}: {verdict}")
+    channels = "mono" if report.channels == 1 else f"{report.channels} channels"
+    rows = [
+        ("format", f"{report.codec} in {report.container}, {channels}, {report.rate} Hz"),
+        ("length", f"{report.seconds:.3f} s, {report.size:,} bytes, "
+                   f"{report.bits_per_second / 1000:.0f} kbit/s"),
+        ("loudness", loud),
+        ("waveform", bar(report.waveform)),
+    ]  # fmt: skip
+    if report.pre_skip is not None:
+        rows.insert(2, ("Ogg", f"pre-skip {report.pre_skip}, granule positions {report.granules}"))
+    for name, value in rows:
+        print(f"  {name:<9} {value}")
+    for finding in report.findings:
+        print(f"  ✗ {finding.what}\n    → {finding.remedy}")
+
+
+def _convert(options: argparse.Namespace) -> int:
+    from fond_echo.core.audio.activity import trimmed
+    from fond_echo.core.audio.containers import FORMATS, decode, encode
+    from fond_echo.core.audio.level import levelled
+
+    format = options.output.suffix.lstrip(".").lower()
+    if format not in FORMATS:
+        known = ", ".join(f".{each}" for each in FORMATS)
+        print(f"fond-echo: {options.output} must end in {known}", file=sys.stderr)
+        return 2
+    try:
+        data = options.file.read_bytes()
+    except OSError as error:
+        print(f"fond-echo: {options.file}: {error.strerror}", file=sys.stderr)
+        return 1
+    clip = decode(data).clip
+    if options.trim:
+        clip, _ = trimmed(clip)
+    if options.loudness is not None:
+        clip = levelled(clip, options.loudness)
+    options.output.write_bytes(encode(clip, format))
+    if options.json:
+        print_json({"file": str(options.output), "seconds": round(clip.seconds, 3)})
+    else:
+        print(f"{options.output}: {clip.seconds:.2f} s, {FORMATS[format]}")
+    return 0

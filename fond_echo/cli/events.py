@@ -1,0 +1,113 @@
+"""event follow, and subscriptions."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from typing import Any
+
+import httpx
+
+from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.client import Unreachable
+from fond_echo.client.calls import unreachable
+
+
+def add(commands: Any) -> None:
+    event = commands.add_parser("event", help="follow events, and tell others of them")
+    verbs = event.add_subparsers(dest="verb", required=True, metavar="VERB")
+    follow = verbs.add_parser("follow", help="print events as they happen")
+    follow.add_argument("--after", default="", help="the id of an event to go on from")
+    follow.add_argument("--count", type=int, default=0, help="stop after so many")
+    add_service(follow)
+    follow.set_defaults(run=_follow)
+    listing = verbs.add_parser("subscriptions", help="who is told, and what could not be")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+    adding = verbs.add_parser("subscribe", help="tell an address of events from now on")
+    adding.add_argument("to", help="its address")
+    adding.add_argument("--secret", required=True, help="the name of the secret that signs")
+    adding.add_argument("--type", action="append", default=[],
+                        help="the beginning of event types, such as turn.")  # fmt: skip
+    add_service(adding)
+    adding.set_defaults(run=_subscribe)
+    again = verbs.add_parser("again", help="try again what could not be told")
+    again.add_argument("subscription")
+    add_service(again)
+    again.set_defaults(run=_again)
+
+
+def _follow(options: argparse.Namespace) -> int:
+    headers = {"Authorization": f"Bearer {options.key}"}
+    count = 0
+    try:
+        with httpx.stream(
+            "GET",
+            f"{options.address}/api/events",
+            params={"after": options.after} if options.after else None,
+            headers=headers,
+            timeout=None,
+            trust_env=False,
+        ) as response:
+            if response.status_code != 200:
+                response.read()
+                print(response.json().get("detail", f"it answered {response.status_code}"))
+                return 1
+            for line in response.iter_lines():
+                if not line.startswith("data:"):
+                    continue
+                _print(json.loads(line[5:]), options.json)
+                count += 1
+                if options.count and count >= options.count:
+                    return 0
+    except httpx.HTTPError as error:
+        told: Unreachable = unreachable(options.address, error)
+        raise told from error
+    return 0
+
+
+def _print(event: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        print(json.dumps(event, ensure_ascii=False), flush=True)
+        return
+    data = " ".join(f"{name}={value}" for name, value in event["data"].items())
+    kind = event["type"].removeprefix("fond-echo.")
+    print(f"{event['time'][11:23]}  {kind:<20} {event['subject'][-12:]}  {data}", flush=True)
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.subscriptions()
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [
+        (each.id[-12:], each.address, " ".join(each.types) or "all", each.waiting, each.dead)
+        for each in found
+    ]
+    table(("subscription", "address", "types", "waiting", "dead"), rows)
+    return 0
+
+
+def _subscribe(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        made = echo.subscribe(options.to, options.secret, options.type)
+    if options.json:
+        print_json(made)
+    else:
+        print(f"{made.address} is told from now on ({made.id})")
+    return 0
+
+
+def _again(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = next(
+            (each.id for each in echo.subscriptions() if each.id.endswith(options.subscription)),
+            options.subscription,
+        )
+        told = echo.send_again(found)
+    if options.json:
+        print_json(told)
+    else:
+        print(f"{told.waiting} events are tried again")
+    return 0

@@ -1,0 +1,115 @@
+"""secret put, list and forget; key new, list and revoke."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import sys
+from typing import Any
+
+from fond_echo.cli.output import add_service, print_json, service, table
+
+
+def add(commands: Any) -> None:
+    secret = commands.add_parser("secret", help="keep secrets for lines and logic")
+    verbs = secret.add_subparsers(dest="verb", required=True, metavar="VERB")
+    put = verbs.add_parser("put", help="store a secret; its value is read from standard input")
+    put.add_argument("name")
+    put.add_argument("--host", action="append", default=[], metavar="HOST[:PORT]",
+                     help="where it may be sent; give it again for more")  # fmt: skip
+    add_service(put)
+    put.set_defaults(run=_put)
+    listing = verbs.add_parser("list", help="names and hosts of all secrets")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+    forget = verbs.add_parser("forget", help="forget a secret")
+    forget.add_argument("name")
+    add_service(forget)
+    forget.set_defaults(run=_forget)
+    key = commands.add_parser("key", help="make and revoke keys to the API")
+    verbs = key.add_subparsers(dest="verb", required=True, metavar="VERB")
+    new = verbs.add_parser("new", help="make a key; it is shown only now")
+    new.add_argument("name")
+    new.add_argument("--scope", action="append", choices=("read", "operate", "build", "admin"),
+                     required=True, help="each includes those before it")  # fmt: skip
+    add_service(new)
+    new.set_defaults(run=_new_key)
+    keys = verbs.add_parser("list", help="all keys, without their values")
+    add_service(keys)
+    keys.set_defaults(run=_list_keys)
+    revoke = verbs.add_parser("revoke", help="make a key open nothing from now on")
+    revoke.add_argument("id", help="of the key, or the end of it")
+    add_service(revoke)
+    revoke.set_defaults(run=_revoke)
+
+
+def _put(options: argparse.Namespace) -> int:
+    if sys.stdin.isatty():
+        value = getpass.getpass(f"{options.name}: ")
+    else:
+        value = sys.stdin.readline().rstrip("\n")
+    if not value:
+        print("fond-echo: the secret is empty", file=sys.stderr)
+        return 2
+    with service(options) as echo:
+        kept = echo.put_secret(options.name, value, options.host)
+    if options.json:
+        print_json(kept)
+    else:
+        print(f"{kept.name}: kept, for {', '.join(kept.hosts) or 'no host'}")
+    return 0
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.secrets()
+    if options.json:
+        print_json(found)
+    else:
+        table(("secret", "hosts"), [(each.name, ", ".join(each.hosts)) for each in found])
+    return 0
+
+
+def _forget(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        echo.delete_secret(options.name)
+    if not options.json:
+        print(f"{options.name} is forgotten")
+    return 0
+
+
+def _new_key(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        made = echo.make_key(options.name, options.scope)
+    if options.json:
+        print_json(made)
+    else:
+        print(f"{made.name} ({', '.join(made.scopes)}): {made.key}")
+    return 0
+
+
+def _list_keys(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.keys()
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [
+        (each.id[-12:], each.name, ", ".join(each.scopes),
+         f"{each.used_at:%Y-%m-%d %H:%M}" if each.used_at else "never",
+         "revoked" if each.revoked_at else "")
+        for each in found
+    ]  # fmt: skip
+    table(("key", "name", "scopes", "used", ""), rows)
+    return 0
+
+
+def _revoke(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        ids = [each.id for each in echo.keys() if each.id.endswith(options.id)]  # noqa: SIM118
+        revoked = echo.revoke_key(ids[0] if len(ids) == 1 else options.id)
+    if options.json:
+        print_json(revoked)
+    else:
+        print(f"{revoked.name} opens nothing any more")
+    return 0

@@ -1,0 +1,62 @@
+"""The command `fond-echo`."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+
+from fond_echo import __version__
+from fond_echo.cli import (
+    assistants,
+    clips,
+    dialing,
+    events,
+    keys,
+    lines,
+    outside,
+    serving,
+    speech,
+    turns,
+)
+from fond_echo.cli.output import fail
+from fond_echo.core.errors import FondEchoError
+
+EXIT = """exit codes: 0 done, 1 the work failed, 2 wrong use, 3 the service cannot be reached
+
+The service is found by --address and --key, or FOND_ECHO_ADDRESS and FOND_ECHO_KEY."""
+
+
+def parser() -> argparse.ArgumentParser:
+    """The parser with all commands."""
+    top = argparse.ArgumentParser(
+        prog="fond-echo",
+        description="An ear and a voice for text business logic.",
+        epilog=EXIT,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    top.add_argument("--version", action="version", version=f"Fond Echo {__version__}")
+    commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for module in (
+        *(serving, speech, clips, assistants, lines, outside),
+        *(turns, events, keys, dialing),
+    ):
+        module.add(commands)
+    return top
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Run a command; gives its exit code."""
+    options = parser().parse_args(arguments)
+    try:
+        code: int = options.run(options)
+        return code
+    except FondEchoError as error:
+        return fail(error)
+    except KeyboardInterrupt:
+        print(file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        # The reader of our output, such as `head`, has seen enough.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0

@@ -1,0 +1,190 @@
+"""assistant new and try: the beginning of an assistant, and a talk with it in the terminal."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import sys
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli.output import add_service, print_json
+from fond_echo.core.errors import FondEchoError
+
+STARTER = """\
+# {title}. Check it with: fond-echo assistant check {folder}
+assistant: {name}
+language: en
+voice: plover
+greeting: Hello, this is {title}. How can I help?
+goodbye: Goodbye.
+
+routes:
+  - route: opening-hours
+    like:
+      - When are you open?
+      - What are your opening hours?
+      - Are you open on Sunday?
+    key: "1"
+    typed: hours
+    reply:
+      text: We are open from nine to five, Monday to Friday.
+
+  - route: leave-number
+    title: Leave a number
+    like:
+      - Please ring me back.
+      - I'd like somebody to call me.
+    key: "2"
+    slots:
+      number:
+        kind: digits
+        ask: [What is your number?, "Your number, please, digit by digit."]
+        confirm: true
+      day: {{kind: date, ask: Which day suits you?}}
+    read_back: "{{{{ slots.number }}}}, on {{{{ slots.day | day }}}}. Is that right?"
+    reply:
+      text: Thank you. We will ring {{{{ slots.number }}}} on {{{{ slots.day | day }}}}.
+
+otherwise:
+  reply:
+    pages: ["pages/*.md"]
+    unknown: I can tell you when we are open, and have somebody ring you back.
+"""
+
+PAGE = """\
+# {title}
+
+## Where we are
+
+We are at the old rope works, behind the harbour master's house. The door is on the quay side.
+"""
+
+STEPS = """\
+Made {folder}. What is still to be connected:
+  1. your own words, in assistant.yaml and pages/: fond-echo assistant check {folder}
+  2. a talk with it, here in the terminal:         fond-echo assistant try {folder}
+  3. your business logic, where words are not enough: logic: in assistant.yaml
+  4. the service:  fond-echo assistant put {folder} --publish
+  5. a line:       fond-echo line add front-door --kind page --assistant {name}"""
+
+
+class FolderNotEmpty(FondEchoError):
+    """A new assistant would be written over files that are there."""
+
+    code = "folder-not-empty"
+
+
+def add(verbs: Any) -> None:
+    new = verbs.add_parser("new", help="make a small assistant that works, to begin with")
+    new.add_argument("folder", type=Path)
+    new.set_defaults(run=_new)
+    trying = verbs.add_parser("try", help="talk with an assistant, and see why it answers so")
+    trying.add_argument("assistant", help="a folder, or the name of one in the service")
+    trying.add_argument("said", nargs="*", help="what is said; without it, lines from the terminal")
+    trying.add_argument("--scores", action="store_true", help="also what the other routes scored")
+    add_service(trying)
+    trying.set_defaults(run=_try)
+
+
+def _new(options: argparse.Namespace) -> int:
+    folder: Path = options.folder
+    if folder.exists() and any(folder.iterdir()):
+        raise FolderNotEmpty(f"{folder} has files in it", remedy="give the name of a new folder")
+    name = folder.name.lower().replace("_", "-").replace(" ", "-")
+    title = name.replace("-", " ").capitalize()
+    (folder / "pages").mkdir(parents=True)
+    words = {"name": name, "title": title, "folder": folder}
+    (folder / "assistant.yaml").write_text(STARTER.format(**words), "utf-8")
+    (folder / "pages" / "about.md").write_text(PAGE.format(**words), "utf-8")
+    print(STEPS.format(**words))
+    return 0
+
+
+def _try(options: argparse.Namespace) -> int:
+    said = options.said or (line.rstrip("\n") for line in _lines())
+    answer = _in_the_service(options) if not Path(options.assistant).is_dir() else _here(options)
+    state: dict[str, Any] = {}
+    for text in said:
+        told = answer(text, state)
+        state = told["state"]
+        if options.json:
+            print_json(told)
+            continue
+        _show(told, options.scores)
+    return 0
+
+
+def _lines() -> Any:
+    if sys.stdin.isatty():
+        print("Say something; an empty line ends it.")
+    for line in sys.stdin:
+        if not line.strip():
+            return
+        yield line
+
+
+def _here(options: argparse.Namespace) -> Any:
+    """A talk with the files of a folder, without a service; business logic is not asked."""
+    from datetime import UTC, datetime
+
+    from fond_echo.cli.assistants import files_in
+    from fond_echo.contract.line import Inbound
+    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.reading import read_assistant
+    from fond_echo.stages.trying import try_out
+
+    files = files_in(Path(options.assistant))
+    assistant, revision = read_assistant(files), digest(files)
+
+    def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
+        said = Inbound(id="1", conversation="try", contact="try", text=text)
+        found = asyncio.run(
+            try_out(assistant, revision, said, state, datetime.now(UTC), _NoLogic())
+        )
+        return {
+            **found.routed.model_dump(include={"route", "by", "outcome", "because", "slots"}),
+            "scores": [each.model_dump() for each in found.routed.scores],
+            "replies": [each.model_dump(mode="json") for each in found.replies],
+            "spoken": found.spoken,
+            "not_run": found.not_run,
+            "state": found.state,
+        }
+
+    return answer
+
+
+class _NoLogic:
+    async def ask(self, service: Any, request: Any, *, safe: bool = False) -> Any:
+        from fond_echo.stages.answer import NotRun
+
+        raise NotRun(
+            f"business logic is not asked here: {request.action} {request.slots or ''}".strip(),
+            remedy="give the name of an assistant in the service",
+        )
+        yield
+
+
+def _in_the_service(options: argparse.Namespace) -> Any:
+    from fond_echo.cli.output import service
+
+    def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
+        with service(options) as echo:
+            return echo.try_assistant(options.assistant, text, state).model_dump(mode="json")
+
+    return answer
+
+
+def _show(told: dict[str, Any], scores: bool) -> None:
+    print(f"  {told['route']}, by {told['by']}: {told['because']}")
+    for name, value in told["slots"].items():
+        print(f"    {name}: {value}")
+    if scores:
+        for each in told["scores"]:
+            print(f"    {each['score']:.2f}  {each['confidence']:>4.0%}  {each['route']}")
+    for reply in told["replies"]:
+        print("  " + (reply["text"] or reply["spoken"]).replace("\n", "\n  "))
+        if reply["choices"]:
+            print("  [" + "] [".join(each["label"] for each in reply["choices"]) + "]")
+    if told["not_run"]:
+        print(f"  ({told['not_run']})")

@@ -1,0 +1,119 @@
+"""turn list, show and retry."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fond_echo.cli.output import add_service, bar, print_json, service, table
+from fond_echo.client import FondEcho
+from fond_echo.contract.api import StageOut, TurnDetail, TurnOut
+
+
+def add(commands: Any) -> None:
+    turn = commands.add_parser("turn", help="look at what came in and what was done")
+    verbs = turn.add_subparsers(dest="verb", required=True, metavar="VERB")
+    listing = verbs.add_parser("list", help="the latest turns")
+    listing.add_argument("--line", default="", help="only on this line")
+    listing.add_argument("--state", default="", help="only in this state, such as failed")
+    listing.add_argument("--limit", type=int, default=20, help="how many (20)")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+    show = verbs.add_parser("show", help="a turn, stage by stage")
+    show.add_argument("id", help="of the turn, or the end of it")
+    add_service(show)
+    show.set_defaults(run=_show)
+    retry = verbs.add_parser("retry", help="work a failed turn again")
+    retry.add_argument("id", help="of the turn, or the end of it")
+    add_service(retry)
+    retry.set_defaults(run=_retry)
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        page = echo.turns(line=options.line, state=options.state, limit=options.limit)
+    if options.json:
+        print_json(page)
+        return 0
+    rows = [
+        (f"{each.received_at:%H:%M:%S}", each.id[-12:], each.contact_name, each.arrived_as,
+         each.text, each.route, each.state)
+        for each in page.items
+    ]  # fmt: skip
+    table(("at", "turn", "who", "as", "said", "route", "state"), rows)
+    return 0
+
+
+def _whole_id(echo: FondEcho, turn_id: str) -> str:
+    if len(turn_id) >= 36:
+        return turn_id
+    recent: list[TurnOut] = echo.turns(limit=200).items
+    return next((each.id for each in recent if each.id.endswith(turn_id)), turn_id)
+
+
+def _retry(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        turn = echo.retry_turn(_whole_id(echo, options.id))
+    if options.json:
+        print_json(turn)
+    else:
+        print(f"turn {turn.number} of {turn.contact_name} is worked again")
+    return 0
+
+
+def _show(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        turn = echo.turn(_whole_id(echo, options.id))
+    if options.json:
+        print_json(turn)
+    else:
+        show(turn)
+    return 0
+
+
+def show(turn: TurnDetail) -> None:
+    """Print a turn with its stages, their lengths to scale."""
+    print(f"{turn.contact_name} on {turn.line}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
+    print(f"  said      {turn.text}")
+    if turn.sound and turn.sound.waveform:
+        print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")
+    print(f"  route     {turn.route or '–'}")
+    for delivery in turn.deliveries:
+        print(f"  {delivery.kind:<9} {delivery.text}  [{delivery.state}]")
+        if delivery.clip and delivery.clip.waveform:
+            print(f"            {bar(delivery.clip.waveform)} {delivery.clip.seconds or 0:.1f} s")
+    if turn.error:
+        print(f"  error     {turn.error['code']} at {turn.error['stage']}: {turn.error['what']}")
+    for run in turn.runs:
+        print(f"\n  {run.kind} run, revision {run.revision[:12]}")
+        longest = max((stage.seconds for stage in run.stages), default=0.0) or 1.0
+        for stage in run.stages:
+            length = max(1, round(30 * stage.seconds / longest)) if stage.seconds else 0
+            print(f"    {stage.name:<10} {stage.seconds * 1000:>7.1f} ms  "
+                  f"{'━' * length:<30}  {says(stage)}")  # fmt: skip
+
+
+def says(stage: StageOut) -> str:
+    """The outcome of a stage in a few words."""
+    if stage.error:
+        return f"failed: {stage.error['what']}"
+    out = stage.output
+    match stage.name:
+        case "fetch":
+            return f"{out['clip']['size']:,} bytes"
+        case "decode":
+            return f"{out['codec']} in {out['container']}, {out['clip']['seconds']:.1f} s"
+        case "transcribe":
+            return f"{out['written']} ({out['source']}, {out['confidence']:.0%})"
+        case "route":
+            return f"{out['route']}: {out['because']}"
+        case "answer":
+            return str(out["parts"][0].get("text") or out["parts"][0].get("spoken") or "")
+        case "speak":
+            return f"{len(out['parts'])} parts"
+        case "encode":
+            return f"{out['clip']['size']:,} bytes, {out['clip']['seconds']:.1f} s"
+        case "deliver":
+            return ", ".join(f"{part['kind']} {part['state']}" for part in out["parts"])
+        case _:
+            return ""

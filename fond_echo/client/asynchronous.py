@@ -1,0 +1,253 @@
+"""The asynchronous client."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from types import TracebackType
+from typing import Any, Literal, TypeVar
+
+import httpx
+
+from fond_echo.client import calls
+from fond_echo.client.calls import Call, unreachable
+from fond_echo.contract.api import (
+    AnsweringIn,
+    AskOut,
+    ContactOut,
+    ConversationOut,
+    KeyOut,
+    LineIn,
+    LineOut,
+    Me,
+    NewKey,
+    Page,
+    Scope,
+    SecretOut,
+    SubscriptionOut,
+    TurnDetail,
+    TurnOut,
+)
+from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
+from fond_echo.contract.reply import Choice
+
+Answer = TypeVar("Answer")
+
+
+class AsyncFondEcho:
+    """A client of one installation.
+
+    Args:
+        address: of its web process.
+        key: with the scopes that the calls need.
+
+    Every method raises Refused for a problem, and Unreachable where nothing answers.
+    """
+
+    def __init__(self, address: str, key: str, *, seconds: float = 30.0) -> None:
+        self._address = address.rstrip("/")
+        self._client = httpx.AsyncClient(
+            base_url=self._address,
+            headers={"Authorization": f"Bearer {key}"},
+            timeout=seconds,
+            trust_env=False,
+        )
+
+    async def __aenter__(self) -> AsyncFondEcho:
+        return self
+
+    async def __aexit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        await self._client.aclose()
+
+    async def make(self, call: Call[Answer]) -> Answer:
+        """Make any call of `fond_echo.client.calls`."""
+        try:
+            response = await self._client.request(
+                call.method,
+                call.path,
+                json=call.json,
+                content=call.content,
+                params=call.query or None,
+            )
+        except httpx.HTTPError as error:
+            raise unreachable(self._address, error) from error
+        return call.finish(response)
+
+    async def me(self) -> Me:
+        """Who the key belongs to."""
+        return await self.make(calls.me())
+
+    async def assistants(self) -> list[AssistantOut]:
+        """All assistants."""
+        return await self.make(calls.assistants())
+
+    async def put_assistant(self, name: str, files: Mapping[str, str]) -> AssistantOut:
+        """Check an assistant's files and keep them as its draft."""
+        return await self.make(calls.put_assistant(name, files))
+
+    async def publish_assistant(self, name: str, revision: str = "") -> AssistantOut:
+        """Make the draft live, or another revision that was kept."""
+        return await self.make(calls.publish_assistant(name, revision))
+
+    async def check_assistant(self, files: Mapping[str, str]) -> Checked:
+        """Check an assistant's files: what is wrong, and what will be trouble."""
+        return await self.make(calls.check_assistant(files))
+
+    async def try_assistant(
+        self,
+        name: str,
+        text: str,
+        state: Mapping[str, Any] | None = None,
+        files: Mapping[str, str] | None = None,
+    ) -> Tried:
+        """What an assistant would answer, and why."""
+        return await self.make(calls.try_assistant(name, text, state, files))
+
+    async def revision(self, name: str, revision: str) -> AssistantFiles:
+        """The files of a revision; `live` and `draft` stand for those."""
+        return await self.make(calls.revision(name, revision))
+
+    async def revisions(self, name: str) -> list[RevisionOut]:
+        """Every revision that was kept."""
+        return await self.make(calls.revisions(name))
+
+    async def say_to(self, conversation: str, text: str) -> TurnDetail:
+        """Say something to a contact in your own words."""
+        return await self.make(calls.say_to(conversation, text))
+
+    async def set_answering(
+        self, conversation: str, by: Literal["assistant", "person"]
+    ) -> AnsweringIn:
+        """Let the assistant answer, or a person."""
+        return await self.make(calls.set_answering(conversation, by))
+
+    async def lines(self) -> list[LineOut]:
+        """All lines."""
+        return await self.make(calls.lines())
+
+    async def put_line(self, name: str, line: LineIn) -> LineOut:
+        """Add or change a line, and connect it."""
+        return await self.make(calls.put_line(name, line))
+
+    async def connect_line(self, name: str) -> LineOut:
+        """Connect a line again."""
+        return await self.make(calls.connect_line(name))
+
+    async def secrets(self) -> list[SecretOut]:
+        """Names and hosts of all secrets."""
+        return await self.make(calls.secrets())
+
+    async def put_secret(self, name: str, value: str, hosts: list[str]) -> SecretOut:
+        """Store or replace a secret, bound to hosts."""
+        return await self.make(calls.put_secret(name, value, hosts))
+
+    async def conversations(self, after: str = "", limit: int = 50) -> Page[ConversationOut]:
+        """Conversations, the latest first."""
+        return await self.make(calls.conversations(after, limit))
+
+    async def turns(
+        self,
+        conversation: str = "",
+        line: str = "",
+        state: str = "",
+        after: str = "",
+        limit: int = 50,
+    ) -> Page[TurnOut]:
+        """Turns, the latest first."""
+        return await self.make(calls.turns(conversation, line, state, after, limit))
+
+    async def turn(self, turn_id: str) -> TurnDetail:
+        """A turn with all that was recorded of it."""
+        return await self.make(calls.turn(turn_id))
+
+    async def sound(self, clip_id: str) -> bytes:
+        """The bytes of a clip."""
+        return await self.make(calls.sound(clip_id))
+
+    async def line(self, name: str) -> LineOut:
+        """A line."""
+        return await self.make(calls.line(name))
+
+    async def delete_line(self, name: str) -> None:
+        """Take a line away that nothing has come in over."""
+        return await self.make(calls.delete_line(name))
+
+    async def contacts(self, line: str, standing: str = "", after: str = "") -> Page[ContactOut]:
+        """Contacts of a line, the latest first."""
+        return await self.make(calls.contacts(line, standing, after))
+
+    async def set_standing(self, line: str, contact_id: str, standing: str) -> ContactOut:
+        """Allow, refuse or block a contact."""
+        return await self.make(calls.set_standing(line, contact_id, standing))
+
+    async def erase_contact(self, line: str, contact_id: str) -> ContactOut:
+        """Erase all that a contact said and was told."""
+        return await self.make(calls.erase_contact(line, contact_id))
+
+    async def memory(self, line: str, contact_id: str) -> dict[str, Any]:
+        """What is remembered of a contact."""
+        return await self.make(calls.memory(line, contact_id))
+
+    async def set_memory(self, line: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
+        """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
+        return await self.make(calls.set_memory(line, contact_id, facts))
+
+    async def retry_turn(self, turn_id: str) -> TurnDetail:
+        """Work a failed turn again."""
+        return await self.make(calls.retry_turn(turn_id))
+
+    async def decide_delivery(self, turn_id: str, delivery_id: str, decision: str) -> TurnDetail:
+        """Settle a delivery in doubt: resend, sent or drop."""
+        return await self.make(calls.decide_delivery(turn_id, delivery_id, decision))
+
+    async def rewrite_delivery(
+        self, turn_id: str, delivery_id: str, text: str, choices: Sequence[Choice | str] = ()
+    ) -> TurnDetail:
+        """Put other words, and choices, in the place of a text that went out."""
+        return await self.make(calls.rewrite_delivery(turn_id, delivery_id, text, list(choices)))
+
+    async def keys(self) -> list[KeyOut]:
+        """All keys, without their values."""
+        return await self.make(calls.keys())
+
+    async def make_key(self, name: str, scopes: list[Scope]) -> NewKey:
+        """Make a key; its value is shown only now."""
+        return await self.make(calls.make_key(name, scopes))
+
+    async def revoke_key(self, key_id: str) -> KeyOut:
+        """Revoke a key."""
+        return await self.make(calls.revoke_key(key_id))
+
+    async def delete_secret(self, name: str) -> None:
+        """Forget a secret."""
+        return await self.make(calls.delete_secret(name))
+
+    async def subscriptions(self) -> list[SubscriptionOut]:
+        """All subscriptions."""
+        return await self.make(calls.subscriptions())
+
+    async def subscribe(self, address: str, secret: str, types: list[str]) -> SubscriptionOut:
+        """Tell an address of events from now on."""
+        return await self.make(calls.subscribe(address, secret, types))
+
+    async def unsubscribe(self, subscription_id: str) -> None:
+        """Tell an address no more."""
+        return await self.make(calls.unsubscribe(subscription_id))
+
+    async def send_again(self, subscription_id: str) -> SubscriptionOut:
+        """Try again all events that could not be told."""
+        return await self.make(calls.send_again(subscription_id))
+
+    async def ask(
+        self, line: str, text: str = "", contact: str = "", aloud: bool | None = None
+    ) -> AskOut:
+        """Ask an HTTP line in writing."""
+        return await self.make(calls.ask(line, text, contact, aloud))
+
+    async def ask_aloud(self, line: str, sound: bytes, contact: str = "") -> AskOut:
+        """Ask an HTTP line with sound, in any container."""
+        return await self.make(calls.ask_aloud(line, sound, contact))

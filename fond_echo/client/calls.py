@@ -1,0 +1,296 @@
+"""Every call of the API, as what is sent and how the answer is read; the two clients make them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Generic, Literal, TypeVar
+
+import httpx
+from pydantic import TypeAdapter, ValidationError
+
+from fond_echo.contract.api import (
+    AnsweringIn,
+    AskIn,
+    AskOut,
+    ContactOut,
+    ConversationOut,
+    KeyOut,
+    LineIn,
+    LineOut,
+    Me,
+    NewKey,
+    Page,
+    Problem,
+    Scope,
+    SecretIn,
+    SecretOut,
+    SubscriptionOut,
+    TurnDetail,
+    TurnOut,
+    WordsIn,
+)
+from fond_echo.contract.assistants import (
+    AssistantFiles,
+    AssistantOut,
+    Checked,
+    RevisionOut,
+    Tried,
+    TryIn,
+)
+from fond_echo.contract.reply import Choice
+from fond_echo.core.errors import FondEchoError
+
+Answer = TypeVar("Answer")
+
+
+class Unreachable(FondEchoError):
+    """The service does not answer."""
+
+    code = "service-unreachable"
+
+
+class Refused(FondEchoError):
+    """The service answered with a problem; `problem` holds it, with its faults."""
+
+    code = "refused"
+
+    def __init__(self, problem: Problem) -> None:
+        super().__init__(problem.detail or problem.title, remedy=problem.remedy)
+        self.problem = problem
+
+
+@dataclass(frozen=True)
+class Call(Generic[Answer]):
+    """One call: a request, and the reading of its answer."""
+
+    method: str
+    path: str
+    read: Callable[[httpx.Response], Answer]
+    json: Any = None
+    content: bytes | None = None
+    query: Mapping[str, str | int] = field(default_factory=dict)
+
+    def finish(self, response: httpx.Response) -> Answer:
+        """Raises Refused for a problem."""
+        if response.status_code >= 400:
+            raise Refused(_problem(response))
+        return self.read(response)
+
+
+def _problem(response: httpx.Response) -> Problem:
+    try:
+        return Problem.model_validate_json(response.content)
+    except ValidationError:
+        return Problem(
+            type="about:blank",
+            title=f"The service answered {response.status_code}",
+            status=response.status_code,
+        )
+
+
+def _shape(of: type[Answer]) -> Callable[[httpx.Response], Answer]:
+    adapter: TypeAdapter[Answer] = TypeAdapter(of)
+    return lambda response: adapter.validate_json(response.content)
+
+
+def _nothing(response: httpx.Response) -> None:
+    """The reading of an answer without a body."""
+
+
+def unreachable(address: str, error: httpx.HTTPError) -> Unreachable:
+    """What a connection that failed is told as."""
+    reason = str(error) or type(error).__name__
+    return Unreachable(
+        f"no answer from {address}: {reason}", remedy="is it running? fond-echo serve"
+    )
+
+
+def me() -> Call[Me]:
+    return Call("GET", "/api/me", _shape(Me))
+
+
+def assistants() -> Call[list[AssistantOut]]:
+    return Call("GET", "/api/assistants", _shape(list[AssistantOut]))
+
+
+def put_assistant(name: str, files: Mapping[str, str]) -> Call[AssistantOut]:
+    body = AssistantFiles(files=dict(files)).model_dump()
+    return Call("PUT", f"/api/assistants/{name}/draft", _shape(AssistantOut), body)
+
+
+def publish_assistant(name: str, revision: str = "") -> Call[AssistantOut]:
+    query = {"revision": revision} if revision else {}
+    return Call("POST", f"/api/assistants/{name}/publish", _shape(AssistantOut), query=query)
+
+
+def check_assistant(files: Mapping[str, str]) -> Call[Checked]:
+    body = AssistantFiles(files=dict(files)).model_dump()
+    return Call("POST", "/api/assistants/check", _shape(Checked), body)
+
+
+def try_assistant(
+    name: str,
+    text: str,
+    state: Mapping[str, Any] | None = None,
+    files: Mapping[str, str] | None = None,
+) -> Call[Tried]:
+    given = TryIn(text=text, state=dict(state or {}), files=dict(files) if files else None)
+    return Call("POST", f"/api/assistants/{name}/try", _shape(Tried), given.model_dump())
+
+
+def revision(name: str, revision: str) -> Call[AssistantFiles]:
+    return Call("GET", f"/api/assistants/{name}/revisions/{revision}", _shape(AssistantFiles))
+
+
+def revisions(name: str) -> Call[list[RevisionOut]]:
+    return Call("GET", f"/api/assistants/{name}/revisions", _shape(list[RevisionOut]))
+
+
+def say_to(conversation: str, text: str) -> Call[TurnDetail]:
+    body = WordsIn(text=text).model_dump()
+    return Call("POST", f"/api/conversations/{conversation}/words", _shape(TurnDetail), body)
+
+
+def set_answering(conversation: str, by: Literal["assistant", "person"]) -> Call[AnsweringIn]:
+    body = AnsweringIn(by=by).model_dump()
+    return Call("PUT", f"/api/conversations/{conversation}/answering", _shape(AnsweringIn), body)
+
+
+def lines() -> Call[list[LineOut]]:
+    return Call("GET", "/api/lines", _shape(list[LineOut]))
+
+
+def put_line(name: str, line: LineIn) -> Call[LineOut]:
+    return Call("PUT", f"/api/lines/{name}", _shape(LineOut), line.model_dump())
+
+
+def connect_line(name: str) -> Call[LineOut]:
+    return Call("POST", f"/api/lines/{name}/connect", _shape(LineOut))
+
+
+def secrets() -> Call[list[SecretOut]]:
+    return Call("GET", "/api/secrets", _shape(list[SecretOut]))
+
+
+def put_secret(name: str, value: str, hosts: list[str]) -> Call[SecretOut]:
+    body = SecretIn(value=value, hosts=hosts).model_dump()
+    return Call("PUT", f"/api/secrets/{name}", _shape(SecretOut), body)
+
+
+def conversations(after: str = "", limit: int = 50) -> Call[Page[ConversationOut]]:
+    query: dict[str, str | int] = {"after": after, "limit": limit}
+    return Call("GET", "/api/conversations", _shape(Page[ConversationOut]), query=query)
+
+
+def turns(
+    conversation: str = "", line: str = "", state: str = "", after: str = "", limit: int = 50
+) -> Call[Page[TurnOut]]:
+    query: dict[str, str | int] = {
+        "conversation": conversation,
+        "line": line,
+        "state": state,
+        "after": after,
+        "limit": limit,
+    }
+    return Call("GET", "/api/turns", _shape(Page[TurnOut]), query=query)
+
+
+def turn(turn_id: str) -> Call[TurnDetail]:
+    return Call("GET", f"/api/turns/{turn_id}", _shape(TurnDetail))
+
+
+def sound(clip_id: str) -> Call[bytes]:
+    return Call("GET", f"/api/clips/{clip_id}/sound", lambda response: response.content)
+
+
+def line(name: str) -> Call[LineOut]:
+    return Call("GET", f"/api/lines/{name}", _shape(LineOut))
+
+
+def delete_line(name: str) -> Call[None]:
+    return Call("DELETE", f"/api/lines/{name}", _nothing)
+
+
+def contacts(line: str, standing: str = "", after: str = "") -> Call[Page[ContactOut]]:
+    query: dict[str, str | int] = {"standing": standing, "after": after}
+    return Call("GET", f"/api/lines/{line}/contacts", _shape(Page[ContactOut]), query=query)
+
+
+def set_standing(line: str, contact_id: str, standing: str) -> Call[ContactOut]:
+    path = f"/api/lines/{line}/contacts/{contact_id}/standing"
+    return Call("PUT", path, _shape(ContactOut), {"standing": standing})
+
+
+def erase_contact(line: str, contact_id: str) -> Call[ContactOut]:
+    return Call("DELETE", f"/api/lines/{line}/contacts/{contact_id}", _shape(ContactOut))
+
+
+def memory(line: str, contact_id: str) -> Call[dict[str, Any]]:
+    return Call("GET", f"/api/lines/{line}/contacts/{contact_id}/memory", _shape(dict[str, Any]))
+
+
+def set_memory(line: str, contact_id: str, facts: dict[str, Any]) -> Call[dict[str, Any]]:
+    path = f"/api/lines/{line}/contacts/{contact_id}/memory"
+    return Call("PUT", path, _shape(dict[str, Any]), facts)
+
+
+def retry_turn(turn_id: str) -> Call[TurnDetail]:
+    return Call("POST", f"/api/turns/{turn_id}/retry", _shape(TurnDetail))
+
+
+def decide_delivery(turn_id: str, delivery_id: str, decision: str) -> Call[TurnDetail]:
+    path = f"/api/turns/{turn_id}/deliveries/{delivery_id}/decision"
+    return Call("POST", path, _shape(TurnDetail), {"decision": decision})
+
+
+def rewrite_delivery(
+    turn_id: str, delivery_id: str, text: str, choices: list[Choice | str]
+) -> Call[TurnDetail]:
+    path = f"/api/turns/{turn_id}/deliveries/{delivery_id}/words"
+    offered = [each if isinstance(each, str) else each.model_dump() for each in choices]
+    return Call("PUT", path, _shape(TurnDetail), {"text": text, "choices": offered})
+
+
+def keys() -> Call[list[KeyOut]]:
+    return Call("GET", "/api/keys", _shape(list[KeyOut]))
+
+
+def make_key(name: str, scopes: list[Scope]) -> Call[NewKey]:
+    return Call("POST", "/api/keys", _shape(NewKey), {"name": name, "scopes": scopes})
+
+
+def revoke_key(key_id: str) -> Call[KeyOut]:
+    return Call("DELETE", f"/api/keys/{key_id}", _shape(KeyOut))
+
+
+def delete_secret(name: str) -> Call[None]:
+    return Call("DELETE", f"/api/secrets/{name}", _nothing)
+
+
+def subscriptions() -> Call[list[SubscriptionOut]]:
+    return Call("GET", "/api/subscriptions", _shape(list[SubscriptionOut]))
+
+
+def subscribe(address: str, secret: str, types: list[str]) -> Call[SubscriptionOut]:
+    body = {"address": address, "secret": secret, "types": types}
+    return Call("POST", "/api/subscriptions", _shape(SubscriptionOut), body)
+
+
+def unsubscribe(subscription_id: str) -> Call[None]:
+    return Call("DELETE", f"/api/subscriptions/{subscription_id}", _nothing)
+
+
+def send_again(subscription_id: str) -> Call[SubscriptionOut]:
+    path = f"/api/subscriptions/{subscription_id}/dead/again"
+    return Call("POST", path, _shape(SubscriptionOut))
+
+
+def ask(line: str, text: str = "", contact: str = "", aloud: bool | None = None) -> Call[AskOut]:
+    body = AskIn(text=text, contact=contact, aloud=aloud).model_dump()
+    return Call("POST", f"/ask/{line}", _shape(AskOut), body)
+
+
+def ask_aloud(line: str, sound: bytes, contact: str = "") -> Call[AskOut]:
+    query: dict[str, str | int] = {"contact": contact}
+    return Call("POST", f"/ask/{line}", _shape(AskOut), query=query, content=sound)

@@ -1,0 +1,1 @@
+"""Shapes on the wire, shared by service, client and business logic."""

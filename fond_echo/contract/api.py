@@ -1,0 +1,355 @@
+"""What the API gives and takes."""
+
+from __future__ import annotations
+
+from typing import Any, Generic, Literal, TypeVar
+
+from pydantic import Field
+
+from fond_echo.contract.assistants import FaultAt
+from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.line import LineKind, LineSettings
+from fond_echo.contract.reply import Choice
+from fond_echo.contract.turn import Heard
+
+Item = TypeVar("Item")
+
+Scope = Literal["read", "operate", "build", "admin"]
+
+
+class Problem(Shape):
+    """An error (RFC 9457). `type` leads to its documentation; `faults` are places in a file."""
+
+    type: str
+    title: str
+    status: int
+    detail: str = ""
+    remedy: str = ""
+    faults: list[FaultAt] = Field(default_factory=list)
+
+
+class Me(Shape):
+    """Who is asking. `form_token` goes into the X-Form-Token header of every change that is made
+    with a cookie."""
+
+    name: str
+    scopes: list[Scope]
+    form_token: str = ""
+    version: str
+
+
+class SignInRequest(Shape):
+    key: str = Field(min_length=8, max_length=200)
+
+
+class WordsIn(Shape):
+    """An operator's own words to a contact."""
+
+    text: str = Field(min_length=1, max_length=4_000)
+
+
+class AnsweringIn(Shape):
+    """Who answers a conversation from now on."""
+
+    by: Literal["assistant", "person"]
+
+
+class LineIn(Shape):
+    """A line to add or change.
+
+    `description` is the text of a network's description for a chat line, the name of an adapter
+    for an adapter line, and empty for an HTTP line or a public page.
+    """
+
+    kind: LineKind = "chat"
+    assistant: Name
+    description: str = Field(default="", max_length=1_000_000)
+    fixed: dict[str, str] = Field(default_factory=dict, max_length=50)
+    settings: LineSettings = Field(default_factory=LineSettings)
+
+
+class LineOut(Shape):
+    """A line. `address` is where its network posts, programs ask, or guests come; `refused` how
+    many contacts it did not let in."""
+
+    name: Name
+    kind: str
+    assistant: Name
+    state: str
+    reason: str
+    facts: dict[str, Any]
+    fixed: dict[str, Any]
+    description: str
+    settings: LineSettings
+    address: str
+    refused: int
+    added_at: Instant
+
+
+class ContactOut(Shape):
+    id: str
+    line: Name
+    outside_id: str
+    name: str
+    standing: str
+    memory: dict[str, Any]
+    erased_at: Instant | None
+    first_seen_at: Instant
+
+
+class StandingIn(Shape):
+    standing: Literal["allowed", "refused", "blocked", "new"]
+
+
+class DecisionIn(Shape):
+    """What becomes of a delivery in doubt: sent again, counted as sent, or dropped."""
+
+    decision: Literal["resend", "sent", "drop"]
+
+
+class RewriteIn(Shape):
+    """What is to stand in the place of something written, and what can then be chosen."""
+
+    text: str = Field(min_length=1, max_length=20_000)
+    choices: list[Choice] = Field(default_factory=list, max_length=20)
+
+
+class AskIn(Shape):
+    """A question to an HTTP line. `sound` is base64 or a data URI; a request may also carry the
+    sound as its body. `aloud` asks for an answer with sound, or without."""
+
+    text: str = Field(default="", max_length=20_000)
+    sound: str = ""
+    choice: str | None = None
+    contact: str = Field(default="", max_length=200)
+    conversation: str = Field(default="", max_length=200)
+    name: str = Field(default="", max_length=200)
+    aloud: bool | None = None
+
+
+class SpokenAnswer(Shape):
+    """The sound of an answer, in the way it was asked for."""
+
+    clip: str
+    media_type: str
+    seconds: float | None
+    waveform: list[float]
+    link: str = ""
+    base64: str = ""
+    data: str = ""
+
+    @classmethod
+    def of(cls, clip: ClipRef) -> SpokenAnswer:
+        return cls(
+            clip=clip.id,
+            media_type="audio/ogg",
+            seconds=clip.seconds,
+            waveform=clip.waveform,
+        )
+
+
+class AskOut(Shape):
+    """What was heard, and what is answered. `state` is answered or failed; anything else means
+    that it was not waited for long enough: the turn goes on."""
+
+    turn: str
+    conversation: str
+    state: str
+    text: str
+    heard: Heard | None
+    route: str
+    answer: str
+    choices: list[Choice]
+    sound: SpokenAnswer | None
+    error: dict[str, Any] | None
+
+
+class Requests(Shape):
+    """How a line is asked: its address, and requests to copy where programs ask it."""
+
+    address: str
+    curl: str = ""
+    curl_with_sound: str = ""
+    python: str = ""
+    javascript: str = ""
+
+
+class GuestSays(Shape):
+    text: str = Field(default="", max_length=2_000)
+    choice: str | None = None
+    aloud: bool | None = None
+
+
+class GuestPage(Shape):
+    """What a public page shows when it opens."""
+
+    assistant: str
+    greeting: str
+    examples: list[str]
+    seconds_a_note: int
+    said: list[AskOut]
+
+
+class KeyIn(Shape):
+    name: str = Field(min_length=1, max_length=60)
+    scopes: list[Scope] = Field(min_length=1)
+
+
+class KeyOut(Shape):
+    id: str
+    name: str
+    scopes: list[Scope]
+    made_at: Instant
+    used_at: Instant | None
+    revoked_at: Instant | None
+
+
+class NewKey(KeyOut):
+    """A key that was just made; `key` is shown only now."""
+
+    key: str
+
+
+class SubscriptionIn(Shape):
+    """An address to be told of events. `types` are beginnings of event types, none meaning all;
+    `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
+
+    address: str = Field(pattern=r"^https?://", max_length=2_000)
+    types: list[str] = Field(default_factory=list, max_length=50)
+    secret: Name
+
+
+class SubscriptionOut(SubscriptionIn):
+    id: str
+    waiting: int
+    dead: int
+    made_at: Instant
+
+
+class NoticeOut(Shape):
+    """An event that could not be told: its envelope, and why."""
+
+    id: str
+    event: dict[str, Any]
+    state: str
+    attempts: int
+    error: str
+    due_at: Instant
+
+
+class Dependency(Shape):
+    name: str
+    ready: bool
+    detail: str = ""
+
+
+class Health(Shape):
+    alive: bool
+    ready: bool
+    dependencies: list[Dependency]
+
+
+class SecretIn(Shape):
+    value: str = Field(min_length=1, max_length=10_000)
+    hosts: list[str] = Field(default_factory=list, max_length=50)
+
+
+class SecretOut(Shape):
+    name: Name
+    hosts: list[str]
+    changed_at: Instant
+
+
+class ConversationOut(Shape):
+    id: str
+    line: Name
+    contact: str
+    contact_name: str
+    turns: int
+    answering: str
+    changed_at: Instant
+    last_text: str = ""
+
+
+class DeliveryOut(Shape):
+    id: str
+    kind: str
+    state: str
+    text: str
+    clip: ClipRef | None
+    attempts: int
+    outside_id: str
+    error: dict[str, Any] | None
+    planned_at: Instant
+    settled_at: Instant | None
+
+
+class TurnOut(Shape):
+    """A turn as lists show it."""
+
+    id: str
+    conversation: str
+    line: Name
+    contact_name: str
+    number: int
+    cause: str
+    arrived_as: str
+    text: str
+    route: str
+    state: str
+    error: dict[str, Any] | None
+    sound: ClipRef | None
+    deliveries: list[DeliveryOut]
+    received_at: Instant
+    finished_at: Instant | None
+
+
+class StageOut(Shape):
+    name: str
+    part: int
+    attempt: int
+    started_at: Instant
+    seconds: float
+    outcome: str
+    input: dict[str, Any]
+    output: dict[str, Any]
+    error: dict[str, Any] | None
+
+
+class RunOut(Shape):
+    id: str
+    kind: str
+    revision: str
+    clock: Instant
+    stages: list[StageOut]
+
+
+class TurnDetail(TurnOut):
+    """A turn with everything that was recorded of it."""
+
+    runs: list[RunOut]
+    inbound: dict[str, Any]
+
+
+class Page(Shape, Generic[Item]):
+    """A part of a list; `next` asks for what comes after, and is empty at the end."""
+
+    items: list[Item]
+    next: str = ""
+
+
+class EventOut(Shape):
+    """A CloudEvents 1.0 envelope."""
+
+    specversion: Literal["1.0"] = "1.0"
+    id: str
+    source: str
+    type: str
+    subject: str
+    time: Instant
+    datacontenttype: Literal["application/json"] = "application/json"
+    data: dict[str, Any]
+
+
+Problem.model_rebuild()

@@ -1,0 +1,88 @@
+"""What the API gives and takes about assistants: their files, their faults, trying them."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+
+
+class FaultAt(Shape):
+    file: str
+    line: int
+    column: int
+    what: str
+    remedy: str = ""
+
+
+Files = Annotated[dict[str, str], Field(min_length=1, max_length=500)]
+
+
+class AssistantFiles(Shape):
+    """The files of an assistant by name; `assistant.yaml` is among them."""
+
+    files: Files
+
+
+class AssistantOut(Shape):
+    name: Name
+    draft: str | None
+    live: str | None
+    changed_at: Instant
+
+
+class Checked(Shape):
+    """What is wrong in an assistant's files, and what will go wrong though nothing is."""
+
+    faults: list[FaultAt]
+    troubles: list[FaultAt]
+
+
+class TryIn(Shape):
+    """Something to try: said in words, recorded (`sound`, as base64 or a data URI), or picked.
+    `files` are tried as they are; without them the draft is. `state` is what the try before
+    gave."""
+
+    text: str = Field(default="", max_length=4_000)
+    sound: str = Field(default="", max_length=8_000_000)
+    choice: str = Field(default="", max_length=200)
+    command: bool = False
+    files: Files | None = None
+    state: dict[str, Any] = Field(default_factory=dict)
+
+
+class TryScore(Shape):
+    route: str
+    score: float
+    confidence: float
+    because: str
+
+
+class Tried(Shape):
+    """What came of a try: what was heard in a recording, the route and why, every route's score,
+    the reply, and the state for the next try. `not_run` says why business logic was not asked."""
+
+    heard: Heard | None = None
+    route: str
+    by: str
+    outcome: str
+    because: str
+    scores: list[TryScore]
+    slots: dict[str, Any]
+    replies: list[Reply]
+    spoken: str
+    not_run: str = ""
+    state: dict[str, Any]
+
+
+class RevisionOut(Shape):
+    """A revision of an assistant that was kept."""
+
+    digest: str
+    stored_at: Instant
+    draft: bool
+    live: bool

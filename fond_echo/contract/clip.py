@@ -1,0 +1,19 @@
+"""Stored sound as it is told of."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from fond_echo.contract.base import Shape
+
+
+class ClipRef(Shape):
+    """A clip by its id; its bytes are at /api/clips/{id}/sound. `waveform` has heights of 0..1."""
+
+    id: str
+    media_type: str
+    size: int
+    seconds: float | None = None
+    rate: int | None = None
+    waveform: list[float] = Field(default_factory=list)
+    origin: str = ""

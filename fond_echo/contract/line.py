@@ -1,0 +1,117 @@
+"""What a line is set to, what it turns its network's messages into, what it is asked to send."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from fond_echo.contract.base import Shape
+from fond_echo.contract.turn import ArrivedAs
+
+LineKind = Literal["chat", "adapter", "http", "page", "phone"]
+
+
+class Access(Shape):
+    """Who is answered: anybody, those on the list, or who says the word.
+
+    The set line goes to all others, at most once an hour each.
+    """
+
+    mode: Literal["open", "list", "word"] = "open"
+    word: str = Field(default="", max_length=60)
+    refusal: str = Field(
+        default="This desk is for people on its list. Your request was noted.", max_length=500
+    )
+    welcome: str = Field(default="Welcome. What would you like to know?", max_length=500)
+
+
+class Quotas(Shape):
+    """What one contact may use in a day (UTC); 0 is without limit."""
+
+    turns: int = Field(default=0, ge=0)
+    seconds_heard: int = Field(default=0, ge=0)
+    characters_spoken: int = Field(default=0, ge=0)
+    reached: str = Field(
+        default="That is all for today. Please come back tomorrow.", max_length=500
+    )
+
+
+class Keeping(Shape):
+    """For how many days sound and words are kept; 0 is without end."""
+
+    sound_days: int = Field(default=0, ge=0, le=36_500)
+    words_days: int = Field(default=0, ge=0, le=36_500)
+
+
+class GuestLimits(Shape):
+    """What a public page lets its guests do."""
+
+    seconds_a_note: int = Field(default=60, ge=1, le=600)
+    turns_a_guest: int = Field(default=60, ge=1)
+    guests_an_hour: int = Field(default=30, ge=1)
+    """From one address."""
+    at_once: int = Field(default=40, ge=1)
+    """Turns of all guests together; more are asked to come back in a moment."""
+
+
+class LineSettings(Shape):
+    """How a line behaves.
+
+    `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
+    `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told
+    so; 0 is never. `echo_heard` sends back what was heard before it is answered.
+    """
+
+    when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
+    deliver_for_hours: Annotated[float, Field(gt=0, le=168)] = 24.0
+    access: Access = Field(default_factory=Access)
+    quotas: Quotas = Field(default_factory=Quotas)
+    keeping: Keeping = Field(default_factory=Keeping)
+    guests: GuestLimits = Field(default_factory=GuestLimits)
+    echo_heard: bool = False
+    slow_seconds: float = Field(default=3.0, ge=0, le=60)
+    slow_words: str = Field(default="One moment, I am still listening.", max_length=300)
+
+
+class SoundHandle(Shape):
+    """Sound that came with a message and must be fetched. `kind` is what the network calls it:
+    a voice note recorded there, a sound file, a document that may hold sound, or what was said in
+    a call."""
+
+    handle: str
+    kind: Literal["note", "file", "document", "call"] = "note"
+    seconds: float | None = None
+
+
+class Inbound(Shape):
+    """A message of any network in one shape. `id` is the network's own; `command` says that the
+    text stood behind the line's command mark, which is already taken off; `joined` that a contact
+    came, without having said anything; `aloud` that it wants to be answered with sound, or not;
+    `key` is what was pressed in a call."""
+
+    id: str
+    conversation: str
+    contact: str
+    name: str = ""
+    text: str = ""
+    choice: str | None = None
+    sound: SoundHandle | None = None
+    command: bool = False
+    joined: bool = False
+    aloud: bool | None = None
+    key: str = Field(default="", max_length=40)
+
+    @property
+    def arrived_as(self) -> ArrivedAs:
+        if self.joined:
+            return "joined"
+        if self.key:
+            return "key"
+        if self.sound is not None and self.sound.kind == "call":
+            return "speech"
+        if self.sound is not None:
+            return "voice-note" if self.sound.kind == "note" else "audio-file"
+        if self.choice is not None:
+            return "choice"
+        return "text" if self.text else "other"

@@ -1,0 +1,67 @@
+"""What business logic is sent, and what it answers (a `Reply`)."""
+
+from __future__ import annotations
+
+from pydantic import Field, JsonValue
+
+from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
+
+
+class LogicTurn(Shape):
+    """What was said. `text` is always there; how it came is a fact beside it."""
+
+    id: str
+    text: str
+    cause: Cause = "inbound"
+    arrived_as: ArrivedAs = "text"
+    language: str = "en"
+    heard: Heard | None = None
+
+
+class LogicContact(Shape):
+    """Who said it."""
+
+    id: str
+    name: str = ""
+    line: Name
+
+
+class Exchange(Shape):
+    """One of the last turns: what was said, and what was answered."""
+
+    said: str
+    answered: str
+
+
+class LogicConversation(Shape):
+    """Where it was said."""
+
+    id: str
+    turns: int = Field(ge=1)
+    """How many turns there have been, this one included."""
+
+    recent: list[Exchange] = Field(default_factory=list)
+    variables: dict[str, JsonValue] = Field(default_factory=dict)
+
+
+class LogicRequest(Shape):
+    """One question to business logic, signed by the Standard Webhooks scheme.
+
+    `action` is what the route asks for; a service that serves several answers by it.
+    """
+
+    action: str
+    route: str
+    assistant: Name
+    run: RunKind = "live"
+    now: Instant
+    turn: LogicTurn
+    slots: dict[str, JsonValue] = Field(default_factory=dict)
+    contact: LogicContact
+    memory: dict[str, JsonValue] = Field(default_factory=dict)
+    conversation: LogicConversation
+
+
+LogicAnswer = Reply

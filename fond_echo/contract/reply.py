@@ -1,0 +1,104 @@
+"""The one shape in which whatever goes out starts."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, JsonValue, model_validator
+
+from fond_echo.contract.base import Name, Shape
+
+MOST_TEXT = 20_000
+MOST_CHOICES = 20
+
+
+class Choice(Shape):
+    """Something to pick: what it says, and what comes back when it is picked."""
+
+    label: str = Field(min_length=1, max_length=80)
+    value: str = Field(default="", max_length=200)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, given: Any) -> Any:
+        return {"label": given} if isinstance(given, str) else given
+
+    @model_validator(mode="after")
+    def _value_is_label(self) -> Choice:
+        if not self.value:
+            self.value = self.label
+        return self
+
+
+class Attachment(Shape):
+    """A file that goes along with a reply, by its address."""
+
+    url: str
+    name: str = ""
+    media_type: str = ""
+
+
+class End(Shape):
+    """The conversation is over."""
+
+    kind: Literal["end"] = "end"
+
+
+class Ask(Shape):
+    """Wait for a value of a slot."""
+
+    kind: Literal["ask"] = "ask"
+    slot: Name
+
+
+class Transfer(Shape):
+    """Connect the caller with a number, or a chat with the people behind a name."""
+
+    kind: Literal["transfer"] = "transfer"
+    to: str = Field(min_length=1)
+
+
+class HandOver(Shape):
+    """A person takes over, in the console."""
+
+    kind: Literal["person"] = "person"
+    note: str = ""
+
+
+class RecordMessage(Shape):
+    """Take down a message."""
+
+    kind: Literal["record"] = "record"
+    longest_seconds: int = Field(default=120, ge=1, le=3_600)
+
+
+Then = Annotated[End | Ask | Transfer | HandOver | RecordMessage, Field(discriminator="kind")]
+
+
+class Reply(Shape):
+    """What is answered.
+
+    `text` is what is written, `spoken` what is said (plain text, or SSML beginning with
+    `<speak`); where only one is given, the other is made from it. `sound` is a file of the
+    assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
+    puts the text in the place of the one before, on networks that can. `remember` is kept for
+    the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
+    the conversation.
+    """
+
+    text: str = Field(default="", max_length=MOST_TEXT)
+    spoken: str = Field(default="", max_length=MOST_TEXT)
+    sound: str = Field(default="", max_length=200)
+    rewrites: bool = False
+    choices: list[Choice] = Field(default_factory=list, max_length=MOST_CHOICES)
+    attachments: list[Attachment] = Field(default_factory=list, max_length=10)
+    remember: dict[str, JsonValue] = Field(default_factory=dict)
+    remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0
+    variables: dict[str, JsonValue] = Field(default_factory=dict)
+    then: Then | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Reply:
+        if not (self.text or self.spoken or self.choices or self.attachments or self.then):
+            raise ValueError("a reply needs text, spoken, choices, attachments or then")
+        return self

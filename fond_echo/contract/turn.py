@@ -1,0 +1,70 @@
+"""A turn: the one shape in which whatever comes in reaches the logic."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from fond_echo.contract.base import Shape
+
+Cause = Literal["inbound", "greeting", "silence", "answered-call", "operator"]
+ArrivedAs = Literal[
+    "text", "voice-note", "audio-file", "choice", "key", "speech", "other", "joined"
+]
+RunKind = Literal["live", "replay", "try", "case"]
+StageName = Literal[
+    "receive", "fetch", "decode", "transcribe", "route", "answer", "speak", "encode", "deliver"
+]
+STAGES: tuple[StageName, ...] = (
+    "receive",
+    "fetch",
+    "decode",
+    "transcribe",
+    "route",
+    "answer",
+    "speak",
+    "encode",
+    "deliver",
+)
+
+
+class HeardWord(Shape):
+    """A word of a transcript, in seconds from the start of the sound."""
+
+    spoken: str
+    start: float
+    end: float
+    confidence: float
+
+
+class HeardSegment(Shape):
+    """Words that were said without a pause between them, in seconds from the start."""
+
+    text: str
+    start: float
+    end: float
+
+
+class HeardOtherwise(Shape):
+    """Another reading of the same sound."""
+
+    text: str
+    confidence: float
+
+
+class Heard(Shape):
+    """A transcript: spoken tokens and written text, with times and doubt.
+
+    `source` is "expected" for one of the phrases that could be understood, "dictation" for
+    words found freely, "nothing" where there was no speech.
+    """
+
+    spoken: str
+    written: str
+    confidence: float = Field(ge=0, le=1)
+    source: Literal["expected", "dictation", "nothing"]
+    speech_seconds: float = 0.0
+    words: list[HeardWord] = Field(default_factory=list)
+    segments: list[HeardSegment] = Field(default_factory=list)
+    alternatives: list[HeardOtherwise] = Field(default_factory=list)

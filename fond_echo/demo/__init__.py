@@ -1,0 +1,1 @@
+"""The demo world: Tern Sound Ferries. Everything in it is made up."""

@@ -1,0 +1,162 @@
+"""`fond-echo demo`: the service, its outsiders and a made-up world, in the foreground."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+import socket
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from fond_echo.client import FondEcho
+from fond_echo.demo.world import Places, fill, host
+from fond_echo.running.processes import parts
+from fond_echo.running.supervisor import Part, Supervisor
+from fond_echo.running.together import with_database
+from fond_echo.settings import Settings
+from fond_echo.store.local import free_port, reachable_folder
+
+PORTS = {
+    "web": 8770, "speech": 8771, "network": 8780, "second": 8781, "logic": 8090, "phone": 5070,
+}  # fmt: skip
+
+
+CALL = ".venv/bin/fond-echo dial"
+
+
+def _port(name: str) -> int:
+    """The usual port of a part, or a free one where something else has that."""
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", PORTS[name]))
+        except OSError:
+            return free_port()
+    return PORTS[name]
+
+
+def _kept(folder: Path, name: str, make: str) -> str:
+    """A value that stays the same from one start to the next."""
+    path = folder / name
+    if not path.exists():
+        folder.mkdir(parents=True, exist_ok=True)
+        path.write_text(make)
+        path.chmod(0o600)
+    return path.read_text()
+
+
+def say(text: str = "") -> None:
+    print(text, flush=True)
+
+
+@dataclass(frozen=True)
+class World:
+    """The running demo: its settings, its outsiders, the admin key, its processes, and the
+    address of the public page."""
+
+    settings: Settings
+    places: Places
+    key: str
+    supervisor: Supervisor
+    page: str
+
+
+@contextmanager
+def world(folder: Path) -> Iterator[World]:
+    """The demo, running, while this lasts."""
+    places = Places(
+        network=f"http://127.0.0.1:{_port('network')}",
+        second=f"http://127.0.0.1:{_port('second')}",
+        logic=f"http://127.0.0.1:{_port('logic')}/logic",
+        network_token=_kept(folder, "network-token", secrets.token_urlsafe(18)),
+        network_mark=_kept(folder, "network-mark", secrets.token_urlsafe(18)),
+        second_pass=_kept(folder, "second-pass", secrets.token_urlsafe(18)),
+        phone=_port("phone"),
+        logic_secret=_kept(folder, "logic-secret", secrets.token_urlsafe(24)),
+    )
+    key = _kept(folder, "key", "fe-" + secrets.token_urlsafe(32))
+    settings = Settings(
+        data=folder.resolve(),
+        port=_port("web"),
+        speech_port=_port("speech"),
+        private_hosts=[host(each) for each in (places.network, places.second, places.logic)],
+        first_key=key,
+    )
+    with with_database(settings) as ready:
+        ready.encryption_keys()
+        supervisor = Supervisor([*_outsiders(places), *parts(ready)], say)
+        supervisor.start()
+        try:
+            with FondEcho(ready.address, key) as echo:
+                lines = fill(echo, places)
+            yield World(ready, places, key, supervisor, lines["front-door"].address)
+        finally:
+            supervisor.stop()
+
+
+def _outsiders(places: Places) -> list[Part]:
+    python = sys.executable
+    network_port, second_port, logic_port = (
+        host(address).rpartition(":")[2]
+        for address in (places.network, places.second, places.logic)
+    )
+    return [
+        Part(
+            "skerry, the chat network",
+            [python, "-m", "fond_echo.standins.chat", "serve", "--port", network_port],
+            {"SKERRY_TOKEN": places.network_token, "SKERRY_MARK": places.network_mark},
+            ready=f"{places.network}/people",
+        ),
+        Part(
+            "fathom, another chat network",
+            [python, "-m", "fond_echo.standins.feed", "--port", second_port],
+            {"FATHOM_PASS": places.second_pass},
+            ready=places.second,
+        ),
+        Part(
+            "timetable, the business logic",
+            [python, "-m", "uvicorn", "fond_echo.demo.timetable.logic:app",
+             "--port", logic_port, "--log-level", "warning"],
+            {"FOND_ECHO_LOGIC_SECRET": places.logic_secret},
+            ready=places.logic,
+        ),
+    ]  # fmt: skip
+
+
+def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
+    """Run the demo until Ctrl-C, or for the length of a tour."""
+    if fresh:
+        shutil.rmtree(folder, ignore_errors=True)
+        shutil.rmtree(reachable_folder(folder.resolve() / "postgres"), ignore_errors=True)
+    say("Fond Echo: starting PostgreSQL, speech, web, work, and the demo's outsiders …")
+    with world(folder) as running:
+        address, key = running.settings.address, running.key
+        if tour:
+            from fond_echo.demo.tour import Tour
+
+            with FondEcho(address, key) as echo:
+                return Tour(echo, running, say).run()
+        say()
+        say(f"  Console             {address}")
+        say(f"  Key to sign in      {key}")
+        say(f"  Chat as a passenger {running.places.network}")
+        say(f"  Call it             {CALL} sip:2001@127.0.0.1:{running.places.phone}")
+        say(f"  The public page     {running.page}")
+        say()
+        say("  In another terminal:")
+        say(f"    export FOND_ECHO_ADDRESS={address} FOND_ECHO_KEY={key}")
+        say(f"    {_program()} turn list")
+        say()
+        say("  Ctrl-C stops everything; what happened is kept for the next start.")
+        running.supervisor.watch()
+        say("Stopping …")
+    return 0
+
+
+def _program() -> str:
+    beside = Path(sys.executable).parent / "fond-echo"
+    return os.path.relpath(beside) if beside.exists() else "fond-echo"

@@ -1,0 +1,244 @@
+"""The assistant file: what is said, understood and done."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, PrivateAttr, model_validator
+
+from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.reply import Attachment, Choice
+from fond_echo.core.dialogue.pages import Pages
+from fond_echo.core.dialogue.routing import OTHERWISE, Route
+from fond_echo.core.dialogue.slots import Slot
+from fond_echo.core.grammar.model import Grammar
+from fond_echo.core.grammar.values import builtin_grammar
+
+MAIN_FILE = "assistant.yaml"
+MOST_FILES = 500
+
+AnswersIn = Literal["kind", "text", "voice", "both"]
+
+TEMPLATE_NAMES = frozenset(
+    ("turn", "slots", "contact", "memory", "reply", "now", "variables", "conversation")
+)
+"""What a template in an assistant file may ask for."""
+
+Duration = Annotated[float, Field(gt=0, le=60)]
+Words = Annotated[str, Field(min_length=1, max_length=500)]
+
+
+class LogicService(Shape):
+    """Business logic to be asked: its address, and the name of the secret shared with it.
+
+    `secret` may be two names while a secret is changed: questions are signed with both.
+    `failed` is what is said when it fails, instead of our own words.
+    """
+
+    url: str = Field(pattern=r"^https?://")
+    secret: Name | list[Name]
+    seconds: Duration = 8.0
+    failed: str = ""
+
+    @property
+    def secrets(self) -> list[str]:
+        return [self.secret] if isinstance(self.secret, str) else list(self.secret)
+
+
+class ReplySpec(Shape):
+    """Where an answer comes from: words written here, pages that are searched, or business logic.
+
+    `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
+    of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
+    many are spoken at most, from the beginning; `summary` how many are picked from the whole for
+    what they tell. `rewrites` puts the text in the place of the one before, on networks that can.
+    `then` says what comes after: end the conversation, or hand it to a person.
+    """
+
+    text: str = ""
+    spoken: str = ""
+    sound: str = Field(default="", max_length=200)
+    choices: list[Choice] = Field(default_factory=list)
+    attachments: list[Attachment] = Field(default_factory=list)
+    sentences: int = Field(default=0, ge=0, le=50)
+    summary: int = Field(default=0, ge=0, le=50)
+    rewrites: bool = False
+    logic: str = Field(default="", pattern=r"^$|^[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*$")
+    safe: bool = False
+    pages: list[Words] = Field(default_factory=list)
+    unknown: str = "I don't know that."
+    then: Literal["", "end", "person"] = ""
+
+    @model_validator(mode="after")
+    def _one_source(self) -> ReplySpec:
+        words = bool(self.text or self.spoken or self.sound or self.choices or self.attachments)
+        if sum((bool(self.logic), bool(self.pages), words)) > 1:
+            raise ValueError(
+                "a reply is logic, pages or words (text, spoken, choices), and only one of them"
+            )
+        if not (self.logic or self.pages or words or self.then):
+            raise ValueError("a reply needs text, spoken, logic or pages")
+        if self.sound and not self.text:
+            raise ValueError("a sound needs text: what is in it, for those who read")
+        if self.sentences and self.summary:
+            raise ValueError("a reply is shortened by sentences or by summary, and not by both")
+        return self
+
+
+class Must(Shape):
+    """A condition on a slot's value: a template that gives true or false, and what is said where
+    it gives false."""
+
+    that: str
+    otherwise: Words
+
+
+class SlotSpec(Shape):
+    """Something a route needs.
+
+    `rule` is a rule of the grammar, `kind` a built-in type. `ask` may have several wordings, used
+    in turn. `needed: false` takes it only where it is said. `choices` offers the values as buttons.
+    """
+
+    rule: str = Field(default="", pattern=r"^[A-Za-z_][\w.-]*$|^$")
+    kind: str = ""
+    ask: Words | list[Words] = ""
+    must: list[Must] = Field(default_factory=list)
+    confirm: bool = False
+    needed: bool = True
+    keys: dict[str, str | int | float] = Field(default_factory=dict)
+    choices: list[Choice] = Field(default_factory=list, max_length=20)
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> SlotSpec:
+        if bool(self.rule) == bool(self.kind):
+            raise ValueError("a slot has either a rule of the grammar or a kind")
+        return self
+
+    @property
+    def wordings(self) -> list[str]:
+        return [self.ask] if isinstance(self.ask, str) else list(self.ask)
+
+    def slot(self, name: str) -> Slot:
+        """The slot as the machine takes it."""
+        rule = self.rule or f"builtin:{self.kind}"
+        return Slot(name, rule, dict(self.keys), self.confirm, self.needed)
+
+
+class RouteSpec(Shape):
+    """A route: how it is reached, what it needs, and what it answers.
+
+    `said` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
+    a template that is said before a slot with `confirm` is used.
+    """
+
+    route: Name
+    said: str = Field(default="", pattern=r"^[A-Za-z_][\w.-]*$|^$")
+    like: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(default_factory=list)
+    key: str = Field(default="", pattern=r"^[0-9*#]?$")
+    typed: str = Field(default="", pattern=r"^[\w-]*$", max_length=40)
+    title: str = Field(default="", max_length=80)
+    slots: dict[Name, SlotSpec] = Field(default_factory=dict)
+    read_back: str = ""
+    answers_in: AnswersIn | None = None
+    reply: ReplySpec
+
+    @model_validator(mode="after")
+    def _can_be_reached(self) -> RouteSpec:
+        if not (self.like or self.typed or self.said or self.key):
+            raise ValueError("a route needs like, said, typed or key, or nothing leads to it")
+        return self
+
+
+class Otherwise(Shape):
+    """What is answered when no route fits."""
+
+    reply: ReplySpec
+
+
+class AssistantFile(Shape):
+    """An assistant.
+
+    `lines` may set answers_in for a line by its name. `goodbye` and `person` are what is said when
+    a conversation ends, or goes over to a person; where `person` is empty there is nobody.
+    """
+
+    assistant: Name
+    language: str = "en"
+    voice: str = "plover"
+    answers_in: AnswersIn = "kind"
+    lines: dict[Name, AnswersIn] = Field(default_factory=dict)
+    greeting: str = ""
+    goodbye: str = "Goodbye."
+    person: str = ""
+    grammar: str = ""
+    logic: dict[Name, LogicService] = Field(default_factory=dict)
+    routes: list[RouteSpec] = Field(default_factory=list)
+    otherwise: Otherwise
+
+    _grammar: Grammar = PrivateAttr(default_factory=builtin_grammar)
+    _pages: dict[str, Pages] = PrivateAttr(default_factory=dict)
+    _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
+
+    @property
+    def rules(self) -> Grammar:
+        """The grammar, with the built-in types beside it."""
+        return self._grammar
+
+    def pages_of(self, route: str) -> Pages | None:
+        """The pages that a route's reply searches."""
+        return self._pages.get(route)
+
+    def keep_sounds(self, sounds: Mapping[str, str]) -> None:
+        """Give the assistant the sounds of its folder, as base64 by name."""
+        self._sounds = dict(sounds)
+
+    def sound(self, name: str) -> str | None:
+        """A sound of the folder, as base64."""
+        return self._sounds.get(name)
+
+    def route(self, name: str) -> RouteSpec | None:
+        """A route by its name; None for `otherwise`."""
+        return next((each for each in self.routes if each.route == name), None)
+
+    def spec(self, route: str) -> ReplySpec:
+        """The reply of a route, or of `otherwise`."""
+        found = self.route(route)
+        return found.reply if found else self.otherwise.reply
+
+    def kinds_for(self, line: str, route: str) -> AnswersIn:
+        """How a route answers on a line: the route's word before the line's before the
+        assistant's."""
+        found = self.route(route)
+        return (found and found.answers_in) or self.lines.get(line) or self.answers_in
+
+    def replies(self) -> list[tuple[str, tuple[Any, ...], ReplySpec]]:
+        """Every reply: its route, its path in the file, and itself."""
+        found: list[tuple[str, tuple[Any, ...], ReplySpec]] = [
+            (each.route, ("routes", place, "reply"), each.reply)
+            for place, each in enumerate(self.routes)
+        ]
+        return [*found, (OTHERWISE, ("otherwise", "reply"), self.otherwise.reply)]
+
+    def router_routes(self) -> list[Route]:
+        """The routes as the router takes them."""
+        return [
+            Route(
+                each.route,
+                tuple(each.like),
+                each.typed or None,
+                each.key,
+                each.said,
+                each.title,
+            )
+            for each in self.routes
+        ]
+
+
+def digest(files: Mapping[str, str]) -> str:
+    """The content address of a bundle of files: the same files, the same address."""
+    canonical = json.dumps(dict(files), sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+    return hashlib.sha256(canonical.encode()).hexdigest()

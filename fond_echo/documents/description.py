@@ -1,0 +1,291 @@
+"""A description of a chat network: how it is talked to, and what to take from what it says."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, model_validator
+
+from fond_echo.contract.base import Name, Shape
+from fond_echo.core.language.templates import TemplateFault, compile_template
+from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.documents.source import Path, read_yaml
+from fond_echo.documents.steps import (
+    Condition,
+    JsonPath,
+    Rate,
+    Size,
+    Span,
+    Step,
+    TemplateText,
+)
+from fond_echo.documents.validate import validated
+
+
+class Verification(Shape):
+    """How a webhook proves where it comes from.
+
+    - `hmac-sha256`, `hmac-sha1`: a code over `over`, a template with `body` and `headers` (names
+      in lower case), keyed with `secret`;
+    - `ed25519`: a signature over `over` by `public_key` (hex or base64);
+    - `header`: a header that holds the secret itself.
+
+    `time` names the header with the seconds since the epoch at which it was signed.
+    """
+
+    kind: Literal["hmac-sha256", "hmac-sha1", "ed25519", "header"]
+    header: str
+    secret: Name | None = None
+    public_key: str = ""
+    over: TemplateText = "{{ body }}"
+    prefix: str = ""
+    encoding: Literal["hex", "base64"] = "hex"
+    time: str | None = None
+    tolerance: Span = 300.0
+
+    @model_validator(mode="after")
+    def _has_its_key(self) -> Verification:
+        if self.kind == "ed25519" and not self.public_key:
+            raise ValueError("ed25519 needs public_key")
+        if self.kind != "ed25519" and self.secret is None:
+            raise ValueError(f"{self.kind} needs secret: the name of one")
+        return self
+
+
+class Challenge(Shape):
+    """A question by which a network finds out whether the address is ours: a value is echoed.
+
+    Either `query` names a query parameter of a GET, or `path` a value in a posted body.
+    `token` names the query parameter that must hold the secret.
+    """
+
+    query: str | None = None
+    path: JsonPath | None = None
+    token: str | None = None
+    secret: Name | None = None
+
+    @model_validator(mode="after")
+    def _one_place(self) -> Challenge:
+        if (self.query is None) == (self.path is None):
+            raise ValueError("a challenge has either query or path")
+        if (self.token is None) != (self.secret is None):
+            raise ValueError("token and secret go together")
+        return self
+
+
+class Webhook(Shape):
+    """Messages are posted to us."""
+
+    verify: Verification | None = None
+    challenge: Challenge | None = None
+
+
+class Poll(Step):
+    """Messages are asked for, again and again. `{{ cursor }}` is how far we have read: empty at
+    first, then what stands at `cursor` in the answer before."""
+
+    cursor: JsonPath
+    every: Span = 1.0
+
+
+class MessageMap(Shape):
+    """Where in a message each fact stands. Only id, conversation and contact must be there."""
+
+    id: JsonPath
+    conversation: JsonPath
+    contact: JsonPath
+    name: JsonPath | None = None
+    text: JsonPath | None = None
+    choice: JsonPath | None = None
+    sound: JsonPath | None = None
+    sound_kind: JsonPath | None = None
+    seconds: JsonPath | None = None
+    document: JsonPath | None = None
+
+
+class Receive(Shape):
+    """How messages come in: by webhook, or by polling."""
+
+    webhook: Webhook | None = None
+    poll: Poll | None = None
+    connect: list[Step] = Field(default_factory=list)
+    each: JsonPath = "$"
+    ours: JsonPath | None = None
+    joined: Condition | None = None
+    note_when: str = "note"
+    """The value of `sound_kind` that marks a voice note; other sound is a file."""
+    message: MessageMap
+
+    @model_validator(mode="after")
+    def _one_way_in(self) -> Receive:
+        if (self.webhook is None) == (self.poll is None):
+            raise ValueError("messages come in either by webhook or by poll")
+        return self
+
+
+class Send(Shape):
+    """How each kind of thing goes out; what a network cannot do is left out."""
+
+    text: list[Step]
+    voice: list[Step] = Field(default_factory=list)
+    file: list[Step] = Field(default_factory=list)
+    picture: list[Step] = Field(default_factory=list)
+    choices: list[Step] = Field(default_factory=list)
+    edit: list[Step] = Field(default_factory=list)
+    delete: list[Step] = Field(default_factory=list)
+    indicator: list[Step] = Field(default_factory=list)
+    read: list[Step] = Field(default_factory=list)
+    command_mark: str = "/"
+
+    def steps(self, kind: str) -> list[Step]:
+        """The steps for a kind; none where the network cannot do it."""
+        found: list[Step] = getattr(self, kind)
+        return found
+
+
+class VoiceLimits(Shape):
+    format: Literal["ogg-opus"] = "ogg-opus"
+    bytes: Size = 10_000_000
+    seconds: Annotated[float, Field(gt=0)] = 900.0
+
+
+class TextLimits(Shape):
+    characters: Annotated[int, Field(ge=10)] = 4_000
+
+
+class FileLimits(Shape):
+    bytes: Size = 20_000_000
+
+
+class NetworkLimits(Shape):
+    """What the network takes, and how fast: kept on our side, in both directions."""
+
+    voice: VoiceLimits = Field(default_factory=VoiceLimits)
+    text: TextLimits = Field(default_factory=TextLimits)
+    file: FileLimits = Field(default_factory=FileLimits)
+    rate: Rate = 30.0
+    concurrency: Annotated[int, Field(ge=1, le=100)] = 8
+
+
+class ClientCredentials(Shape):
+    """OAuth 2.0 client credentials (RFC 6749 §4.4): gives `{{ token }}` to every step."""
+
+    token_url: TemplateText
+    client_id: TemplateText
+    secret: Name
+    scope: str = ""
+
+
+class NetworkDescription(Shape):
+    """A chat network."""
+
+    network: Name
+    hosts: list[TemplateText] = Field(default_factory=list)
+    oauth: ClientCredentials | None = None
+    receive: Receive
+    fetch: list[Step] = Field(default_factory=list)
+    send: Send
+    limits: NetworkLimits = Field(default_factory=NetworkLimits)
+
+    @property
+    def requests(self) -> dict[str, list[Step]]:
+        """Every request by its name."""
+        out = self.send
+        found = {"connect": self.receive.connect, "fetch": self.fetch}
+        found |= {kind: out.steps(kind) for kind in SENDING}
+        if self.receive.poll:
+            found["poll"] = [self.receive.poll]
+        return found
+
+    def secrets(self) -> frozenset[str]:
+        """The names of the secrets that the description refers to by `secret: NAME`."""
+        found = {name for steps in self.requests.values() for s in steps for name in s.secrets()}
+        webhook = self.receive.webhook
+        for part in (webhook and webhook.verify, webhook and webhook.challenge, self.oauth):
+            if part and part.secret:
+                found.add(part.secret)
+        return frozenset(found)
+
+
+SENDING = (*("text", "voice", "file", "picture", "choices", "edit", "delete", "indicator", "read"),)
+
+_PLACE = {"conversation", "contact"}
+_SENT = {*_PLACE, "key", "text"}
+FACTS: dict[str, set[str]] = {
+    "connect": {"our_address"},
+    "poll": {"cursor"},
+    "fetch": {*_PLACE, "sound"},
+    "text": _SENT,
+    "voice": {*_SENT, "sound", "seconds", "waveform"},
+    "file": {*_SENT, "file", "name", "url"},
+    "picture": {*_SENT, "file", "name", "url"},
+    "choices": {*_SENT, "choices"},
+    "edit": {*_SENT, "id", "choices"},
+    "delete": {*_PLACE, "id"},
+    "indicator": {*_PLACE, "kind"},
+    "read": {*_PLACE, "id"},
+}
+"""What each request may ask for, beside the line's own values and what earlier steps took."""
+
+
+@lru_cache(maxsize=200)
+def read_description(
+    text: str, file: str, values: frozenset[str] = frozenset(("base",))
+) -> NetworkDescription:
+    """Read and check a description of a chat network; read ones are kept.
+
+    Args:
+        values: the names that the line fills in.
+
+    Raises:
+        FaultyFile: with every fault that was found.
+    """
+    source = read_yaml(text, file)
+    description = validated(source, NetworkDescription)
+    faults: list[Fault] = []
+    connected = {name for step in description.receive.connect for name in step.take}
+    for kind, steps in description.requests.items():
+        path: Path = ("send", kind) if kind in SENDING else (kind,)
+        if kind in ("connect", "poll"):
+            path = ("receive", kind)
+        known = {*FACTS[kind], *values, "secret", *({"token"} if description.oauth else ())}
+        known |= connected if kind != "connect" else set()
+        for number, step in enumerate(steps):
+            at = path if kind == "poll" else (*path, number)
+            for name in sorted(step.asks_for() - known):
+                what = f"nothing fills in {{{{ {name} }}}} here"
+                faults.append(source.fault(at, what, f"known: {', '.join(sorted(known))}"))
+            known |= set(step.take)
+    message = description.receive.message
+    if (message.sound or message.document) and not description.fetch:
+        at = ("receive", "message", "sound" if message.sound else "document")
+        remedy = "add fetch: the steps that get the sound"
+        faults.append(source.fault(at, "fetch says nothing about it", remedy))
+    if not description.requests["text"]:
+        faults.append(source.fault(("send", "text"), "a network must be able to send text"))
+    faults += _unfilled(source, description, values)
+    if faults:
+        raise FaultyFile(faults)
+    return description
+
+
+def _unfilled(source: Any, description: NetworkDescription, values: frozenset[str]) -> list[Fault]:
+    """Places outside the steps whose templates ask for what no line fills in."""
+    templates: list[tuple[Path, str]] = [
+        (("hosts", number), text) for number, text in enumerate(description.hosts)
+    ]
+    if description.oauth:
+        templates += [
+            (("oauth", name), getattr(description.oauth, name))
+            for name in ("token_url", "client_id")
+        ]
+    faults = []
+    for path, text in templates:
+        try:
+            names = compile_template(text).names
+        except TemplateFault:
+            continue
+        for name in sorted(names - values):
+            faults.append(source.fault(path, f"nothing fills in {{{{ {name} }}}} here"))
+    return faults

@@ -1,0 +1,45 @@
+"""What is wrong in a file, and where."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+from fond_echo.core.errors import FondEchoError
+
+
+@dataclass(frozen=True, order=True)
+class Fault:
+    """One thing wrong in a file; lines and columns count from 1."""
+
+    file: str
+    line: int
+    column: int
+    what: str
+    remedy: str = ""
+
+    def __str__(self) -> str:
+        text = f"{self.file}:{self.line}:{self.column}: {self.what}"
+        return f"{text} ({self.remedy})" if self.remedy else text
+
+
+class FaultyFile(FondEchoError):
+    """A file with faults in it; `faults` lists them all."""
+
+    code = "file-faulty"
+
+    def __init__(self, faults: Sequence[Fault]) -> None:
+        first = faults[0]
+        more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
+        super().__init__(f"{first}{more}")
+        self.faults = tuple(sorted(faults))
+
+
+def nearest(name: str, known: Iterable[str]) -> str:
+    """A remedy that names the nearest right name, or all of them where none is near."""
+    names = sorted(known)
+    found = get_close_matches(name, names, n=1, cutoff=0.6)
+    if found:
+        return f"did you mean {found[0]}?"
+    return f"known: {', '.join(names[:12])}" if names else "there are none"

@@ -1,0 +1,129 @@
+"""The description of a phone line: where it listens, who may call, how it behaves in calls."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from ipaddress import ip_address, ip_network
+from typing import Annotated
+
+from pydantic import Field, field_validator, model_validator
+
+from fond_echo.contract.base import Name, Shape
+from fond_echo.documents.source import read_yaml
+from fond_echo.documents.validate import validated
+
+Port = Annotated[int, Field(ge=1, le=65_535)]
+Number = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[^\s<>\"]+$")]
+
+
+class Listening(Shape):
+    """Where the line listens. `public` is the address that others reach it by, where that is
+    another; `media` the ports for sound, two for each call."""
+
+    host: str = "127.0.0.1"
+    port: Port = 5060
+    public: str = ""
+    media: tuple[Port, Port] = (20_000, 20_398)
+
+    @field_validator("host", "public")
+    @classmethod
+    def _is_address(cls, value: str) -> str:
+        if value:
+            ip_address(value)
+        return value
+
+    @model_validator(mode="after")
+    def _in_order(self) -> Listening:
+        if self.media[1] - self.media[0] < 1:
+            raise ValueError("media is the first and the last port, at least two of them")
+        return self
+
+
+class RegistrarSpec(Shape):
+    """A registrar or trunk that is told where we are: its address (sip:…), ours there, and as whom
+    with which secret."""
+
+    registrar: Name
+    uri: str = Field(pattern=r"^sips?:[^\s<>]+$")
+    address: str = Field(pattern=r"^sips?:[^\s<>]+@[^\s<>]+$")
+    user: str
+    secret: Name
+    seconds: int = Field(default=600, ge=60, le=86_400)
+    proxy: str = ""
+
+
+class CallManners(Shape):
+    """How the assistant behaves in calls.
+
+    `greetings` is how often the greeting is said before reminders are, `wait_seconds` how long the
+    caller may be silent, `reminders` what is said then, one after the other, before the call ends
+    with `leaving`. `barge_in` lets the caller speak while the assistant does. Of keys, as many as
+    `keys` are taken together, or those that are there after `key_seconds`, or at the `terminator`.
+    """
+
+    greetings: int = Field(default=2, ge=1, le=20)
+    wait_seconds: float = Field(default=6.0, ge=1.0, le=60.0)
+    reminders: list[str] = Field(
+        default_factory=lambda: [
+            "Are you still there?",
+            "I cannot hear anything. Please say what I can do for you.",
+        ],
+        max_length=10,
+    )
+    leaving: str = "I did not hear anything, so I will hang up now. Goodbye."
+    barge_in: bool = True
+    end_seconds: float = Field(default=0.7, ge=0.3, le=3.0)
+    longest_said: float = Field(default=20.0, ge=2.0, le=60.0)
+    keys: int = Field(default=1, ge=1, le=40)
+    key_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
+    terminator: str = Field(default="#", pattern=r"^[0-9*#A-D]?$")
+    longest_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
+
+
+class PhoneDescription(Shape):
+    """A phone line. `numbers` lead here (all, where there are none); `peers` may call without being
+    asked who they are: addresses or networks; `calls` is how many there may be at once."""
+
+    phone: Name
+    listen: Listening = Field(default_factory=Listening)
+    numbers: list[Number] = Field(default_factory=list, max_length=1_000)
+    peers: list[str] = Field(default_factory=list, max_length=100)
+    registrars: list[RegistrarSpec] = Field(default_factory=list, max_length=20)
+    calls: int = Field(default=20, ge=1, le=500)
+    manners: CallManners = Field(default_factory=CallManners)
+
+    @field_validator("peers")
+    @classmethod
+    def _are_networks(cls, value: list[str]) -> list[str]:
+        for each in value:
+            ip_network(each, strict=False)
+        return value
+
+    @model_validator(mode="after")
+    def _somebody_can_call(self) -> PhoneDescription:
+        if not (self.peers or self.registrars):
+            raise ValueError("nobody can call: say peers (addresses) or registrars")
+        return self
+
+    @property
+    def address(self) -> str:
+        """Where it is called."""
+        number = self.numbers[0] if self.numbers else "anything"
+        return f"sip:{number}@{self.listen.public or self.listen.host}:{self.listen.port}"
+
+    def may_call(self, host: str) -> bool:
+        """Whether calls are taken from an address."""
+        return any(ip_address(host) in ip_network(each, strict=False) for each in self.peers)
+
+    def leads_here(self, number: str) -> bool:
+        return not self.numbers or number in self.numbers
+
+
+@lru_cache(maxsize=100)
+def read_phone(text: str, file: str) -> PhoneDescription:
+    """Read and check the description of a phone line.
+
+    Raises:
+        FaultyFile: with every fault that was found.
+    """
+    return validated(read_yaml(text, file), PhoneDescription)

@@ -1,0 +1,198 @@
+"""A step of a request: one HTTP exchange, as a person writes it down."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import Annotated, Any
+
+from jsonpath_rfc9535 import JSONPathError, JSONPathQuery
+from jsonpath_rfc9535 import compile as compile_path
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
+
+from fond_echo.contract.base import Name, Shape
+from fond_echo.core.language.templates import TemplateFault, compile_template
+
+METHODS = ("get", "post", "put", "patch", "delete")
+BODIES = ("json", "form", "multipart", "bytes")
+
+
+@lru_cache(maxsize=5_000)
+def json_path(text: str) -> JSONPathQuery:
+    """A path, read once."""
+    return compile_path(text)
+
+
+def _is_path(text: str) -> str:
+    try:
+        compile_path(text)
+    except JSONPathError as error:
+        reason = str(error).splitlines()[0]
+        raise ValueError(f"{text!r} is not a JSONPath (RFC 9535): {reason}") from error
+    return text
+
+
+def filter_path(condition: str) -> str:
+    """A condition as a JSONPath over a list with the one value to be judged.
+
+    In a condition `$` and `@` both stand for that value: "$.kind == 'joined'".
+    """
+    return f"$[?{re.sub(r'[$]', '@', condition)}]"
+
+
+def _is_condition(text: str) -> str:
+    try:
+        compile_path(filter_path(text))
+    except JSONPathError as error:
+        reason = str(error).splitlines()[0]
+        raise ValueError(f"{text!r} is not a condition (RFC 9535 filter): {reason}") from error
+    return text
+
+
+def _is_template(text: str) -> str:
+    try:
+        compile_template(text)
+    except TemplateFault as error:
+        raise ValueError(f"the template is wrong: {error.what}") from error
+    return text
+
+
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0}
+_SIZES = {"B": 1, "kB": 1_000, "KB": 1_000, "MB": 1_000_000, "GB": 1_000_000_000}
+
+
+def _span(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h)\s*", value)
+    if not match:
+        raise ValueError(f"{value!r} is not a length of time; write 500ms, 1s, 2m or 1h")
+    return float(match[1]) * _UNITS[match[2]]
+
+
+def _size(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB)\s*", value)
+    if not match:
+        raise ValueError(f"{value!r} is not a size; write 300kB or 3MB")
+    return round(float(match[1]) * _SIZES[match[2]])
+
+
+def _rate(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*/\s*(s|m|h)\s*", value)
+    if not match:
+        raise ValueError(f"{value!r} is not a rate; write 20/s or 100/m")
+    return float(match[1]) / _UNITS[match[2]]
+
+
+JsonPath = Annotated[str, AfterValidator(_is_path)]
+Condition = Annotated[str, AfterValidator(_is_condition)]
+TemplateText = Annotated[str, AfterValidator(_is_template)]
+Span = Annotated[float, BeforeValidator(_span), Field(gt=0, le=86_400)]
+"""Seconds; written as 500ms, 1s, 2m, 1h or a number."""
+Size = Annotated[int, BeforeValidator(_size), Field(gt=0)]
+"""Bytes; written as 300kB, 3MB or a number."""
+Rate = Annotated[float, BeforeValidator(_rate), Field(gt=0)]
+"""A second; written as 20/s, 100/m or a number."""
+
+
+class SecretRef(Shape):
+    """`{secret: NAME}`: the value of a secret, and never its text in a file."""
+
+    secret: Name
+
+
+HeaderValue = TemplateText | SecretRef
+
+
+class Until(Shape):
+    """Repeat a step until a value stands in its answer: for work that is done elsewhere.
+
+    `is` ends it well, `fails` badly; `every` between tries, `for` at the most.
+    """
+
+    path: JsonPath
+    is_: str = Field(alias="is")
+    fails: str | None = None
+    every: Span = 1.0
+    for_: Span = Field(default=60.0, alias="for")
+
+
+class Step(Shape):
+    """One HTTP exchange. Exactly one of the methods; at most one kind of body.
+
+    `retry` is how often it is tried again where the service says that it did nothing, or was
+    not reached.
+    """
+
+    get: TemplateText | None = None
+    post: TemplateText | None = None
+    put: TemplateText | None = None
+    patch: TemplateText | None = None
+    delete: TemplateText | None = None
+    headers: dict[str, HeaderValue] = Field(default_factory=dict)
+    query: dict[str, TemplateText] = Field(default_factory=dict)
+    body_json: Any = Field(default=None, alias="json")
+    form: dict[str, TemplateText] | None = None
+    multipart: dict[str, TemplateText] | None = None
+    bytes: bool | TemplateText = False
+    base64: JsonPath | None = None
+    take: dict[str, JsonPath] = Field(default_factory=dict)
+    until: Until | None = None
+    retry: Annotated[int, Field(ge=0, le=10)] = 0
+    timeout: Span = 10.0
+
+    @model_validator(mode="after")
+    def _one_exchange(self) -> Step:
+        methods = [name for name in METHODS if getattr(self, name) is not None]
+        if len(methods) != 1:
+            given = " and ".join(methods) or "none"
+            raise ValueError(f"a step has exactly one of {', '.join(METHODS)}; given: {given}")
+        bodies = [name for name in BODIES if self.body(name) is not None]
+        if len(bodies) > 1:
+            raise ValueError(f"a step has one body; given: {' and '.join(bodies)}")
+        return self
+
+    @property
+    def method(self) -> str:
+        return next(name for name in METHODS if getattr(self, name) is not None)
+
+    @property
+    def url(self) -> str:
+        return str(getattr(self, self.method))
+
+    def body(self, name: str) -> Any:
+        """What is given as a kind of body, or None."""
+        if name == "json":
+            return self.body_json
+        if name == "bytes":
+            return self.bytes if isinstance(self.bytes, str) else None
+        return getattr(self, name)
+
+    def secrets(self) -> Iterator[str]:
+        """The names of secrets it refers to by `{secret: NAME}`."""
+        for value in self.headers.values():
+            if isinstance(value, SecretRef):
+                yield value.secret
+
+    def asks_for(self) -> frozenset[str]:
+        """The names of the facts that its templates ask for."""
+        trees: list[Any] = [self.url, self.query, self.body_json, self.form, self.multipart]
+        trees += [self.body("bytes"), [v for v in self.headers.values() if isinstance(v, str)]]
+        return frozenset(name for tree in trees for name in _names_in(tree))
+
+
+def _names_in(tree: Any) -> frozenset[str]:
+    if isinstance(tree, str):
+        try:
+            return compile_template(tree).names
+        except TemplateFault:
+            return frozenset()
+    values: Any = tree.values() if isinstance(tree, dict) else tree
+    if isinstance(values, (list, tuple)) or isinstance(tree, dict):
+        return frozenset(name for value in values for name in _names_in(value))
+    return frozenset()

@@ -1,0 +1,48 @@
+"""A call as stages see it: a line whose sound is played to the caller."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.lines.direct import DirectLine
+from fond_echo.stages.ports import Abilities, Clips, Outgoing, Sent
+
+
+class CallOver(FondEchoError):
+    """There is nobody any more who could hear it: the call is over."""
+
+    code = "call-over"
+
+
+LONGEST = 3_600.0
+IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, LONGEST, 50_000_000)
+
+
+class NoCall(DirectLine):
+    """A phone line outside of a call: nothing can be said on it."""
+
+    def __init__(self, clips: Clips) -> None:
+        super().__init__(clips, LONGEST)
+        self.abilities = IN_A_CALL
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        raise CallOver("the call is over")
+
+
+class CallLine(NoCall):
+    """A call that is going on.
+
+    Args:
+        play: plays a voice note to the caller; says whether there was one to hear it.
+    """
+
+    def __init__(self, clips: Clips, play: Callable[[bytes], Awaitable[bool]]) -> None:
+        super().__init__(clips)
+        self._play = play
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        """Say a voice note in the call. Raises CallOver."""
+        if not await self._play(outgoing.data):
+            raise CallOver("the call is over")
+        return Sent("", [])

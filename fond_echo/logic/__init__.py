@@ -1,0 +1,26 @@
+"""Serve business logic: a decorated function for each action, as an ASGI application.
+
+from fond_echo.logic import Logic, LogicRequest
+
+app = Logic(secrets=["the secret shared with Fond Echo"])
+
+@app.answers("next-sailing")
+async def next_sailing(asked: LogicRequest) -> str:
+    return f"You said: {asked.turn.text}"
+"""
+
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Ask, Attachment, Choice, End, HandOver, Reply
+from fond_echo.logic.service import Logic, UnknownAction
+
+__all__ = [
+    "Ask",
+    "Attachment",
+    "Choice",
+    "End",
+    "HandOver",
+    "Logic",
+    "LogicRequest",
+    "Reply",
+    "UnknownAction",
+]

@@ -1,0 +1,1 @@
+"""Requests by description: the request machine, the address guard, secrets' seam."""

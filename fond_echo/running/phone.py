@@ -1,0 +1,147 @@
+"""The phone process: listens on every phone line, and carries its calls."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import signal
+
+import structlog
+from sqlalchemy import select, update
+from sqlalchemy.exc import SQLAlchemyError
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.telephony.calls import where
+from fond_echo.core.telephony.values import parse_uri
+from fond_echo.documents.phone import RegistrarSpec, read_phone
+from fond_echo.lines.phone.server import PhoneServer
+from fond_echo.lines.phone.session import House
+from fond_echo.outside.secrets import Vault
+from fond_echo.running.world import ServiceWorld
+from fond_echo.settings import Settings
+from fond_echo.speech.remote import RemoteSpeech
+from fond_echo.stages.turn import assistant_of
+from fond_echo.store.database import AWAY, Database
+from fond_echo.store.migrate import migrate
+from fond_echo.store.queue import queue_app
+from fond_echo.store.records import Assistant, Conversation, Line, Revision, Turn
+
+log = structlog.get_logger()
+
+LOOK_SECONDS = 1.0
+"""How often it is looked whether lines came, went or changed."""
+
+
+class Phones:
+    """The phone lines of an installation, as they are in the database."""
+
+    def __init__(self, database: Database, house: House, world: ServiceWorld) -> None:
+        self._database, self._house, self._world = database, house, world
+        self._servers: dict[str, tuple[tuple[str, ...], PhoneServer]] = {}
+        self._told: dict[str, tuple[str, str]] = {}
+
+    async def look(self) -> None:
+        """Start what is new, stop what is gone, say how each line stands."""
+        async with self._database.reading() as session:
+            wanted = select(Line).where(Line.kind == "phone").order_by(Line.name)
+            lines = {line.name: line for line in (await session.execute(wanted)).scalars()}
+        for name in list(self._servers):
+            kept = self._servers[name][0]
+            if name not in lines or kept != _mark(lines[name]):
+                _, server = self._servers.pop(name)
+                await server.stop()
+        for name, line in lines.items():
+            if name not in self._servers:
+                await self._start(line)
+            if name in self._servers:
+                await self._say(line, self._servers[name][1].standing)
+
+    async def _start(self, line: Line) -> None:
+        try:
+            description = read_phone(line.description, f"{line.name}.yaml")
+            vault = await self._world.vault()
+            passwords = {each.secret: _password(vault, each) for each in description.registrars}
+            server = PhoneServer(line, description, self._house, await self._voice(line), passwords)
+            await server.start()
+        except (FondEchoError, OSError) as error:
+            await self._say(line, ("not-connected", str(error)))
+            return
+        self._servers[line.name] = _mark(line), server
+        log.info("phone line listens", line=line.name, port=description.listen.port)
+
+    async def _voice(self, line: Line) -> str:
+        async with self._database.reading() as session:
+            live = (await session.get_one(Assistant, line.assistant)).live
+            revision = await session.get_one(Revision, live)
+        return assistant_of(revision.digest, revision.files).voice
+
+    async def _say(self, line: Line, standing: tuple[str, str]) -> None:
+        if (line.state, line.reason) == standing:
+            return
+        async with self._database.writing() as session:
+            state, reason = standing
+            changed = update(Line).where(Line.name == line.name)
+            await session.execute(changed.values(state=state, reason=reason))
+
+    async def stop(self) -> None:
+        for _, server in self._servers.values():
+            await server.stop()
+
+
+def _mark(line: Line) -> tuple[str, ...]:
+    """What makes a line another one."""
+    return line.description, line.assistant, str(line.settings)
+
+
+def _password(vault: Vault, spec: RegistrarSpec) -> str:
+    """What proves to a registrar who we are; it is never sent, and bound to its host all the same.
+    Raises SecretMisused."""
+    host, port = where(parse_uri(spec.uri))
+    value = vault[spec.secret]
+    vault.check_hosts(host, port)
+    return value
+
+
+async def lost(database: Database) -> int:
+    """Turns of calls that ended with the process that carried them: they are marked as failed, for
+    nobody is there any more to hear an answer. How many there were."""
+    what = "the phone process stopped during the call"
+    error = {"stage": "receive", "code": "call-lost", "what": what}
+    mine = (
+        select(Turn.id)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Line, Line.name == Conversation.line)
+        .where(Line.kind == "phone", Turn.state.in_(("received", "working", "waiting")))
+    )
+    async with database.writing() as session:
+        changed = (
+            update(Turn).where(Turn.id.in_(mine)).values(state="failed", error=error)
+            .returning(Turn.id)
+        )  # fmt: skip
+        return len((await session.execute(changed)).all())
+
+
+async def run(settings: Settings) -> None:
+    """Carry calls until told to stop."""
+    database = Database(settings.database)
+    await migrate(database)
+    queue = queue_app(settings.database)
+    voice = RemoteSpeech(settings.speech_url, settings.speech_token)
+    stopping = asyncio.Event()
+    for name in (signal.SIGINT, signal.SIGTERM):
+        asyncio.get_running_loop().add_signal_handler(name, stopping.set)
+    async with ServiceWorld.open(settings, database) as world, queue.open_async():
+        house = House(database, queue, world, world.clips, voice)
+        phones = Phones(database, house, world)
+        count = await lost(database)
+        log.info("the telephone begins", calls_lost=count)
+        while not stopping.is_set():
+            try:
+                await phones.look()
+            except (SQLAlchemyError, *AWAY) as error:
+                log.warning("the database is away", reason=str(error).splitlines()[0])
+            with contextlib.suppress(TimeoutError):
+                await asyncio.wait_for(stopping.wait(), LOOK_SECONDS)
+        await phones.stop()
+    await voice.close()
+    await database.close()

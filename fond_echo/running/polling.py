@@ -1,0 +1,110 @@
+"""Asking networks for messages, for lines that have no webhook: one process a line at a time."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import zlib
+
+import psycopg
+import structlog
+from sqlalchemy import select, update
+from sqlalchemy.exc import SQLAlchemyError
+
+from fond_echo.contract.line import LineSettings
+from fond_echo.core.errors import FondEchoError
+from fond_echo.lines.chat import ChatLine
+from fond_echo.running.world import ServiceWorld
+from fond_echo.store.database import Database, plain_url
+from fond_echo.store.inbound import take_in
+from fond_echo.store.queue import queue_app
+from fond_echo.store.records import Line
+
+log = structlog.get_logger()
+
+LOOK_SECONDS = 2.0
+WAIT_AFTER_ERROR = 5.0
+LOCKS = 1_732_050
+
+
+class Poller:
+    """Polls every line whose description says so."""
+
+    def __init__(self, database: Database, world: ServiceWorld) -> None:
+        self._database = database
+        self._world = world
+        self._queue = queue_app(database.url)
+        self._tasks: dict[str, asyncio.Task[None]] = {}
+
+    async def run(self) -> None:
+        """Look for lines to poll, for ever."""
+        try:
+            while True:
+                with contextlib.suppress(psycopg.Error, SQLAlchemyError, OSError):
+                    await self._look()
+                await asyncio.sleep(LOOK_SECONDS)
+        finally:
+            for task in self._tasks.values():
+                task.cancel()
+            await asyncio.gather(*self._tasks.values(), return_exceptions=True)
+
+    async def _look(self) -> None:
+        async with self._database.reading() as session:
+            wanted = select(Line.name).where(Line.kind == "chat", Line.state == "polling")
+            names = set((await session.execute(wanted)).scalars())
+        for name in names:
+            if name not in self._tasks or self._tasks[name].done():
+                self._tasks[name] = asyncio.create_task(self._poll_line(name))
+
+    async def _poll_line(self, name: str) -> None:
+        """Poll a line; where the database goes away, it is begun again later."""
+        try:
+            await self._hold(name)
+        except (psycopg.Error, SQLAlchemyError, OSError) as error:
+            log.warning("polling stops for now", line=name, reason=str(error).splitlines()[0])
+
+    async def _hold(self, name: str) -> None:
+        """Poll a line for as long as this process holds its lock."""
+        lock = LOCKS * 2**32 + zlib.crc32(name.encode())
+        connection = await psycopg.AsyncConnection.connect(
+            plain_url(self._database.url), autocommit=True
+        )
+        async with connection:
+            got = await connection.execute("SELECT pg_try_advisory_lock(%s)", (lock,))
+            if not (await got.fetchone() or (False,))[0]:
+                return
+            while True:
+                seconds = await self._once(name)
+                if seconds is None:
+                    return
+                await asyncio.sleep(seconds)
+                await connection.execute("SELECT 1")
+
+    async def _once(self, name: str) -> float | None:
+        """Ask once; gives when to ask again, or None where the line is polled no more."""
+        async with self._database.reading() as session:
+            record = await session.get(Line, name)
+        if record is None or record.kind != "chat" or record.state != "polling":
+            return None
+        try:
+            line = self._world.builder.receiving(record, await self._world.vault())
+            poll = line.description.receive.poll if isinstance(line, ChatLine) else None
+            if poll is None or not isinstance(line, ChatLine):
+                return None
+            messages, cursor = await line.poll(record.cursor)
+        except FondEchoError as error:
+            log.warning("polling failed", line=name, reason=str(error))
+            return WAIT_AFTER_ERROR
+        settings = LineSettings.model_validate(record.settings)
+        for message, post in messages:
+            async with self._database.writing() as session:
+                stored = post if isinstance(post, dict) else {"value": post}
+                taken = await take_in(session, self._queue, name, settings, message, stored)
+            log.info(
+                "message arrived", line=name, message=message.id, turn=taken.turn_id or taken.why
+            )
+        if cursor != record.cursor:
+            # Moved only now: what was asked for and not taken in comes again.
+            async with self._database.writing() as session:
+                await session.execute(update(Line).where(Line.name == name).values(cursor=cursor))
+        return poll.every

@@ -1,0 +1,135 @@
+"""Starting processes together, restarting those that end, and stopping all of them cleanly."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import httpx
+
+from fond_echo.core.errors import FondEchoError
+
+RESTART_SECONDS = 0.3
+STOP_SECONDS = 15.0
+
+
+class DidNotStart(FondEchoError):
+    """A process ended, or did not answer, while it was being started."""
+
+    code = "did-not-start"
+
+
+@dataclass
+class Part:
+    """A process: its name, its command, and where it answers when it is ready."""
+
+    name: str
+    command: Sequence[str]
+    environment: Mapping[str, str] = field(default_factory=dict)
+    ready: str = ""
+    process: subprocess.Popen[bytes] | None = None
+    ended_at: float = 0.0
+
+    def start(self) -> None:
+        # A session of its own: Ctrl-C reaches the supervisor, which stops parts in order.
+        self.process = subprocess.Popen(
+            self.command, env={**os.environ, **self.environment}, start_new_session=True
+        )
+
+    def running(self) -> bool:
+        return self.process is not None and self.process.poll() is None
+
+    def stop(self) -> None:
+        if self.process is None:
+            return
+        if self.process.poll() is None:
+            self.process.send_signal(signal.SIGTERM)
+            try:
+                self.process.wait(STOP_SECONDS)
+            except subprocess.TimeoutExpired:
+                self.process.kill()
+                self.process.wait()
+        self.process = None
+
+
+class Supervisor:
+    """Runs parts until it is told to stop, and starts again those that end.
+
+    Args:
+        parts: started in this order, stopped in reverse.
+        say: where news about parts goes.
+    """
+
+    def __init__(self, parts: Sequence[Part], say: Callable[[str], None]) -> None:
+        self.parts = list(parts)
+        self._say = say
+        self._stopping = threading.Event()
+        self._tending = threading.Thread(target=self._tend, daemon=True)
+
+    def start(self, *, seconds: float = 60.0) -> None:
+        """Start all parts.
+
+        Raises:
+            DidNotStart: one ended or did not answer in time; those started before are stopped.
+        """
+        try:
+            for part in self.parts:
+                part.start()
+            for part in self.parts:
+                self._await(part, seconds)
+        except BaseException:
+            self.stop()
+            raise
+        self._tending.start()
+
+    def _await(self, part: Part, seconds: float) -> None:
+        deadline = time.monotonic() + seconds
+        while part.ready and time.monotonic() < deadline:
+            if not part.running():
+                break
+            try:
+                if httpx.get(part.ready, timeout=2.0, trust_env=False).status_code == 200:
+                    return
+            except httpx.HTTPError:
+                pass
+            time.sleep(0.05)
+        if part.ready or not part.running():
+            raise DidNotStart(f"{part.name} did not start", remedy="its own lines above say why")
+
+    def _tend(self) -> None:
+        """Start parts again that end."""
+        while not self._stopping.wait(0.2):
+            for part in self.parts:
+                if part.running() or self._stopping.is_set():
+                    continue
+                if not part.ended_at:
+                    part.ended_at = time.monotonic()
+                    self._say(f"{part.name} ended; it is started again")
+                elif time.monotonic() - part.ended_at >= RESTART_SECONDS:
+                    part.ended_at = 0.0
+                    part.start()
+
+    def watch(self) -> None:
+        """Wait until a signal comes, or `stop` is called."""
+        for name in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(name, lambda *_: self._stopping.set())
+        self._stopping.wait()
+
+    def stop(self) -> None:
+        """Stop all parts, the last started first."""
+        self._stopping.set()
+        if self._tending.is_alive():
+            self._tending.join()
+        for part in reversed(self.parts):
+            part.stop()
+
+
+def ours(*arguments: str) -> list[str]:
+    """A command of our own, run by the same Python."""
+    return [sys.executable, "-m", "fond_echo.cli", *arguments]

@@ -1,0 +1,146 @@
+"""The work process: carries queued turns, many at once."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import itertools
+import signal
+from collections.abc import Awaitable, Callable
+from datetime import UTC, datetime
+from functools import partial
+
+import procrastinate
+import psycopg
+import structlog
+from sqlalchemy.exc import SQLAlchemyError
+
+from fond_echo.running.notices import Teller, forget_sent
+from fond_echo.running.polling import Poller
+from fond_echo.running.world import ServiceWorld
+from fond_echo.settings import Settings
+from fond_echo.stages.journal import Journal
+from fond_echo.stages.queued import QueuedDriver
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.database import AWAY, Database
+from fond_echo.store.erasing import keep_no_longer
+from fond_echo.store.migrate import migrate
+from fond_echo.store.queue import (
+    HEARTBEAT_SECONDS,
+    POLL_SECONDS,
+    SEND_DELIVERY,
+    STALLED_SECONDS,
+    WORK_TURN,
+    enqueue_forgotten,
+    queue_app,
+    retry_stalled,
+)
+
+log = structlog.get_logger()
+
+TIDY_SECONDS = 600.0
+LOOK_SECONDS = 0.5
+"""How often workers without a heartbeat are looked for."""
+
+FORGOTTEN_EVERY = 20
+"""Turns without a job are looked for at one look in so many."""
+
+
+async def _patiently(carry: Callable[[], Awaitable[None]]) -> None:
+    """Do a job, again as long as the database is away: a job that ended with an error then could
+    not be marked as such either, and nobody would take it up."""
+    while True:
+        try:
+            return await carry()
+        except AWAY as error:
+            log.warning("the database is away", reason=str(error).splitlines()[0])
+            await asyncio.sleep(POLL_SECONDS)
+
+
+async def run(settings: Settings) -> None:
+    """Work until told to stop; a turn that was begun is finished, or left for another worker."""
+    database = Database(settings.database, connections=settings.turns_at_once)
+    await migrate(database)
+    queue = queue_app(settings.database)
+    async with ServiceWorld.open(settings, database) as world, queue.open_async():
+        driver = QueuedDriver(Journal(database, queue), world)
+
+        # What goes wrong in a stage is the turn's own; a job that ends with an error has met a bug
+        # of ours, and comes again all the same.
+        @queue.task(name=WORK_TURN, retry=procrastinate.RetryStrategy(wait=2))
+        async def work_turn(turn_id: str) -> None:
+            await _patiently(partial(driver.work, turn_id))
+
+        @queue.task(name=SEND_DELIVERY, retry=procrastinate.RetryStrategy(wait=2))
+        async def send_delivery(turn_id: str, delivery_id: str) -> None:
+            await _patiently(partial(driver.decide, turn_id, delivery_id))
+
+        beside = [
+            asyncio.create_task(each)
+            for each in (
+                _look_for_stalled(queue, database),
+                Poller(database, world).run(),
+                Teller(settings, database, world).run(),
+                _tidy(database),
+            )
+        ]
+        worker = asyncio.create_task(_work(queue, settings.turns_at_once))
+        for name in (signal.SIGINT, signal.SIGTERM):
+            asyncio.get_running_loop().add_signal_handler(name, worker.cancel)
+        log.info("work begins", turns_at_once=settings.turns_at_once)
+        with contextlib.suppress(asyncio.CancelledError):
+            await worker
+        for task in beside:
+            task.cancel()
+        await asyncio.gather(*beside, return_exceptions=True)
+    await database.close()
+
+
+async def _work(queue: procrastinate.App, at_once: int) -> None:
+    """Run the queue's worker, again whenever the database was away."""
+    while True:
+        try:
+            await queue.run_worker_async(
+                concurrency=at_once,
+                fetch_job_polling_interval=POLL_SECONDS,
+                update_heartbeat_interval=HEARTBEAT_SECONDS,
+                stalled_worker_timeout=STALLED_SECONDS,
+                shutdown_graceful_timeout=10.0,
+                install_signal_handlers=False,
+                delete_jobs="successful",
+            )
+        except (procrastinate.exceptions.ProcrastinateException, psycopg.Error, OSError) as error:
+            log.warning("the queue's database was lost", reason=str(error.__cause__ or error))
+            await asyncio.sleep(POLL_SECONDS)
+        else:
+            return
+
+
+async def _tidy(database: Database) -> None:
+    """Erase what lines keep no longer, and forget what is done with."""
+    blobs = PostgresBlobs()
+    while True:
+        try:
+            count = 1
+            while count:
+                async with database.writing() as session:
+                    count = await keep_no_longer(session, blobs, datetime.now(UTC))
+            await forget_sent(database)
+        except SQLAlchemyError as error:
+            log.warning("tidying failed", reason=str(error).splitlines()[0])
+        await asyncio.sleep(TIDY_SECONDS)
+
+
+async def _look_for_stalled(queue: procrastinate.App, database: Database) -> None:
+    for number in itertools.count(1):
+        await asyncio.sleep(LOOK_SECONDS)
+        try:
+            count = await retry_stalled(queue)
+            if number % FORGOTTEN_EVERY == 0:
+                async with database.writing() as session:
+                    count += await enqueue_forgotten(queue, session)
+        except (procrastinate.exceptions.ProcrastinateException, psycopg.Error, *AWAY) as error:
+            log.warning("stalled turns could not be looked for", reason=str(error))
+            continue
+        if count:
+            log.warning("turns taken over from a worker that stopped", count=count)

@@ -1,0 +1,1 @@
+"""Where ear and voice work: what they load, and the processes they run in."""

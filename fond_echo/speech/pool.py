@@ -1,0 +1,134 @@
+"""Speech workers, and the order in which they are given work: calls, voice notes, long files."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import itertools
+import multiprocessing
+import os
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
+from multiprocessing.process import BaseProcess
+from typing import Any
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.speech.jobs import serve
+from fond_echo.speech.priority import Priority
+
+WARM = "fond_echo.speech.warm"
+
+JOB_SECONDS = 60.0
+
+
+class SpeechCrashed(FondEchoError):
+    """A worker died or hung on the job; another has taken its place."""
+
+    code = "speech-crashed"
+
+
+@dataclass(order=True)
+class _Waiting:
+    priority: int
+    number: int
+    job: Any = field(compare=False)
+    result: asyncio.Future[Any] = field(compare=False)
+
+
+class SpeechPool:
+    """A fixed number of worker processes behind one priority queue.
+
+    Args:
+        workers: how many.
+        seconds: a job that takes longer is given up and its worker replaced.
+    """
+
+    def __init__(self, workers: int, *, seconds: float = JOB_SECONDS) -> None:
+        self._count = workers
+        self._seconds = seconds
+        self._queue: asyncio.PriorityQueue[_Waiting] = asyncio.PriorityQueue()
+        self._numbers = itertools.count()
+        self._tasks: list[asyncio.Task[None]] = []
+        # One numeric thread a worker: they would only take the cores from each other.
+        for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS"):
+            os.environ[name] = "1"
+        self._context = multiprocessing.get_context("forkserver")
+        self._context.set_forkserver_preload(["__main__", WARM])
+
+    async def start(self) -> None:
+        """Start the workers; they have loaded everything when this returns."""
+        workers = [await asyncio.to_thread(self._spawn) for _ in range(self._count)]
+        self._tasks = [asyncio.create_task(self._serve(*worker)) for worker in workers]
+
+    async def stop(self) -> None:
+        for task in self._tasks:
+            task.cancel()
+        await asyncio.gather(*self._tasks, return_exceptions=True)
+        self._tasks = []
+
+    async def run(self, job: Any, priority: Priority) -> Any:
+        """Do a job in a worker.
+
+        Raises:
+            FondEchoError: as the job raised it.
+            SpeechCrashed: the worker died, or took too long.
+        """
+        result: asyncio.Future[Any] = asyncio.get_running_loop().create_future()
+        await self._queue.put(_Waiting(priority, next(self._numbers), job, result))
+        return await result
+
+    @property
+    def waiting(self) -> int:
+        """Jobs that no worker has yet."""
+        return self._queue.qsize()
+
+    def _spawn(self) -> tuple[BaseProcess, Connection]:
+        ours, theirs = self._context.Pipe()
+        process = self._context.Process(target=serve, args=(theirs,), daemon=True)
+        process.start()
+        theirs.close()
+        return process, ours
+
+    async def _serve(self, process: BaseProcess, pipe: Connection) -> None:
+        try:
+            while True:
+                waiting = await self._queue.get()
+                if waiting.result.cancelled():
+                    continue
+                try:
+                    answer = await self._exchange(pipe, waiting.job)
+                except (EOFError, OSError, TimeoutError) as error:
+                    why = "took too long" if isinstance(error, TimeoutError) else "died"
+                    _settle(waiting.result, SpeechCrashed(f"the speech worker {why}"))
+                    _end(process, pipe)
+                    process, pipe = await asyncio.to_thread(self._spawn)
+                else:
+                    _settle(waiting.result, getattr(answer, "error", answer))
+        finally:
+            _end(process, pipe)
+
+    async def _exchange(self, pipe: Connection, job: Any) -> Any:
+        def talk() -> Any:
+            pipe.send(job)
+            if not pipe.poll(self._seconds):
+                raise TimeoutError
+            return pipe.recv()
+
+        return await asyncio.to_thread(talk)
+
+
+def _settle(future: asyncio.Future[Any], result: Any) -> None:
+    if future.cancelled():
+        return
+    if isinstance(result, FondEchoError):
+        future.set_exception(result)
+    else:
+        future.set_result(result)
+
+
+def _end(process: BaseProcess, pipe: Connection) -> None:
+    with contextlib.suppress(OSError):
+        pipe.close()
+    if process.is_alive():
+        process.kill()
+    process.join(2)

@@ -1,0 +1,112 @@
+"""Ear and voice in the speech process, reached over HTTP."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
+
+import httpx
+
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import decode, encode
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.speech.priority import Priority
+
+HEAR_SECONDS = 600.0
+
+
+class SpeechUnreachable(FondEchoError):
+    """The speech process does not answer."""
+
+    code = "speech-unreachable"
+
+
+class SpeechFailed(FondEchoError):
+    """The speech process could not do what it was asked."""
+
+    code = "speech-failed"
+
+
+@dataclass(frozen=True)
+class SpokenSound:
+    """A part of speech: its sound and the words in it."""
+
+    clip: Clip
+    text: str
+
+
+class RemoteSpeech:
+    """Asks the speech process."""
+
+    def __init__(self, url: str, token: str) -> None:
+        self._client = httpx.AsyncClient(
+            base_url=url,
+            headers={"Authorization": f"Bearer {token}"},
+            timeout=httpx.Timeout(HEAR_SECONDS, connect=5.0),
+            trust_env=False,
+        )
+
+    async def close(self) -> None:
+        await self._client.aclose()
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, long: bool
+    ) -> Heard:
+        """Raises SpeechUnreachable or SpeechFailed."""
+        priority = Priority.LONG_FILE if long else Priority.VOICE_NOTE
+        ask = {
+            "phrases": expected.phrases,
+            "names": expected.names,
+            "language": language,
+            "priority": priority,
+        }
+        if expected.network is not None:
+            ask |= {"arcs": expected.network.arcs, "finals": sorted(expected.network.finals)}
+        sound = await asyncio.to_thread(encode, clip, "wav")
+        try:
+            response = await self._client.post(
+                "/hear",
+                data={"ask": json.dumps(ask)},
+                files={"sound": ("sound.wav", sound, "audio/wav")},
+            )
+        except httpx.HTTPError as error:
+            raise _unreachable(error) from error
+        _check(response.status_code, response.content)
+        return Heard.model_validate_json(response.content)
+
+    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+        """Raises SpeechUnreachable or SpeechFailed."""
+        ask = {"text": text, "voice": voice, "seed": seed}
+        try:
+            async with self._client.stream("POST", "/say", json=ask) as response:
+                if response.status_code != 200:
+                    _check(response.status_code, await response.aread())
+                async for line in response.aiter_lines():
+                    part = json.loads(line)
+                    if "code" in part:
+                        raise SpeechFailed(part["what"], remedy=part["remedy"])
+                    clip = decode(base64.b64decode(part["flac"])).clip
+                    yield SpokenSound(clip, part["text"])
+        except httpx.HTTPError as error:
+            raise _unreachable(error) from error
+
+
+def _unreachable(error: httpx.HTTPError) -> SpeechUnreachable:
+    return SpeechUnreachable(
+        f"the speech process does not answer: {error or type(error).__name__}",
+        remedy="start it: fond-echo serve, or fond-echo speech",
+    )
+
+
+def _check(status: int, body: bytes) -> None:
+    if status == 422:
+        told = json.loads(body)
+        if "what" in told:
+            raise SpeechFailed(told["what"], where=told["where"], remedy=told["remedy"])
+    if status != 200:
+        raise SpeechFailed(f"the speech process answered {status}")

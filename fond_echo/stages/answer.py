@@ -1,0 +1,265 @@
+"""answer: what is said, from words, pages or business logic, part by part."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import AsyncIterator
+from typing import Any
+
+from fond_echo.contract.logic import (
+    Exchange,
+    LogicContact,
+    LogicConversation,
+    LogicRequest,
+    LogicTurn,
+)
+from fond_echo.contract.reply import Attachment, Choice, End, HandOver, Reply
+from fond_echo.core.dialogue.routing import OTHERWISE
+from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
+from fond_echo.core.grammar.lists import names_in
+from fond_echo.core.language.templates import compile_template
+from fond_echo.documents.assistant import ReplySpec
+from fond_echo.stages.apology import apology
+from fond_echo.stages.ports import Needs, StageError
+from fond_echo.stages.turn import TurnSoFar
+
+MOST_OFFERED = 8
+"""A list of at most so many names is offered as choices when it is asked for."""
+
+PASSAGE_SENTENCES = 2
+"""So much of a page is spoken."""
+
+
+class NotRun(StageError):
+    """Business logic that may not be asked outside a live run, because asking changes things."""
+
+    code = "not-run"
+
+
+async def answer(turn: TurnSoFar, needs: Needs) -> AsyncIterator[Reply]:
+    """The parts of the reply as they come."""
+    assert turn.routed is not None
+    if turn.routed.outcome != "reply":
+        yield of_dialogue(turn)
+        return
+    if turn.routed.route == OTHERWISE and not turn.routed.sure:
+        yield unsure(turn)
+        return
+    spec = turn.assistant.spec(turn.routed.route)
+    if spec.pages:
+        yield from_pages(spec, turn)
+        return
+    if not spec.logic:
+        yield written(spec, turn)
+        return
+    if turn.run != "live" and not spec.safe:
+        raise NotRun(
+            f"{spec.logic} was not asked in a {turn.run}",
+            remedy="mark the route's reply safe: true where asking changes nothing",
+        )
+    service, _, action = spec.logic.partition(".")
+    asked = needs.logic.ask(turn.assistant.logic[service], request(turn, action), safe=spec.safe)
+    async for part in asked:
+        yield shortened(part, spec)
+
+
+def of_dialogue(turn: TurnSoFar) -> Reply:
+    """What the dialogue itself says: a question, a goodbye, and so on."""
+    routed = turn.routed
+    assert routed is not None
+    match routed.outcome:
+        case "ask" | "refused":
+            question = _question(turn)
+            text = f"{routed.why} {question.text}" if routed.outcome == "refused" else question.text
+            return question.model_copy(update={"text": text.strip()})
+        case "confirm":
+            return Reply(text=_read_back(turn), choices=[Choice(label="Yes"), Choice(label="No")])
+        case "did-you-mean":
+            return _did_you_mean(turn)
+        case "given-up":
+            return unsure(turn, "I am sorry, I still do not understand.")
+        case "never-mind":
+            return Reply(text="All right.")
+        case "goodbye":
+            text = _rendered(turn.assistant.goodbye, turn)
+            return Reply(text=text or "Goodbye.", then=End())
+        case "person":
+            if not turn.assistant.person:
+                return unsure(turn, "I am sorry, there is nobody I could hand you over to.")
+            return Reply(text=_rendered(turn.assistant.person, turn), then=HandOver())
+        case "again":
+            last = turn.state.get("last")
+            return (
+                Reply.model_validate(last)
+                if last
+                else unsure(turn, "I have not said anything yet.")
+            )
+        case "undo":
+            return Reply(text="All right, I have taken that back.")
+        case "forget-me":
+            return Reply(text="All right. I have forgotten what I knew about you.")
+        case "about-me":
+            return Reply(text=_remembered(turn.memory))
+    raise AssertionError(routed.outcome)
+
+
+def _question(turn: TurnSoFar) -> Reply:
+    """The slot that is asked for, in other words every time."""
+    assert turn.routed is not None and turn.routed.open is not None
+    route = turn.assistant.route(turn.routed.route)
+    assert route is not None
+    spec = route.slots[turn.routed.slot]
+    tries = turn.routed.open["tries"]
+    wording = spec.wordings[min(tries, len(spec.wordings) - 1)]
+    if tries and len(spec.wordings) == 1 and turn.routed.outcome == "ask":
+        wording = f"Sorry, I did not get that. {wording}"
+    choices = list(spec.choices)
+    rule = turn.assistant.rules.rules.get(spec.rule)
+    if not choices and rule is not None:
+        named = list(dict.fromkeys(worth for _, worth in names_in(rule.body)))
+        if 1 < len(named) <= MOST_OFFERED:
+            choices = [Choice(label=name) for name in named]
+    return Reply(text=_rendered(wording, turn), choices=choices)
+
+
+def _read_back(turn: TurnSoFar) -> str:
+    assert turn.routed is not None
+    route = turn.assistant.route(turn.routed.route)
+    assert route is not None
+    return _rendered(route.read_back, turn)
+
+
+def _did_you_mean(turn: TurnSoFar) -> Reply:
+    assert turn.routed is not None and turn.routed.asked is not None
+    routes = turn.routed.asked.routes
+    titles = [turn.router.title(name) for name in routes]
+    if len(routes) == 1:
+        choices = [Choice(label="Yes", value=routes[0]), Choice(label="No")]
+        return Reply(text=f"Did you mean: {titles[0]}?", choices=choices)
+    choices = [Choice(label=t[:80], value=name) for t, name in zip(titles, routes, strict=True)]
+    return Reply(text="What did you mean?", choices=choices)
+
+
+def _remembered(memory: dict[str, Any]) -> str:
+    if not memory:
+        return "I have nothing stored about you but our conversation."
+    listed = "\n".join(f"- {name.replace('-', ' ')}: {value}" for name, value in memory.items())
+    return f"This is what I remember:\n{listed}"
+
+
+def unsure(turn: TurnSoFar, begin: str = "I am not sure I understood that.") -> Reply:
+    """That the assistant is not sure it understood, and what it can be asked."""
+    asked = turn.router.suggestions()
+    if asked:
+        listed = " Or: ".join(
+            example if example[-1:] in ".?!" else example + "." for example in asked
+        )
+        begin += f" You can ask, for example: {listed}"
+    return Reply(text=begin)
+
+
+def failed(turn: TurnSoFar, code: str) -> Reply:
+    """The friendly reply to an error: the assistant's own words for its logic, or ours."""
+    if code == "logic-failed" and turn.routed is not None:
+        spec = turn.assistant.spec(turn.routed.route)
+        service = turn.assistant.logic.get(spec.logic.partition(".")[0])
+        if service is not None and service.failed:
+            return Reply(text=service.failed)
+    return apology(code)
+
+
+def greeting(turn: TurnSoFar) -> Reply:
+    """What a contact that came is told: the greeting, or what can be asked."""
+    if turn.assistant.greeting:
+        return Reply(text=_rendered(turn.assistant.greeting, turn))
+    asked = turn.router.suggestions()
+    return Reply(text="Hello." + (f" You can ask, for example: {asked[0]}" if asked else ""))
+
+
+def from_pages(spec: ReplySpec, turn: TurnSoFar) -> Reply:
+    """The passage that answers, with its source to be read and not heard."""
+    assert turn.routed is not None
+    pages = turn.assistant.pages_of(turn.routed.route)
+    found = pages.best(turn.text) if pages is not None else None
+    if found is None:
+        return Reply(text=_rendered(spec.unknown, turn))
+    sentences = spec.sentences or PASSAGE_SENTENCES
+    spoken = first_sentences(speakable(found.passage.text), sentences)
+    return Reply(text=f"{found.passage.text}\n\n({found.passage.source})", spoken=spoken)
+
+
+def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
+    """A reply of the assistant file, its templates filled in."""
+    then: Any = {"end": End(), "person": HandOver()}.get(spec.then)
+    reply = Reply(
+        text=_rendered(spec.text, turn),
+        spoken=_rendered(spec.spoken, turn),
+        sound=spec.sound,
+        rewrites=spec.rewrites,
+        choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
+        attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
+        then=then,
+    )
+    return shortened(reply, spec)
+
+
+def shortened(reply: Reply, spec: ReplySpec) -> Reply:
+    """A reply that is spoken in no more sentences than its route says."""
+    if not (spec.sentences or spec.summary):
+        return reply
+    words = reply.spoken or speakable(reply.text)
+    if spec.sentences:
+        words = first_sentences(words, spec.sentences)
+    else:
+        words = summary(words, spec.summary)
+    return reply.model_copy(update={"spoken": words})
+
+
+def _rendered(text: str, turn: TurnSoFar) -> str:
+    if not text:
+        return ""
+    return re.sub(
+        r"[ \t]+\n", "\n", str(compile_template(text).render(template_values(turn)))
+    ).strip()
+
+
+def template_values(turn: TurnSoFar) -> dict[str, Any]:
+    """What templates of an assistant file may ask for."""
+    return {
+        "turn": {"text": turn.text, "arrived_as": turn.inbound.arrived_as, "number": turn.number},
+        "slots": turn.routed.slots if turn.routed else {},
+        "contact": {"name": turn.contact_name, "id": turn.contact_id, "line": turn.line},
+        "memory": turn.memory,
+        "variables": turn.state.get("variables", {}),
+        "conversation": {"recent": turn.state.get("recent", [])},
+        "now": turn.clock,
+        "reply": {},
+    }
+
+
+def request(turn: TurnSoFar, action: str) -> LogicRequest:
+    """What business logic is sent."""
+    assert turn.routed is not None
+    return LogicRequest(
+        action=action,
+        route=turn.routed.route,
+        assistant=turn.assistant.assistant,
+        run=turn.run,
+        now=turn.clock,
+        turn=LogicTurn(
+            id=turn.id,
+            text=turn.text,
+            arrived_as=turn.inbound.arrived_as,
+            language=turn.assistant.language,
+            heard=turn.heard,
+        ),
+        slots=turn.routed.slots,
+        contact=LogicContact(id=turn.contact_id, name=turn.contact_name, line=turn.line),
+        memory=turn.memory,
+        conversation=LogicConversation(
+            id=turn.conversation_id,
+            turns=turn.number,
+            recent=[Exchange(**each) for each in turn.state.get("recent", [])],
+            variables=turn.state.get("variables", {}),
+        ),
+    )

@@ -1,0 +1,50 @@
+"""decode: from a file of any kind to mono sound at 16 kHz."""
+
+from __future__ import annotations
+
+import asyncio
+
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.errors import SilentSound, SoundTooLong
+from fond_echo.core.audio.level import loudness
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.waveform import heights
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.stages.ports import Needs
+from fond_echo.stages.turn import DecodedClip, TurnSoFar
+
+SILENCE_PEAK = 0.0005
+
+
+async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
+    """Raises a SoundError for what is not sound, or holds none."""
+    assert turn.fetched is not None
+    decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
+    if decoded.clip.peak < SILENCE_PEAK:
+        raise SilentSound("the recording is silent", remedy="check the microphone")
+    longest = needs.line.abilities.voice_seconds
+    if decoded.clip.seconds > longest:
+        what = f"the recording lasts {decoded.clip.seconds:.0f} s"
+        raise SoundTooLong(what, remedy=f"this line takes {longest:.0f} s")
+    clip, file, level = await asyncio.to_thread(_shaped, decoded.clip)
+    kept = await needs.clips.keep(
+        file,
+        "audio/flac",
+        "decoded",
+        seconds=decoded.clip.seconds,
+        rate=RATE,
+        waveform=heights(clip),
+    )
+    return DecodedClip(
+        clip=kept,
+        container=decoded.container.name,
+        codec=decoded.codec,
+        channels=decoded.channels,
+        loudness=level,
+    )
+
+
+def _shaped(decoded: Clip) -> tuple[Clip, bytes, float | None]:
+    clip = at_rate(decoded, RATE)
+    return clip, encode(clip, "flac"), loudness(clip)

@@ -1,0 +1,118 @@
+"""deliver: what a turn sends, planned before anything goes out, and another way where the
+network cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from fond_echo.contract.reply import Attachment, Choice
+from fond_echo.core.dialogue.shaping import numbered
+from fond_echo.stages.ports import Abilities
+from fond_echo.stages.turn import TurnSoFar
+
+ALSO = "You can choose:"
+
+
+@dataclass(frozen=True)
+class PlannedDelivery:
+    """One thing to send: a kind, its place in the turn, and its content."""
+
+    kind: str
+    part: int
+    text: str = ""
+    clip_id: str | None = None
+    extra: dict[str, Any] = field(default_factory=dict)
+
+
+def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
+    """What goes out for a turn: a voice note, texts, choices, attachments.
+
+    A voice note that the network does not take (none at all, too long, too large) goes as a
+    file, or in writing; choices without buttons become a numbered list; an attachment that
+    cannot be sent becomes its address. In a call nothing is written. A text over the limit is
+    cut where it hurts least.
+    """
+    assert turn.answered is not None
+    planned: list[PlannedDelivery] = []
+
+    def add(kind: str, text: str = "", clip_id: str | None = None, **extra: Any) -> None:
+        planned.append(PlannedDelivery(kind, len(planned), text, clip_id, extra))
+
+    spoken_as = _spoken_as(turn, can)
+    if spoken_as is not None and turn.encoded is not None:
+        text = "\n\n".join(reply.text or reply.spoken for reply in turn.answered.parts)
+        add(spoken_as, text, turn.encoded.clip.id)
+    writes = "text" in can.kinds
+    in_writing = writes and (turn.answers_in_writing or spoken_as is None)
+    for reply in turn.answered.parts:
+        choices = [(choice.label, choice.value) for choice in reply.choices]
+        buttons = bool(choices) and "choices" in can.kinds
+        if in_writing:
+            text = reply.text or reply.spoken
+            if not buttons:
+                text = numbered(text, [label for label, _ in choices])
+            pieces = cut(text, can.text_characters)
+            before = str(turn.state.get("written", ""))
+            if reply.rewrites and before and len(pieces) == 1 and can.can_edit(buttons):
+                add("edit", text, id=before, choices=choices if buttons else [])
+                pieces, buttons = [], False
+            for piece in pieces[:-1] if buttons else pieces:
+                add("text", piece)
+            if buttons:
+                add("choices", pieces[-1] if pieces else ALSO, choices=choices)
+        elif buttons:
+            add("choices", ALSO, choices=choices)
+        for attachment in reply.attachments:
+            kind = _attached_as(attachment, can)
+            if kind is None and writes:
+                add("text", f"{attachment.name or attachment.url}: {attachment.url}")
+            elif kind is not None:
+                add(kind, "", url=attachment.url, name=attachment.name)
+    return planned
+
+
+def rewritten(
+    text: str, choices: Sequence[Choice], outside_id: str, can: Abilities, part: int
+) -> PlannedDelivery:
+    """Other words in the place of what stands under an id; where the network cannot, or the words
+    are too long for it, sent anew."""
+    offered = [(choice.label, choice.value) for choice in choices]
+    if can.can_edit(bool(offered)) and outside_id and len(text) <= can.text_characters:
+        extra = {"id": outside_id, "choices": offered}
+        return PlannedDelivery("edit", part, text, extra=extra)
+    if offered and "choices" in can.kinds:
+        return PlannedDelivery("choices", part, text, extra={"choices": offered})
+    listed = numbered(text, [label for label, _ in offered])
+    if can.can_edit(False) and outside_id and len(listed) <= can.text_characters:
+        return PlannedDelivery("edit", part, listed, extra={"id": outside_id, "choices": []})
+    return PlannedDelivery("text", part, listed[: can.text_characters])
+
+
+def _spoken_as(turn: TurnSoFar, can: Abilities) -> str | None:
+    if turn.encoded is None:
+        return None
+    clip = turn.encoded.clip
+    fits = (clip.seconds or 0.0) <= can.voice_seconds and clip.size <= can.voice_bytes
+    if "voice" in can.kinds and fits:
+        return "voice"
+    return "file" if "file" in can.kinds and clip.size <= can.file_bytes else None
+
+
+def _attached_as(attachment: Attachment, can: Abilities) -> str | None:
+    if attachment.media_type.startswith("image/") and "picture" in can.kinds:
+        return "picture"
+    return "file" if "file" in can.kinds else None
+
+
+def cut(text: str, limit: int) -> list[str]:
+    """A text in pieces of at most `limit` characters, cut where it hurts least."""
+    pieces: list[str] = []
+    while len(text) > limit:
+        window = text[: limit + 1]
+        found = (window.rfind(mark) + len(mark.rstrip()) for mark in ("\n\n", "\n", ". ", " "))
+        place = next((each for each in found if each > limit // 3), limit)
+        pieces.append(text[:place].rstrip())
+        text = text[place:].lstrip()
+    return [*pieces, text] if text else pieces

@@ -1,0 +1,60 @@
+"""What can be understood here and now, for the ear: the routes' examples and rules, the slot that
+is asked for, and what is understood in every assistant."""
+
+from __future__ import annotations
+
+from fond_echo.core.grammar.model import GrammarFault, Reference
+from fond_echo.core.grammar.network import network_of
+from fond_echo.core.language.numbers import cardinal
+from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.recognition.graph import WordNetwork
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.stages.turn import TurnSoFar
+
+EVERYWHERE = (
+    "Goodbye.", "That's all, thank you.", "A person, please.", "I want to speak to a person.",
+    "Never mind.", "Say that again, please.",
+)  # fmt: skip
+"""Said to any assistant; more wordings are understood when they are typed."""
+
+ANSWERS = ("Yes, please.", "No, thank you.", "That's right.", "That's wrong.")
+
+
+def expected_of(turn: TurnSoFar) -> Expected:
+    """What the sound of a turn is held against."""
+    open_ = turn.state.get("open") or {}
+    asked = bool(open_ or turn.state.get("meant"))
+    choices = tuple(map(str, turn.state.get("choices", [])))
+    phrases = (*turn.router.examples, *EVERYWHERE, *(ANSWERS if asked else ()), *choices)
+    if turn.in_call and choices:
+        # "Press or say one."
+        phrases += tuple(" ".join(cardinal(number + 1)) for number in range(len(choices)))
+    references = [Reference(rule) for rule in turn.router.rules]
+    route = turn.assistant.route(open_.get("route", ""))
+    if route is not None:
+        # While a slot is asked for, any of the route's slots may be said or corrected.
+        references += [spec.slot(name).reference for name, spec in route.slots.items()]
+    names = tuple(value for value in choices if value[:1].isupper())
+    if not references:
+        return Expected(phrases, names)
+    return Expected(phrases, names, _network(turn, tuple(references), phrases))
+
+
+_networks: dict[tuple[object, ...], WordNetwork | None] = {}
+
+
+def _network(
+    turn: TurnSoFar, references: tuple[Reference, ...], phrases: tuple[str, ...]
+) -> WordNetwork | None:
+    """Made once for a revision and what is asked in it."""
+    key = turn.revision, references, phrases
+    if key not in _networks:
+        if len(_networks) > 64:
+            _networks.clear()
+        tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
+        try:
+            _networks[key] = network_of(turn.assistant.rules, list(references), tokens)
+        except GrammarFault:
+            # Too large to be heard whole: examples are heard, and what is typed is matched.
+            _networks[key] = None
+    return _networks[key]

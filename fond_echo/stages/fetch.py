@@ -1,0 +1,25 @@
+"""fetch: get the sound that came with a message."""
+
+from __future__ import annotations
+
+from fond_echo.core.audio.errors import SoundError
+from fond_echo.core.audio.sniff import sniff
+from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.ports import Needs, SoundNotFetched
+from fond_echo.stages.turn import FetchedSound, TurnSoFar
+
+
+async def fetch(turn: TurnSoFar, needs: Needs) -> FetchedSound:
+    """Raises SoundNotFetched, whatever the reason; what the network said is in it."""
+    sound = turn.inbound.sound
+    assert sound is not None
+    try:
+        got = await needs.line.fetch(sound.handle, turn.inbound.conversation, turn.inbound.contact)
+    except SoundError:
+        raise
+    except FondEchoError as error:
+        raise SoundNotFetched(f"the sound could not be fetched: {error}") from error
+    container = sniff(got.data)
+    media_type = container.media_type if container else got.media_type
+    clip = await needs.clips.keep(got.data, media_type, "fetched", seconds=sound.seconds)
+    return FetchedSound(clip=clip, exchanges=got.exchanges)

@@ -1,0 +1,389 @@
+"""The journal of queued turns: claiming, recording, the gate that keeps order, finishing.
+
+Every claim raises the turn's epoch, and every write checks it, so that a worker that was taken
+for dead and wakes again cannot write over the one that took its place.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import Any
+
+import procrastinate
+from sqlalchemy import func, insert, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.contract.base import new_id
+from fond_echo.contract.line import Inbound as Message
+from fond_echo.contract.turn import StageName
+from fond_echo.stages.claim import Claim, Failure, StaleWorker, claimed
+from fond_echo.stages.closing import Closing, pinned
+from fond_echo.stages.deliver import PlannedDelivery
+from fond_echo.stages.memory import facts, with_facts
+from fond_echo.stages.turn import TurnSoFar, assistant_of, known_assistant
+from fond_echo.store.database import Database
+from fond_echo.store.events import emit
+from fond_echo.store.inbound import count_use
+from fond_echo.store.queue import WORK_TURN, enqueue
+from fond_echo.store.records import (
+    Assistant,
+    Contact,
+    Conversation,
+    Delivery,
+    Inbound,
+    Line,
+    Revision,
+    Run,
+    Stage,
+    Turn,
+)
+
+
+class Journal:
+    """Reads and writes the records of turns."""
+
+    def __init__(self, database: Database, queue: procrastinate.App) -> None:
+        self._database = database
+        self._queue = queue
+
+    async def claim(self, turn_id: str, *, finished: bool = False) -> Claim | None:
+        """Take a turn; None where it is finished or gone.
+
+        Args:
+            finished: take a finished one instead, and leave its state.
+        """
+        states = ("answered", "failed") if finished else ("received", "working", "waiting")
+        async with self._database.writing() as session:
+            taken = (
+                update(Turn)
+                .where(Turn.id == turn_id, Turn.state.in_(states))
+                .values(epoch=Turn.epoch + 1, state=Turn.state if finished else "working")
+                .returning(Turn)
+            )
+            turn = (await session.execute(taken)).scalar_one_or_none()
+            if turn is None:
+                return None
+            around = (
+                select(Conversation, Contact, Line, Inbound, Assistant.live, Run)
+                .join(Contact, Contact.id == Conversation.contact_id)
+                .join(Line, Line.name == Conversation.line)
+                .join(Assistant, Assistant.name == Line.assistant)
+                .join(Inbound, Inbound.turn_id == turn.id)
+                .outerjoin(Run, Run.id == turn.run_id)
+                .where(Conversation.id == turn.conversation_id)
+            )
+            row = (await session.execute(around)).one()
+            conversation, contact, line, inbound, live, run = row
+            rows: Sequence[Stage] = []
+            if run is None:
+                run = await self._begin(session, turn, conversation, contact, live)
+            else:
+                wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
+                rows = (await session.execute(wanted)).scalars().all()
+            assistant = known_assistant(run.revision)
+            if assistant is None:
+                files = (await session.get_one(Revision, run.revision)).files
+                assistant = assistant_of(run.revision, files)
+        so_far = TurnSoFar(
+            id=turn.id,
+            run_id=run.id,
+            run="live",
+            number=turn.number,
+            line=line.name,
+            conversation_id=conversation.id,
+            contact_id=contact.id,
+            contact_name=contact.name,
+            inbound=Message.model_validate(inbound.message),
+            assistant=assistant,
+            revision=run.revision,
+            clock=run.clock,
+            seed=run.seed,
+            memory=facts(run.memory_before, run.clock),
+            state=run.state_before,
+            standing=turn.standing,
+        )
+        return claimed(so_far, turn, line, rows)
+
+    async def _begin(
+        self,
+        session: AsyncSession,
+        turn: Turn,
+        conversation: Conversation,
+        contact: Contact,
+        revision: str,
+    ) -> Run:
+        """The live run of a turn, with its first stage: what was received."""
+        now = datetime.now(UTC)
+        run = Run(
+            id=new_id(),
+            turn_id=turn.id,
+            kind="live",
+            revision=pinned(conversation.state, revision, now),
+            clock=now,
+            seed=secrets.randbits(62),
+            state_before=conversation.state,
+            memory_before=contact.memory,
+        )
+        session.add(run)
+        await session.flush()
+        turn.run_id = run.id
+        await session.execute(
+            insert(Stage).values(
+                run_id=run.id,
+                name="receive",
+                started_at=turn.received_at,
+                seconds=0.0,
+                outcome="done",
+                output={"arrived_as": turn.arrived_as, "text": turn.text},
+            )
+        )
+        return run
+
+    async def _fenced(self, session: AsyncSession, claim: Claim) -> None:
+        """Lock the turn's row and check that it is still ours."""
+        wanted = select(Turn.epoch).where(Turn.id == claim.turn.id).with_for_update()
+        if (await session.execute(wanted)).scalar_one_or_none() != claim.epoch:
+            raise StaleWorker(f"the turn {claim.turn.id} was taken by another worker")
+
+    async def record(
+        self,
+        claim: Claim,
+        stage: StageName,
+        started_at: datetime,
+        seconds: float,
+        *,
+        input: dict[str, Any],
+        output: dict[str, Any] | None = None,
+        failure: Failure | None = None,
+        again: bool = False,
+    ) -> None:
+        """Record a stage: done, failed, or to be tried again.
+
+        Raises:
+            StaleWorker: the turn is not ours any more.
+        """
+        attempt = claim.attempts.get(stage, 0) + 1
+        claim.attempts[stage] = attempt
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            await session.execute(
+                insert(Stage).values(
+                    run_id=claim.turn.run_id,
+                    name=stage,
+                    attempt=attempt,
+                    started_at=started_at,
+                    seconds=seconds,
+                    outcome="again" if again else "failed" if failure else "done",
+                    input=input,
+                    output=output or {},
+                    error=failure.as_json() if failure else None,
+                )
+            )
+            changes = _on_the_turn(stage, output or {}, input)
+            if changes:
+                changed = update(Turn).where(Turn.id == claim.turn.id).values(**changes)
+                await session.execute(changed)
+            await self._tell(session, claim, "turn.stage", stage=stage, failed=failure is not None)
+
+    async def may_answer(self, claim: Claim) -> TurnSoFar | None:
+        """Pass the gate: the turn, with state and memory as the turns before it left them; None
+        where one of those is not finished. Then the turn waits, and who finishes the one before
+        enqueues it again."""
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            locked = (
+                select(Conversation)
+                .where(Conversation.id == claim.turn.conversation_id)
+                .with_for_update()
+            )
+            conversation = (await session.execute(locked)).scalar_one()
+            # A turn that is tried again by hand was passed by those after it long ago.
+            if conversation.answered < claim.turn.number - 1:
+                waiting = update(Turn).where(Turn.id == claim.turn.id).values(state="waiting")
+                await session.execute(waiting)
+                return None
+            contact = await session.get_one(Contact, claim.turn.contact_id)
+            frozen = (
+                update(Run)
+                .where(Run.id == claim.turn.run_id)
+                .values(state_before=conversation.state, memory_before=contact.memory)
+            )
+            await session.execute(frozen)
+        claim.turn = replace(
+            claim.turn,
+            state=dict(conversation.state),
+            memory=facts(contact.memory, claim.turn.clock),
+            answering=conversation.answering,
+        )
+        return claim.turn
+
+    async def plan(self, claim: Claim, planned: Sequence[PlannedDelivery]) -> list[Delivery]:
+        """The turn's deliveries, written down before anything goes out; those of an earlier
+        attempt as they stand."""
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            wanted = select(Delivery).where(
+                Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
+            )
+            known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
+            if known:
+                return list(known)
+            rows = [
+                Delivery(
+                    turn_id=claim.turn.id,
+                    run_id=claim.turn.run_id,
+                    kind=each.kind,
+                    part=each.part,
+                    key=f"{claim.turn.run_id}-{each.part}",
+                    text=each.text,
+                    clip_id=each.clip_id,
+                    extra=each.extra,
+                )
+                for each in planned
+            ]
+            session.add_all(rows)
+            await session.flush()
+            return rows
+
+    async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
+        """A text beside the answer (part below 0), written down once; None where it was before."""
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            key = f"{claim.turn.run_id}{part}"
+            known = select(Delivery.id).where(Delivery.key == key)
+            if (await session.execute(known)).first():
+                return None
+            row = Delivery(
+                turn_id=claim.turn.id,
+                run_id=claim.turn.run_id,
+                kind="text",
+                part=part,
+                key=key,
+                text=text,
+            )
+            session.add(row)
+            await session.flush()
+            return row
+
+    async def planned_delivery(self, claim: Claim, delivery_id: str) -> Delivery | None:
+        """A delivery that waits to be sent; None where it does not."""
+        async with self._database.reading() as session:
+            row = await session.get(Delivery, delivery_id)
+        return row if row is not None and row.state == "planned" else None
+
+    async def delivery(self, claim: Claim, row: Delivery, state: str, **changes: Any) -> None:
+        """Move a delivery to another state."""
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            if state == "sending":
+                changes["attempts"] = Delivery.attempts + 1
+            elif state != "planned":
+                changes["settled_at"] = func.now()
+            changed = update(Delivery).where(Delivery.id == row.id).values(state=state, **changes)
+            await session.execute(changed)
+            await self._tell(
+                session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
+            )
+        row.state = state
+
+    async def defer(self, claim: Claim, seconds: float) -> None:
+        """Leave a turn for now: its job comes again after a while."""
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            left = update(Turn).where(Turn.id == claim.turn.id).values(state="received")
+            await session.execute(left)
+            await enqueue(self._queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id)
+
+    async def finish(
+        self,
+        claim: Claim,
+        failure: Failure | None,
+        closing: Closing,
+    ) -> None:
+        """Close a turn, keep what it leaves behind, and open the gate for the next."""
+        turn = claim.turn
+        async with self._database.writing() as session:
+            await self._fenced(session, claim)
+            await session.execute(
+                update(Turn)
+                .where(Turn.id == turn.id)
+                .values(
+                    state="failed" if failure else "answered",
+                    error=failure.as_json() if failure else None,
+                    finished_at=func.now(),
+                )
+            )
+            state = await self._left_behind(session, claim, closing)
+            changes: dict[str, Any] = {"answering": "person"} if closing.hand_over else {}
+            await session.execute(
+                update(Conversation)
+                .where(Conversation.id == turn.conversation_id)
+                .values(
+                    answered=func.greatest(Conversation.answered, turn.number),
+                    state=state,
+                    changed_at=func.now(),
+                    **changes,
+                )
+            )
+            if closing.hand_over:
+                await self._tell(session, claim, "conversation.person")
+            heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
+            spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
+            await count_use(session, turn.contact_id, heard, spoken)
+            following = select(Turn.id).where(
+                Turn.conversation_id == turn.conversation_id,
+                Turn.number == turn.number + 1,
+                Turn.state == "waiting",
+            )
+            following_id = (await session.execute(following)).scalar_one_or_none()
+            if following_id:
+                await enqueue(self._queue, session, WORK_TURN, turn_id=following_id)
+            ended = "failed" if failure else "answered"
+            await self._tell(session, claim, "turn." + ended, code=failure.code if failure else "")
+
+    async def _left_behind(
+        self, session: AsyncSession, claim: Claim, closing: Closing
+    ) -> dict[str, Any]:
+        """Keep what is to be remembered; gives the conversation's new state."""
+        turn = claim.turn
+        if closing.undo:
+            earlier = (
+                select(Run.state_before, Run.memory_before)
+                .join(Turn, Turn.run_id == Run.id)
+                .where(Turn.conversation_id == turn.conversation_id, Turn.number < turn.number)
+                .order_by(Turn.number.desc())
+                .limit(1)
+            )
+            before = (await session.execute(earlier)).first()
+            if before is not None:
+                contact = await session.get_one(Contact, turn.contact_id, with_for_update=True)
+                contact.memory = before.memory_before
+                return dict(before.state_before)
+        if closing.remember:
+            contact = await session.get_one(Contact, turn.contact_id, with_for_update=True)
+            for remember, days in closing.remember:
+                contact.memory = with_facts(contact.memory, remember, days, turn.clock)
+        return closing.state
+
+    async def _tell(self, session: AsyncSession, claim: Claim, type: str, **data: Any) -> None:
+        await emit(
+            session,
+            type,
+            claim.turn.id,
+            line=claim.turn.line,
+            conversation=claim.turn.conversation_id,
+            number=claim.turn.number,
+            **data,
+        )
+
+
+def _on_the_turn(stage: StageName, output: dict[str, Any], input: dict[str, Any]) -> dict[str, Any]:
+    """What the turn's own row shows of a stage, for lists."""
+    if stage == "transcribe" and output:
+        return {"text": output["written"]}
+    if stage == "route" and output:
+        return {"route": output["route"]}
+    return {}

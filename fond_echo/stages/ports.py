@@ -1,0 +1,174 @@
+"""What stages need of the world, as interfaces; who fills them in is decided at start."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Protocol
+
+from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import Decoded
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import LogicService
+from fond_echo.speech.remote import SpokenSound
+
+
+class StageError(FondEchoError):
+    """A stage failed in a way of its own."""
+
+    code = "stage"
+
+
+class SoundNotFetched(StageError):
+    """The sound of a message could not be had from the network."""
+
+    code = "sound-not-fetched"
+
+
+class NothingHeard(StageError):
+    """There was no speech in the sound."""
+
+    code = "nothing-heard"
+
+
+@dataclass(frozen=True)
+class Fetched:
+    """Bytes got from a line, and what its network says they are."""
+
+    data: bytes = field(repr=False)
+    media_type: str
+    exchanges: list[Any]
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """One thing to send. `key` is the same at every attempt.
+
+    Attributes:
+        kind: text, voice, file, picture, choices, edit or delete.
+        id: the network's id of what is edited or deleted.
+        choices: label and value of each.
+        data: the bytes of a voice note, a file or a picture.
+    """
+
+    kind: str
+    conversation: str
+    contact: str
+    key: str
+    text: str = ""
+    id: str = ""
+    data: bytes = field(default=b"", repr=False)
+    media_type: str = ""
+    name: str = ""
+    url: str = ""
+    seconds: float = 0.0
+    waveform: tuple[float, ...] = ()
+    choices: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True)
+class Sent:
+    """What the network said about something sent."""
+
+    outside_id: str
+    exchanges: list[Any]
+
+
+@dataclass(frozen=True)
+class Abilities:
+    """What a line can send, and how much.
+
+    Attributes:
+        kinds: those of Outgoing that its network has; what it has not is sent another way.
+        edits_choices: an edit may bring choices along.
+    """
+
+    kinds: frozenset[str]
+    text_characters: int = 4_000
+    voice_seconds: float = 900.0
+    voice_bytes: int = 10_000_000
+    file_bytes: int = 20_000_000
+    edits_choices: bool = False
+
+    def can_edit(self, choices: bool) -> bool:
+        """Whether something written can be written anew, with choices or without."""
+        return "edit" in self.kinds and (self.edits_choices or not choices)
+
+
+class LinePort(Protocol):
+    """A line, as stages see it."""
+
+    @property
+    def abilities(self) -> Abilities: ...
+
+    async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched: ...
+
+    async def send(self, outgoing: Outgoing) -> Sent: ...
+
+    async def indicate(self, conversation: str, contact: str, kind: str) -> None: ...
+
+    async def mark_read(self, conversation: str, contact: str, message: str) -> None: ...
+
+
+class Ear(Protocol):
+    """Hears."""
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, long: bool
+    ) -> Heard: ...
+
+
+class Voice(Protocol):
+    """Speaks, part by part."""
+
+    def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]: ...
+
+
+class Decoder(Protocol):
+    """Decodes untrusted sound where it can do no harm."""
+
+    async def decode(self, data: bytes) -> Decoded: ...
+
+
+class Clips(Protocol):
+    """Keeps sound."""
+
+    async def keep(
+        self,
+        data: bytes,
+        media_type: str,
+        origin: str,
+        *,
+        seconds: float | None = None,
+        rate: int | None = None,
+        waveform: list[float] | None = None,
+    ) -> ClipRef: ...
+
+    async def load(self, clip_id: str) -> bytes: ...
+
+
+class LogicPort(Protocol):
+    """Asks business logic; answers may come in parts."""
+
+    def ask(
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False
+    ) -> AsyncIterator[Reply]: ...
+
+
+@dataclass(frozen=True)
+class Needs:
+    """All that stages need, for one turn."""
+
+    line: LinePort
+    ear: Ear
+    voice: Voice
+    decoder: Decoder
+    clips: Clips
+    logic: LogicPort
+    now: datetime

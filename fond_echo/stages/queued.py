@@ -1,0 +1,329 @@
+"""The queued driver: one job a turn, recorded after every stage.
+
+fetch, decode and transcribe run ahead of earlier turns, unlocked; from route on a turn waits
+for those before it in its conversation. A job that finds the gate closed, or something that is
+not possible now but soon, ends; nothing is held while it waits.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import Awaitable, Callable, Coroutine
+from datetime import UTC, datetime
+from typing import Any, Protocol
+
+import structlog
+
+from fond_echo.contract.base import Shape
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import StageName
+from fond_echo.core.audio.containers import encode as encode_clip
+from fond_echo.core.audio.waveform import heights
+from fond_echo.core.errors import FondEchoError
+from fond_echo.stages import deliver
+from fond_echo.stages.answer import answer, failed, greeting
+from fond_echo.stages.apology import apology
+from fond_echo.stages.claim import Claim, Failure, StaleWorker
+from fond_echo.stages.closing import Closing, closing_of
+from fond_echo.stages.decode import decode
+from fond_echo.stages.encode import encode
+from fond_echo.stages.fetch import fetch
+from fond_echo.stages.inputs import input_of
+from fond_echo.stages.journal import Journal
+from fond_echo.stages.later import Later, longest_pause, passes, pause
+from fond_echo.stages.ports import Needs, Outgoing
+from fond_echo.stages.route import route
+from fond_echo.stages.sending import send
+from fond_echo.stages.speak import speak
+from fond_echo.stages.transcribe import transcribe
+from fond_echo.stages.turn import (
+    Answered,
+    Delivered,
+    DeliveredPart,
+    Spoken,
+    SpokenPart,
+    TurnSoFar,
+)
+from fond_echo.store.database import AWAY
+from fond_echo.store.records import Line
+
+log = structlog.get_logger()
+
+Simple = Callable[[TurnSoFar, Needs], Awaitable[Shape]]
+
+HEARD, SLOW = -1, -2
+"""The parts of deliveries beside the answer: what was heard, and that it takes a while."""
+
+
+class World(Protocol):
+    """Gives a turn what it needs, for its line."""
+
+    async def needs(self, line: Line, now: datetime) -> Needs: ...
+
+
+class QueuedDriver:
+    """Works turns, one call of `work` a job."""
+
+    def __init__(self, journal: Journal, world: World) -> None:
+        self._journal = journal
+        self._world = world
+
+    async def work(self, turn_id: str) -> None:
+        """Carry a turn as far as it goes now. Safe to call again at any time."""
+        claim = await self._journal.claim(turn_id)
+        if claim is None:
+            return
+        with structlog.contextvars.bound_contextvars(turn=turn_id, line=claim.line.name):
+            try:
+                needs = await self._world.needs(claim.line, claim.turn.clock)
+                await _Carrier(self._journal, claim, needs).carry()
+            except Later as later:
+                log.info("turn left for a while", seconds=later.seconds)
+                await self._journal.defer(claim, later.seconds)
+            except StaleWorker:
+                log.warning("turn taken by another worker")
+
+    async def decide(self, turn_id: str, delivery_id: str) -> None:
+        """Send a delivery that an operator wants sent again."""
+        claim = await self._journal.claim(turn_id, finished=True)
+        if claim is None:
+            return
+        needs = await self._world.needs(claim.line, claim.turn.clock)
+        row = await self._journal.planned_delivery(claim, delivery_id)
+        if row is not None:
+            try:
+                await send(self._journal, claim, row, needs)
+            except Later:
+                log.info("delivery not possible now", delivery=delivery_id)
+
+
+class _Carrier:
+    """Carries one claimed turn."""
+
+    def __init__(self, journal: Journal, claim: Claim, needs: Needs) -> None:
+        self._journal = journal
+        self._claim = claim
+        self._needs = needs
+        self._beside: list[asyncio.Task[None]] = []
+
+    async def carry(self) -> None:
+        turn = self._claim.turn
+        told_only = bool(turn.standing) or turn.inbound.arrived_as in ("other", "joined")
+        try:
+            if turn.standing not in ("refused", "quota"):
+                self._start(self._indicate())
+            if turn.inbound.sound is not None and not told_only:
+                await self._hear()
+            if await self._journal.may_answer(self._claim) is None:
+                return
+            if told_only:
+                await self._stage("answer", self._set_words, needed=True)
+            elif self._claim.turn.answering == "person":
+                # Somebody answers in the console; what was said stands in the log for them.
+                await self._journal.finish(self._claim, self._claim.failure, Closing(turn.state))
+                return
+            else:
+                await self._stage("route", route)
+                await self._stage("answer", _answered, needed=True)
+            await self._finish()
+        finally:
+            for task in self._beside:
+                task.cancel()
+            await asyncio.gather(*self._beside, return_exceptions=True)
+
+    def _start(self, work: Coroutine[Any, Any, None]) -> None:
+        self._beside.append(asyncio.create_task(work))
+
+    async def _hear(self) -> None:
+        slow = None
+        if self._claim.settings.slow_seconds and self._claim.settings.slow_words:
+            slow = asyncio.create_task(self._say_slow())
+            self._beside.append(slow)
+        await self._stage("fetch", fetch)
+        await self._stage("decode", decode)
+        await self._stage("transcribe", transcribe)
+        if slow is not None and not slow.done() and not self._saying:
+            slow.cancel()
+        heard = self._claim.turn.heard
+        if self._claim.settings.echo_heard and heard is not None and heard.written:
+            await self._aside(HEARD, f"“{heard.written}”")
+
+    _saying = False
+    _slow_id = ""
+
+    async def _say_slow(self) -> None:
+        """After a while, tell the sender that it takes one."""
+        waited = (datetime.now(UTC) - self._claim.received_at).total_seconds()
+        await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
+        self._saying = True
+        row = await self._aside(SLOW, self._claim.settings.slow_words)
+        self._slow_id = row.outside_id if row is not None else ""
+
+    async def _aside(self, part: int, text: str) -> DeliveredPart | None:
+        """A text beside the answer; whether it goes out is not the turn's concern."""
+        row = await self._journal.aside(self._claim, part, text)
+        if row is None:
+            return None
+        try:
+            delivered, _ = await send(self._journal, self._claim, row, self._needs)
+        except (Later, FondEchoError) as error:
+            log.info("a line beside the answer was not sent", reason=str(error))
+            return None
+        return delivered
+
+    async def _take_back(self) -> None:
+        """Where the network can, take away that it takes a while, once it is over."""
+        if not self._slow_id or "delete" not in self._needs.line.abilities.kinds:
+            return
+        inbound = self._claim.turn.inbound
+        key = f"{self._claim.turn.run_id}{SLOW}-gone"
+        gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=self._slow_id)
+        try:
+            await self._needs.line.send(gone)
+        except FondEchoError as error:
+            log.info("a line beside the answer was not taken back", reason=str(error))
+
+    async def _indicate(self) -> None:
+        kind = "recording" if self._claim.turn.answers_aloud else "typing"
+        inbound = self._claim.turn.inbound
+        line = self._needs.line
+        try:
+            await line.mark_read(inbound.conversation, inbound.contact, inbound.id)
+            await line.indicate(inbound.conversation, inbound.contact, kind)
+        except FondEchoError as error:
+            log.info("indicator not shown", reason=str(error))
+
+    async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:
+        """Words that do not come from a route: a refusal, a welcome, a greeting."""
+        access, quotas = self._claim.settings.access, self._claim.settings.quotas
+        words = {"refused": access.refusal, "quota": quotas.reached, "welcome": access.welcome}
+        if turn.standing in words:
+            return Answered(parts=[Reply(text=words[turn.standing])])
+        if turn.standing == "operator":
+            return Answered(parts=[Reply(text=turn.inbound.text)])
+        if turn.inbound.joined:
+            return Answered(parts=[greeting(turn)])
+        return Answered(parts=[apology("other")])
+
+    async def _finish(self) -> None:
+        claim = self._claim
+        if claim.turn.answers_aloud and claim.turn.answered is not None:
+            await self._stage("speak", _spoken, alone=True)
+            if claim.turn.spoken is not None and claim.turn.spoken.parts:
+                await self._stage("encode", encode, alone=True)
+        failure = await self._deliver()
+        await self._take_back()
+        await self._journal.finish(claim, claim.failure or failure, closing_of(claim.turn))
+
+    async def _stage(
+        self,
+        stage: StageName,
+        function: Simple,
+        *,
+        needed: bool = False,
+        alone: bool = False,
+    ) -> None:
+        """Run a stage unless it is done, or an earlier one failed.
+
+        Args:
+            needed: on failure an apology takes the stage's place; it runs after failures too.
+            alone: it runs after failures too: an apology is spoken like any reply.
+
+        Raises:
+            Later: it failed in a way that passes, and there is time.
+        """
+        claim = self._claim
+        if stage in claim.done or (claim.failure and not (needed or alone)):
+            return
+        started_at, begun = datetime.now(UTC), time.monotonic()
+        addition: Shape | None = None
+        failure: Failure | None = None
+        seconds: float | None = None
+        if claim.failure is not None and needed:
+            addition = _apologised(claim.turn, claim.failure)
+        else:
+            try:
+                addition = await function(claim.turn, self._needs)
+            except (StaleWorker, Later, *AWAY):
+                raise
+            except Exception as error:
+                failure = Failure.of(stage, error)
+                if passes(error) and stage != "answer":
+                    since = claim.tried_since.get(stage, started_at)
+                    seconds = pause(since, most=longest_pause(error))
+                _log_failure(stage, error, seconds)
+        await self._journal.record(
+            claim,
+            stage,
+            started_at,
+            time.monotonic() - begun,
+            input=input_of(stage, claim.turn),
+            output=addition.model_dump(mode="json") if addition else None,
+            failure=failure,
+            again=seconds is not None,
+        )
+        if seconds is not None:
+            raise Later(seconds)
+        if addition is not None:
+            claim.turn = claim.turn.with_added(stage, addition)
+        if failure is not None:
+            claim.failure = claim.failure or failure
+            if needed:
+                await self._stage(stage, function, needed=True)
+
+    async def _deliver(self) -> Failure | None:
+        claim = self._claim
+        if "deliver" in claim.done:
+            return None
+        started_at, begun = datetime.now(UTC), time.monotonic()
+        planned = deliver.plan(claim.turn, self._needs.line.abilities)
+        rows = await self._journal.plan(claim, planned)
+        parts = []
+        failure: Failure | None = None
+        for row in rows:
+            part, problem = await send(self._journal, claim, row, self._needs)
+            parts.append(part)
+            failure = failure or problem
+        delivered = Delivered(parts=parts)
+        await self._journal.record(
+            claim,
+            "deliver",
+            started_at,
+            time.monotonic() - begun,
+            input=input_of("deliver", claim.turn),
+            output=delivered.model_dump(mode="json"),
+            failure=failure,
+        )
+        claim.turn = claim.turn.with_added("deliver", delivered)
+        return failure
+
+
+def _log_failure(stage: str, error: BaseException, seconds: float | None) -> None:
+    if isinstance(error, FondEchoError):
+        log.info("stage failed", stage=stage, code=error.code, reason=str(error), again_in=seconds)
+    else:
+        log.error("stage broke", stage=stage, exc_info=error)
+
+
+async def _answered(turn: TurnSoFar, needs: Needs) -> Answered:
+    return Answered(parts=[part async for part in answer(turn, needs)])
+
+
+async def _spoken(turn: TurnSoFar, needs: Needs) -> Spoken:
+    parts: list[SpokenPart] = []
+    async for part in speak(turn, needs):
+        kept = await needs.clips.keep(
+            encode_clip(part.clip, "flac"),
+            "audio/flac",
+            "spoken",
+            seconds=part.clip.seconds,
+            rate=part.clip.rate,
+            waveform=heights(part.clip),
+        )
+        parts.append(SpokenPart(text=part.text, clip=kept))
+    return Spoken(parts=parts)
+
+
+def _apologised(turn: TurnSoFar, failure: Failure) -> Answered:
+    return Answered(parts=[failed(turn, failure.code)], apology_for=failure.code)

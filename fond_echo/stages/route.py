@@ -1,0 +1,100 @@
+"""route: where the turn goes, and why."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
+from fond_echo.core.dialogue.slots import Judge, Open, Slot
+from fond_echo.core.language.templates import compile_template
+from fond_echo.stages.closing import fresh
+from fond_echo.stages.ports import Needs
+from fond_echo.stages.turn import Asked, Routed, RouteScore, TurnSoFar
+
+SURE = 0.75
+"""A dictated transcript at or above this confidence is believed."""
+
+MOST_TEXT = 4_000
+"""Characters of a text that are understood; what is longer is no question."""
+
+
+async def route(turn: TurnSoFar, needs: Needs) -> Routed:
+    """Typed and heard text take the same way; only what was heard can be doubted."""
+    return await asyncio.to_thread(understand, turn)
+
+
+def understand(turn: TurnSoFar) -> Routed:
+    """What the turn means, with the dialogue that is open in its conversation."""
+    heard = turn.heard
+    believed = heard is None or heard.source == "expected" or heard.confidence >= SURE
+    said = Said(
+        turn.text[:MOST_TEXT],
+        turn.inbound.command,
+        turn.choice,
+        "" if turn.choice else turn.inbound.key,
+        heard_surely=believed,
+    )
+    dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), turn.clock, _judge(turn))
+    state = turn.state
+    asked = state if state.get("revision") == turn.revision and fresh(state, turn.clock) else {}
+    open_, meant = asked.get("open"), asked.get("meant")
+    found = dialogue.understand(
+        said,
+        Open.from_json(open_) if open_ else None,
+        Meant(tuple(meant["routes"]), meant["text"]) if meant else None,
+    )
+    return _routed(found)
+
+
+def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:
+    """The slots of a route, as the machine takes them."""
+    found = turn.assistant.route(name)
+    return [spec.slot(slot) for slot, spec in found.slots.items()] if found else []
+
+
+def _judge(turn: TurnSoFar) -> Any:
+    from fond_echo.stages.answer import template_values
+
+    def of_route(name: str) -> Judge:
+        found = turn.assistant.route(name)
+
+        def judge(slot: str, value: Any, others: Mapping[str, Any]) -> str:
+            for must in found.slots[slot].must if found else []:
+                values = {**template_values(turn), "value": value, "slots": {**others, slot: value}}
+                if compile_template(must.that).render(values) not in (True, "True", "true", "yes"):
+                    return str(compile_template(must.otherwise).render(values))
+            return ""
+
+        return judge
+
+    return of_route
+
+
+def _routed(found: Understood) -> Routed:
+    decision = found.decision
+    return Routed(
+        route=decision.route,
+        by=decision.by,
+        sure=decision.sure,
+        because=decision.because,
+        confidence=decision.confidence,
+        scores=[
+            RouteScore(
+                route=each.route,
+                score=each.score,
+                because=each.because,
+                confidence=each.confidence,
+            )
+            for each in decision.scores[:20]
+        ],
+        outcome=found.outcome,
+        slots=dict(found.slots),
+        open=found.open.as_json() if found.open else None,
+        slot=found.slot,
+        why=found.why,
+        asked=Asked(routes=list(found.meant.routes), text=found.meant.text)
+        if found.meant
+        else None,
+    )

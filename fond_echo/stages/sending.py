@@ -1,0 +1,158 @@
+"""Sending a delivery, and what is done when it may or may not have gone out.
+
+planned → sending → sent, refused, in-doubt or dropped. "sending" is written before the request,
+so that after a crash it is known which deliveries are in doubt. What is certain not to have
+happened is tried again, for as long as the line says; what is in doubt is handled as the line
+says: `resend` (with the same key), `hold` for the operator, or `drop`.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.outside.errors import (
+    ForbiddenAddress,
+    NoAnswer,
+    OutsideError,
+    Refused,
+    SecretMisused,
+)
+from fond_echo.outside.machine import BUSY
+from fond_echo.stages.claim import Claim, Failure
+from fond_echo.stages.journal import Journal
+from fond_echo.stages.later import Later, pause
+from fond_echo.stages.ports import Needs, Outgoing, Sent
+from fond_echo.stages.turn import DeliveredPart
+from fond_echo.store.records import Delivery
+
+PAUSES = (0.4, 1.2)
+"""Before the second and third try within one job; after that the turn is left for a while."""
+
+
+class NotDelivered(FondEchoError):
+    """A delivery was refused, or could not be made."""
+
+    code = "not-delivered"
+
+
+class InDoubt(FondEchoError):
+    """A delivery may or may not have gone out, and the line says to hold it."""
+
+    code = "delivery-in-doubt"
+
+
+Settled = tuple[DeliveredPart, Failure | None]
+
+
+async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> Settled:
+    """Send one delivery.
+
+    Raises:
+        Later: it certainly did not go out, and may yet.
+    """
+    if row.state == "sending":
+        doubt = InDoubt("the worker stopped while this was being sent")
+        settled = await _doubtful(journal, claim, row, doubt)
+        if settled is not None:
+            return settled
+    if row.state not in ("planned", "sending"):
+        return DeliveredPart(kind=row.kind, state=row.state, outside_id=row.outside_id), None
+    outgoing = await _outgoing(claim, row, needs)
+    attempt = 0
+    while True:
+        await journal.delivery(claim, row, "sending")
+        try:
+            sent = await needs.line.send(outgoing)
+        except FondEchoError as error:
+            settled = await _failed(journal, claim, row, error, attempt)
+            if settled is not None:
+                return settled
+        else:
+            return await _sent(journal, claim, row, sent), None
+        attempt += 1
+
+
+async def _failed(
+    journal: Journal, claim: Claim, row: Delivery, error: FondEchoError, attempt: int
+) -> Settled | None:
+    """Settle a delivery that failed; None where it is to be tried again at once."""
+    busy = isinstance(error, Refused) and error.status in BUSY
+    not_reached = isinstance(error, OutsideError) and not error.answered
+    doubtful = isinstance(error, NoAnswer) or (isinstance(error, Refused) and error.status >= 500)
+    if isinstance(error, (ForbiddenAddress, SecretMisused)):
+        return await _refused(journal, claim, row, error)
+    if not (busy or not_reached or doubtful):
+        return await _refused(journal, claim, row, error)
+    if doubtful and not busy:
+        settled = await _doubtful(journal, claim, row, error)
+        if settled is not None:
+            return settled
+    if attempt < len(PAUSES):
+        await asyncio.sleep(PAUSES[attempt])
+        return None
+    seconds = pause(row.planned_at, patience=claim.settings.deliver_for_hours * 3_600)
+    if seconds is None:
+        return await _refused(journal, claim, row, error)
+    failure = Failure.of("deliver", error)
+    await journal.delivery(
+        claim, row, "planned", error=failure.as_json(), exchanges=_exchanges(error)
+    )
+    raise Later(seconds)
+
+
+async def _refused(journal: Journal, claim: Claim, row: Delivery, error: FondEchoError) -> Settled:
+    failure = Failure.of("deliver", error)
+    await journal.delivery(
+        claim, row, "refused", error=failure.as_json(), exchanges=_exchanges(error)
+    )
+    return DeliveredPart(kind=row.kind, state="refused"), failure
+
+
+async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
+    turn = claim.turn
+    clip = turn.encoded.clip if turn.encoded and row.clip_id else None
+    data = await needs.clips.load(row.clip_id) if row.clip_id else b""
+    url, name = str(row.extra.get("url", "")), str(row.extra.get("name", ""))
+    return Outgoing(
+        kind=row.kind,
+        conversation=turn.inbound.conversation,
+        contact=turn.inbound.contact,
+        key=row.key,
+        text=row.text,
+        id=str(row.extra.get("id", "")),
+        data=data,
+        media_type="audio/ogg" if clip else "",
+        name=name or ("answer.ogg" if clip else ""),
+        url=url,
+        seconds=clip.seconds or 0.0 if clip else 0.0,
+        waveform=tuple(clip.waveform) if clip else (),
+        choices=tuple((label, value) for label, value in row.extra.get("choices", [])),
+    )
+
+
+async def _sent(journal: Journal, claim: Claim, row: Delivery, sent: Sent) -> DeliveredPart:
+    outside_id = sent.outside_id or str(row.extra.get("id", ""))
+    await journal.delivery(
+        claim, row, "sent", outside_id=outside_id, exchanges=sent.exchanges, error=None
+    )
+    return DeliveredPart(kind=row.kind, state="sent", outside_id=outside_id)
+
+
+async def _doubtful(
+    journal: Journal, claim: Claim, row: Delivery, error: FondEchoError
+) -> Settled | None:
+    """Settle a delivery in doubt as the line says; None where it is to be sent again."""
+    decision = claim.settings.when_in_doubt
+    # Writing the same words in the same place twice is writing them once.
+    if decision == "resend" or row.kind == "edit":
+        return None
+    failure = Failure.of("deliver", error)
+    state = "dropped" if decision == "drop" else "in-doubt"
+    await journal.delivery(claim, row, state, error=failure.as_json(), exchanges=_exchanges(error))
+    return DeliveredPart(kind=row.kind, state=state), failure
+
+
+def _exchanges(error: FondEchoError) -> list[Any]:
+    return [vars(each) for each in getattr(error, "exchanges", [])]

@@ -1,0 +1,86 @@
+"""speak: the reply's words as sound, part by part."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+
+import structlog
+
+from fond_echo.contract.reply import Reply
+from fond_echo.core.audio.errors import SoundError
+from fond_echo.core.audio.level import levelled
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.dialogue.shaping import speakable
+from fond_echo.core.language.ssml import SsmlFault, is_ssml, plain_of
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.documents.sounds import bytes_of
+from fond_echo.speech.remote import SpokenSound
+from fond_echo.stages.ports import Needs
+from fond_echo.stages.turn import TurnSoFar
+
+log = structlog.get_logger()
+
+MOST_KEYS = 9
+"""So many choices have a key each."""
+
+
+def spoken_text(reply: Reply, *, in_call: bool = False) -> str:
+    """What is said for a reply: its own spoken words, or its written ones made speakable, and
+    then what can be chosen. Markup that cannot be spoken gives way to the written words.
+
+    Raises:
+        SsmlFault: where there are none.
+    """
+    text = reply.spoken
+    if is_ssml(text):
+        try:
+            text = plain_of(text)
+        except SsmlFault:
+            if not reply.text:
+                raise
+            text = ""
+    return f"{text or speakable(reply.text)} {spoken_choices(reply, in_call=in_call)}".strip()
+
+
+def spoken_choices(reply: Reply, *, in_call: bool = False) -> str:
+    """What can be chosen, said: in a call with the key for each."""
+    if not reply.choices:
+        return ""
+    if in_call and len(reply.choices) <= MOST_KEYS:
+        named = enumerate((choice.label for choice in reply.choices), 1)
+        return " ".join(f"For {label.rstrip('.?!')}, press or say {key}." for key, label in named)
+    *others, last = [choice.label for choice in reply.choices]
+    return f"You can say: {', '.join(others)}, or {last}." if others else f"You can say: {last}."
+
+
+async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
+    """The parts of the spoken reply as they are made, or as they lie in the assistant's folder."""
+    assert turn.answered is not None
+    for reply in turn.answered.parts:
+        played = await _played(reply, turn, needs)
+        if played is not None:
+            yield played
+        call = turn.in_call
+        text = spoken_choices(reply, in_call=call) if played else spoken_text(reply, in_call=call)
+        if text:
+            async for part in needs.voice.speak(text, turn.assistant.voice, seed=turn.seed):
+                yield part
+
+
+async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | None:
+    """The reply's sound from the assistant's folder, as loud as speech; None where it has none,
+    or none that can be used: then its words are spoken."""
+    if not reply.sound:
+        return None
+    kept = turn.assistant.sound(reply.sound)
+    if kept is None:
+        log.warning("the assistant's folder has no such sound", turn=turn.id, sound=reply.sound)
+        return None
+    try:
+        decoded = await needs.decoder.decode(bytes_of(kept))
+    except SoundError as error:
+        log.warning("a sound is not played", turn=turn.id, sound=reply.sound, reason=str(error))
+        return None
+    clip = await asyncio.to_thread(lambda: levelled(at_rate(decoded.clip, RATE)))
+    return SpokenSound(clip, reply.text)

@@ -1,0 +1,38 @@
+"""transcribe: from sound to words, first against what the assistant can understand."""
+
+from __future__ import annotations
+
+import asyncio
+
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.containers import decode
+from fond_echo.stages.expected import expected_of
+from fond_echo.stages.ports import Needs, NothingHeard
+from fond_echo.stages.turn import TurnSoFar
+
+LONG_SECONDS = 60.0
+"""Sound longer than this gives way to voice notes."""
+
+
+async def transcribe(turn: TurnSoFar, needs: Needs) -> Heard:
+    """Raises NothingHeard where there is no speech in the sound."""
+    assert turn.decoded is not None
+    file = await needs.clips.load(turn.decoded.clip.id)
+    clip = (await asyncio.to_thread(decode, file)).clip
+    heard = await needs.ear.transcribe(
+        clip,
+        expected_of(turn),
+        language=turn.assistant.language,
+        long=clip.seconds > LONG_SECONDS,
+    )
+    return speech_in(heard)
+
+
+def speech_in(heard: Heard) -> Heard:
+    """What was heard, where there was speech. Raises NothingHeard where there was none."""
+    if heard.source == "nothing":
+        raise NothingHeard(
+            "no speech was heard in the sound",
+            remedy="speak nearer to the microphone, in a quieter place",
+        )
+    return heard

@@ -1,0 +1,91 @@
+"""Trying an assistant: a turn that leaves the house by no door. Nothing is stored, nothing is
+delivered, and business logic is asked only where its route says that asking is safe."""
+
+from __future__ import annotations
+
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from fond_echo.contract.base import new_id
+from fond_echo.contract.line import Inbound
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.stages.answer import answer, failed
+from fond_echo.stages.closing import closing_of
+from fond_echo.stages.expected import expected_of
+from fond_echo.stages.ports import LogicPort
+from fond_echo.stages.route import understand
+from fond_echo.stages.speak import spoken_text
+from fond_echo.stages.turn import Answered, Routed, TurnSoFar
+
+Hearing = Callable[[Expected], Awaitable[Heard]]
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a try gave; `heard` where it was a recording."""
+
+    heard: Heard | None
+    routed: Routed
+    replies: list[Reply]
+    spoken: str
+    state: dict[str, Any]
+    not_run: str = ""
+
+
+@dataclass(frozen=True)
+class _OnlyLogic:
+    logic: LogicPort
+
+
+async def try_out(
+    assistant: AssistantFile,
+    revision: str,
+    said: Inbound,
+    state: dict[str, Any],
+    now: datetime,
+    logic: LogicPort,
+    hear: Hearing | None = None,
+) -> Outcome:
+    """Take a turn with an assistant, as far as it goes without leaving the house.
+
+    Args:
+        hear: hears the recording that was said, against what is expected here.
+    """
+    turn = TurnSoFar(
+        id=new_id(),
+        run_id=new_id(),
+        run="try",
+        number=1,
+        line="try",
+        conversation_id="try",
+        contact_id="try",
+        contact_name=said.name,
+        inbound=said,
+        assistant=assistant,
+        revision=revision,
+        clock=now,
+        seed=1,
+        state=state,
+    )
+    heard = await hear(expected_of(turn)) if hear is not None else None
+    if heard is not None:
+        turn = turn.with_added("transcribe", heard)
+    routed = understand(turn)
+    turn = turn.with_added("route", routed)
+    needs: Any = _OnlyLogic(logic)
+    not_run = ""
+    try:
+        replies = [part async for part in answer(turn, needs)]
+    except FondEchoError as error:
+        replies, not_run = [], str(error)
+        if error.code != "not-run":
+            replies = [failed(turn, error.code)]
+    turn = turn.with_added("answer", Answered(parts=replies))
+    spoken = " ".join(filter(None, map(spoken_text, replies)))
+    return Outcome(heard, routed, replies, spoken, closing_of(turn).state, not_run)

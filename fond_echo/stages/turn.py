@@ -1,0 +1,233 @@
+"""The turn so far: what came in, what it is worked with, and what the stages added."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from fond_echo.contract.base import Shape
+from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.line import Inbound
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard, RunKind, StageName
+from fond_echo.core.dialogue.deciding import Outcome
+from fond_echo.core.dialogue.routing import Router
+from fond_echo.core.language.numbers import value_of
+from fond_echo.documents.assistant import AnswersIn, AssistantFile
+from fond_echo.documents.reading import read_assistant
+
+
+class FetchedSound(Shape):
+    """fetch: the sound as the network had it."""
+
+    clip: ClipRef
+    exchanges: list[Any] = Field(default_factory=list)
+
+
+class DecodedClip(Shape):
+    """decode: mono sound at 16 kHz, and what the file was."""
+
+    clip: ClipRef
+    container: str
+    codec: str
+    channels: int
+    loudness: float | None
+
+
+class RouteScore(Shape):
+    route: str
+    score: float
+    because: str
+    confidence: float = 0.0
+
+
+class Asked(Shape):
+    """Routes that are asked about ("did you mean"), and the words that it was for."""
+
+    routes: list[str]
+    text: str
+
+
+class Routed(Shape):
+    """route: where the turn goes, and why; what is to be said there; the dialogue that goes on."""
+
+    route: str
+    by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "otherwise"]
+    sure: bool
+    because: str
+    confidence: float = 1.0
+    scores: list[RouteScore] = Field(default_factory=list)
+    outcome: Outcome = "reply"
+    slots: dict[str, Any] = Field(default_factory=dict)
+    open: dict[str, Any] | None = None
+    slot: str = ""
+    why: str = ""
+    asked: Asked | None = None
+
+
+class Answered(Shape):
+    """answer: the reply, in the parts in which it came."""
+
+    parts: list[Reply]
+    apology_for: str = ""
+
+
+class SpokenPart(Shape):
+    text: str
+    clip: ClipRef
+
+
+class Spoken(Shape):
+    """speak: the sound of the reply, part by part."""
+
+    parts: list[SpokenPart]
+
+
+class Encoded(Shape):
+    """encode: the reply as a voice note."""
+
+    clip: ClipRef
+
+
+class DeliveredPart(Shape):
+    kind: str
+    state: str
+    outside_id: str = ""
+
+
+class Delivered(Shape):
+    """deliver: what went out."""
+
+    parts: list[DeliveredPart]
+
+
+@dataclass(frozen=True)
+class TurnSoFar:
+    """Everything a stage may look at. What stages added is None until they have."""
+
+    id: str
+    run_id: str
+    run: RunKind
+    number: int
+    line: str
+    conversation_id: str
+    contact_id: str
+    contact_name: str
+    inbound: Inbound
+    assistant: AssistantFile
+    revision: str
+    clock: datetime
+    seed: int
+    memory: dict[str, Any] = field(default_factory=dict)
+    state: dict[str, Any] = field(default_factory=dict)
+    standing: str = ""
+    answering: str = "assistant"
+
+    fetched: FetchedSound | None = None
+    decoded: DecodedClip | None = None
+    heard: Heard | None = None
+    routed: Routed | None = None
+    answered: Answered | None = None
+    spoken: Spoken | None = None
+    encoded: Encoded | None = None
+    delivered: Delivered | None = None
+
+    @property
+    def text(self) -> str:
+        """What was said, whichever way it came."""
+        if self.heard is not None:
+            return (self.in_call and self.choice) or self.heard.written
+        return self.choice or self.inbound.text
+
+    @property
+    def choice(self) -> str:
+        """The value of what was picked, by a button or by its number."""
+        return self.inbound.choice or self._numbered()
+
+    @property
+    def in_call(self) -> bool:
+        """Whether it was said or pressed in a call."""
+        sound = self.inbound.sound
+        return bool(self.inbound.key) or (sound is not None and sound.kind == "call")
+
+    def _numbered(self) -> str:
+        """The choice behind a number that was typed after a numbered list, or pressed or said in a
+        call."""
+        choices = self.state.get("choices", [])
+        typed = self.inbound.text.strip().rstrip(".)")
+        if self.in_call and self.heard is not None:
+            typed = str(value_of(self.heard.spoken.split()) or "")
+        if typed.isdigit() and 1 <= int(typed) <= len(choices):
+            return str(choices[int(typed) - 1])
+        return ""
+
+    @property
+    def answers_aloud(self) -> bool:
+        """Whether a voice note goes out."""
+        if self.inbound.aloud is not None:
+            return self.inbound.aloud
+        wanted = self._wanted
+        came_as_sound = self.inbound.sound is not None
+        return wanted in ("voice", "both") or (wanted == "kind" and came_as_sound)
+
+    @property
+    def answers_in_writing(self) -> bool:
+        """Whether a text goes out."""
+        return self._wanted in ("text", "both") or not self.answers_aloud
+
+    @property
+    def _wanted(self) -> AnswersIn:
+        route = self.routed.route if self.routed else ""
+        return self.assistant.kinds_for(self.line, route)
+
+    @property
+    def router(self) -> Router:
+        return router_of(self.revision, self.assistant)
+
+    def with_added(self, stage: StageName, addition: Shape) -> TurnSoFar:
+        """The turn with what a stage added."""
+        added: dict[str, Any] = {ADDS[stage][0]: addition}
+        return replace(self, **added)
+
+
+ADDS: dict[StageName, tuple[str, type[Shape]]] = {
+    "fetch": ("fetched", FetchedSound),
+    "decode": ("decoded", DecodedClip),
+    "transcribe": ("heard", Heard),
+    "route": ("routed", Routed),
+    "answer": ("answered", Answered),
+    "speak": ("spoken", Spoken),
+    "encode": ("encoded", Encoded),
+    "deliver": ("delivered", Delivered),
+}
+"""What each stage adds, and the shape it is recorded in."""
+
+_routers: dict[str, Router] = {}
+_assistants: dict[str, AssistantFile] = {}
+
+
+def known_assistant(revision: str) -> AssistantFile | None:
+    """The assistant of a revision that was read before."""
+    return _assistants.get(revision)
+
+
+def assistant_of(revision: str, files: Mapping[str, str]) -> AssistantFile:
+    """The assistant of a revision, read once: a revision never changes."""
+    if revision not in _assistants:
+        if len(_assistants) > 200:
+            _assistants.clear()
+        _assistants[revision] = read_assistant(files)
+    return _assistants[revision]
+
+
+def router_of(revision: str, assistant: AssistantFile) -> Router:
+    """The router of a revision, made once: a revision never changes."""
+    if revision not in _routers:
+        if len(_routers) > 200:
+            _routers.clear()
+        _routers[revision] = Router(assistant.router_routes(), assistant.rules)
+    return _routers[revision]

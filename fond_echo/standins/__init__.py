@@ -1,0 +1,1 @@
+"""Simulated outsiders that ship with Fond Echo. They know of it only what an outsider can."""

@@ -1,0 +1,1 @@
+"""Skerry, a small made-up chat network: people, rooms, texts, voice notes and files."""

@@ -1,0 +1,1 @@
+"""Records (SQLAlchemy), migrations (Alembic), blobs, the queue and a local PostgreSQL."""

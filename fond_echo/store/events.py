@@ -1,0 +1,89 @@
+"""Events: written with what they tell of, read in the order of commits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import bindparam, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.ext.asyncio import AsyncSession
+
+CHANNEL = "fond_echo_events"
+
+
+@dataclass(frozen=True, order=True)
+class Cursor:
+    """A place in the order of events: nothing committed later ever comes before it."""
+
+    transaction: int
+    id: int
+
+    @classmethod
+    def parse(cls, value: str) -> Cursor:
+        """Raises ValueError for anything but "NUMBER-NUMBER"."""
+        transaction, _, number = value.partition("-")
+        return cls(int(transaction), int(number))
+
+    def __str__(self) -> str:
+        return f"{self.transaction}-{self.id}"
+
+
+@dataclass(frozen=True)
+class StoredEvent:
+    """An event as it is read."""
+
+    cursor: Cursor
+    type: str
+    subject: str
+    data: dict[str, Any]
+    at: datetime
+
+
+_EMIT = text(
+    f"""
+    WITH written AS (
+        INSERT INTO events (type, subject, data) VALUES (:type, :subject, :data) RETURNING 1)
+    SELECT pg_notify('{CHANNEL}', '') FROM written
+    """
+).bindparams(bindparam("data", type_=JSONB))
+
+
+async def emit(session: AsyncSession, type: str, subject: str, **data: Any) -> None:
+    """Write an event in the session's transaction; listeners wake when it commits."""
+    await session.execute(_EMIT, {"type": type, "subject": subject, "data": data})
+
+
+_NOW = text("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint AS transaction")
+
+_AFTER = text(
+    """
+    SELECT transaction::text::bigint AS transaction, id, type, subject, data, at
+      FROM events
+     WHERE transaction < pg_snapshot_xmin(pg_current_snapshot())
+       AND transaction >= CAST(CAST(:transaction AS text) AS xid8)
+       AND (transaction > CAST(CAST(:transaction AS text) AS xid8) OR id > :id)
+     ORDER BY transaction, id
+     LIMIT :most
+    """
+)
+
+
+async def present(session: AsyncSession) -> Cursor:
+    """The place after everything that is committed now and can be read."""
+    return Cursor((await session.execute(_NOW)).scalar_one(), 0)
+
+
+async def events_after(
+    session: AsyncSession, cursor: Cursor, *, most: int = 500
+) -> list[StoredEvent]:
+    """Events after a place, in order. Those of transactions that may still be overtaken by
+    an older one that runs are not given yet."""
+    rows = await session.execute(
+        _AFTER, {"transaction": cursor.transaction, "id": cursor.id, "most": most}
+    )
+    return [
+        StoredEvent(Cursor(row.transaction, row.id), row.type, row.subject, row.data, row.at)
+        for row in rows
+    ]

@@ -1,0 +1,384 @@
+"""The first records, and the queue"""
+
+from __future__ import annotations
+
+import sqlalchemy as sa
+from alembic import op
+from procrastinate.schema import SchemaManager
+from sqlalchemy.dialects import postgresql
+
+from fond_echo.store.records import TransactionId
+
+revision = "0001"
+down_revision = None
+branch_labels = None
+depends_on = None
+
+
+def upgrade() -> None:
+    op.create_table(
+        "blobs",
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("size", sa.BigInteger(), nullable=False),
+        sa.Column("uses", sa.Integer(), nullable=False),
+        sa.PrimaryKeyConstraint("digest", name=op.f("pk_blobs")),
+    )
+    op.create_table(
+        "events",
+        sa.Column("id", sa.BigInteger(), autoincrement=True, nullable=False),
+        sa.Column(
+            "transaction",
+            TransactionId(),
+            server_default=sa.text("pg_current_xact_id()"),
+            nullable=False,
+        ),
+        sa.Column("type", sa.Text(), nullable=False),
+        sa.Column("subject", sa.Text(), nullable=False),
+        sa.Column("data", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column(
+            "at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_events")),
+    )
+    op.create_index(op.f("ix_events_transaction_id"), "events", ["transaction", "id"], unique=False)
+    op.create_table(
+        "keys",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("hash", sa.Text(), nullable=False),
+        sa.Column("scopes", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column(
+            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.Column("used_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("revoked_at", sa.DateTime(timezone=True), nullable=True),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_keys")),
+        sa.UniqueConstraint("hash", name=op.f("uq_keys_hash")),
+    )
+    op.create_table(
+        "revisions",
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("assistant", sa.Text(), nullable=False),
+        sa.Column("files", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column(
+            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.PrimaryKeyConstraint("digest", name=op.f("pk_revisions")),
+    )
+    op.create_table(
+        "secrets",
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("token", sa.LargeBinary(), nullable=False),
+        sa.Column("hosts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column(
+            "changed_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_secrets")),
+    )
+    op.create_table(
+        "subscriptions",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("address", sa.Text(), nullable=False),
+        sa.Column("secret", sa.Text(), nullable=False),
+        sa.Column("types", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("cursor", sa.Text(), nullable=False),
+        sa.Column(
+            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_subscriptions")),
+    )
+    op.create_table(
+        "assistants",
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("draft", sa.Text(), nullable=True),
+        sa.Column("live", sa.Text(), nullable=True),
+        sa.Column(
+            "changed_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(["draft"], ["revisions.digest"], name=op.f("fk_assistants_draft")),
+        sa.ForeignKeyConstraint(["live"], ["revisions.digest"], name=op.f("fk_assistants_live")),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_assistants")),
+    )
+    op.create_table(
+        "blob_chunks",
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("data", sa.LargeBinary(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["digest"], ["blobs.digest"], name=op.f("fk_blob_chunks_digest"), ondelete="CASCADE"
+        ),
+        sa.PrimaryKeyConstraint("digest", "number", name=op.f("pk_blob_chunks")),
+    )
+    op.create_table(
+        "clips",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("media_type", sa.Text(), nullable=False),
+        sa.Column("size", sa.Integer(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=True),
+        sa.Column("rate", sa.Integer(), nullable=True),
+        sa.Column("waveform", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("origin", sa.Text(), nullable=False),
+        sa.Column(
+            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.ForeignKeyConstraint(["digest"], ["blobs.digest"], name=op.f("fk_clips_digest")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_clips")),
+    )
+    op.create_table(
+        "notices",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("number", sa.BigInteger(), sa.Identity(always=False), nullable=False),
+        sa.Column("subscription_id", sa.Text(), nullable=False),
+        sa.Column("event", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("attempts", sa.Integer(), nullable=False),
+        sa.Column(
+            "due_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.Column("error", sa.Text(), nullable=False),
+        sa.Column(
+            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.ForeignKeyConstraint(
+            ["subscription_id"],
+            ["subscriptions.id"],
+            name=op.f("fk_notices_subscription_id"),
+            ondelete="CASCADE",
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_notices")),
+    )
+    op.create_index(op.f("ix_notices_state_due_at"), "notices", ["state", "due_at"], unique=False)
+    op.create_table(
+        "sign_ins",
+        sa.Column("hash", sa.Text(), nullable=False),
+        sa.Column("key_id", sa.Text(), nullable=False),
+        sa.Column("form_token", sa.Text(), nullable=False),
+        sa.Column("expires_at", sa.DateTime(timezone=True), nullable=False),
+        sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_sign_ins_key_id")),
+        sa.PrimaryKeyConstraint("hash", name=op.f("pk_sign_ins")),
+    )
+    op.create_table(
+        "lines",
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("assistant", sa.Text(), nullable=False),
+        sa.Column("description", sa.Text(), nullable=False),
+        sa.Column("fixed", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("facts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("settings", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("cursor", sa.Text(), nullable=False),
+        sa.Column("slug", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("reason", sa.Text(), nullable=False),
+        sa.Column(
+            "added_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.ForeignKeyConstraint(
+            ["assistant"], ["assistants.name"], name=op.f("fk_lines_assistant")
+        ),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_lines")),
+    )
+    op.create_table(
+        "contacts",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("memory", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("standing", sa.Text(), nullable=False),
+        sa.Column("told_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column(
+            "first_seen_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_contacts_line")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_contacts")),
+        sa.UniqueConstraint("line", "outside_id", name=op.f("uq_contacts_line_outside_id")),
+    )
+    op.create_table(
+        "conversations",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("contact_id", sa.Text(), nullable=False),
+        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("turns", sa.Integer(), nullable=False),
+        sa.Column("answered", sa.Integer(), nullable=False),
+        sa.Column("state", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("answering", sa.Text(), nullable=False),
+        sa.Column(
+            "changed_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(
+            ["contact_id"], ["contacts.id"], name=op.f("fk_conversations_contact_id")
+        ),
+        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_conversations_line")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_conversations")),
+        sa.UniqueConstraint(
+            "line",
+            "outside_id",
+            "contact_id",
+            name=op.f("uq_conversations_line_outside_id_contact_id"),
+        ),
+    )
+    op.create_index(
+        op.f("ix_conversations_changed_at"), "conversations", ["changed_at"], unique=False
+    )
+    op.create_table(
+        "usage",
+        sa.Column("contact_id", sa.Text(), nullable=False),
+        sa.Column("day", sa.Date(), nullable=False),
+        sa.Column("turns", sa.Integer(), nullable=False),
+        sa.Column("seconds_heard", sa.Double(), nullable=False),
+        sa.Column("characters_spoken", sa.Integer(), nullable=False),
+        sa.ForeignKeyConstraint(["contact_id"], ["contacts.id"], name=op.f("fk_usage_contact_id")),
+        sa.PrimaryKeyConstraint("contact_id", "day", name=op.f("pk_usage")),
+    )
+    op.create_table(
+        "turns",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("conversation_id", sa.Text(), nullable=False),
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("cause", sa.Text(), nullable=False),
+        sa.Column("arrived_as", sa.Text(), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("route", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("standing", sa.Text(), nullable=False),
+        sa.Column("run_id", sa.Text(), nullable=True),
+        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("epoch", sa.Integer(), nullable=False),
+        sa.Column(
+            "received_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.Column("finished_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(
+            ["conversation_id"], ["conversations.id"], name=op.f("fk_turns_conversation_id")
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_turns")),
+        sa.UniqueConstraint(
+            "conversation_id", "number", name=op.f("uq_turns_conversation_id_number")
+        ),
+    )
+    op.create_index(op.f("ix_turns_received_at_id"), "turns", ["received_at", "id"], unique=False)
+    op.create_index(
+        op.f("ix_turns_state_received_at_id"),
+        "turns",
+        ["state", "received_at", "id"],
+        unique=False,
+    )
+    op.create_table(
+        "inbound",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("payload", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("message", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("turn_id", sa.Text(), nullable=False),
+        sa.Column(
+            "received_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_inbound_line")),
+        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_inbound_turn_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_inbound")),
+        sa.UniqueConstraint("line", "outside_id", name=op.f("uq_inbound_line_outside_id")),
+    )
+    op.create_index(op.f("ix_inbound_turn_id"), "inbound", ["turn_id"], unique=False)
+    op.create_table(
+        "runs",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("turn_id", sa.Text(), nullable=False),
+        sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("revision", sa.Text(), nullable=False),
+        sa.Column("clock", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("seed", sa.BigInteger(), nullable=False),
+        sa.Column("state_before", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("memory_before", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column(
+            "started_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(["revision"], ["revisions.digest"], name=op.f("fk_runs_revision")),
+        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_runs_turn_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_runs")),
+    )
+    op.create_index(op.f("ix_runs_turn_id"), "runs", ["turn_id"], unique=False)
+    op.create_table(
+        "deliveries",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("turn_id", sa.Text(), nullable=False),
+        sa.Column("run_id", sa.Text(), nullable=False),
+        sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("part", sa.Integer(), nullable=False),
+        sa.Column("key", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("extra", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("clip_id", sa.Text(), nullable=True),
+        sa.Column("attempts", sa.Integer(), nullable=False),
+        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("exchanges", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("not_before", sa.DateTime(timezone=True), nullable=True),
+        sa.Column(
+            "planned_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.Column("settled_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(["clip_id"], ["clips.id"], name=op.f("fk_deliveries_clip_id")),
+        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_deliveries_run_id")),
+        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_deliveries_turn_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_deliveries")),
+        sa.UniqueConstraint("key", name=op.f("uq_deliveries_key")),
+    )
+    op.create_index(op.f("ix_deliveries_turn_id"), "deliveries", ["turn_id"], unique=False)
+    op.create_index(op.f("ix_deliveries_run_id"), "deliveries", ["run_id"], unique=False)
+    op.create_index(op.f("ix_deliveries_planned_at"), "deliveries", ["planned_at"], unique=False)
+    op.create_table(
+        "stages",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("run_id", sa.Text(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("part", sa.Integer(), nullable=False),
+        sa.Column("attempt", sa.Integer(), nullable=False),
+        sa.Column("started_at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.Column("outcome", sa.Text(), nullable=False),
+        sa.Column("input", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("output", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_stages_run_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_stages")),
+        sa.UniqueConstraint(
+            "run_id", "name", "part", "attempt", name=op.f("uq_stages_run_id_name_part_attempt")
+        ),
+    )
+    # The queue's own schema, as its package ships it: several statements, sent as they are.
+    op.get_bind().exec_driver_sql(SchemaManager.get_schema().replace("%", "%%"))
+
+
+def downgrade() -> None:
+    raise NotImplementedError("the first migration is not undone: drop the database instead")

@@ -1,0 +1,395 @@
+"""The records, as docs/architecture.md describes them."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import date, datetime
+from typing import Any
+
+from sqlalchemy import (
+    BigInteger,
+    Date,
+    DateTime,
+    Double,
+    ForeignKey,
+    Identity,
+    Index,
+    LargeBinary,
+    MetaData,
+    Text,
+    UniqueConstraint,
+    func,
+    text,
+)
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+from sqlalchemy.types import UserDefinedType
+
+from fond_echo.contract.base import new_id
+
+Json = dict[str, Any]
+
+
+class TransactionId(UserDefinedType[int]):
+    """PostgreSQL's 64-bit transaction identifier."""
+
+    cache_ok = True
+
+    def get_col_spec(self, **_: Any) -> str:
+        return "xid8"
+
+
+class Record(DeclarativeBase):
+    """The base of all records."""
+
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(table_name)s_%(column_0_N_name)s",
+            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_N_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map = {  # noqa: RUF012  # SQLAlchemy's own way
+        str: Text,
+        float: Double,
+        datetime: DateTime(timezone=True),
+        date: Date,
+        Json: JSONB,
+        list[Any]: JSONB,
+        bytes: LargeBinary,
+    }
+
+
+def _id() -> Mapped[str]:
+    return mapped_column(primary_key=True, default=new_id)
+
+
+def new_slug() -> str:
+    """An address part that nobody guesses."""
+    return secrets.token_urlsafe(12)
+
+
+def _now() -> Mapped[datetime]:
+    return mapped_column(server_default=func.now())
+
+
+class Assistant(Record):
+    """An assistant and its two revisions in use."""
+
+    __tablename__ = "assistants"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    draft: Mapped[str | None] = mapped_column(ForeignKey("revisions.digest"))
+    live: Mapped[str | None] = mapped_column(ForeignKey("revisions.digest"))
+    changed_at: Mapped[datetime] = _now()
+
+
+class Revision(Record):
+    """A bundle of an assistant's files, addressed by its content and never changed."""
+
+    __tablename__ = "revisions"
+    digest: Mapped[str] = mapped_column(primary_key=True)
+    assistant: Mapped[str]
+    files: Mapped[Json]
+    stored_at: Mapped[datetime] = _now()
+
+
+class Line(Record):
+    """A place where people reach an assistant. `settings` are its LineSettings.
+
+    `facts` holds what `connect` took from the network, such as our account's id there; `cursor`
+    how far a polled network was read; `slug` is a public page's address, not to be guessed.
+    """
+
+    __tablename__ = "lines"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    assistant: Mapped[str] = mapped_column(ForeignKey("assistants.name"))
+    description: Mapped[str]
+    fixed: Mapped[Json]
+    facts: Mapped[Json] = mapped_column(default=dict)
+    settings: Mapped[Json] = mapped_column(default=dict)
+    cursor: Mapped[str] = mapped_column(default="")
+    slug: Mapped[str] = mapped_column(default=new_slug)
+    state: Mapped[str] = mapped_column(default="new")
+    reason: Mapped[str] = mapped_column(default="")
+    added_at: Mapped[datetime] = _now()
+
+
+class Contact(Record):
+    """A person on a line, with what is remembered of them.
+
+    `standing`: new, allowed, refused or blocked.
+    """
+
+    __tablename__ = "contacts"
+    __table_args__ = (UniqueConstraint("line", "outside_id"),)
+    id: Mapped[str] = _id()
+    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    outside_id: Mapped[str]
+    name: Mapped[str] = mapped_column(default="")
+    memory: Mapped[Json] = mapped_column(default=dict)
+    standing: Mapped[str] = mapped_column(default="new")
+    told_at: Mapped[datetime | None]
+    erased_at: Mapped[datetime | None]
+    first_seen_at: Mapped[datetime] = _now()
+
+
+class Usage(Record):
+    """What a contact used on a day."""
+
+    __tablename__ = "usage"
+    contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"), primary_key=True)
+    day: Mapped[date] = mapped_column(primary_key=True)
+    turns: Mapped[int] = mapped_column(default=0)
+    seconds_heard: Mapped[float] = mapped_column(default=0.0)
+    characters_spoken: Mapped[int] = mapped_column(default=0)
+
+
+class Conversation(Record):
+    """A contact in one place of a line, over time.
+
+    Turns are numbered from 1 in the order they came; `answered` is the number up to which all
+    are finished: the gate that keeps answers in order.
+    """
+
+    __tablename__ = "conversations"
+    __table_args__ = (
+        UniqueConstraint("line", "outside_id", "contact_id"),
+        Index(None, "changed_at"),
+    )
+    id: Mapped[str] = _id()
+    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"))
+    outside_id: Mapped[str]
+    turns: Mapped[int] = mapped_column(default=0)
+    answered: Mapped[int] = mapped_column(default=0)
+    state: Mapped[Json] = mapped_column(default=dict)
+    answering: Mapped[str] = mapped_column(default="assistant")
+    changed_at: Mapped[datetime] = _now()
+
+
+class Inbound(Record):
+    """A message as it came and as it was understood, once per message id of the line."""
+
+    __tablename__ = "inbound"
+    __table_args__ = (UniqueConstraint("line", "outside_id"), Index(None, "turn_id"))
+    id: Mapped[str] = _id()
+    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    outside_id: Mapped[str]
+    payload: Mapped[Json]
+    message: Mapped[Json]
+    turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
+    received_at: Mapped[datetime] = _now()
+
+
+class Turn(Record):
+    """What came in or happened.
+
+    `state`: received, working, waiting (heard, but an earlier turn is not finished), answered
+    or failed. `standing` says why a turn is only told so: refused or quota; else it is empty.
+    `run_id` is the live run in work; a turn that is tried again by hand gets another. `epoch`
+    fences workers: a write with an older one is refused.
+    """
+
+    __tablename__ = "turns"
+    __table_args__ = (
+        UniqueConstraint("conversation_id", "number"),
+        Index(None, "received_at", "id"),
+        Index(None, "state", "received_at", "id"),
+    )
+    id: Mapped[str] = _id()
+    conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id"))
+    number: Mapped[int]
+    cause: Mapped[str] = mapped_column(default="inbound")
+    arrived_as: Mapped[str] = mapped_column(default="text")
+    text: Mapped[str] = mapped_column(default="")
+    route: Mapped[str] = mapped_column(default="")
+    state: Mapped[str] = mapped_column(default="received")
+    standing: Mapped[str] = mapped_column(default="")
+    run_id: Mapped[str | None]
+    error: Mapped[Json | None]
+    epoch: Mapped[int] = mapped_column(default=0)
+    received_at: Mapped[datetime] = _now()
+    finished_at: Mapped[datetime | None]
+    erased_at: Mapped[datetime | None]
+
+
+class Run(Record):
+    """One way a turn was worked: live, or again later with all that it depends on frozen."""
+
+    __tablename__ = "runs"
+    __table_args__ = (Index(None, "turn_id"),)
+    id: Mapped[str] = _id()
+    turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
+    kind: Mapped[str] = mapped_column(default="live")
+    revision: Mapped[str] = mapped_column(ForeignKey("revisions.digest"))
+    clock: Mapped[datetime]
+    seed: Mapped[int] = mapped_column(BigInteger)
+    state_before: Mapped[Json]
+    memory_before: Mapped[Json]
+    started_at: Mapped[datetime] = _now()
+
+
+class Stage(Record):
+    """One stage of a run: when, how long, what went in and what came out."""
+
+    __tablename__ = "stages"
+    __table_args__ = (UniqueConstraint("run_id", "name", "part", "attempt"),)
+    id: Mapped[str] = _id()
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id"))
+    name: Mapped[str]
+    part: Mapped[int] = mapped_column(default=0)
+    attempt: Mapped[int] = mapped_column(default=1)
+    started_at: Mapped[datetime]
+    seconds: Mapped[float]
+    outcome: Mapped[str]
+    input: Mapped[Json] = mapped_column(default=dict)
+    output: Mapped[Json] = mapped_column(default=dict)
+    error: Mapped[Json | None]
+
+
+class Delivery(Record):
+    """Something that goes out: planned, sending, sent, in-doubt, refused or dropped.
+
+    `key` is the same at every attempt, for networks that take an idempotency key. `extra` holds
+    choices, or an attachment's address and name. `not_before` is when it is tried again.
+    """
+
+    __tablename__ = "deliveries"
+    __table_args__ = (
+        UniqueConstraint("key"),
+        Index(None, "turn_id"),
+        Index(None, "run_id"),
+        Index(None, "planned_at"),
+    )
+    id: Mapped[str] = _id()
+    turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
+    run_id: Mapped[str] = mapped_column(ForeignKey("runs.id"))
+    kind: Mapped[str]
+    part: Mapped[int] = mapped_column(default=0)
+    key: Mapped[str]
+    state: Mapped[str] = mapped_column(default="planned")
+    text: Mapped[str] = mapped_column(default="")
+    extra: Mapped[Json] = mapped_column(default=dict)
+    clip_id: Mapped[str | None] = mapped_column(ForeignKey("clips.id"))
+    attempts: Mapped[int] = mapped_column(default=0)
+    outside_id: Mapped[str] = mapped_column(default="")
+    exchanges: Mapped[list[Any]] = mapped_column(default=list)
+    error: Mapped[Json | None]
+    not_before: Mapped[datetime | None]
+    planned_at: Mapped[datetime] = _now()
+    settled_at: Mapped[datetime | None]
+
+
+class ClipRecord(Record):
+    """Stored sound: what it is, and where its bytes are."""
+
+    __tablename__ = "clips"
+    id: Mapped[str] = _id()
+    digest: Mapped[str] = mapped_column(ForeignKey("blobs.digest"))
+    media_type: Mapped[str]
+    size: Mapped[int]
+    seconds: Mapped[float | None]
+    rate: Mapped[int | None]
+    waveform: Mapped[list[Any]] = mapped_column(default=list)
+    origin: Mapped[str]
+    stored_at: Mapped[datetime] = _now()
+
+
+class Blob(Record):
+    """Bytes addressed by their SHA-256, with the number of records that use them."""
+
+    __tablename__ = "blobs"
+    digest: Mapped[str] = mapped_column(primary_key=True)
+    size: Mapped[int] = mapped_column(BigInteger)
+    uses: Mapped[int] = mapped_column(default=0)
+
+
+class BlobChunk(Record):
+    """A piece of a blob."""
+
+    __tablename__ = "blob_chunks"
+    digest: Mapped[str] = mapped_column(
+        ForeignKey("blobs.digest", ondelete="CASCADE"), primary_key=True
+    )
+    number: Mapped[int] = mapped_column(primary_key=True)
+    data: Mapped[bytes]
+
+
+class SecretRecord(Record):
+    """A secret, encrypted, and the hosts it may be sent to."""
+
+    __tablename__ = "secrets"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    token: Mapped[bytes]
+    hosts: Mapped[list[Any]]
+    changed_at: Mapped[datetime] = _now()
+
+
+class Key(Record):
+    """A key to the API; only its hash is kept."""
+
+    __tablename__ = "keys"
+    __table_args__ = (UniqueConstraint("hash"),)
+    id: Mapped[str] = _id()
+    name: Mapped[str]
+    hash: Mapped[str]
+    scopes: Mapped[list[Any]]
+    made_at: Mapped[datetime] = _now()
+    used_at: Mapped[datetime | None]
+    revoked_at: Mapped[datetime | None]
+
+
+class SignIn(Record):
+    """A browser that exchanged a key for a cookie."""
+
+    __tablename__ = "sign_ins"
+    hash: Mapped[str] = mapped_column(primary_key=True)
+    key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
+    form_token: Mapped[str]
+    expires_at: Mapped[datetime]
+
+
+class Event(Record):
+    """What happened. Read in the order of commits: by transaction, then by id, and only below
+    the oldest transaction that still runs."""
+
+    __tablename__ = "events"
+    __table_args__ = (Index(None, "transaction", "id"),)
+    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
+    transaction: Mapped[int] = mapped_column(
+        TransactionId(), server_default=text("pg_current_xact_id()")
+    )
+    type: Mapped[str]
+    subject: Mapped[str]
+    data: Mapped[Json]
+    at: Mapped[datetime] = _now()
+
+
+class Subscription(Record):
+    """An address that is told of events; `types` are prefixes, none meaning all."""
+
+    __tablename__ = "subscriptions"
+    id: Mapped[str] = _id()
+    address: Mapped[str]
+    secret: Mapped[str]
+    types: Mapped[list[Any]]
+    cursor: Mapped[str]
+    made_at: Mapped[datetime] = _now()
+
+
+class Notice(Record):
+    """An event on its way to a subscription: due, sent or dead. `number` keeps their order."""
+
+    __tablename__ = "notices"
+    __table_args__ = (Index(None, "state", "due_at"),)
+    id: Mapped[str] = _id()
+    number: Mapped[int] = mapped_column(BigInteger, Identity())
+    subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id", ondelete="CASCADE"))
+    event: Mapped[Json]
+    state: Mapped[str] = mapped_column(default="due")
+    attempts: Mapped[int] = mapped_column(default=0)
+    due_at: Mapped[datetime] = _now()
+    error: Mapped[str] = mapped_column(default="")
+    made_at: Mapped[datetime] = _now()

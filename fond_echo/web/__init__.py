@@ -1,0 +1,1 @@
+"""FastAPI: API, sign-in, events, webhooks, the console's files."""

@@ -1,0 +1,74 @@
+"""Who asks, and whether they may.
+
+Programs show a bearer key. Browsers exchange one for a cookie (players and event streams cannot
+carry a bearer key); changes made with a cookie must come from our own pages: the Origin is
+checked and the form token must come in a header.
+"""
+
+from __future__ import annotations
+
+import hmac
+from collections.abc import Awaitable, Callable
+from typing import Annotated
+from urllib.parse import urlsplit
+
+from fastapi import Depends, Request
+
+from fond_echo.store import keys
+from fond_echo.store.keys import Bearer, Scope
+from fond_echo.web.problems import NotAllowed, NotSignedIn
+from fond_echo.web.service import Service, TheService
+
+COOKIE = "fond_echo_sign_in"
+FORM_TOKEN = "X-Form-Token"
+SAFE = frozenset(("GET", "HEAD", "OPTIONS"))
+
+
+def same_origin(request: Request) -> bool:
+    """Whether a request comes from a page of ours, as its browser says."""
+    origin = request.headers.get("origin")
+    if origin is None:
+        return request.headers.get("sec-fetch-site", "same-origin") in ("same-origin", "none")
+    return urlsplit(origin).netloc == request.headers.get("host", "")
+
+
+async def _bearer(request: Request, service: Service) -> Bearer:
+    scheme, _, key = request.headers.get("authorization", "").partition(" ")
+    async with service.database.writing() as session:
+        if scheme.lower() == "bearer":
+            bearer = await keys.bearer_of(session, key.strip())
+            if bearer is None:
+                raise NotSignedIn("the key is not valid")
+            return bearer
+        cookie = request.cookies.get(COOKIE)
+        found = await keys.signed_in(session, cookie) if cookie else None
+    if found is None:
+        raise NotSignedIn("there is no key", remedy="send Authorization: Bearer KEY, or sign in")
+    bearer, form_token = found
+    if request.method not in SAFE:
+        given = request.headers.get(FORM_TOKEN, "")
+        if not same_origin(request) or not hmac.compare_digest(given.encode(), form_token.encode()):
+            raise NotAllowed(
+                "a change made with a cookie must come from the console",
+                remedy=f"send {FORM_TOKEN}, or a bearer key",
+            )
+    request.state.form_token = form_token
+    return bearer
+
+
+def may(scope: Scope) -> Callable[[Request, Service], Awaitable[Bearer]]:
+    """A dependency that lets a request through with a scope, or one that includes it."""
+
+    async def check(request: Request, service: TheService) -> Bearer:
+        bearer = await _bearer(request, service)
+        if not keys.includes(bearer.scopes, scope):
+            raise NotAllowed(f"this needs a key with the scope {scope}")
+        return bearer
+
+    return check
+
+
+MayRead = Annotated[Bearer, Depends(may("read"))]
+MayOperate = Annotated[Bearer, Depends(may("operate"))]
+MayBuild = Annotated[Bearer, Depends(may("build"))]
+MayAdmin = Annotated[Bearer, Depends(may("admin"))]

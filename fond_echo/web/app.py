@@ -1,0 +1,107 @@
+"""The web process's application."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import AsyncIterator
+
+from fastapi import FastAPI
+from sqlalchemy import select, text
+
+from fond_echo import __version__
+from fond_echo.outside.guard import guarded_client
+from fond_echo.settings import Settings
+from fond_echo.store.database import Database
+from fond_echo.store.keys import add_key, new_key
+from fond_echo.store.migrate import migrate
+from fond_echo.store.queue import queue_app
+from fond_echo.store.records import Key
+from fond_echo.web import (
+    arrivals,
+    assistants,
+    clips,
+    console,
+    contacts,
+    conversations,
+    events,
+    health,
+    http_line,
+    keys,
+    lines,
+    page_line,
+    problems,
+    requests,
+    secrets,
+    session,
+    subscriptions,
+    trying,
+    turn_actions,
+    turns,
+)
+from fond_echo.web.service import Service
+
+
+@contextlib.asynccontextmanager
+async def serving(app: FastAPI, settings: Settings) -> AsyncIterator[None]:
+    """What the application needs, while it serves; the database is migrated before."""
+    database = Database(settings.database)
+    await migrate(database)
+    client = guarded_client(settings.private_hosts)
+    service = Service(settings, database, queue_app(settings.database), client)
+    app.state.service = service
+    await first_key(service)
+    service.feed.start()
+    yield
+    await service.feed.stop()
+    await client.aclose()
+    await service.close()
+    await database.close()
+
+
+def create_app(settings: Settings) -> FastAPI:
+    """The application; it migrates the database when it starts."""
+    app = FastAPI(
+        title="Fond Echo",
+        version=__version__,
+        summary="An ear and a voice for text business logic.",
+        lifespan=lambda app: serving(app, settings),
+        openapi_url="/api/openapi.json",
+        responses=problems.RESPONSES,
+        docs_url=None,
+        redoc_url=None,
+    )
+    problems.install(app)
+    for part in (
+        *(
+            session,
+            assistants,
+            trying,
+            lines,
+            requests,
+            contacts,
+            turns,
+            turn_actions,
+            conversations,
+            clips,
+            secrets,
+            keys,
+        ),
+        *(events, subscriptions, arrivals, http_line, page_line, health),
+    ):
+        app.include_router(part.router)
+
+    console.install(app)
+    return app
+
+
+async def first_key(service: Service) -> None:
+    """Where there are no keys at all, make one, and show it once."""
+    async with service.database.writing() as writing:
+        await writing.execute(text("SELECT pg_advisory_xact_lock(577215665)"))
+        if (await writing.execute(select(Key.id).limit(1))).first():
+            return
+        given = service.settings.first_key
+        key = given or new_key()
+        await add_key(writing, "first", ["admin"], key)
+    if not given:
+        print(f"The first key, shown only now: {key}", flush=True)

@@ -1,0 +1,95 @@
+"""Assistants and their revisions."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path, Query
+from sqlalchemy import func, select
+from sqlalchemy.dialects.postgresql import insert
+
+from fond_echo.contract.assistants import AssistantFiles, AssistantOut
+from fond_echo.contract.base import Name
+from fond_echo.documents.assistant import MAIN_FILE, digest
+from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.documents.reading import read_assistant
+from fond_echo.store.events import emit
+from fond_echo.store.records import Assistant, Revision
+from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api/assistants", tags=["assistants"])
+
+AssistantName = Annotated[Name, Path()]
+
+
+def _out(record: Assistant) -> AssistantOut:
+    return AssistantOut(
+        name=record.name, draft=record.draft, live=record.live, changed_at=record.changed_at
+    )
+
+
+@router.get("")
+async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]:
+    """All assistants."""
+    async with service.database.reading() as session:
+        rows = (await session.execute(select(Assistant).order_by(Assistant.name))).scalars()
+        return [_out(row) for row in rows]
+
+
+@router.put("/{name}/draft")
+async def put_draft(
+    name: AssistantName, given: AssistantFiles, _: MayBuild, service: TheService
+) -> AssistantOut:
+    """Check an assistant's files and keep them as its draft."""
+    assistant = read_assistant(given.files)
+    if assistant.assistant != name:
+        what = f"the file is of the assistant {assistant.assistant!r}, not {name!r}"
+        raise FaultyFile([Fault(MAIN_FILE, 1, 1, what)])
+    revision = digest(given.files)
+    async with service.database.writing() as session:
+        stored = insert(Revision).values(digest=revision, assistant=name, files=given.files)
+        await session.execute(stored.on_conflict_do_nothing())
+        kept = insert(Assistant).values(name=name, draft=revision)
+        await session.execute(
+            kept.on_conflict_do_update(
+                index_elements=[Assistant.name],
+                set_={"draft": revision, "changed_at": func.now()},
+            )
+        )
+        await emit(session, "assistant.drafted", name, revision=revision)
+        return _out(await session.get_one(Assistant, name, populate_existing=True))
+
+
+@router.post("/{name}/publish")
+async def publish(
+    name: AssistantName,
+    _: MayBuild,
+    service: TheService,
+    revision: Annotated[str, Query(max_length=64, description="instead of the draft")] = "",
+) -> AssistantOut:
+    """Make the draft the live revision, or another one that was kept."""
+    async with service.database.writing() as session:
+        record = await session.get(Assistant, name, with_for_update=True)
+        if record is None:
+            raise NotThere(f"there is no assistant {name!r}")
+        if record.draft is None:
+            raise Conflict(f"{name} has no draft to publish")
+        if revision:
+            kept = await session.get(Revision, revision)
+            if kept is None or kept.assistant != name:
+                raise NotThere(f"{name} has no revision {revision!r}")
+        record.live = revision or record.draft
+        await emit(session, "assistant.published", name, revision=record.live)
+        return _out(record)
+
+
+@router.get("/{name}/draft")
+async def get_draft(name: AssistantName, _: MayRead, service: TheService) -> AssistantFiles:
+    """The files of the draft."""
+    async with service.database.reading() as session:
+        record = await session.get(Assistant, name)
+        if record is None or record.draft is None:
+            raise NotThere(f"there is no draft of an assistant {name!r}")
+        return AssistantFiles(files=(await session.get_one(Revision, record.draft)).files)

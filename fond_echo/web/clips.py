@@ -1,0 +1,64 @@
+"""Clips: what they are, and their sound."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Path, Response
+
+from fond_echo.contract.clip import ClipRef
+from fond_echo.store.clips import clip_ref
+from fond_echo.store.records import ClipRecord
+from fond_echo.web.access import MayRead
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api/clips", tags=["clips"])
+
+ClipId = Annotated[str, Path(max_length=60)]
+_RANGE = re.compile(r"bytes=(\d*)-(\d*)")
+
+
+@router.get("/{clip_id}")
+async def get_clip(clip_id: ClipId, _: MayRead, service: TheService) -> ClipRef:
+    """What a clip is."""
+    async with service.database.reading() as session:
+        record = await session.get(ClipRecord, clip_id)
+    if record is None:
+        raise NotThere(f"there is no clip {clip_id}")
+    return clip_ref(record)
+
+
+@router.get("/{clip_id}/sound")
+async def get_sound(
+    clip_id: ClipId,
+    _: MayRead,
+    service: TheService,
+    range: Annotated[str | None, Header()] = None,
+) -> Response:
+    """A clip's bytes, or a range of them (RFC 9110 §14.2)."""
+    ref = await get_clip(clip_id, _, service)
+    data = await service.clips.load(clip_id)
+    headers = {
+        "Accept-Ranges": "bytes",
+        "Cache-Control": "private, max-age=86400, immutable",
+        "Content-Disposition": "inline",
+        "X-Content-Type-Options": "nosniff",
+    }
+    media_type = ref.media_type if ref.media_type.startswith("audio/") else "audio/ogg"
+    asked = _RANGE.fullmatch(range or "")
+    if not asked or asked[0] == "bytes=-":
+        return Response(data, media_type=media_type, headers=headers)
+    start, end = _bounds(asked[1], asked[2], len(data))
+    if start >= len(data) or end < start:
+        headers["Content-Range"] = f"bytes */{len(data)}"
+        return Response(status_code=416, headers=headers)
+    headers["Content-Range"] = f"bytes {start}-{end}/{len(data)}"
+    return Response(data[start : end + 1], status_code=206, media_type=media_type, headers=headers)
+
+
+def _bounds(first: str, last: str, size: int) -> tuple[int, int]:
+    if not first:
+        return max(0, size - int(last)), size - 1
+    return int(first), min(int(last) if last else size - 1, size - 1)

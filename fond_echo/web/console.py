@@ -1,0 +1,82 @@
+"""The console's files, with a content security policy whose nonce is new for every page."""
+
+from __future__ import annotations
+
+import secrets
+from pathlib import Path
+
+from fastapi import APIRouter, FastAPI, Response
+from fastapi.responses import HTMLResponse
+from fastapi.staticfiles import StaticFiles
+
+from fond_echo.web.problems import NotThere
+
+STATIC = Path(__file__).parent / "static"
+NONCE = "@@nonce@@"
+
+router = APIRouter(include_in_schema=False)
+
+NOT_BUILT = """<!doctype html><title>Fond Echo</title>
+<p>The console is not built. Run <code>script/demo</code>, or in console/:
+<code>npm ci &amp;&amp; npm run build</code>.</p>"""
+
+
+def policy(nonce: str) -> str:
+    """Scripts and styles of our own only; sound from here and from memory."""
+    return "; ".join(
+        (
+            "default-src 'none'",
+            f"script-src 'self' 'nonce-{nonce}'",
+            f"style-src 'self' 'nonce-{nonce}'",
+            "img-src 'self' data:",
+            "font-src 'self'",
+            "media-src 'self' blob:",
+            "connect-src 'self'",
+            "base-uri 'none'",
+            "form-action 'self'",
+            "frame-ancestors 'none'",
+        )
+    )
+
+
+def page(name: str = "index.html") -> Response:
+    """A page of the build: the console's one page, or the guests'."""
+    index = STATIC / name
+    if not index.exists():
+        return HTMLResponse(NOT_BUILT, status_code=503)
+    nonce = secrets.token_urlsafe(16)
+    return HTMLResponse(
+        index.read_text().replace(NONCE, nonce),
+        headers={
+            "Content-Security-Policy": policy(nonce),
+            "Cache-Control": "no-store",
+            "Referrer-Policy": "same-origin",
+            "X-Content-Type-Options": "nosniff",
+        },
+    )
+
+
+@router.get("/")
+@router.get("/log")
+@router.get("/log/{rest:path}")
+@router.get("/assistants")
+@router.get("/assistants/{rest:path}")
+@router.get("/lines")
+@router.get("/lines/{rest:path}")
+@router.get("/turns/{rest:path}")
+@router.get("/doors")
+async def console(rest: str = "") -> Response:
+    """Every address of the console is the same page."""
+    return page()
+
+
+@router.get("/api/{rest:path}")
+async def nothing_here(rest: str) -> Response:
+    raise NotThere(f"there is no /api/{rest}")
+
+
+def install(app: FastAPI) -> None:
+    """Serve the console; nothing happens where it is not built but a page that says so."""
+    app.include_router(router)
+    if (STATIC / "assets").is_dir():
+        app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")

@@ -1,0 +1,129 @@
+"""Contacts of a line: who was refused, who is allowed or blocked, what is remembered, erasing."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path, Query, Response
+from pydantic import JsonValue
+from sqlalchemy import select, tuple_
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.contract.api import ContactOut, Page, StandingIn
+from fond_echo.stages.memory import facts, with_facts
+from fond_echo.store.erasing import erase_contact
+from fond_echo.store.events import emit
+from fond_echo.store.records import Contact
+from fond_echo.web.access import MayOperate, MayRead
+from fond_echo.web.lines import LineName
+from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api/lines/{line}/contacts", tags=["contacts"])
+
+ContactId = Annotated[str, Path(max_length=60)]
+
+
+def _out(record: Contact) -> ContactOut:
+    return ContactOut(
+        id=record.id,
+        line=record.line,
+        outside_id=record.outside_id,
+        name=record.name,
+        standing=record.standing,
+        memory=facts(record.memory, datetime.now(UTC)),
+        erased_at=record.erased_at,
+        first_seen_at=record.first_seen_at,
+    )
+
+
+async def _contact(session: AsyncSession, line: str, contact_id: str) -> Contact:
+    record = await session.get(Contact, contact_id)
+    if record is None or record.line != line:
+        raise NotThere(f"the line {line!r} has no contact {contact_id}")
+    return record
+
+
+@router.get("")
+async def list_contacts(
+    line: LineName,
+    _: MayRead,
+    service: TheService,
+    standing: Annotated[str, Query(max_length=20, description="such as refused")] = "",
+    after: After = "",
+    limit: Limit = 50,
+) -> Page[ContactOut]:
+    """Contacts, the latest first."""
+    wanted = select(Contact).where(Contact.line == line)
+    if standing:
+        wanted = wanted.where(Contact.standing == standing)
+    if (start := place(after)) is not None:
+        wanted = wanted.where(tuple_(Contact.first_seen_at, Contact.id) < start)
+    order = Contact.first_seen_at.desc(), Contact.id.desc()
+    async with service.database.reading() as session:
+        rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).scalars().all()
+    items = [_out(row) for row in rows[:limit]]
+    following = cursor(items[-1].first_seen_at, items[-1].id) if len(rows) > limit else ""
+    return Page(items=items, next=following)
+
+
+@router.put("/{contact_id}/standing")
+async def set_standing(
+    line: LineName, contact_id: ContactId, given: StandingIn, _: MayOperate, service: TheService
+) -> ContactOut:
+    """Allow, refuse or block a contact."""
+    async with service.database.writing() as session:
+        record = await _contact(session, line, contact_id)
+        record.standing, record.told_at = given.standing, None
+        await emit(session, f"contact.{given.standing}", contact_id, line=line)
+        return _out(record)
+
+
+@router.get("/{contact_id}/memory")
+async def memory_of(
+    line: LineName, contact_id: ContactId, _: MayRead, service: TheService
+) -> dict[str, Any]:
+    """What is remembered of a contact."""
+    async with service.database.reading() as session:
+        record = await _contact(session, line, contact_id)
+        return facts(record.memory, datetime.now(UTC))
+
+
+@router.put("/{contact_id}/memory")
+async def set_memory(
+    line: LineName,
+    contact_id: ContactId,
+    given: dict[str, JsonValue],
+    _: MayOperate,
+    service: TheService,
+) -> dict[str, Any]:
+    """Put other facts in place of all that is remembered, such as those of another installation."""
+    async with service.database.writing() as session:
+        record = await _contact(session, line, contact_id)
+        record.memory = with_facts({}, given, 0, datetime.now(UTC))
+        return facts(record.memory, datetime.now(UTC))
+
+
+@router.delete("/{contact_id}/memory", status_code=204)
+async def forget(
+    line: LineName, contact_id: ContactId, _: MayOperate, service: TheService
+) -> Response:
+    """Forget what is remembered of a contact."""
+    async with service.database.writing() as session:
+        (await _contact(session, line, contact_id)).memory = {}
+    return Response(status_code=204)
+
+
+@router.delete("/{contact_id}")
+async def erase(
+    line: LineName, contact_id: ContactId, _: MayOperate, service: TheService
+) -> ContactOut:
+    """Erase all that a contact said and was told: words, sound, memory, name. That it was
+    erased stays on record."""
+    async with service.database.writing() as session:
+        record = await _contact(session, line, contact_id)
+        await erase_contact(session, service.blobs, record)
+        await emit(session, "contact.erased", contact_id, line=line)
+        return _out(record)

@@ -1,0 +1,58 @@
+"""Events as they happen, as server-sent events."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Header, Query
+from fastapi.sse import EventSourceResponse, ServerSentEvent
+
+from fond_echo.contract.api import EventOut
+from fond_echo.store.events import Cursor, StoredEvent
+from fond_echo.web.access import MayRead
+from fond_echo.web.paging import BadCursor
+from fond_echo.web.service import Service, TheService
+
+router = APIRouter(prefix="/api/events", tags=["events"])
+
+
+def envelope(event: StoredEvent, service: Service) -> EventOut:
+    """An event of this service in its envelope."""
+    return envelope_of(event, service.settings.address)
+
+
+def envelope_of(event: StoredEvent, source: str) -> EventOut:
+    """An event in its CloudEvents envelope."""
+    return EventOut(
+        id=str(event.cursor),
+        source=source,
+        type=f"fond-echo.{event.type}",
+        subject=event.subject,
+        time=event.at,
+        data=event.data,
+    )
+
+
+def start(
+    after: Annotated[str, Query(max_length=60, description="the id of an event")] = "",
+    last_event_id: Annotated[str | None, Header()] = None,
+) -> Cursor | None:
+    """Where to begin; checked before the stream does."""
+    given = last_event_id or after
+    if not given:
+        return None
+    try:
+        return Cursor.parse(given)
+    except ValueError as error:
+        raise BadCursor(f"{given!r} is not the id of an event") from error
+
+
+@router.get("", response_class=EventSourceResponse)
+async def follow(
+    _: MayRead, service: TheService, cursor: Annotated[Cursor | None, Depends(start)]
+) -> AsyncIterator[ServerSentEvent]:
+    """Events from now on, or after one that is known."""
+    async for event in service.feed.follow(cursor):
+        told = envelope(event, service)
+        yield ServerSentEvent(data=told.model_dump(mode="json"), id=told.id, event="happened")

@@ -1,0 +1,119 @@
+"""Whether the service is well, for people, orchestrators and graphs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import httpx
+import structlog
+from fastapi import APIRouter, Response
+from prometheus_client import CollectorRegistry, Histogram, generate_latest
+from prometheus_client.core import GaugeMetricFamily, Metric
+from sqlalchemy import text
+
+from fond_echo.contract.api import Dependency, Health
+from fond_echo.web.access import MayRead
+from fond_echo.web.service import Service, TheService
+
+log = structlog.get_logger()
+router = APIRouter(tags=["health"])
+
+WORKER_SECONDS = 10
+ARRIVALS = Histogram(
+    "fond_echo_arrival_seconds",
+    "How long a webhook took to be answered",
+    registry=None,
+    buckets=(0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5),
+)
+
+_WORKERS = text(
+    "SELECT count(*) FROM procrastinate_workers"
+    " WHERE last_heartbeat > now() - make_interval(secs => :seconds)"
+)
+_COUNTS = text(
+    """
+    SELECT 'turns', state, count(*) FROM turns
+     WHERE received_at > now() - interval '1 hour' GROUP BY state
+    UNION ALL
+    SELECT 'jobs', status::text, count(*) FROM procrastinate_jobs GROUP BY status
+    UNION ALL
+    SELECT 'deliveries', state, count(*) FROM deliveries
+     WHERE planned_at > now() - interval '1 hour' GROUP BY state
+    UNION ALL
+    SELECT 'notices', state, count(*) FROM notices GROUP BY state
+    UNION ALL
+    SELECT 'lines', state, count(*) FROM lines GROUP BY state
+    """
+)
+_HELP = {
+    "turns": "Turns that came in within the last hour, by state",
+    "jobs": "Jobs of the queue, by state",
+    "deliveries": "Deliveries planned within the last hour, by state",
+    "notices": "Events on their way to subscriptions, by state",
+    "lines": "Lines, by state",
+}
+
+
+async def dependencies(service: Service) -> list[Dependency]:
+    """What the service needs, and whether it is there."""
+    found: list[Dependency] = []
+    try:
+        async with service.database.reading() as session:
+            workers = (await session.execute(_WORKERS, {"seconds": WORKER_SECONDS})).scalar_one()
+    except Exception as error:
+        log.warning("the database is away", reason=str(error).splitlines()[0])
+        return [Dependency(name="database", ready=False, detail="does not answer")]
+    found.append(Dependency(name="database", ready=True))
+    told = f"{workers} worker{'s' if workers != 1 else ''} with a heartbeat"
+    found.append(Dependency(name="work", ready=workers > 0, detail=told))
+    try:
+        async with httpx.AsyncClient(trust_env=False, timeout=2.0) as client:
+            answer = await client.get(f"{service.settings.speech_url}/health")
+        ready, told = answer.status_code == 200, f"{answer.json().get('waiting', '?')} waiting"
+    except (httpx.HTTPError, ValueError) as error:
+        log.info("the speech process does not answer", reason=str(error) or type(error).__name__)
+        ready, told = False, "does not answer"
+    found.append(Dependency(name="speech", ready=ready, detail=told))
+    return found
+
+
+@router.get("/health")
+async def health(service: TheService) -> Health:
+    """Alive, ready, and each thing it depends on."""
+    needed = await dependencies(service)
+    return Health(alive=True, ready=all(each.ready for each in needed), dependencies=needed)
+
+
+@router.get("/health/ready", responses={503: {"model": Health}})
+async def ready(service: TheService, response: Response) -> Health:
+    """The same, with status 503 while something is missing."""
+    told = await health(service)
+    if not told.ready:
+        response.status_code = 503
+    return told
+
+
+@router.get("/metrics", include_in_schema=False)
+async def metrics(_: MayRead, service: TheService) -> Response:
+    """Figures in the Prometheus text format."""
+    async with service.database.reading() as session:
+        rows = (await session.execute(_COUNTS)).all()
+    registry = CollectorRegistry()
+    registry.register(_Counts([(name, state, count) for name, state, count in rows]))
+    registry.register(ARRIVALS)
+    return Response(generate_latest(registry), media_type="text/plain; version=0.0.4")
+
+
+class _Counts:
+    """Counts from the database as gauges."""
+
+    def __init__(self, rows: list[tuple[str, str, int]]) -> None:
+        self._rows = rows
+
+    def collect(self) -> Iterable[Metric]:
+        for name, told in _HELP.items():
+            gauge = GaugeMetricFamily(f"fond_echo_{name}", told, labels=["state"])
+            for kind, state, count in self._rows:
+                if kind == name:
+                    gauge.add_metric([state], count)
+            yield gauge

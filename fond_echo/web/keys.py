@@ -1,0 +1,64 @@
+"""Keys to the API."""
+
+from __future__ import annotations
+
+from typing import Annotated, cast
+
+from fastapi import APIRouter, Path
+from sqlalchemy import func, select
+
+from fond_echo.contract.api import KeyIn, KeyOut, NewKey, Scope
+from fond_echo.store.keys import add_key, new_key
+from fond_echo.store.records import Key
+from fond_echo.web.access import MayAdmin
+from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api/keys", tags=["keys"])
+
+
+def _out(record: Key) -> KeyOut:
+    return KeyOut(
+        id=record.id,
+        name=record.name,
+        scopes=cast(list[Scope], record.scopes),
+        made_at=record.made_at,
+        used_at=record.used_at,
+        revoked_at=record.revoked_at,
+    )
+
+
+@router.get("")
+async def list_keys(_: MayAdmin, service: TheService) -> list[KeyOut]:
+    """All keys, without their values."""
+    async with service.database.reading() as session:
+        rows = (await session.execute(select(Key).order_by(Key.made_at))).scalars()
+        return [_out(row) for row in rows]
+
+
+@router.post("", status_code=201)
+async def make_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
+    """Make a key. Its value is shown only now."""
+    key = new_key()
+    async with service.database.writing() as session:
+        key_id = await add_key(session, given.name, given.scopes, key)
+        record = await session.get_one(Key, key_id, populate_existing=True)
+        return NewKey(**_out(record).model_dump(), key=key)
+
+
+@router.delete("/{key_id}")
+async def revoke(
+    key_id: Annotated[str, Path(max_length=60)], bearer: MayAdmin, service: TheService
+) -> KeyOut:
+    """Revoke a key: it opens nothing from now on."""
+    if key_id == bearer.key_id:
+        raise Conflict("a key does not revoke itself", remedy="use another admin key")
+    async with service.database.writing() as session:
+        record = await session.get(Key, key_id)
+        if record is None:
+            raise NotThere(f"there is no key {key_id}")
+        if record.revoked_at is None:
+            record.revoked_at = func.now()
+            await session.flush()
+            await session.refresh(record)
+        return _out(record)

@@ -1,0 +1,164 @@
+"""Errors as RFC 9457 problem details."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import structlog
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import DataError
+from starlette.exceptions import HTTPException
+
+from fond_echo.contract.api import Problem
+from fond_echo.contract.assistants import FaultAt
+from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.faults import FaultyFile
+from fond_echo.store.database import AWAY
+
+log = structlog.get_logger()
+
+TYPES = "https://fond-echo.invalid/problems/"
+"""Names, not addresses to visit: docs/reference/errors.md explains each."""
+
+
+class NotThere(FondEchoError):
+    """What was asked for does not exist."""
+
+    code = "not-there"
+
+
+class NotAllowed(FondEchoError):
+    """The key does not reach this far, or there is none."""
+
+    code = "not-allowed"
+
+
+class NotSignedIn(FondEchoError):
+    """No key, or one that is not valid."""
+
+    code = "not-signed-in"
+
+
+class Conflict(FondEchoError):
+    """What is asked does not fit what is there."""
+
+    code = "conflict"
+
+
+_STATUSES: dict[str, int] = {
+    "not-there": 404,
+    "clip-missing": 404,
+    "blob-missing": 404,
+    "not-allowed": 403,
+    "not-signed-in": 401,
+    "conflict": 409,
+    "webhook-forged": 401,
+    "too-large": 413,
+    "too-many": 429,
+    "too-busy": 503,
+    "speech-unreachable": 503,
+}
+_TITLES = {
+    401: "Sign in first",
+    403: "Not allowed",
+    404: "Not there",
+    405: "Not possible here",
+    409: "Does not fit",
+    413: "Too large",
+    422: "Cannot be used as it is",
+    429: "Too many",
+    500: "Our fault",
+    503: "Not possible now",
+}
+
+
+RESPONSES: dict[int | str, dict[str, Any]] = {
+    status: {
+        "description": title,
+        "content": {
+            "application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}
+        },
+        "model": Problem,
+    }
+    for status, title in _TITLES.items()
+    if status != 500
+}
+"""How errors stand in the OpenAPI document, for every operation."""
+
+
+def problem(
+    code: str, status: int, detail: str, remedy: str = "", faults: list[FaultAt] | None = None
+) -> JSONResponse:
+    """A problem response."""
+    body = Problem(
+        type=TYPES + code,
+        title=_TITLES.get(status, "Error"),
+        status=status,
+        detail=detail,
+        remedy=remedy,
+        faults=faults or [],
+    )
+    return JSONResponse(
+        body.model_dump(), status_code=status, media_type="application/problem+json"
+    )
+
+
+def _of_error(_: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, FondEchoError)
+    faults = []
+    if isinstance(error, FaultyFile):
+        faults = [FaultAt(**vars(fault)) for fault in error.faults]
+    detail = f"{error.where}: {error.what}" if error.where else error.what
+    answer = problem(error.code, _STATUSES.get(error.code, 422), detail, error.remedy, faults)
+    if answer.status_code == 503:
+        answer.headers["Retry-After"] = "2"
+    return answer
+
+
+def _of_validation(_: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, RequestValidationError)
+    first: dict[str, Any] = error.errors()[0]
+    where = ".".join(str(step) for step in first["loc"])
+    return problem("request", 422, f"{where}: {first['msg']}")
+
+
+def _of_http(_: Request, error: Exception) -> JSONResponse:
+    assert isinstance(error, HTTPException)
+    code = {404: "not-there", 405: "method"}.get(error.status_code, "request")
+    answer = problem(code, error.status_code, str(error.detail))
+    answer.headers.update(error.headers or {})
+    return answer
+
+
+def _of_database(request: Request, error: Exception) -> JSONResponse:
+    reason = str(error).splitlines()[0]
+    log.warning("the database is away", path=request.url.path, reason=reason)
+    answer = problem("database-away", 503, "the database does not answer", "ask again in a moment")
+    answer.headers["Retry-After"] = "2"
+    return answer
+
+
+def _of_data(request: Request, error: Exception) -> JSONResponse:
+    reason = str(error.__cause__ or error).splitlines()[0]
+    log.warning("a value cannot be stored", path=request.url.path, reason=reason)
+    return problem(
+        "not-storable", 422, f"a value cannot be stored: {reason}", "leave out U+0000 characters"
+    )
+
+
+def _of_bug(request: Request, error: Exception) -> JSONResponse:
+    log.exception("a request broke", path=request.url.path, exc_info=error)
+    return problem("internal", 500, "something broke on our side; the log has the details")
+
+
+def install(app: FastAPI) -> None:
+    """Make every error of an app a problem."""
+    app.add_exception_handler(FondEchoError, _of_error)
+    app.add_exception_handler(RequestValidationError, _of_validation)
+    app.add_exception_handler(HTTPException, _of_http)
+    app.add_exception_handler(DataError, _of_data)
+    for away in AWAY:
+        app.add_exception_handler(away, _of_database)
+    app.add_exception_handler(Exception, _of_bug)

@@ -1,0 +1,104 @@
+"""What every request handler works with, made once a process."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from typing import Annotated
+
+import httpx
+import procrastinate
+from fastapi import Depends, Request
+
+from fond_echo.contract.line import LineSettings
+from fond_echo.lines.build import LineBuilder, ReceivingLine
+from fond_echo.outside.secrets import Secret, Vault
+from fond_echo.settings import Settings
+from fond_echo.speech.decoding import GuardedDecoder
+from fond_echo.speech.remote import RemoteSpeech
+from fond_echo.stages.ports import Decoder, Ear
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.clips import ClipStore
+from fond_echo.store.database import Database
+from fond_echo.store.records import Line
+from fond_echo.store.secrets import SecretBox
+from fond_echo.web.feed import EventFeed
+
+LINE_SECONDS = 2.0
+"""How long a line read from the database is used before it is read again."""
+
+
+@dataclass(frozen=True)
+class Receiving:
+    """A line as webhooks need it."""
+
+    line: ReceivingLine
+    vault: Vault
+    settings: LineSettings
+    read_at: float
+
+
+class Service:
+    """The web process's hold on the world."""
+
+    def __init__(
+        self,
+        settings: Settings,
+        database: Database,
+        queue: procrastinate.App,
+        client: httpx.AsyncClient,
+    ) -> None:
+        self.settings = settings
+        self.database = database
+        self.queue = queue
+        self.blobs = PostgresBlobs()
+        self.clips = ClipStore(database, self.blobs)
+        self.builder = LineBuilder(client, self.clips)
+        self.secrets = SecretBox(settings.encryption_keys())
+        self.feed = EventFeed(database)
+        self._speech = RemoteSpeech(settings.speech_url, settings.speech_token)
+        self.ear: Ear = self._speech
+        self.decoder: Decoder = GuardedDecoder()
+        self.asking: dict[str, int] = {}
+        """How many requests wait for an answer, by line."""
+        self._lines: dict[str, Receiving] = {}
+
+    async def close(self) -> None:
+        """Let go of what is held open."""
+        await self._speech.close()
+
+    async def vault(self) -> Vault:
+        """All secrets, each still bound to its hosts."""
+        async with self.database.reading() as session:
+            found = await self.secrets.read(session)
+        return Vault({name: Secret(name, *kept) for name, kept in found.items()})
+
+    async def receiving_line(self, name: str) -> Receiving | None:
+        """A line that has a network, read again when it is two seconds old; None where there is
+        none of that name."""
+        kept = self._lines.get(name)
+        if kept and time.monotonic() - kept.read_at < LINE_SECONDS:
+            return kept
+        async with self.database.reading() as session:
+            record = await session.get(Line, name)
+        if record is None or record.kind not in ("chat", "adapter"):
+            self._lines.pop(name, None)
+            return None
+        vault = await self.vault()
+        line = self.builder.receiving(record, vault)
+        settings = LineSettings.model_validate(record.settings)
+        self._lines[name] = Receiving(line, vault, settings, time.monotonic())
+        return self._lines[name]
+
+    def forget_line(self, name: str) -> None:
+        """Read a line again at its next use."""
+        self._lines.pop(name, None)
+
+
+def _service(request: Request) -> Service:
+    service = request.app.state.service
+    assert isinstance(service, Service)
+    return service
+
+
+TheService = Annotated[Service, Depends(_service)]

@@ -1,0 +1,122 @@
+"""Subscriptions: who is told of events, and what could not be told."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path, Response
+from sqlalchemy import delete, func, select, update
+
+from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
+from fond_echo.store.events import present
+from fond_echo.store.records import Notice, SecretRecord, Subscription
+from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api/subscriptions", tags=["events"])
+
+SubscriptionId = Annotated[str, Path(max_length=60)]
+
+
+def _out(record: Subscription, waiting: int, dead: int) -> SubscriptionOut:
+    return SubscriptionOut(
+        id=record.id,
+        address=record.address,
+        types=record.types,
+        secret=record.secret,
+        waiting=waiting,
+        dead=dead,
+        made_at=record.made_at,
+    )
+
+
+@router.get("")
+async def list_subscriptions(_: MayRead, service: TheService) -> list[SubscriptionOut]:
+    """All subscriptions, with how much waits and how much was given up."""
+    counted = (
+        select(
+            Subscription,
+            func.count(Notice.id).filter(Notice.state == "due"),
+            func.count(Notice.id).filter(Notice.state == "dead"),
+        )
+        .outerjoin(Notice, Notice.subscription_id == Subscription.id)
+        .group_by(Subscription.id)
+        .order_by(Subscription.made_at)
+    )
+    async with service.database.reading() as session:
+        return [_out(*row) for row in (await session.execute(counted)).all()]
+
+
+@router.post("", status_code=201)
+async def subscribe(given: SubscriptionIn, _: MayBuild, service: TheService) -> SubscriptionOut:
+    """Tell an address of events from now on, signed by the Standard Webhooks scheme."""
+    async with service.database.writing() as session:
+        if await session.get(SecretRecord, given.secret) is None:
+            raise NotThere(
+                f"there is no secret {given.secret!r}",
+                remedy=f"fond-echo secret put {given.secret} --host HOST",
+            )
+        cursor = str(await present(session))
+        record = Subscription(
+            address=given.address, secret=given.secret, types=given.types, cursor=cursor
+        )
+        session.add(record)
+        await session.flush()
+        await session.refresh(record)
+        return _out(record, 0, 0)
+
+
+@router.delete("/{subscription_id}", status_code=204)
+async def unsubscribe(
+    subscription_id: SubscriptionId, _: MayBuild, service: TheService
+) -> Response:
+    """Tell an address no more; what waits for it goes too."""
+    async with service.database.writing() as session:
+        await session.execute(delete(Subscription).where(Subscription.id == subscription_id))
+    return Response(status_code=204)
+
+
+@router.get("/{subscription_id}/dead")
+async def list_dead(
+    subscription_id: SubscriptionId, _: MayRead, service: TheService
+) -> list[NoticeOut]:
+    """Events that could not be told, the latest first."""
+    wanted = (
+        select(Notice)
+        .where(Notice.subscription_id == subscription_id, Notice.state == "dead")
+        .order_by(Notice.made_at.desc())
+        .limit(200)
+    )
+    async with service.database.reading() as session:
+        rows = (await session.execute(wanted)).scalars()
+        return [
+            NoticeOut(
+                id=row.id,
+                event=row.event,
+                state=row.state,
+                attempts=row.attempts,
+                error=row.error,
+                due_at=row.due_at,
+            )
+            for row in rows
+        ]
+
+
+@router.post("/{subscription_id}/dead/again")
+async def send_again(
+    subscription_id: SubscriptionId, _: MayBuild, service: TheService
+) -> SubscriptionOut:
+    """Try again all that could not be told."""
+    async with service.database.writing() as session:
+        record = await session.get(Subscription, subscription_id)
+        if record is None:
+            raise NotThere(f"there is no subscription {subscription_id}")
+        changed = (
+            update(Notice)
+            .where(Notice.subscription_id == subscription_id, Notice.state == "dead")
+            .values(state="due", attempts=0, due_at=func.now())
+            .returning(Notice.id)
+        )
+        count = len((await session.execute(changed)).all())
+        return _out(record, count, 0)

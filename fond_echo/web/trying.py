@@ -1,0 +1,160 @@
+"""Checking an assistant as it is written, and trying what it would answer."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import UTC, datetime
+
+from fastapi import APIRouter
+from sqlalchemy import select
+
+from fond_echo.contract.assistants import (
+    AssistantFiles,
+    Checked,
+    FaultAt,
+    RevisionOut,
+    Tried,
+    TryIn,
+    TryScore,
+)
+from fond_echo.contract.base import new_id
+from fond_echo.contract.line import Inbound, SoundHandle
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import digest
+from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.documents.foresight import troubles
+from fond_echo.documents.reading import read_assistant
+from fond_echo.outside.logic import LogicCaller
+from fond_echo.stages.transcribe import speech_in
+from fond_echo.stages.trying import Hearing, try_out
+from fond_echo.stages.turn import assistant_of
+from fond_echo.store.records import Assistant, Revision
+from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.asking import given_sound
+from fond_echo.web.assistants import AssistantName
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import Service, TheService
+
+router = APIRouter(prefix="/api/assistants", tags=["assistants"])
+
+
+class NotAState(FondEchoError):
+    """The state of a try is none that a try before gave."""
+
+    code = "request"
+
+
+def _told(faults: list[Fault]) -> list[FaultAt]:
+    return [FaultAt(**vars(each)) for each in faults]
+
+
+def check(files: dict[str, str]) -> Checked:
+    """Every fault; where there is none, what will be trouble."""
+    try:
+        assistant = read_assistant(files)
+    except FaultyFile as error:
+        return Checked(faults=_told(list(error.faults)), troubles=[])
+    return Checked(faults=[], troubles=_told(troubles(assistant, files)))
+
+
+@router.post("/check")
+async def check_files(given: AssistantFiles, _: MayRead) -> Checked:
+    """Check an assistant's files without keeping them."""
+    return await asyncio.to_thread(check, given.files)
+
+
+@router.post("/{name}/try")
+async def try_assistant(
+    name: AssistantName, given: TryIn, _: MayBuild, service: TheService
+) -> Tried:
+    """What an assistant would answer, and why: each route's score. Nothing is stored or sent."""
+    files = given.files or await _draft(service, name)
+    assistant = await asyncio.to_thread(assistant_of, digest(files), files)
+    said = Inbound(
+        id=new_id(), conversation="try", contact="try", text=given.text,
+        choice=given.choice or None, command=given.command,
+        sound=SoundHandle(handle="try") if given.sound else None,
+    )  # fmt: skip
+    hear = await _hearing(service, given.sound, assistant.language) if given.sound else None
+    vault = await service.vault()
+    logic = LogicCaller(service.builder.client, vault)
+    try:
+        found = await try_out(
+            assistant, digest(files), said, given.state, datetime.now(UTC), logic, hear
+        )
+    except (AttributeError, KeyError, TypeError, ValueError) as error:
+        if not given.state:
+            raise
+        raise NotAState(f"state is not what a try gave: {type(error).__name__}") from error
+    return Tried(
+        heard=found.heard,
+        route=found.routed.route,
+        by=found.routed.by,
+        outcome=found.routed.outcome,
+        because=found.routed.because,
+        scores=[TryScore(**each.model_dump()) for each in found.routed.scores],
+        slots=found.routed.slots,
+        replies=found.replies,
+        spoken=found.spoken,
+        not_run=found.not_run,
+        state=found.state,
+    )
+
+
+async def _hearing(service: Service, sound: str, language: str) -> Hearing:
+    """The ear, over a recording. Raises a SoundError where that cannot be used."""
+    decoded = await service.decoder.decode(given_sound(sound))
+    clip = at_rate(decoded.clip, RATE)
+
+    async def hear(expected: Expected) -> Heard:
+        heard = await service.ear.transcribe(clip, expected, language=language, long=False)
+        return speech_in(heard)
+
+    return hear
+
+
+@router.get("/{name}/revisions")
+async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -> list[RevisionOut]:
+    """Every revision that was kept, the latest first."""
+    async with service.database.reading() as session:
+        record = await session.get(Assistant, name)
+        if record is None:
+            raise NotThere(f"there is no assistant {name!r}")
+        wanted = select(Revision.digest, Revision.stored_at).where(Revision.assistant == name)
+        rows = await session.execute(wanted.order_by(Revision.stored_at.desc()).limit(100))
+        return [
+            RevisionOut(
+                digest=row.digest,
+                stored_at=row.stored_at,
+                draft=row.digest == record.draft,
+                live=row.digest == record.live,
+            )
+            for row in rows
+        ]
+
+
+@router.get("/{name}/revisions/{revision}")
+async def get_revision(
+    name: AssistantName, revision: str, _: MayRead, service: TheService
+) -> AssistantFiles:
+    """The files of a revision; `live` and `draft` stand for those."""
+    async with service.database.reading() as session:
+        record = await session.get(Assistant, name)
+        named = {"live": record.live, "draft": record.draft} if record else {}
+        found = await session.get(Revision, named.get(revision) or revision)
+        if found is None or found.assistant != name:
+            raise NotThere(f"{name} has no revision {revision!r}")
+        return AssistantFiles(files=found.files)
+
+
+async def _draft(service: Service, name: str) -> dict[str, str]:
+    async with service.database.reading() as session:
+        record = await session.get(Assistant, name)
+        if record is None or record.draft is None:
+            raise NotThere(f"there is no draft of an assistant {name!r}")
+        files: dict[str, str] = (await session.get_one(Revision, record.draft)).files
+        return files

@@ -1,0 +1,140 @@
+"""What an operator does with a turn: try it again, decide about a delivery in doubt."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+from sqlalchemy import func, select, update
+
+from fond_echo.contract.api import DecisionIn, RewriteIn, TurnDetail
+from fond_echo.stages.deliver import rewritten
+from fond_echo.store.events import emit
+from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
+from fond_echo.store.records import Conversation, Delivery, Line, Turn
+from fond_echo.web.access import MayOperate
+from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.service import TheService
+from fond_echo.web.turns import TurnId, get_turn
+
+router = APIRouter(prefix="/api/turns", tags=["log"])
+
+
+@router.post("/{turn_id}/retry")
+async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> TurnDetail:
+    """Work a failed turn again from the beginning, with the revision that is live now."""
+    async with service.database.writing() as session:
+        turn = await session.get(Turn, turn_id, with_for_update=True)
+        if turn is None:
+            raise NotThere(f"there is no turn {turn_id}")
+        if turn.state != "failed":
+            raise Conflict(f"the turn is {turn.state}", remedy="only failed turns are tried again")
+        if turn.erased_at is not None:
+            raise Conflict("the turn was erased: there is nothing to try")
+        turn.state, turn.run_id, turn.error, turn.finished_at = "received", None, None, None
+        conversation = await session.get_one(Conversation, turn.conversation_id)
+        await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)
+        await emit(
+            session, "turn.retried", turn_id, line=conversation.line, conversation=conversation.id
+        )
+    return await get_turn(turn_id, bearer, service)
+
+
+DeliveryId = Annotated[str, Path(max_length=60)]
+
+
+@router.put("/{turn_id}/deliveries/{delivery_id}/words")
+async def rewrite(
+    turn_id: TurnId,
+    delivery_id: DeliveryId,
+    given: RewriteIn,
+    bearer: MayOperate,
+    service: TheService,
+) -> TurnDetail:
+    """Put other words, and choices, in the place of a text that went out. A network that cannot do
+    so is sent them anew."""
+    vault = await service.vault()
+    async with service.database.writing() as session:
+        turn = await session.get(Turn, turn_id, with_for_update=True)
+        row = await session.get(Delivery, delivery_id)
+        if turn is None or row is None or row.turn_id != turn_id:
+            raise NotThere(f"there is no turn {turn_id} with a delivery {delivery_id}")
+        conversation = await session.get_one(
+            Conversation, turn.conversation_id, with_for_update=True
+        )
+        line = await session.get_one(Line, conversation.line)
+        if line.kind in ("http", "page", "phone"):
+            raise Conflict(
+                f"what was answered on the line {line.name} is handed over already",
+                remedy="only what a network shows can be written anew",
+            )
+        if turn.finished_at is None:
+            raise Conflict("the turn is still being worked on", remedy="wait for turn.answered")
+        if row.kind not in ("text", "choices", "edit") or row.state != "sent":
+            raise Conflict(
+                f"the delivery is {row.kind}, {row.state}", remedy="only text that was sent"
+            )
+        can = service.builder.build(line, vault).abilities
+        places = select(func.max(Delivery.part)).where(Delivery.run_id == row.run_id)
+        part = (await session.scalar(places) or 0) + 1
+        planned = rewritten(given.text, given.choices, row.outside_id, can, part)
+        later = Delivery(
+            turn_id=turn_id,
+            run_id=row.run_id,
+            kind=planned.kind,
+            part=part,
+            key=f"{row.run_id}-{part}",
+            text=planned.text,
+            extra=planned.extra,
+        )
+        session.add(later)
+        # A number that is typed now chooses from what stands there now.
+        values = [choice.value for choice in given.choices]
+        conversation.state = {**conversation.state, "choices": values}
+        await session.flush()
+        await enqueue(service.queue, session, SEND_DELIVERY, turn_id=turn_id, delivery_id=later.id)
+        await emit(
+            session,
+            "delivery.planned",
+            turn_id,
+            line=conversation.line,
+            conversation=conversation.id,
+            delivery=later.id,
+            delivered_as=later.kind,
+        )
+    return await get_turn(turn_id, bearer, service)
+
+
+@router.post("/{turn_id}/deliveries/{delivery_id}/decision")
+async def decide(
+    turn_id: TurnId,
+    delivery_id: DeliveryId,
+    given: DecisionIn,
+    bearer: MayOperate,
+    service: TheService,
+) -> TurnDetail:
+    """Settle a delivery that is in doubt, was refused or dropped."""
+    async with service.database.writing() as session:
+        row = await session.get(Delivery, delivery_id, with_for_update=True)
+        if row is None or row.turn_id != turn_id:
+            raise NotThere(f"the turn has no delivery {delivery_id}")
+        if row.state not in ("in-doubt", "refused", "dropped"):
+            raise Conflict(f"the delivery is {row.state}: there is nothing to decide")
+        state = {"resend": "planned", "sent": "sent", "drop": "dropped"}[given.decision]
+        changed = update(Delivery).where(Delivery.id == delivery_id)
+        await session.execute(changed.values(state=state, settled_at=func.now()))
+        if given.decision == "resend":
+            await enqueue(
+                service.queue, session, SEND_DELIVERY, turn_id=turn_id, delivery_id=delivery_id
+            )
+        turn = await session.get_one(Turn, turn_id)
+        conversation = await session.get_one(Conversation, turn.conversation_id)
+        await emit(
+            session,
+            "delivery.decided",
+            turn_id,
+            line=conversation.line,
+            conversation=conversation.id,
+            decision=given.decision,
+        )
+    return await get_turn(turn_id, bearer, service)

@@ -1,0 +1,233 @@
+"""Conversations and turns, as the log shows them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path, Query
+from sqlalchemy import Select, select, tuple_
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.contract.api import (
+    ConversationOut,
+    DeliveryOut,
+    Page,
+    RunOut,
+    StageOut,
+    TurnDetail,
+    TurnOut,
+)
+from fond_echo.contract.clip import ClipRef
+from fond_echo.store.clips import clip_ref
+from fond_echo.store.records import (
+    ClipRecord,
+    Contact,
+    Conversation,
+    Delivery,
+    Inbound,
+    Run,
+    Stage,
+    Turn,
+)
+from fond_echo.web.access import MayRead
+from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api", tags=["log"])
+
+TurnId = Annotated[str, Path(max_length=60)]
+Filter = Annotated[str, Query(max_length=60)]
+
+
+@router.get("/conversations")
+async def list_conversations(
+    _: MayRead, service: TheService, line: Filter = "", after: After = "", limit: Limit = 50
+) -> Page[ConversationOut]:
+    """Conversations, the one with the latest turn first."""
+    last = (
+        select(Turn.text)
+        .where(Turn.conversation_id == Conversation.id, Turn.number == Conversation.turns)
+        .correlate(Conversation)
+        .scalar_subquery()
+    )
+    wanted = select(Conversation, Contact, last).join(
+        Contact, Contact.id == Conversation.contact_id
+    )
+    if line:
+        wanted = wanted.where(Conversation.line == line)
+    if (start := place(after)) is not None:
+        wanted = wanted.where(tuple_(Conversation.changed_at, Conversation.id) < start)
+    order = Conversation.changed_at.desc(), Conversation.id.desc()
+    async with service.database.reading() as session:
+        rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).all()
+    items = [
+        ConversationOut(
+            id=conversation.id,
+            line=conversation.line,
+            contact=contact.outside_id,
+            contact_name=contact.name or contact.outside_id,
+            turns=conversation.turns,
+            answering=conversation.answering,
+            changed_at=conversation.changed_at,
+            last_text=text or "",
+        )
+        for conversation, contact, text in rows[:limit]
+    ]
+    following = cursor(items[-1].changed_at, items[-1].id) if len(rows) > limit else ""
+    return Page(items=items, next=following)
+
+
+@router.get("/turns")
+async def list_turns(
+    _: MayRead,
+    service: TheService,
+    conversation: Filter = "",
+    line: Filter = "",
+    state: Filter = "",
+    after: After = "",
+    limit: Limit = 50,
+) -> Page[TurnOut]:
+    """Turns, the latest first."""
+    wanted = _turns()
+    if conversation:
+        wanted = wanted.where(Turn.conversation_id == conversation)
+    if line:
+        wanted = wanted.where(Conversation.line == line)
+    if state:
+        wanted = wanted.where(Turn.state == state)
+    if (start := place(after)) is not None:
+        wanted = wanted.where(tuple_(Turn.received_at, Turn.id) < start)
+    ordered = wanted.order_by(Turn.received_at.desc(), Turn.id.desc()).limit(limit + 1)
+    async with service.database.reading() as session:
+        rows = (await session.execute(ordered)).all()
+        items = await _outs(session, rows[:limit])
+    following = cursor(items[-1].received_at, items[-1].id) if len(rows) > limit else ""
+    return Page(items=items, next=following)
+
+
+@router.get("/turns/{turn_id}")
+async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDetail:
+    """A turn with its runs, stages and what came in."""
+    async with service.database.reading() as session:
+        rows = (await session.execute(_turns().where(Turn.id == turn_id))).all()
+        if not rows:
+            raise NotThere(f"there is no turn {turn_id}")
+        (out,) = await _outs(session, rows)
+        runs = await session.execute(
+            select(Run).where(Run.turn_id == turn_id).order_by(Run.started_at)
+        )
+        inbound = await session.execute(select(Inbound.payload).where(Inbound.turn_id == turn_id))
+        told = [await _run(session, run) for run in runs.scalars()]
+        payload: dict[str, Any] = inbound.scalar_one_or_none() or {}
+    return TurnDetail(**out.model_dump(), runs=told, inbound=payload)
+
+
+def _turns() -> Select[Turn, Conversation, Contact]:
+    return (
+        select(Turn, Conversation, Contact)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Contact, Contact.id == Conversation.contact_id)
+    )
+
+
+async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
+    """Turns with their sound and deliveries, in two queries for all of them."""
+    ids = [turn.id for turn, _, _ in rows]
+    deliveries: dict[str, list[DeliveryOut]] = defaultdict(list)
+    sent = (
+        select(Delivery, ClipRecord)
+        .outerjoin(ClipRecord, ClipRecord.id == Delivery.clip_id)
+        .where(Delivery.turn_id.in_(ids))
+        .order_by(Delivery.part)
+    )
+    for delivery, clip in (await session.execute(sent)).all():
+        deliveries[delivery.turn_id].append(_delivery(delivery, clip))
+    sounds = await _sounds(session, ids)
+    return [
+        TurnOut(
+            id=turn.id,
+            conversation=conversation.id,
+            line=conversation.line,
+            contact_name=contact.name or contact.outside_id,
+            number=turn.number,
+            cause=turn.cause,
+            arrived_as=turn.arrived_as,
+            text=turn.text,
+            route=turn.route,
+            state=turn.state,
+            error=turn.error,
+            sound=sounds.get(turn.id),
+            deliveries=deliveries[turn.id],
+            received_at=turn.received_at,
+            finished_at=turn.finished_at,
+        )
+        for turn, conversation, contact in rows
+    ]
+
+
+async def _sounds(session: AsyncSession, turn_ids: list[str]) -> dict[str, ClipRef]:
+    """The sound that came in with each turn: as decoded, which has a waveform, else as fetched."""
+    wanted = (
+        select(Run.turn_id, Stage.output)
+        .join(Stage, Stage.run_id == Run.id)
+        .where(
+            Run.turn_id.in_(turn_ids),
+            Run.kind == "live",
+            Stage.name.in_(("fetch", "decode")),
+            Stage.outcome == "done",
+        )
+        .order_by(Stage.started_at)
+    )
+    found: dict[str, ClipRef] = {}
+    for turn_id, output in (await session.execute(wanted)).all():
+        clip = ClipRef.model_validate(output["clip"])
+        fetched = found.get(turn_id)
+        if fetched is not None:
+            # Play what came in, draw what was made of it.
+            changes = {"waveform": clip.waveform, "seconds": clip.seconds}
+            clip = fetched.model_copy(update=changes)
+        found[turn_id] = clip
+    return found
+
+
+def _delivery(record: Delivery, clip: ClipRecord | None) -> DeliveryOut:
+    return DeliveryOut(
+        id=record.id,
+        kind=record.kind,
+        state=record.state,
+        text=record.text,
+        clip=clip_ref(clip) if clip else None,
+        attempts=record.attempts,
+        outside_id=record.outside_id,
+        error=record.error,
+        planned_at=record.planned_at,
+        settled_at=record.settled_at,
+    )
+
+
+async def _run(session: AsyncSession, run: Run) -> RunOut:
+    wanted = select(Stage).where(Stage.run_id == run.id)
+    rows = (await session.execute(wanted.order_by(Stage.started_at, Stage.attempt))).scalars()
+    return RunOut(
+        id=run.id,
+        kind=run.kind,
+        revision=run.revision,
+        clock=run.clock,
+        stages=[
+            StageOut(
+                name=stage.name,
+                part=stage.part,
+                attempt=stage.attempt,
+                started_at=stage.started_at,
+                seconds=stage.seconds,
+                outcome=stage.outcome,
+                input=stage.input,
+                output=stage.output,
+                error=stage.error,
+            )
+            for stage in rows
+        ],
+    )
