@@ -1,0 +1,216 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { Link, NavLink, useParams } from "react-router";
+import styled from "styled-components";
+import { api, type Checked, type Files } from "../api";
+import { bytes, timeOf } from "../format";
+import { Button, Mark, Row, Sheet, Trouble } from "../parts/sheet";
+import { colour, font } from "../theme";
+import { Bench } from "./bench";
+import { Editor } from "./editor";
+
+const Desk = styled.main`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 25rem;
+  grid-template-rows: auto minmax(0, 1fr) auto;
+  min-height: 0;
+  height: 100%;
+  background: ${colour.sheet};
+  > header { grid-column: 1 / -1; padding: 0.9rem 1.2rem 0.5rem; border-bottom: 1px solid ${colour.rule}; }
+  a { color: ${colour.ink}; text-underline-offset: 3px; }
+  nav a[aria-current="page"] { font-weight: 600; text-decoration: none; }
+  h2 { margin: 0; font: 600 1.45rem/1.2 ${font.book}; }
+  > aside { grid-row: 2 / 4; grid-column: 2; overflow-y: auto; padding: 0.8rem 1.1rem 3rem; border-left: 1px solid ${colour.rule}; }
+  @media (max-width: 1080px) { display: block; overflow-y: auto; > div { height: 26rem; } }
+`;
+
+const FileTabs = styled.nav`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.1rem 1rem;
+  margin-top: 0.4rem;
+  button { background: none; border: 0; border-bottom: 3px solid transparent; padding: 0.15rem 0; cursor: pointer; }
+  button[aria-pressed="true"] { border-bottom-color: ${colour.buoy}; font-weight: 600; }
+`;
+
+const Found = styled.ul`
+  margin: 0;
+  padding: 0.5rem 1.2rem 0.7rem 2.2rem;
+  max-height: 9.5rem;
+  overflow-y: auto;
+  border-top: 1px solid ${colour.rule};
+  font-size: 0.87rem;
+  li[data-kind="fault"] { color: ${colour.buoy}; }
+  li[data-kind="trouble"] { color: ${colour.brass}; }
+  li[data-kind="none"] { color: ${colour.kelp}; list-style: none; }
+`;
+
+const nothing: Checked = { faults: [], troubles: [] };
+
+/** The assistants, and one of them: its files, what is wrong in them, and a bench to try it. */
+export function Assistants() {
+  const { assistant = "" } = useParams();
+  const all = useQuery({ queryKey: ["assistants"], queryFn: api.assistants });
+  if (all.isPending) return null;
+  if (all.error) return <Sheet role="alert">The assistants cannot be read: {all.error.message}</Sheet>;
+  const chosen = all.data.find((each) => each.name === assistant) ?? all.data[0];
+  if (!chosen)
+    return (
+      <Sheet>
+        <h2>Assistants</h2>
+        <p>There are none yet. Make one: fond-echo assistant new FOLDER, then fond-echo assistant put FOLDER</p>
+      </Sheet>
+    );
+  return (
+    <One
+      key={chosen.name}
+      name={chosen.name}
+      others={all.data.map((each) => each.name)}
+      same={chosen.draft === chosen.live}
+    />
+  );
+}
+
+function One({ name, others, same }: { name: string; others: string[]; same: boolean }) {
+  const draft = useQuery({ queryKey: ["draft", name], queryFn: () => api.draft(name), staleTime: Infinity });
+  const [files, setFiles] = useState<Files>();
+  const [file, setFile] = useState("assistant.yaml");
+  const [found, setFound] = useState<Checked>(nothing);
+  const queries = useQueryClient();
+  useEffect(() => {
+    if (draft.data && !files) setFiles(draft.data.files);
+  }, [draft.data, files]);
+  useEffect(() => {
+    if (!files) return;
+    const soon = setTimeout(() => void api.checkFiles(files).then(setFound, () => setFound(nothing)), 400);
+    return () => clearTimeout(soon);
+  }, [files]);
+  const after = () => {
+    void queries.invalidateQueries({ queryKey: ["assistants"] });
+    void queries.invalidateQueries({ queryKey: ["revisions", name] });
+  };
+  const keep = useMutation({ mutationFn: () => api.putDraft(name, files ?? {}), onSuccess: after });
+  const publish = useMutation({
+    mutationFn: async (revision: string) => {
+      if (!revision) await api.putDraft(name, files ?? {});
+      return api.publish(name, revision);
+    },
+    onSuccess: after,
+  });
+  if (!files) return draft.error ? <Sheet role="alert">{draft.error.message}</Sheet> : null;
+  const trouble = keep.error ?? publish.error;
+  const wrong = found.faults.length > 0;
+  return (
+    <Desk>
+      <header>
+        <Row>
+          <h2>{name}</h2>
+          <Mark $kind={same ? "good" : "plain"}>{same ? "the draft is live" : "the draft is not live"}</Mark>
+          <Button onPress={() => keep.mutate()} isDisabled={wrong || keep.isPending}>
+            Keep as draft
+          </Button>
+          <Button onPress={() => publish.mutate("")} isDisabled={wrong || publish.isPending}>
+            Publish
+          </Button>
+          {others.length > 1 && (
+            <nav aria-label="Assistants">
+              {others.map((other) => (
+                <NavLink key={other} to={`/assistants/${other}`} style={{ marginRight: "0.8rem" }}>
+                  {other}
+                </NavLink>
+              ))}
+            </nav>
+          )}
+        </Row>
+        {trouble && <Trouble role="alert">{trouble.message}</Trouble>}
+        <FileTabs aria-label="Files">
+          {Object.keys(files)
+            .sort()
+            .map((each) => (
+              <button key={each} type="button" aria-pressed={each === file} onClick={() => setFile(each)}>
+                {each}
+              </button>
+            ))}
+        </FileTabs>
+      </header>
+      <div style={{ minHeight: 0 }}>
+        {isSound(file) ? (
+          <SoundFile file={file} text={files[file] ?? ""} />
+        ) : (
+          <Editor
+            key={file}
+            file={file}
+            text={files[file] ?? ""}
+            onChange={(text) => setFiles((before) => ({ ...before, [file]: text }))}
+            faults={found.faults}
+            troubles={found.troubles}
+          />
+        )}
+      </div>
+      <Found aria-label="Findings" aria-live="polite">
+        {found.faults.map((each, place) => (
+          <li key={place} data-kind="fault">
+            {each.file}:{each.line}:{each.column}: {each.what} {each.remedy && `(${each.remedy})`}
+          </li>
+        ))}
+        {found.troubles.map((each, place) => (
+          <li key={`t${place}`} data-kind="trouble">
+            {each.file}:{each.line}: {each.what} {each.remedy && `(${each.remedy})`}
+          </li>
+        ))}
+        {found.faults.length + found.troubles.length === 0 && <li data-kind="none">No faults, and no trouble foreseen.</li>}
+      </Found>
+      <aside>
+        <h3 style={{ marginTop: 0 }}>Try it</h3>
+        <Bench name={name} files={files} />
+        <Revisions name={name} onPublish={(revision) => publish.mutate(revision)} />
+      </aside>
+    </Desk>
+  );
+}
+
+const isSound = (file: string) => /\.(ogg|oga|opus|webm|mp3|m4a|amr|wav|flac)$/i.test(file);
+
+/** A sound of the folder: it is played, and changed by putting the folder anew. */
+function SoundFile({ file, text }: { file: string; text: string }) {
+  const blob = useMemo(() => new Blob([Uint8Array.from(atob(text), (each) => each.charCodeAt(0))]), [text]);
+  const [address, setAddress] = useState("");
+  useEffect(() => {
+    const made = URL.createObjectURL(blob);
+    setAddress(made);
+    return () => URL.revokeObjectURL(made);
+  }, [blob]);
+  return (
+    <div style={{ padding: "1.5rem 1.2rem" }}>
+      <audio controls src={address} aria-label={file} />
+      <p>
+        {file}, {bytes(blob.size)}. To put another sound here, put the folder: fond-echo assistant put FOLDER
+      </p>
+    </div>
+  );
+}
+
+function Revisions({ name, onPublish }: { name: string; onPublish: (revision: string) => void }) {
+  const all = useQuery({ queryKey: ["revisions", name], queryFn: () => api.revisions(name) });
+  if (!all.data || all.data.length < 2) return null;
+  return (
+    <section aria-label="Revisions">
+      <h3>Revisions</h3>
+      <ul style={{ listStyle: "none", padding: 0 }}>
+        {all.data.slice(0, 12).map((each) => (
+          <li key={each.digest} style={{ padding: "0.25rem 0" }}>
+            <code>{each.digest.slice(0, 10)}</code> {timeOf(each.stored_at)}{" "}
+            {each.live ? (
+              <b>live</b>
+            ) : (
+              <Button onPress={() => onPublish(each.digest)} aria-label={`Make ${each.digest.slice(0, 10)} live`}>
+                Make live
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+      <Link to="/log">What people say to it stands in the log.</Link>
+    </section>
+  );
+}

@@ -1,0 +1,59 @@
+/** How times, lengths and sizes are written. */
+
+const clock = new Intl.DateTimeFormat(undefined, {
+  hour: "2-digit",
+  minute: "2-digit",
+  second: "2-digit",
+  hourCycle: "h23",
+});
+const dayName = new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" });
+
+export const timeOf = (at: string) => clock.format(new Date(at));
+export const dayOf = (at: string) => dayName.format(new Date(at));
+
+export function milliseconds(seconds: number): string {
+  if (seconds >= 10) return `${seconds.toFixed(0)} s`;
+  if (seconds >= 1) return `${seconds.toFixed(2)} s`;
+  return `${Math.round(seconds * 1000)} ms`;
+}
+
+export function playingTime(seconds: number): string {
+  if (seconds < 60) return `${seconds.toFixed(1)} s`;
+  const whole = Math.max(0, Math.round(seconds));
+  return `${Math.floor(whole / 60)}:${String(whole % 60).padStart(2, "0")}`;
+}
+
+export const bytes = (count: number) =>
+  count < 1000 ? `${count} B` : count < 1e6 ? `${(count / 1000).toFixed(1)} kB` : `${(count / 1e6).toFixed(1)} MB`;
+
+const ARRIVALS: Record<string, string> = {
+  text: "typed",
+  "voice-note": "voice note",
+  speech: "said in a call",
+  key: "pressed in a call",
+  "audio-file": "sound file",
+  choice: "chose",
+  joined: "came",
+};
+
+export const arrival = (kind: string) => ARRIVALS[kind] ?? kind;
+
+/** A reply in writing as plain lines: table rules go, cells are set apart. */
+export function plainReply(text: string): string {
+  return text
+    .trim()
+    .split("\n")
+    .filter((line) => !/^\s*\|?[\s:|-]+\|?\s*$/.test(line) || line.trim() === "")
+    .map((line) =>
+      line.trim().startsWith("|")
+        ? line
+            .trim()
+            .replace(/^\||\|$/g, "")
+            .split("|")
+            .map((cell) => cell.trim())
+            .filter(Boolean)
+            .join("  ·  ")
+        : line.replace(/^(\s*)[-*+] /, "$1• "),
+    )
+    .join("\n");
+}

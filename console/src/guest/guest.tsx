@@ -1,0 +1,244 @@
+import { useEffect, useRef, useState } from "react";
+import { Button, Form, Input, Label, Meter, TextField } from "react-aria-components";
+import styled from "styled-components";
+import type { Asked } from "../api";
+import { plainReply, playingTime } from "../format";
+import { colour, font } from "../theme";
+import { useRecorder } from "./recorder";
+
+type About = {
+  assistant: string;
+  greeting: string;
+  examples: string[];
+  seconds_a_note: number;
+  said: Asked[];
+};
+
+const here = location.pathname.replace(/\/$/, "");
+
+const Page = styled.main`
+  display: grid;
+  grid-template-rows: auto minmax(0, 1fr) auto;
+  height: 100dvh;
+  max-width: 44rem;
+  margin: 0 auto;
+  background: ${colour.sheet};
+  h1 { margin: 0; padding: 1rem 1.1rem 0.8rem; font: 600 1.35rem/1.2 ${font.book}; border-bottom: 3px double ${colour.rule}; }
+`;
+
+const Talk = styled.div`
+  overflow-y: auto;
+  padding: 1rem 1.1rem;
+  display: flex;
+  flex-direction: column;
+  gap: 0.9rem;
+  p { margin: 0; font: 400 1.08rem/1.45 ${font.book}; white-space: pre-wrap; overflow-wrap: anywhere; }
+  audio { width: 100%; max-width: 22rem; height: 2.6rem; margin-top: 0.3rem; }
+`;
+
+const Mine = styled.div`
+  align-self: flex-end;
+  max-width: 86%;
+  padding: 0.5rem 0.8rem;
+  background: ${colour.wash};
+  small { color: ${colour.faded}; }
+`;
+
+const Theirs = styled.div`
+  max-width: 92%;
+  padding-left: 0.9rem;
+  border-left: 3px solid ${colour.kelp};
+`;
+
+const Choose = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem;
+  margin-top: 0.5rem;
+`;
+
+const Plain = styled(Button)`
+  padding: 0.55rem 1rem;
+  border: 1.5px solid ${colour.ink};
+  background: transparent;
+  color: ${colour.ink};
+  cursor: pointer;
+  &[data-disabled] { opacity: 0.45; }
+`;
+
+const Strong = styled(Plain)<{ $on?: boolean }>`
+  background: ${(props) => (props.$on ? colour.buoy : colour.ink)};
+  border-color: ${(props) => (props.$on ? colour.buoy : colour.ink)};
+  color: ${colour.sheet};
+  font-weight: 600;
+`;
+
+const Foot = styled.footer`
+  border-top: 1px solid ${colour.rule};
+  padding: 0.8rem 1.1rem calc(0.8rem + env(safe-area-inset-bottom));
+  display: grid;
+  gap: 0.6rem;
+  form, > div { display: flex; gap: 0.5rem; align-items: center; flex-wrap: wrap; }
+  label { position: absolute; clip-path: inset(50%); }
+  input { flex: 1 1 10rem; width: 100%; font: inherit; color: inherit; padding: 0.55rem 0.7rem;
+          background: ${colour.sea}; border: 1px solid ${colour.faded}; }
+`;
+
+const Level = styled(Meter)`
+  flex: 1;
+  height: 0.7rem;
+  background: ${colour.rule};
+  i { display: block; height: 100%; background: ${colour.kelp}; }
+`;
+
+async function told<Answer>(response: Response): Promise<Answer> {
+  const body = await response.json().catch(() => ({}));
+  if (!response.ok) throw new Error([body.detail, body.remedy].filter(Boolean).join(": ") || response.statusText);
+  return body;
+}
+
+/** A guest types or records, and hears the answer. */
+export function Guest() {
+  const [about, setAbout] = useState<About | null>(null);
+  const [said, setSaid] = useState<Asked[]>([]);
+  const [text, setText] = useState("");
+  const [asking, setAsking] = useState("");
+  const [trouble, setTrouble] = useState("");
+  const recorder = useRecorder(about?.seconds_a_note ?? 60);
+  const end = useRef<HTMLDivElement>(null);
+
+  useEffect(() => {
+    fetch(`${here}/about`)
+      .then((response) => told<About>(response))
+      .then((found) => {
+        setAbout(found);
+        setSaid(found.said);
+      })
+      .catch((error: Error) => setTrouble(error.message));
+  }, []);
+  useEffect(() => {
+    // In braces: newer browsers give a promise here, which is no clean-up function.
+    void end.current?.scrollIntoView({ block: "end" });
+  }, [said, asking]);
+
+  const say = async (what: string, body: BodyInit, type: string) => {
+    setAsking(what);
+    setTrouble("");
+    try {
+      const answer = await told<Asked>(
+        await fetch(`${here}/say`, { method: "POST", body, headers: { "Content-Type": type } }),
+      );
+      setSaid((before) => [...before, answer]);
+      if (answer.sound) void new Audio(answer.sound.link).play().catch(() => undefined);
+    } catch (error) {
+      setTrouble((error as Error).message);
+    } finally {
+      setAsking("");
+    }
+  };
+  const sayText = (words: string) => say(words, JSON.stringify({ text: words }), "application/json");
+
+  if (!about) return <Page role={trouble ? "alert" : undefined}>{trouble}</Page>;
+  return (
+    <Page>
+      <h1>{about.assistant.replaceAll("-", " ").replace(/^./, (first) => first.toUpperCase())}</h1>
+      <Talk aria-live="polite">
+        <Theirs>
+          <p>{about.greeting || "What would you like to know?"}</p>
+          {said.length === 0 && (
+            <Choose>
+              {about.examples.map((example) => (
+                <Plain key={example} onPress={() => void sayText(example)} isDisabled={Boolean(asking)}>
+                  {example}
+                </Plain>
+              ))}
+            </Choose>
+          )}
+        </Theirs>
+        {said.map((each) => (
+          <Exchange key={each.turn} asked={each} choose={(value) => void sayText(value)} />
+        ))}
+        {asking && (
+          <Mine>
+            <p>{asking}</p>
+            <small>is being answered…</small>
+          </Mine>
+        )}
+        {(trouble || recorder.trouble) && <p role="alert">{trouble || recorder.trouble}</p>}
+        <div ref={end} />
+      </Talk>
+      <Foot>
+        {recorder.recording ? (
+          <div>
+            <audio controls src={recorder.recording.address} aria-label="Your recording" />
+            <Strong
+              onPress={() => {
+                const { blob } = recorder.recording!;
+                recorder.drop();
+                void say("Your recording", blob, blob.type || "audio/webm");
+              }}
+              isDisabled={Boolean(asking)}
+            >
+              Send it
+            </Strong>
+            <Plain onPress={recorder.drop}>Drop it</Plain>
+          </div>
+        ) : recorder.running ? (
+          <div>
+            <Level aria-label="Level" value={recorder.level * 100}>
+              <i style={{ width: `${Math.round(recorder.level * 100)}%` }} />
+            </Level>
+            <span>{playingTime(recorder.seconds)}</span>
+            <Strong $on onPress={recorder.stop}>
+              Stop
+            </Strong>
+          </div>
+        ) : (
+          <Form
+            onSubmit={(event) => {
+              event.preventDefault();
+              if (!text.trim()) return;
+              void sayText(text.trim());
+              setText("");
+            }}
+          >
+            <TextField value={text} onChange={setText} style={{ flex: "1 1 12rem" }}>
+              <Label>What to ask</Label>
+              <Input placeholder="Type here, or record" maxLength={2000} autoComplete="off" />
+            </TextField>
+            <Plain type="submit" isDisabled={!text.trim() || Boolean(asking)}>
+              Send
+            </Plain>
+            <Strong onPress={() => void recorder.start()} isDisabled={Boolean(asking)}>
+              Record
+            </Strong>
+          </Form>
+        )}
+      </Foot>
+    </Page>
+  );
+}
+
+function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => void }) {
+  return (
+    <>
+      <Mine>
+        <p>{asked.text || "…"}</p>
+        {asked.heard && <small>heard from your recording</small>}
+      </Mine>
+      <Theirs>
+        <p>{plainReply(asked.answer)}</p>
+        {asked.sound && <audio controls src={asked.sound.link} aria-label="The answer" preload="none" />}
+        {asked.choices.length > 0 && (
+          <Choose>
+            {asked.choices.map((each) => (
+              <Plain key={each.value} onPress={() => choose(each.value)}>
+                {each.label}
+              </Plain>
+            ))}
+          </Choose>
+        )}
+      </Theirs>
+    </>
+  );
+}

@@ -1,0 +1,234 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Tab, TabList, TabPanel, Tabs } from "react-aria-components";
+import { Link, NavLink, useNavigate, useParams } from "react-router";
+import styled from "styled-components";
+import { api, type Line } from "../api";
+import { timeOf } from "../format";
+import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, Trouble } from "../parts/sheet";
+import { colour } from "../theme";
+
+const Two = styled.div`
+  display: grid;
+  grid-template-columns: 15rem minmax(0, 1fr);
+  min-height: 0;
+  height: 100%;
+  nav { border-right: 1px solid ${colour.rule}; padding: 0.9rem 0; overflow-y: auto; }
+  nav a { display: grid; padding: 0.55rem 1rem; border-left: 4px solid transparent; color: inherit; text-decoration: none; }
+  nav a[aria-current="page"] { background: ${colour.sheet}; border-left-color: ${colour.buoy}; }
+  nav small { color: ${colour.faded}; }
+  @media (max-width: 860px) { display: block; overflow-y: auto; }
+`;
+
+const Panels = styled(Tabs)`
+  [role="tablist"] { display: flex; gap: 1.2rem; border-bottom: 1px solid ${colour.rule}; margin: 0.6rem 0; }
+  [role="tab"] { padding: 0.3rem 0; cursor: pointer; border-bottom: 3px solid transparent; }
+  [role="tab"][data-selected] { border-bottom-color: ${colour.buoy}; font-weight: 600; }
+`;
+
+const good = (line: Line) => (line.state === "not-connected" ? "bad" : "good");
+
+/** All lines, and one of them. */
+export function Lines() {
+  const { line = "" } = useParams();
+  const lines = useQuery({ queryKey: ["lines"], queryFn: api.lines });
+  if (lines.isPending) return null;
+  if (lines.error) return <Sheet role="alert">The lines cannot be read: {lines.error.message}</Sheet>;
+  const chosen = lines.data.find((each) => each.name === line) ?? lines.data[0];
+  if (!chosen)
+    return (
+      <Sheet>
+        <h2>Lines</h2>
+        <p>There are no lines yet. Add one: fond-echo line add NAME --assistant ASSISTANT --kind page</p>
+      </Sheet>
+    );
+  return (
+    <Two>
+      <nav aria-label="Lines">
+        {lines.data.map((each) => (
+          <NavLink key={each.name} to={`/lines/${each.name}`} aria-current={each === chosen ? "page" : undefined}>
+            <b>{each.name}</b>
+            <small>
+              {each.kind}, {each.state}
+              {each.refused > 0 && `, ${each.refused} refused`}
+            </small>
+          </NavLink>
+        ))}
+      </nav>
+      <OneLine key={chosen.name} line={chosen} />
+    </Two>
+  );
+}
+
+function OneLine({ line }: { line: Line }) {
+  const queries = useQueryClient();
+  const connect = useMutation({
+    mutationFn: () => api.connect(line.name),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["lines"] }),
+  });
+  return (
+    <Sheet>
+      <h2>{line.name}</h2>
+      <p>
+        <Mark $kind={good(line)}>{line.state}</Mark>, answered by {line.assistant}
+      </p>
+      {line.reason && <Trouble role="alert">{line.reason}</Trouble>}
+      <Row>
+        {(line.kind === "chat" || line.kind === "adapter") && (
+          <Button onPress={() => connect.mutate()} isDisabled={connect.isPending}>
+            Connect again
+          </Button>
+        )}
+        {line.kind === "page" && (
+          <a href={line.address} target="_blank" rel="noreferrer">
+            Open the page
+          </a>
+        )}
+      </Row>
+      <h3>Address</h3>
+      <Copy text={line.address} what="the line's address" />
+      {line.kind === "http" && <Asked line={line} />}
+      <Refused line={line} />
+      <Listening line={line} />
+      <h3>Settings</h3>
+      <Code>{JSON.stringify(line.settings, null, 2)}</Code>
+      {line.description && (
+        <>
+          <h3>{line.kind === "adapter" ? "Adapter" : "Description"}</h3>
+          <Code>{line.description}</Code>
+        </>
+      )}
+    </Sheet>
+  );
+}
+
+/** A try from here, and requests to copy. */
+function Asked({ line }: { line: Line }) {
+  const [text, setText] = useState("");
+  const [key, setKey] = useState("");
+  const go = useNavigate();
+  const requests = useQuery({
+    queryKey: ["requests", line.name, key],
+    queryFn: () => api.requests(line.name, key),
+  });
+  const trying = useMutation({ mutationFn: () => api.ask(line.name, text) });
+  const making = useMutation({
+    mutationFn: () => api.makeKey(`requests to ${line.name}`, ["operate"]),
+    onSuccess: (made) => setKey(made.key),
+  });
+  return (
+    <>
+      <h3>Test</h3>
+      <Row>
+        <Text label="Ask it something" value={text} onChange={setText} placeholder="How much is a ticket?" />
+        <Button onPress={() => trying.mutate()} isDisabled={!text || trying.isPending}>
+          Ask
+        </Button>
+      </Row>
+      {trying.error && <Trouble role="alert">{trying.error.message}</Trouble>}
+      {trying.data && (
+        <>
+          <Code aria-label="The answer">{trying.data.answer}</Code>
+          <Button onPress={() => void go(`/turns/${trying.data.turn}`)}>See the turn</Button>
+        </>
+      )}
+      <h3>Requests to copy</h3>
+      <Row>
+        <Button onPress={() => making.mutate()} isDisabled={making.isPending || Boolean(key)}>
+          {key ? "A new key stands in them" : "Put a new key in"}
+        </Button>
+        {making.error && <Trouble role="alert">{making.error.message}</Trouble>}
+      </Row>
+      {requests.data && (
+        <Panels>
+          <TabList aria-label="Languages">
+            <Tab id="curl">curl</Tab>
+            <Tab id="sound">curl, with sound</Tab>
+            <Tab id="python">Python</Tab>
+            <Tab id="javascript">JavaScript</Tab>
+          </TabList>
+          <TabPanel id="curl">
+            <Copy text={requests.data.curl} what="curl" />
+          </TabPanel>
+          <TabPanel id="sound">
+            <Copy text={requests.data.curl_with_sound} what="curl with sound" />
+          </TabPanel>
+          <TabPanel id="python">
+            <Copy text={requests.data.python} what="Python" />
+          </TabPanel>
+          <TabPanel id="javascript">
+            <Copy text={requests.data.javascript} what="JavaScript" />
+          </TabPanel>
+        </Panels>
+      )}
+    </>
+  );
+}
+
+function Refused({ line }: { line: Line }) {
+  const queries = useQueryClient();
+  const contacts = useQuery({
+    queryKey: ["contacts", line.name, "refused"],
+    queryFn: () => api.contacts(line.name, "refused"),
+  });
+  const allow = useMutation({
+    mutationFn: (id: string) => api.setStanding(line.name, id, "allowed"),
+    onSuccess: () => {
+      void queries.invalidateQueries({ queryKey: ["contacts", line.name] });
+      void queries.invalidateQueries({ queryKey: ["lines"] });
+    },
+  });
+  const refused = contacts.data?.items ?? [];
+  return (
+    <>
+      <h3>Not let in</h3>
+      {refused.length === 0 ? (
+        <p>Nobody was refused.</p>
+      ) : (
+        <Table>
+          <tbody>
+            {refused.map((each) => (
+              <tr key={each.id}>
+                <td>{each.name || "without a name"}</td>
+                <td>{each.outside_id}</td>
+                <td>
+                  <Button onPress={() => allow.mutate(each.id)}>Allow</Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Table>
+      )}
+    </>
+  );
+}
+
+/** The latest messages as the network sent them. */
+function Listening({ line }: { line: Line }) {
+  const turns = useQuery({
+    queryKey: ["arrived", line.name],
+    queryFn: () => api.turnsOfLine(line.name),
+    refetchInterval: 3_000,
+  });
+  const latest = turns.data?.items[0];
+  const detail = useQuery({
+    queryKey: ["turn", latest?.id],
+    queryFn: () => api.turn(latest!.id),
+    enabled: Boolean(latest),
+  });
+  return (
+    <>
+      <h3>Listening</h3>
+      {!latest && <p>Nothing has come in over this line yet; it shows here as it does.</p>}
+      {latest && (
+        <>
+          <p>
+            The latest of {line.name} at {timeOf(latest.received_at)}:{" "}
+            <Link to={`/turns/${latest.id}`}>{latest.text || latest.arrived_as}</Link>
+          </p>
+          {detail.data && <Code>{JSON.stringify(detail.data.inbound, null, 2)}</Code>}
+        </>
+      )}
+    </>
+  );
+}

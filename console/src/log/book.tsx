@@ -1,0 +1,160 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
+import { Button } from "react-aria-components";
+import { Link } from "react-router";
+import styled from "styled-components";
+import { api, type Conversation, type Delivery, type Turn } from "../api";
+import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
+import { Player } from "../parts/waveform";
+import { colour, font } from "../theme";
+import { Person } from "./person";
+
+const Leaf = styled.section`
+  background: ${colour.sheet};
+  padding: 1.2rem 1.6rem 0;
+  h2 { margin: 0; font: 600 1.35rem/1.2 ${font.book}; }
+  > header { margin-bottom: 0.8rem; color: ${colour.faded}; h2 { color: ${colour.ink}; } }
+`;
+
+const Day = styled.h3`
+  margin: 1.4rem 0 0;
+  font: italic 400 0.95rem ${font.book};
+  color: ${colour.faded};
+`;
+
+const Entry = styled.article<{ $chosen: boolean }>`
+  display: grid;
+  grid-template-columns: 4.6rem minmax(0, 1fr);
+  gap: 0 1rem;
+  padding: 0.85rem 0 1rem 1rem;
+  margin-left: -1rem;
+  border-bottom: 1px solid ${colour.rule};
+  box-shadow: ${(props) => (props.$chosen ? `inset 4px 0 0 ${colour.buoy}` : "none")};
+  > time { color: ${colour.faded}; padding-top: 0.15rem; }
+`;
+
+const Said = styled.div`
+  display: grid;
+  gap: 0.35rem;
+  p { margin: 0; font: 400 1.08rem/1.45 ${font.book}; white-space: pre-wrap; overflow-wrap: anywhere; }
+`;
+
+const Answer = styled(Said)`
+  grid-column: 2;
+  margin-top: 0.7rem;
+  padding-left: 1rem;
+  border-left: 3px solid ${colour.kelp};
+`;
+
+const Notes = styled.div`
+  grid-column: 2;
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.2rem 1rem;
+  margin-top: 0.6rem;
+  font-size: 0.87rem;
+  color: ${colour.faded};
+  a { color: ${colour.ink}; text-underline-offset: 3px; }
+  strong { color: ${colour.buoy}; font-weight: 600; }
+`;
+
+const Label = styled.span`
+  font-size: 0.87rem;
+  color: ${colour.faded};
+`;
+
+const Older = styled(Button)`
+  border: 0;
+  background: none;
+  padding: 0;
+  cursor: pointer;
+  text-decoration: underline;
+  text-underline-offset: 3px;
+`;
+
+/** A conversation as a page of the log book: in order of time, the latest at the foot. */
+export function Book(props: { conversation: string; about?: Conversation; turn: string }) {
+  const pages = useInfiniteQuery({
+    queryKey: ["turns", props.conversation],
+    queryFn: ({ pageParam }) => api.turns(props.conversation, pageParam),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next || undefined,
+  });
+  const leaf = useRef<HTMLElement>(null);
+  const turns = pages.data?.pages.flatMap((page) => page.items).reverse() ?? [];
+  const latest = turns.at(-1);
+  useEffect(() => {
+    leaf.current?.scrollTo({ top: leaf.current.scrollHeight });
+  }, [latest?.id, latest?.state]);
+  return (
+    <Leaf ref={leaf} aria-label="Log of the conversation">
+      <header>
+        <h2>{props.about?.contact_name ?? "Conversation"}</h2>
+        {props.about && <span>on the line {props.about.line}</span>}
+      </header>
+      {pages.error && <p role="alert">The turns cannot be read: {pages.error.message}</p>}
+      {pages.hasNextPage && (
+        <Older onPress={() => void pages.fetchNextPage()} isDisabled={pages.isFetchingNextPage}>
+          Earlier turns
+        </Older>
+      )}
+      {turns.map((turn, place) => (
+        <div key={turn.id}>
+          {dayOf(turn.received_at) !== dayOf(turns[place - 1]?.received_at ?? "1970-01-01T00:00Z") && (
+            <Day>{dayOf(turn.received_at)}</Day>
+          )}
+          <TurnEntry turn={turn} chosen={turn.id === props.turn} />
+        </div>
+      ))}
+      {props.about && <Person about={props.about} />}
+    </Leaf>
+  );
+}
+
+function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
+  return (
+    <Entry $chosen={chosen} data-turn={turn.id} data-state={turn.state}>
+      <time dateTime={turn.received_at}>{timeOf(turn.received_at)}</time>
+      <Said>
+        <Label>{turn.cause === "operator" ? "a person here wrote" : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}</Label>
+        {turn.sound && <Player clip={turn.sound} label={`what ${turn.contact_name} said`} />}
+        <p>{turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}</p>
+      </Said>
+      {turn.deliveries.map((delivery) => (
+        <Answered key={delivery.id} delivery={delivery} />
+      ))}
+      <Notes>
+        <Link to={`/log/${turn.conversation}/${turn.id}`} aria-current={chosen ? "true" : undefined}>
+          stages
+        </Link>
+        {turn.route && <span>route {turn.route}</span>}
+        <State turn={turn} />
+      </Notes>
+    </Entry>
+  );
+}
+
+function Answered({ delivery }: { delivery: Delivery }) {
+  return (
+    <Answer>
+      <Label>answered {delivery.kind === "voice" ? "by voice note" : "in writing"}</Label>
+      {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
+      <p>{plainReply(delivery.text)}</p>
+      {delivery.state !== "sent" && <Label>{delivery.state.replace("-", " ")}</Label>}
+    </Answer>
+  );
+}
+
+function State({ turn }: { turn: Turn }) {
+  if (turn.state === "failed")
+    return (
+      <strong>
+        failed at {turn.error?.stage}: {turn.error?.what}
+      </strong>
+    );
+  if (turn.finished_at) {
+    const took = (Date.parse(turn.finished_at) - Date.parse(turn.received_at)) / 1000;
+    return <span>answered in {milliseconds(took)}</span>;
+  }
+  return <span>{turn.state === "waiting" ? "waiting for the turn before" : "being worked on"}</span>;
+}

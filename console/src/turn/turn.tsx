@@ -1,0 +1,166 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Disclosure, DisclosurePanel, Heading, Button as Press } from "react-aria-components";
+import { Link, useParams } from "react-router";
+import styled from "styled-components";
+import { api, type Clip, type Delivery, type Stage, type TurnDetail } from "../api";
+import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
+import { StageStrip } from "../log/stage-strip";
+import { Button, Code, Mark, Row, Sheet, Table, Trouble } from "../parts/sheet";
+import { Player } from "../parts/waveform";
+import { colour } from "../theme";
+
+const Fold = styled(Disclosure)`
+  border-top: 1px solid ${colour.rule};
+  [slot="trigger"] { display: grid; grid-template-columns: 1.2rem 7rem 5rem minmax(0, 1fr); width: 100%; text-align: left;
+    gap: 0.5rem; padding: 0.55rem 0; background: none; border: 0; cursor: pointer; }
+  [slot="trigger"]::before { content: "▸"; }
+  &[data-expanded] [slot="trigger"]::before { content: "▾"; }
+  h4 { margin: 0; font-weight: inherit; }
+  h5 { margin: 0.5rem 0 0; font-size: 0.87rem; color: ${colour.faded}; }
+`;
+
+/** A turn with everything that was recorded of it, and what an operator can do. */
+export function TurnPage() {
+  const { turn: id = "" } = useParams();
+  const turn = useQuery({ queryKey: ["turn", id], queryFn: () => api.turn(id) });
+  const queries = useQueryClient();
+  const retry = useMutation({
+    mutationFn: () => api.retry(id),
+    onSuccess: (told) => queries.setQueryData(["turn", id], told),
+  });
+  if (turn.isPending) return null;
+  if (turn.error) return <Sheet role="alert">The turn cannot be read: {turn.error.message}</Sheet>;
+  const told = turn.data;
+  return (
+    <Sheet>
+      <h2>{told.text || arrival(told.arrived_as)}</h2>
+      <p>
+        {told.contact_name}, {arrival(told.arrived_as)} on {told.line}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
+        <Link to={`/log/${told.conversation}/${told.id}`}>In the log</Link>
+      </p>
+      {told.error && (
+        <Trouble role="alert">
+          Failed at {told.error.stage}: {told.error.what}
+          {told.error.remedy && ` (${told.error.remedy})`}
+        </Trouble>
+      )}
+      <Row>
+        {told.sound && <Player clip={told.sound} label="what came in" />}
+        {told.state === "failed" && (
+          <Button onPress={() => retry.mutate()} isDisabled={retry.isPending}>
+            Try again
+          </Button>
+        )}
+      </Row>
+      {retry.error && <Trouble role="alert">{retry.error.message}</Trouble>}
+      <Deliveries turn={told} />
+      {[...told.runs].reverse().map((run, place) => (
+        <section key={run.id}>
+          <h3>
+            {place === 0 ? "Stages" : "An earlier try"}, revision {run.revision.slice(0, 8)}
+          </h3>
+          <StageStrip
+            stages={run.stages.filter((stage) => stage.name !== "receive")}
+            from={run.stages[0]?.started_at ?? told.received_at}
+          />
+          {run.stages.map((stage) => (
+            <StageFold key={`${stage.name}${stage.part}${stage.attempt}`} stage={stage} />
+          ))}
+        </section>
+      ))}
+      <h3>As the network sent it</h3>
+      <Code>{JSON.stringify(told.inbound, null, 2)}</Code>
+    </Sheet>
+  );
+}
+
+function StageFold({ stage }: { stage: Stage }) {
+  const outcome = stage.outcome === "again" ? "tried again later" : stage.outcome;
+  return (
+    <Fold>
+      <Heading level={4}>
+        <Press slot="trigger">
+          <span>
+            {stage.name}
+            {stage.attempt > 1 && ` ${stage.attempt}`}
+          </span>
+          <span>{milliseconds(stage.seconds)}</span>
+          <Mark $kind={stage.outcome === "done" ? "good" : "bad"}>{stage.error ? `${outcome}: ${stage.error.what}` : outcome}</Mark>
+        </Press>
+      </Heading>
+      <DisclosurePanel>
+        <Sounds stage={stage} />
+        <h5>went in</h5>
+        <Code>{JSON.stringify(stage.input, null, 2)}</Code>
+        <h5>came out</h5>
+        <Code>{JSON.stringify(withoutWaveforms(stage.output), null, 2)}</Code>
+      </DisclosurePanel>
+    </Fold>
+  );
+}
+
+function Sounds({ stage }: { stage: Stage }) {
+  const clips: Clip[] = [
+    ...(stage.output.clip ? [stage.output.clip as Clip] : []),
+    ...(stage.name === "speak" ? (stage.output.parts ?? []).map((part: { clip: Clip }) => part.clip) : []),
+  ];
+  return clips.map((clip, place) => (
+    <Player key={clip.id} clip={clip} label={`${stage.name}${clips.length > 1 ? `, part ${place + 1}` : ""}`} />
+  ));
+}
+
+function withoutWaveforms(value: unknown): unknown {
+  if (Array.isArray(value)) return value.map(withoutWaveforms);
+  if (value && typeof value === "object")
+    return Object.fromEntries(
+      Object.entries(value)
+        .filter(([name]) => name !== "waveform")
+        .map(([name, each]) => [name, withoutWaveforms(each)]),
+    );
+  return value;
+}
+
+function Deliveries({ turn }: { turn: TurnDetail }) {
+  const queries = useQueryClient();
+  const deciding = useMutation({
+    mutationFn: (given: { id: string; decision: string }) => api.decide(turn.id, given.id, given.decision),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["turn", turn.id] }),
+  });
+  if (!turn.deliveries.length) return null;
+  const open = (delivery: Delivery) => ["in-doubt", "refused", "dropped"].includes(delivery.state);
+  return (
+    <>
+      <h3>Deliveries</h3>
+      <Table>
+        <tbody>
+          {turn.deliveries.map((delivery) => (
+            <tr key={delivery.id}>
+              <td>{delivery.kind}</td>
+              <td>
+                {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
+                {plainReply(delivery.text)}
+              </td>
+              <td>
+                <Mark $kind={delivery.state === "sent" ? "good" : open(delivery) ? "bad" : "plain"}>
+                  {delivery.state.replace("-", " ")}
+                </Mark>
+                {delivery.attempts > 1 && ` after ${delivery.attempts} tries`}
+                {delivery.error && <div>{delivery.error.what}</div>}
+              </td>
+              <td>
+                {open(delivery) && (
+                  <Row>
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "resend" })}>Send again</Button>
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "sent" })}>It went out</Button>
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "drop" })}>Drop</Button>
+                  </Row>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </Table>
+      {deciding.error && <Trouble role="alert">{deciding.error.message}</Trouble>}
+    </>
+  );
+}
