@@ -1,0 +1,86 @@
+"""How soon a webhook is answered, at a steady number of messages a second.
+
+The demo runs with one work process. Signed webhooks with one text each are posted on a fixed
+clock, whether the earlier ones were answered or not, first with the worker stopped, so that
+only arriving is measured, then with the worker answering on the same machine.
+
+    python -m bench.webhooks
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hmac
+import json
+import signal
+import time
+from hashlib import sha256
+
+import httpx
+
+from bench.passengers import open_accounts, running
+from bench.report import options, percentile, show
+
+
+def signed(mark: str, number: int, person: str) -> tuple[bytes, dict[str, str]]:
+    """A webhook as the network sends it."""
+    post = {
+        "id": f"made-{number}", "kind": "words", "room": f"room-{person}",
+        "author": {"id": person, "name": person, "bot": False}, "words": "How much is a ticket?",
+    }  # fmt: skip
+    body = json.dumps({"posts": [post]}).encode()
+    at = str(int(time.time()))
+    mac = hmac.digest(mark.encode(), at.encode() + b"." + body, sha256).hex()
+    return body, {"X-Skerry-Time": at, "X-Skerry-Mark": mac, "Content-Type": "application/json"}
+
+
+async def post_all(
+    address: str, mark: str, people: list[str], rate: int, seconds: int, first: int
+) -> list[float]:
+    """Milliseconds until each was answered."""
+    took: list[float] = []
+
+    async def post(client: httpx.AsyncClient, number: int) -> None:
+        body, headers = signed(mark, number, people[number % len(people)])
+        begun = time.perf_counter()
+        answer = await client.post(address, content=body, headers=headers)
+        answer.raise_for_status()
+        took.append(1000 * (time.perf_counter() - begun))
+
+    async with (
+        httpx.AsyncClient(trust_env=False, timeout=60) as client,
+        asyncio.TaskGroup() as all_,
+    ):
+        begun = time.perf_counter()
+        for number in range(rate * seconds):
+            await asyncio.sleep(max(0.0, begun + number / rate - time.perf_counter()))
+            all_.create_task(post(client, first + number))
+    return took
+
+
+def main() -> None:
+    chosen = options(__doc__, rate=50, seconds=20)
+    rows = []
+    with running() as world:
+        people = open_accounts(world.network, 40)
+        address = f"{world.world.settings.address}/arrivals/skerry"
+        mark = world.world.places.network_mark
+        work = world.part("work").process
+        assert work is not None
+        for number, (name, stopped) in enumerate(
+            (("warming up", True), ("worker stopped", True), ("worker answering", False))
+        ):
+            work.send_signal(signal.SIGSTOP if stopped else signal.SIGCONT)
+            first = number * chosen.rate * chosen.seconds
+            took = asyncio.run(post_all(address, mark, people, chosen.rate, chosen.seconds, first))
+            if number:
+                rows.append(
+                    (name, len(took), percentile(took, 0.5), percentile(took, 0.95), max(took))
+                )
+        work.send_signal(signal.SIGCONT)
+    columns = ("what", "webhooks", "p50", "p95", "longest")
+    show(f"Webhooks answered, {chosen.rate} a second, ms", columns, rows, chosen.json)
+
+
+if __name__ == "__main__":
+    main()

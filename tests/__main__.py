@@ -1,0 +1,101 @@
+"""Runs all tests, three rooms at a time, or those named: python -m tests [NAME …].
+
+The last line counts them.
+"""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+import time
+import unittest
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+AT_ONCE = 3
+LARGEST_FIRST = ("console", "stages", "web", "speech", "house")
+"""Rooms that take long begin early and alone; then all others as one group, with calls that take
+their time and little else; at the end the core."""
+
+LAST = "core"
+
+COUNTED = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
+
+
+class Counting(unittest.TextTestResult):
+    """Also says how long each slow test took."""
+
+    slow = 3.0
+
+    def startTest(self, test: unittest.TestCase) -> None:  # noqa: N802  # unittest's name
+        self._begun = time.monotonic()
+        super().startTest(test)
+
+    def stopTest(self, test: unittest.TestCase) -> None:  # noqa: N802
+        seconds = time.monotonic() - self._begun
+        if seconds > self.slow:
+            self.stream.writeln(f"\n  {seconds:.1f} s  {test.id()}")
+        super().stopTest(test)
+
+
+def run(names: Iterable[str]) -> tuple[int, int, int]:
+    """Run tests by name in this process; how many passed, failed, were skipped. A room's name
+    stands for all modules in it."""
+    loader = unittest.TestLoader()
+    suite = unittest.TestSuite()
+    for name in names:
+        folder = ROOT.joinpath(*name.split("."))
+        if folder.is_dir():
+            suite.addTests(loader.discover(str(folder), top_level_dir=str(ROOT)))
+        else:
+            suite.addTests(loader.loadTestsFromName(name))
+    result = unittest.TextTestRunner(resultclass=Counting, verbosity=1).run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    skipped = len(result.skipped)
+    for test, reason in result.skipped:
+        print(f"skipped: {test}: {reason}", file=sys.stderr)
+    sys.stderr.flush()
+    return max(0, result.testsRun - failed - skipped), failed, skipped
+
+
+def groups() -> list[list[str]]:
+    """All rooms, in the order in which they are begun."""
+    rooms = {path.parent.name for path in (ROOT / "tests").glob("*/test_*.py")}
+    rooms |= {path.parents[1].name for path in (ROOT / "tests").glob("*/*/test_*.py")}
+    first = [[f"tests.{room}"] for room in LARGEST_FIRST]
+    others = [f"tests.{room}" for room in sorted(rooms - {*LARGEST_FIRST, LAST})]
+    return [*first, others, [f"tests.{LAST}"]]
+
+
+def run_apart(group: list[str]) -> tuple[int, int, int]:
+    """Run a group in a process of its own, and show what it said when it is over."""
+    begun = time.monotonic()
+    command = [sys.executable, "-m", "tests", *group]
+    done = subprocess.run(
+        command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
+    )
+    lines = done.stdout.rstrip().split("\n")
+    counted = COUNTED.fullmatch(lines[-1])
+    title = f"{' '.join(group)}, {time.monotonic() - begun:.0f} s"
+    print("\n".join([f"=== {title} ===", *lines]), file=sys.stderr, flush=True)
+    # A process that ended without counting has failed as a whole.
+    passed, failed, skipped = (int(each) for each in counted.groups()) if counted else (0, 1, 0)
+    return passed, failed, skipped
+
+
+def main(names: list[str]) -> int:
+    if names:
+        counts = [run(names)]
+    else:
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            counts = list(pool.map(run_apart, groups()))
+    passed, failed, skipped = (sum(each) for each in zip(*counts, strict=True))
+    print(f"{passed} passed, {failed} failed, {skipped} skipped", flush=True)
+    return 1 if failed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,197 @@
+"""Commands that need no service, as a person types them."""
+
+import contextlib
+import io
+import json
+import tempfile
+import unittest
+import unittest.mock
+from pathlib import Path
+
+from fond_echo.cli.main import main
+from fond_echo.core.audio.containers import encode
+from fond_echo.demo.world import files_of
+from fond_echo.documents.sounds import bytes_of, is_sound
+from tests.sounds import speech, tone
+from tests.support.world import demo_file
+
+
+def put_demo(assistant, folder):
+    """Write the files of one of the demo's assistants into a folder."""
+    for name, text in files_of(assistant).items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        data = bytes_of(text) if is_sound(name) else text.encode()
+        (folder / name).write_bytes(data)
+
+
+class Command(unittest.TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def run_command(self, *arguments, stdin=""):
+        out, err = io.StringIO(), io.StringIO()
+        with (
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+            unittest.mock.patch("sys.stdin", io.StringIO(stdin)),
+        ):
+            try:
+                code = main([str(each) for each in arguments])
+            except SystemExit as end:
+                code = end.code
+        return code, out.getvalue(), err.getvalue()
+
+
+class Speech(Command):
+    def test_speak_inspect_and_transcribe(self):
+        file = self.folder / "reply.ogg"
+        text = "The next boat to Brannick leaves at ten past four."
+        code, out, _ = self.run_command("speak", text, "-o", file)
+        self.assertEqual(code, 0, out)
+        code, out, _ = self.run_command("clip", "inspect", file)
+        self.assertEqual(code, 0)
+        self.assertIn("a proper voice note", out)
+        code, out, _ = self.run_command(
+            "transcribe", file, "--expect", text, "--expect", "Something else"
+        )
+        self.assertEqual(code, 0)
+        self.assertIn("The next boat to brannick leaves at 4:10.".lower(), out.lower())
+
+    def test_json(self):
+        file = self.folder / "reply.wav"
+        code, out, _ = self.run_command("speak", "-", "-o", file, "--json", stdin="Good morning.")
+        told = json.loads(out)
+        self.assertEqual([word["word"] for word in told["words"]], ["good", "morning"])
+        code, out, _ = self.run_command("transcribe", file, "--json", "--expect", "Good morning.")
+        (heard,) = json.loads(out)
+        self.assertEqual(
+            (code, heard["written"], heard["source"]), (0, "Good morning.", "expected")
+        )
+        code, out, _ = self.run_command("clip", "inspect", file, "--json")
+        (report,) = json.loads(out)
+        self.assertEqual((code, report["voice_note"]), (1, False))
+
+    def test_an_assistant_says_what_to_listen_for(self):
+        folder = self.folder / "desk"
+        folder.mkdir()
+        put_demo("harbour-desk", folder)
+        file = self.folder / "question.ogg"
+        file.write_bytes(encode(speech("Is there a weather hold?", "petrel"), "ogg"))
+        _, out, _ = self.run_command("transcribe", file, "--assistant", folder)
+        self.assertIn("Is there a weather hold?  [expected", out)
+
+    def test_wrong_use_and_failed_work(self):
+        code, _, err = self.run_command("speak", "x", "-o", self.folder / "a.xyz")
+        self.assertEqual(code, 2)
+        self.assertIn(".ogg", err)
+        code, _, err = self.run_command(
+            "speak", "x", "-o", self.folder / "a.ogg", "--voice", "parrot"
+        )
+        self.assertEqual(code, 1)
+        self.assertIn("plover", err)
+        code, _, err = self.run_command("transcribe", self.folder / "none.ogg")
+        self.assertEqual(code, 1)
+        self.assertIn("none.ogg", err)
+        self.assertEqual(self.run_command("nonsense")[0], 2)
+
+
+class Clips(Command):
+    def test_convert(self):
+        source = self.folder / "a.wav"
+        source.write_bytes(encode(tone(2.0, 16_000, level=0.05), "wav"))
+        for name in ("b.ogg", "b.mp3", "b.flac"):
+            code, out, _ = self.run_command(
+                "clip", "convert", source, "-o", self.folder / name, "--loudness", "-18", "--trim"
+            )
+            self.assertEqual(code, 0, out)
+        code, out, _ = self.run_command("clip", "inspect", self.folder / "b.ogg")
+        self.assertRegex(out, r"loudness +-18\.")
+        self.assertEqual(
+            self.run_command("clip", "convert", source, "-o", self.folder / "b.txt")[0], 2
+        )
+        self.assertEqual(
+            self.run_command("clip", "convert", self.folder / "none", "-o", self.folder / "b.ogg")[
+                0
+            ],
+            1,
+        )
+
+    def test_inspect_says_what_to_do(self):
+        file = self.folder / "note.mp3"
+        file.write_bytes(encode(tone(1.0), "mp3"))
+        code, out, _ = self.run_command("clip", "inspect", file)
+        self.assertEqual(code, 1)
+        self.assertIn("not Opus in Ogg", out)
+        self.assertIn("fond-echo clip convert", out)
+        (self.folder / "x").write_bytes(b"nothing")
+        code, _, err = self.run_command("clip", "inspect", self.folder / "x")
+        self.assertEqual(code, 1)
+        self.assertIn("not sound", err)
+
+
+class Assistants(Command):
+    def test_new_check_and_try(self):
+        folder = self.folder / "rope-works"
+        code, out, _ = self.run_command("assistant", "new", folder)
+        self.assertEqual((code, "still to be connected" in out), (0, True))
+        code, out, _ = self.run_command("assistant", "check", folder)
+        self.assertEqual(
+            (code, out), (0, "rope-works: no faults; 2 routes, 5 examples, voice plover\n")
+        )
+        said = ("please ring me back", "oh one six three two", "tomorrow", "yes", "where are you")
+        code, out, _ = self.run_command("assistant", "try", folder, *said, "--scores")
+        self.assertEqual(code, 0)
+        for words in (
+            "What is your number?",
+            "number: 01632",
+            "[Yes] [No]",
+            "We will ring 01632",
+            "opening-hours",
+        ):
+            self.assertIn(words, out)
+        code, _, err = self.run_command("assistant", "new", folder)
+        self.assertEqual((code, "has files in it" in err), (1, True))
+        put_demo("harbour-desk", self.folder / "desk")
+        _, out, _ = self.run_command("assistant", "try", self.folder / "desk", "next boat to pell")
+        self.assertIn("business logic is not asked here: next-sailing {'island': 'Pell'}", out)
+
+    def test_trouble_and_schema(self):
+        put_demo("harbour-desk", self.folder)
+        file = self.folder / "assistant.yaml"
+        file.write_text(
+            file.read_text().replace(
+                "- What are the fares?", "- What are the fares?\n      - Lost my bag"
+            )
+        )
+        code, out, _ = self.run_command("assistant", "check", self.folder)
+        self.assertEqual((code, "trouble: assistant.yaml" in out), (0, True))
+        _, out, _ = self.run_command("assistant", "schema")
+        self.assertEqual(json.loads(out)["title"], "AssistantFile")
+
+    def test_check(self):
+        put_demo("harbour-desk", self.folder)
+        code, out, _ = self.run_command("assistant", "check", self.folder)
+        self.assertEqual(code, 0)
+        self.assertIn("no faults; 7 routes", out)
+        text = demo_file("harbour-desk/assistant.yaml").replace("voice: plover", "voice: plovver")
+        (self.folder / "assistant.yaml").write_text(text)
+        code, _, err = self.run_command("assistant", "check", self.folder)
+        self.assertEqual(code, 1)
+        self.assertIn("assistant.yaml:4:8: there is no voice 'plovver' (did you mean plover?)", err)
+        code, out, _ = self.run_command("assistant", "check", self.folder, "--json")
+        self.assertEqual((code, json.loads(out)["faults"][0]["line"]), (1, 4))
+        self.assertEqual(self.run_command("assistant", "check", self.folder / "none")[0], 1)
+
+    def test_a_service_that_cannot_be_reached(self):
+        nowhere = ("--address", "http://127.0.0.1:1", "--key", "fe-x")
+        for command in (
+            ("turn", "list"),
+            ("line", "list"),
+            ("assistant", "list"),
+            ("secret", "list"),
+        ):
+            code, _, err = self.run_command(*command, *nowhere)
+            self.assertEqual(code, 3)
+            self.assertIn("is it running", err)

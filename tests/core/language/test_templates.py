@@ -1,0 +1,94 @@
+import time
+import unittest
+
+from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
+
+
+def render(source, **values):
+    return compile_template(source).render(values)
+
+
+class Rendering(unittest.TestCase):
+    def test_text_and_lone_values(self):
+        self.assertEqual(
+            render("To {{ island }}: {{ fare + 1 }}", island="Pell", fare=3), "To Pell: 4"
+        )
+        self.assertEqual(render("{{ fares }}", fares=[1, 2]), [1, 2])
+        self.assertEqual(render(" {{ n }} ", n=b"raw"), b"raw")
+        self.assertEqual(render("{{ a }}{{ b }}", a=1, b=2), "12")
+        self.assertEqual(
+            render("{% for b in boats %}{{ b|upper }} {% endfor %}", boats=["tern"]), "TERN "
+        )
+
+    def test_waveform_filters(self):
+        self.assertEqual(
+            render("{{ w | points(2) | range(0, 31) }}", w=[0.0, 0.5, 1.0, 0.2]), [16, 31]
+        )
+
+    def test_trees(self):
+        tree = {"room": "{{ room }}", "list": ["{{ n }}", 5, None], "deep": {"x": "a{{ n }}"}}
+        self.assertEqual(
+            render_tree(tree, {"room": "r1", "n": 7}),
+            {"room": "r1", "list": [7, 5, None], "deep": {"x": "a7"}},
+        )
+
+    def test_names_it_asks_for(self):
+        found = compile_template("{% set a = slots.island %}{{ a }} {{ turn.text }} {{ range(3) }}")
+        self.assertEqual(found.names, {"slots", "turn"})
+
+
+class Bounds(unittest.TestCase):
+    def assert_bounded(self, source, **values):
+        start = time.perf_counter()
+        with self.assertRaises(TemplateFault, msg=source):
+            render(source, **values)
+        self.assertLess(time.perf_counter() - start, 3.0, source)
+
+    def test_work_is_bounded(self):
+        hostile = (
+            "{{ 'x' * 1000000000 }}",
+            "{{ [0] * 1000000000 }}",
+            "{{ 10 ** 10 ** 10 }}",
+            "{{ 9 ** 999999 }}",
+            "{{ '%1000000000d' % 1 }}",
+            "{% for a in range(10000) %}{% for b in range(10000) %}{% endfor %}{% endfor %}",
+            "{{ range(10000000000) }}",
+            "{% for a in range(20000) %}{{ 'xxxxxxxxxxxxxxxxxxxx' }}{% endfor %}",
+            "{% set n = namespace(x='a') %}{% for i in range(99) %}{% set n.x = n.x ~ n.x %}{% endfor %}",
+            "{{ text.replace('', text) }}",
+            "{{ text | replace('a', text) }}",
+            "{{ 'a'.center(1000000000) }}",
+            "{{ '{:1000000000}'.format(1) }}",
+        )
+        for source in hostile:
+            self.assert_bounded(source, text="a" * 20_000)
+
+    def test_nothing_out_of_reach_is_reached(self):
+        for source in (
+            "{{ ''.__class__ }}",
+            "{{ x.__init__.__globals__ }}",
+            "{{ x | attr('__class__') }}",
+            "{{ range.__call__ }}",
+            "{{ self }}",
+            "{{ cycler }}",
+            "{{ dict(a=1) }}",
+        ):
+            self.assert_bounded(source, x=[1])
+
+    def test_faults_say_what_and_where(self):
+        for source, words, line in (
+            ("one\n{{ oops", "end of", 2),
+            ("{% macro m() %}{% endmacro %}", "no macro", 1),
+            ("{% include 'other' %}", "no include", 1),
+            ("{% extends 'x' %}", "no extends", 1),
+            ("a\nb\n{{ x | shout }}", "shout", 3),
+        ):
+            with self.assertRaisesRegex(TemplateFault, words) as caught:
+                compile_template(source)
+            self.assertEqual(caught.exception.line, line)
+        with self.assertRaisesRegex(TemplateFault, "missing"):
+            render("{{ missing }}")
+        with self.assertRaises(TemplateFault):
+            compile_template("x" * 60_000)
+        with self.assertRaises(TemplateFault):
+            compile_template("{{ " + "(" * 3_000 + ")" * 3_000 + " }}")

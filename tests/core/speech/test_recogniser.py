@@ -1,0 +1,142 @@
+import unittest
+
+import numpy as np
+
+from fond_echo.core.audio.clip import Clip, join, silence
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.recognition.closed import read
+from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
+from fond_echo.core.recognition.recogniser import ACCEPT
+from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.transcript import Expected, Transcript, UnknownLanguage, Word
+from fond_echo.speech.heard import as_heard
+from fond_echo.speech.material import lexicon, recogniser
+from tests.sounds import noise, speech, tone, with_noise
+
+PHRASES = (
+    "When is the next boat to Brannick?",
+    "When is the next boat to Pell?",
+    "How much is a ticket?",
+    "Are the boats running today?",
+    "Speak to a person.",
+)
+EXPECTED = Expected(PHRASES, names=("Brannick", "Little Marrow"))
+
+
+def spell(words: str, frames_each: int = 4) -> np.ndarray:
+    """Log probabilities in which the phonemes of words stand out, with blanks between."""
+    rows = []
+    for sounds in lexicon().phonemes(words.split()):
+        for sound in sounds:
+            rows += [SYMBOLS[sound.rstrip("012")]] * frames_each + [0]
+    logs = np.full((len(rows), 40), np.log(0.001), np.float32)
+    logs[np.arange(len(rows)), rows] = np.log(0.96)
+    return logs
+
+
+class Search(unittest.TestCase):
+    def read(self, said, *phrases, around=True):
+        network = WordNetwork.of_phrases([phrase.split() for phrase in phrases], around=around)
+        return read(spell(said), phoneme_graph(network, lexicon()))
+
+    def test_finds_the_phrase_and_its_times(self):
+        best, *others = self.read("boat to pell", "boat to brannick", "boat to pell", "boat")
+        self.assertEqual([word.word for word in best.words], ["boat", "to", "pell"])
+        self.assertEqual(
+            [(word.start, word.end) for word in best.words], [(0, 15), (15, 25), (25, 40)]
+        )
+        self.assertTrue(all(other.score < best.score for other in others))
+
+    def test_anything_may_be_said_around_at_a_price(self):
+        (inside, *_) = self.read("hello there boat to pell please", "boat to pell")
+        self.assertEqual([word.word for word in inside.words], ["boat", "to", "pell"])
+        (bare, *_) = self.read("boat to pell", "boat to pell")
+        self.assertGreater(bare.score / len(spell("boat to pell")), inside.score / 100)
+        closed = self.read("hello there boat to pell please", "boat to pell", around=False)
+        self.assertLess(closed[0].score, inside.score)
+
+    def test_a_word_said_twice_needs_a_gap(self):
+        (best, *_) = self.read("two two", "two", "two two")
+        self.assertEqual(len(best.words), 2)
+
+    def test_nothing_to_read(self):
+        self.assertEqual(self.read("boat"), [])
+        graph = phoneme_graph(WordNetwork.of_phrases([["boat"]]), lexicon())
+        self.assertEqual(read(np.zeros((0, 40), np.float32), graph), [])
+
+
+class Hearing(unittest.TestCase):
+    def test_expected_phrases_in_every_condition(self):
+        conditions = {
+            "clean": lambda clip: clip,
+            "10 dB noise": lambda clip: with_noise(clip, 10),
+            "telephone band": lambda clip: at_rate(clip, 8_000),
+            "quiet": lambda clip: Clip(clip.samples * 0.01, clip.rate),
+            "inside silence": lambda clip: join([silence(1, 16_000), clip, silence(2, 16_000)]),
+        }
+        for name, spoil in conditions.items():
+            for phrase, voice in zip(
+                PHRASES, ("eider", "curlew", "dunlin", "petrel", "tern"), strict=True
+            ):
+                with self.subTest(condition=name, phrase=phrase):
+                    heard = recogniser().transcribe(spoil(speech(phrase, voice)), EXPECTED)
+                    self.assertEqual(heard.spoken, " ".join(spoken_tokens(phrase)))
+                    self.assertEqual(heard.source, "expected")
+
+    def test_both_forms_and_times(self):
+        clip = join([silence(0.5, 16_000), speech(PHRASES[0])])
+        heard = recogniser().transcribe(clip, EXPECTED)
+        self.assertEqual(heard.written, "When is the next boat to Brannick?")
+        times = [time for word in heard.words for time in (word.start, word.end)]
+        self.assertEqual(times, sorted(times))
+        self.assertAlmostEqual(times[0], 0.56, delta=0.1)
+        self.assertLessEqual(times[-1], clip.seconds + 0.03)
+        self.assertEqual(heard.alternatives[0].text, "when is the next boat to pell")
+
+    def test_other_speech_is_not_forced_into_what_was_expected(self):
+        for text in (
+            "My sister is coming to stay on Sunday.",
+            "Please turn the lights off in the kitchen.",
+        ):
+            heard = recogniser().transcribe(speech(text, "petrel"), EXPECTED)
+            self.assertEqual(heard.source, "dictation")
+            forced = max((each.confidence for each in heard.alternatives), default=0.0)
+            self.assertLess(forced, ACCEPT)
+            right = set(heard.spoken.split()) & set(spoken_tokens(text))
+            self.assertGreaterEqual(len(right), 5, heard.spoken)
+
+    def test_no_words_out_of_nothing(self):
+        for clip in (
+            silence(2, 16_000),
+            silence(0, 16_000),
+            noise(3),
+            tone(2.0, 16_000),
+            tone(0.001, 16_000),
+        ):
+            heard = recogniser().transcribe(clip, EXPECTED)
+            self.assertEqual((heard.source, heard.words, heard.written), ("nothing", (), ""))
+
+    def test_long_sound_is_read_piece_by_piece(self):
+        sentence = join([speech("The boats are running today.", "tern"), silence(0.7, 16_000)])
+        heard = recogniser().transcribe(join([sentence] * 16))
+        self.assertGreater(len(heard.words), 60)
+        self.assertGreater(heard.words[-1].end, 35)
+        self.assertGreaterEqual(heard.spoken.count("running today"), 14)
+
+    def test_an_unknown_language_is_refused_by_name(self):
+        with self.assertRaisesRegex(UnknownLanguage, "'fr'.*en"):
+            recogniser().transcribe(silence(1, 16_000), language="fr")
+
+
+class Segments(unittest.TestCase):
+    def test_words_are_cut_where_nothing_is_said(self):
+        times = ((0.0, 0.3), (0.35, 0.6), (1.4, 1.9), (2.3, 2.5))
+        words = tuple(Word(name, *each, 1.0) for name, each in zip("abcd", times, strict=True))
+        transcript = Transcript(words, "A b c d.", 1.0, "dictation", 1.4)
+        said = ["".join(word.spoken for word in each) for each in transcript.segments()]
+        self.assertEqual(said, ["ab", "cd"])
+        self.assertEqual(
+            [(s.start, s.end) for s in as_heard(transcript).segments], [(0.0, 0.6), (1.4, 2.5)]
+        )
+        self.assertEqual(Transcript((), "", 0.0, "nothing", 0.0).segments(), [])

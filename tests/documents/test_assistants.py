@@ -1,0 +1,160 @@
+"""Assistants of several files: grammars, slots, pages; trouble foreseen; the published schema."""
+
+import json
+import unittest
+
+from fond_echo.core.audio.containers import encode
+from fond_echo.demo.world import files_of
+from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.foresight import troubles
+from fond_echo.documents.reading import read_assistant
+from fond_echo.documents.schema import made, published
+from fond_echo.documents.sounds import as_text
+from tests.sounds import tone
+
+GOOD = """\
+assistant: desk
+grammar: names.abnf
+person: Maren will answer.
+routes:
+  - route: book
+    said: book
+    like: [Book a place]
+    key: "1"
+    slots:
+      island: {rule: island, ask: Which island?}
+      day: {kind: date, ask: Which day?, must: [{that: "{{ value > now | date }}", otherwise: That is over.}]}
+    reply: {text: "To {{ slots.island }}."}
+  - route: fares
+    like: [What are the fares?]
+    key: "2"
+    answers_in: text
+    reply: {text: Four pounds., then: end}
+otherwise:
+  reply: {pages: ["book/*.md"], unknown: I don't know.}
+"""
+NAMES = "#ABNF 1.0;\n$island = Brannick | Pell;\n$book = book a place to $island;\n"
+PAGE = "# Dogs\n\nDogs travel free.\n"
+
+
+def files(**changes):
+    return {"assistant.yaml": GOOD, "names.abnf": NAMES, "book/dogs.md": PAGE, **changes}
+
+
+def faults(given):
+    try:
+        read_assistant(given)
+    except FaultyFile as error:
+        return [str(fault) for fault in error.faults]
+    return []
+
+
+class Bundles(unittest.TestCase):
+    def test_a_good_one(self):
+        assistant = read_assistant(files())
+        self.assertEqual(set(assistant.rules.rules), {"island", "book"})
+        self.assertEqual(assistant.route("book").slots["day"].slot("day").rule, "builtin:date")
+        self.assertIn("travel free", assistant.pages_of("otherwise").best("dogs").passage.text)
+        self.assertEqual(assistant.kinds_for("skerry", "fares"), "text")
+        self.assertEqual(assistant.kinds_for("skerry", "book"), "kind")
+
+    def test_sounds(self):
+        played = GOOD.replace(
+            "{text: Four pounds., then: end}", "{sound: fares.wav, text: Four pounds.}"
+        )
+        self.assertNotEqual(played, GOOD)
+        wav = as_text(encode(tone(), "wav"))
+        self.assertEqual(
+            read_assistant(files(**{"assistant.yaml": played, "fares.wav": wav})).sound(
+                "fares.wav"
+            ),
+            wav,
+        )
+        for given, what in (
+            ({"fare.wav": wav}, "there is no sound 'fares.wav' (did you mean fare.wav?)"),
+            ({"fares.wav": "***"}, "fares.wav:1:1: the sound is not base64"),
+            ({"fares.wav": as_text(b"MZ" * 90)}, "not sound of a kind that is read here"),
+            ({"fares.wav": as_text(b"OggS" + bytes(2_100_000))}, "2,100,004 bytes"),
+        ):
+            found = faults(files(**{"assistant.yaml": played, **given}))
+            self.assertTrue(any(what in each for each in found), found)
+        silent = GOOD.replace("{text: Four pounds., then: end}", "{sound: fares.wav}")
+        self.assertIn("a sound needs text", faults(files(**{"assistant.yaml": silent}))[0])
+
+    def test_faults_in_every_file(self):
+        def in_main(old, new):
+            self.assertIn(old, GOOD)
+            return files(**{"assistant.yaml": GOOD.replace(old, new)})
+
+        handing_over = GOOD.replace("then: end", "then: person")
+        self.assertEqual(faults(files(**{"assistant.yaml": handing_over})), [])
+        nobody = handing_over.replace("person: Maren will answer.\n", "")
+        for given, words in (
+            (in_main("said: book", "said: bok"), "assistant.yaml:6:11: there is no rule 'bok' (did you mean book?)"),
+            (in_main("rule: island", "rule: iland"), "there is no rule 'iland' (did you mean island?)"),
+            (in_main("kind: date", "kind: dat"), "no kind is 'dat' (did you mean date?)"),
+            (in_main("kind: date", "kind: date, rule: island"), "either a rule of the grammar or a kind"),
+            (in_main("ask: Which island?", "needed: true"), "a slot that is needed must be asked for"),
+            (in_main("ask: Which island?", "ask: Which?, confirm: true"), "nothing is read back"),
+            (in_main("value >", "valeu >"), "nothing fills in {{ valeu }} (did you mean value?)"),
+            (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see line 8)"),
+            (files(**{"assistant.yaml": nobody}), "there is no person to hand over to"),
+            (in_main("book/*.md", "books/*.md"), "no file is 'books/*.md' (did you mean book/dogs.md?)"),
+            (in_main("pages: [", "text: x, pages: ["), "only one of them"),
+            (in_main("grammar: names.abnf", "grammar: name.abnf"), "there is no file 'name.abnf' (did you mean names.abnf?)"),
+            (files(**{"names.abnf": NAMES.replace("$book =", "$book = $book")}), "names.abnf:3:1: $book begins with itself"),
+            (files(**{"names.abnf": NAMES.replace(" | Pell;", " | ;")}), "names.abnf:2:22: something to say is missing"),
+            (files(**{"more.grxml": "<grammar/>"}), "more.grxml:1:1: there is no rule"),
+            (files(**{"book/dogs.md": PAGE + "\nAsk {{ name }}.\n"}), "book/dogs.md:5:5: '{{ name }}' stands in a page"),
+            (files(**{"book/dogs.md": PAGE + "\nTODO\n"}), "'TODO' stands in a page"),
+        ):  # fmt: skip
+            found = faults(given)
+            with self.subTest(words=words):
+                self.assertTrue(any(words in each for each in found), found)
+
+    def test_the_demo_has_none(self):
+        for name in ("harbour-desk", "gale-line"):
+            self.assertEqual(faults(files_of(name)), [])
+
+
+class Foresight(unittest.TestCase):
+    def found(self, given):
+        return " | ".join(map(str, troubles(read_assistant(given), given)))
+
+    def test_nothing_where_all_is_well(self):
+        self.assertEqual(self.found(files()), "")
+
+    def test_an_example_that_belongs_elsewhere(self):
+        text = GOOD.replace(
+            "[What are the fares?]",
+            "[What are the fares?, How much is a place, Book a place please]",
+        )
+        self.assertRegex(
+            self.found(files(**{"assistant.yaml": text})), "is nearer to book .'Book a place'"
+        )
+
+    def test_names_and_phrases_that_sound_alike(self):
+        grammar = NAMES.replace("Pell;", "Pell | Bell;")
+        self.assertIn(
+            "'bell' and 'pell' sound too alike",
+            self.found(files(**{"names.abnf": grammar})).replace(
+                "'pell' and 'bell'", "'bell' and 'pell'"
+            ),
+        )
+        text = GOOD.replace("[What are the fares?]", "[Cook a place, What are the fares?]")
+        self.assertIn("sounds like", self.found(files(**{"assistant.yaml": text})))
+
+    def test_a_reply_too_long_to_listen_to(self):
+        text = GOOD.replace("Four pounds.", "word " * 80)
+        self.assertIn(
+            "spoken, this is 80 words long", self.found(files(**{"assistant.yaml": text}))
+        )
+        text = text.replace("then: end", "then: end, sentences: 2")
+        self.assertEqual(self.found(files(**{"assistant.yaml": text})), "")
+
+
+class Schema(unittest.TestCase):
+    def test_it_is_published_as_it_is(self):
+        self.assertEqual(published(), made(), "run: python -m fond_echo.documents.schema")
+        fields = json.loads(published())["properties"]
+        self.assertLessEqual({"assistant", "routes", "otherwise", "grammar"}, set(fields))

@@ -1,0 +1,83 @@
+"""The rules of the house, kept by the machine."""
+
+import re
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parents[2]
+LONGEST = 430
+
+
+def tracked(*patterns):
+    listed = subprocess.run(
+        ["git", "ls-files", *patterns], cwd=ROOT, capture_output=True, text=True, check=True
+    )
+    return [ROOT / name for name in listed.stdout.splitlines() if (ROOT / name).is_file()]
+
+
+def run(*command):
+    done = subprocess.run(
+        [sys.executable, "-m", *command], cwd=ROOT, capture_output=True, text=True, check=False
+    )
+    return done.returncode, done.stdout + done.stderr
+
+
+class Tools(unittest.TestCase):
+    def test_ruff(self):
+        for command in (("ruff", "check", "."), ("ruff", "format", "--check", ".")):
+            code, out = run(*command)
+            self.assertEqual(code, 0, out)
+
+    def test_mypy(self):
+        code, out = run("mypy")
+        self.assertEqual(code, 0, out)
+
+    def test_imports_run_one_way(self):
+        done = subprocess.run(
+            [Path(sys.executable).with_name("lint-imports")],
+            cwd=ROOT,
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(done.returncode, 0, done.stdout)
+
+
+class Files(unittest.TestCase):
+    def test_each_has_one_job_and_fits(self):
+        for path in tracked("*.py", "*.ts", "*.tsx"):
+            if "migrations" in path.parts:
+                continue
+            lines = path.read_text().count("\n")
+            self.assertLessEqual(lines, LONGEST, f"{path.relative_to(ROOT)} has {lines} lines")
+
+    def test_modules_say_what_they_are_for(self):
+        for path in tracked("fond_echo/*.py"):
+            text = path.read_text()
+            if text.strip() and path.name != "__main__.py":
+                self.assertTrue(text.startswith('"""'), path.relative_to(ROOT))
+
+    def test_no_registry_or_machine_stands_in_any_file(self):
+        pattern = re.compile(
+            r"registry\.np"
+            + r"mjs|files\.python"
+            + r"hosted|deb\.deb"
+            + r"ian|/work/"
+            + r"main|/ro"
+            + r"ot/"
+        )
+        for path in tracked():
+            if path.suffix in {".npz", ".xz", ".png", ".ogg"}:
+                continue
+            found = pattern.search(path.read_text())
+            self.assertIsNone(found, f"{path.relative_to(ROOT)}: {found and found[0]}")
+
+    def test_links_in_the_docs_lead_somewhere(self):
+        for path in tracked("*.md"):
+            for target in re.findall(r"\]\(([^)#\s]+)", path.read_text()):
+                if "://" not in target and not target.startswith("mailto:"):
+                    self.assertTrue(
+                        (path.parent / target).exists(), f"{path.relative_to(ROOT)}: {target}"
+                    )

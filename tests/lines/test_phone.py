@@ -1,0 +1,231 @@
+"""A phone line with a real endpoint on loopback, real speech, real records; only the business logic
+is in memory."""
+
+import asyncio
+import tempfile
+import unittest
+from functools import partial
+
+from sqlalchemy import select, update
+
+from fond_echo.contract.reply import Reply
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.phone import read_phone
+from fond_echo.lines.phone.server import PhoneServer
+from fond_echo.lines.phone.session import House
+from fond_echo.speech.heard import as_heard
+from fond_echo.speech.material import recogniser
+from fond_echo.standins.carrier.handset import handset
+from fond_echo.store.local import free_port
+from fond_echo.store.records import Conversation, Event, Line, Turn
+from tests.sounds import speech
+from tests.support.world import LocalSpeech, TurnsTest
+
+DESK = """\
+assistant: test-desk
+voice: tern
+greeting: Tern Sound Ferries.
+goodbye: Fair winds.
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+routes:
+  - route: next-sailing
+    like: [When is the next boat to Pell?]
+    reply: {logic: timetable.next-sailing, safe: true}
+  - route: fares
+    like: [How much is a ticket?]
+    key: "3"
+    reply: {text: Four pounds.}
+otherwise:
+  reply: {text: I know about boats and fares.}
+"""
+
+PHONE = """\
+phone: exchange
+listen: {host: 127.0.0.1, port: %d, media: [%d, %d]}
+numbers: ["2001"]
+peers: [127.0.0.1]
+calls: 2
+manners: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], leaving: I hang up.}
+"""
+
+SAID = ("Tern Sound Ferries.", "The boat leaves at noon.", "Four pounds.", "Fair winds.",
+        "Are you there?", "I hang up.", "I know about boats and fares.")  # fmt: skip
+
+
+def understood(clip):
+    """What the handset heard, as the recogniser reads it."""
+    return recogniser().transcribe(at_rate(clip, 16_000), Expected(SAID)).spoken
+
+
+class Aside(LocalSpeech):
+    """An ear that does not hold up the call."""
+
+    async def transcribe(self, clip, expected, *, language, long):
+        hear = partial(recogniser().transcribe, clip, expected, language=language)
+        return as_heard(await asyncio.to_thread(hear))
+
+
+class OnALine(TurnsTest):
+    """A phone line that listens, and is called."""
+
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.publish(DESK)
+        port, media = free_port(), free_port()
+        self.port = port
+        text = PHONE % (port, media, media + 9)
+        async with self.database.writing() as session:
+            changed = update(Line).where(Line.name == "test-line")
+            await session.execute(changed.values(kind="phone", description=text))
+        async with self.database.reading() as session:
+            line = await session.get_one(Line, "test-line")
+        self.world.speech = Aside()
+        self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
+        house = House(self.database, self.queue, self.world, self.world.clips, LocalSpeech())
+        self.server = PhoneServer(line, read_phone(text, "line.yaml"), house, "tern", {})
+        await self.server.start()
+        self.addAsyncCleanup(self.server.stop)
+
+    def number(self, name="2001"):
+        return f"sip:{name}@127.0.0.1:{self.port}"
+
+    async def turns(self):
+        async with self.database.reading() as session:
+            rows = await session.execute(select(Turn).order_by(Turn.received_at))
+            return [(turn.arrived_as, turn.route, turn.state) for turn in rows.scalars()]
+
+
+class Calls(OnALine):
+    async def test_a_caller_asks_by_voice_and_key_and_says_goodbye(self):
+        async with handset() as caller:
+            await caller.dial(self.number())
+            self.assertTrue(caller.rang.is_set())
+            self.assertEqual(understood(await caller.listen()), "tern sound ferries")
+            await caller.say(speech("When is the next boat to Pell?", "curlew"))
+            self.assertEqual(understood(await caller.listen()), "the boat leaves at noon")
+            caller.press("3")
+            self.assertEqual(understood(await caller.listen()), "four pounds")
+            # A second key while the first is being answered waits for it.
+            caller.press("33")
+            self.assertIn("four pounds", understood(await caller.listen()))
+            await caller.say(speech("Goodbye.", "curlew"))
+            self.assertEqual(understood(await caller.listen()), "fair winds")
+            await asyncio.wait_for(caller.over.wait(), 10)
+            self.assertEqual((caller.ended.cause, caller.ended.by), ("hung-up", "them"))
+        self.assertEqual(
+            await self.turns(),
+            [("joined", "", "answered"), ("speech", "next-sailing", "answered"), ("key", "fares", "answered"),
+             ("key", "fares", "answered"), ("key", "fares", "answered"),
+             ("speech", "otherwise", "answered")],
+        )  # fmt: skip
+        (asked,) = self.world.logic.asked
+        # On a machine with more to do than it can, a call's sound suffers: so it is with real ones.
+        self.assertIn("boat to Pell", asked.turn.text)
+        self.assertEqual(asked.turn.arrived_as, "speech")
+        async with self.database.reading() as session:
+            (conversation,) = (await session.scalars(select(Conversation))).all()
+            events = (
+                await session.scalars(
+                    select(Event).where(Event.type.like("%call.%")).order_by(Event.id)
+                )
+            ).all()
+        self.assertTrue(conversation.state["ended"])
+        kinds = [each.type.rpartition(".")[2] for each in events]
+        self.assertEqual(
+            kinds, ["ringing", "answered", "greeted", "said", "key", "key", "key", "said", "ended"]
+        )
+        ended = events[-1].data
+        self.assertEqual((ended["cause"], ended["by"]), ("hung-up", "us"))
+        self.assertGreater(ended["rating"], 20)
+        self.assertEqual(ended["strangers"], 0)
+
+    async def silent(self):
+        async with handset("piet") as caller:
+            await caller.dial(self.number())
+            heard = []
+            for _ in range(9):
+                heard.append(understood(await caller.listen(quiet=0.6)))
+                if caller.over.is_set():
+                    break
+            return [each for each in heard if each]
+
+    async def test_who_says_nothing_and_who_is_not_let_in(self):
+        silent = asyncio.create_task(self.silent())
+        async with handset() as first, handset() as wrong, handset() as second, handset() as third:
+            await wrong.dial(self.number("9999"))
+            self.assertEqual((wrong.ended.cause, wrong.ended.status), ("unreachable", 404))
+            await first.dial(self.number())
+            # Two are there: the third is asked to come again.
+            await second.dial(self.number())
+            self.assertEqual(second.ended.status, 503)
+            await first.say(speech("When is the next boat to Pell?", "curlew"))
+            heard = understood(await first.listen())
+            self.assertEqual(heard, "the boat leaves at noon", "the greeting gave way")
+            await first.hang_up()
+            await asyncio.sleep(0.2)
+            await third.dial(self.number())
+            self.assertTrue(third.answered.is_set())
+        self.assertEqual(
+            await silent,
+            ["tern sound ferries", "tern sound ferries", "are you there", "i hang up"],
+        )
+        self.assertEqual(self.server.calls, 0)
+
+
+class OutsidePeer(OnALine):
+    """Debian's SIP traffic generator calls us, with the scenario that it comes with."""
+
+    async def peer(self, number, calls):
+        command = ("sipp", "-sn", "uac", f"127.0.0.1:{self.port}", "-s", number, "-i", "127.0.0.1",
+                   "-p", str(free_port()), "-m", str(calls), "-l", "2", "-r", "4", "-d", "400", "-nostdin")  # fmt: skip
+        run = await asyncio.create_subprocess_exec(
+            *command,
+            cwd=tempfile.gettempdir(),
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.STDOUT,
+        )
+        told, _ = await asyncio.wait_for(run.communicate(), 60)
+        return run.returncode, told.decode(errors="replace")[-3_000:]
+
+    async def test_its_calls_are_answered_and_ended(self):
+        code, told = await self.peer("2001", 4)
+        self.assertEqual(code, 0, told)
+        self.assertRegex(told, r"Successful call +\| +0 +\| +4")
+        await asyncio.sleep(0.3)
+        self.assertEqual(self.server.calls, 0)
+        async with self.database.reading() as session:
+            ended = (
+                await session.scalars(select(Event).where(Event.type.like("%call.ended")))
+            ).all()
+        self.assertEqual(
+            [(each.data["cause"], each.data["by"]) for each in ended], [("hung-up", "them")] * 4
+        )
+
+    async def test_a_number_that_leads_nowhere(self):
+        code, told = await self.peer("2999", 1)
+        self.assertEqual(code, 1, told)
+        self.assertRegex(told, r"Failed call +\| +0 +\| +1")
+
+
+class Descriptions(unittest.TestCase):
+    def test_faults_at_their_places(self):
+        good = PHONE % (5_060, 20_000, 20_100)
+        described = read_phone(good, "line.yaml")
+        self.assertTrue(described.may_call("127.0.0.1"))
+        self.assertFalse(described.may_call("192.0.2.1"))
+        self.assertTrue(described.leads_here("2001"))
+        for old, new, what in (
+            ("peers: [127.0.0.1]\n", "", "nobody can call"),
+            ("peers: [127.0.0.1]", "peers: [here]", "line.yaml:4"),
+            ("host: 127.0.0.1", "host: somewhere", "line.yaml:2"),
+            ("[20000, 20100]", "[20100, 20000]", "first and the last port"),
+            ("calls: 2", "cals: 2", "did you mean calls?"),
+            ("wait_seconds: 2.0", "wait_seconds: 0", "line.yaml:6"),
+        ):
+            self.assertIn(old, good)
+            with self.assertRaises(FaultyFile) as caught:
+                read_phone(good.replace(old, new), "line.yaml")
+            self.assertIn(what, str(caught.exception))

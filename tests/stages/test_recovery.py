@@ -1,0 +1,83 @@
+"""Workers that die, and a database that goes away, in the middle of turns."""
+
+import unittest.mock
+
+from sqlalchemy.exc import OperationalError
+
+from fond_echo.stages.claim import StaleWorker
+from fond_echo.stages.closing import Closing
+from tests.support.driving import QUESTION, Driving, Killed, note
+from tests.support.world import ASSISTANT
+
+
+class Recovery(Driving):
+    """A worker that dies at any stage boundary: another carries the turn on, and does it once."""
+
+    async def test_killed_after_each_stage(self):
+        for number, stage in enumerate(
+            ("fetch", "decode", "transcribe", "route", "answer", "speak", "encode")
+        ):
+            with self.subTest(after=stage):
+                self.sent.clear()
+                self.world.logic.asked.clear()
+                turn_id = await self.arrive(f"m{number}", sound=note())
+                await self.die_after(stage, turn_id)
+                self.assertEqual(self.sent, [])
+                await self.driver.work(turn_id)
+                self.assertEqual((await self.turn(turn_id)).state, "answered")
+                self.assertEqual([each.kind for each in self.sent], ["voice"])
+                self.assertEqual(len(self.world.logic.asked), 1)
+                names = [each.name for each in await self.stages(turn_id)]
+                self.assertEqual(len(names), len(set(names)), "no stage was done twice")
+
+    async def die_after(self, stage, turn_id):
+        record = self.journal.record
+
+        async def dying(claim, name, *args, **fields):
+            await record(claim, name, *args, **fields)
+            if name == stage:
+                raise Killed
+
+        self.journal.record = dying
+        with self.assertRaises(Killed):
+            await self.driver.work(turn_id)
+        self.journal.record = record
+
+    async def test_a_database_that_goes_away_in_a_stage_fails_no_turn(self):
+        turn_id = await self.arrive("m1", sound=note())
+        gone = OperationalError("SELECT 1", {}, Exception("the database is shutting down"))
+        with (
+            unittest.mock.patch("fond_echo.stages.queued.fetch", side_effect=gone),
+            self.assertRaises(OperationalError),
+        ):
+            await self.driver.work(turn_id)
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+        self.assertEqual([each.kind for each in self.sent], ["voice"])
+
+    async def test_a_finished_turn_is_not_worked_again(self):
+        turn_id = await self.arrive("m1", text=QUESTION)
+        await self.driver.work(turn_id)
+        await self.driver.work(turn_id)
+        self.assertEqual(len(self.sent), 1)
+        await self.driver.work("00000000-0000-7000-8000-000000000000")
+
+    async def test_a_worker_taken_for_dead_writes_nothing_more(self):
+        turn_id = await self.arrive("m1", text=QUESTION)
+        claim = await self.journal.claim(turn_id)
+        await self.driver.work(turn_id)
+        for late in (
+            self.journal.finish(claim, None, Closing({})),
+            self.journal.may_answer(claim),
+            self.journal.plan(claim, []),
+        ):
+            with self.assertRaises(StaleWorker):
+                await late
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+
+    async def test_a_run_is_frozen_while_the_assistant_changes(self):
+        turn_id = await self.arrive("m1", sound=note("How much is a ticket?"))
+        await self.die_after("transcribe", turn_id)
+        await self.publish(ASSISTANT.replace("Four pounds", "Five pounds"))
+        await self.driver.work(turn_id)
+        self.assertIn("Four pounds", self.sent[0].text)

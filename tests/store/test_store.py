@@ -1,0 +1,243 @@
+import asyncio
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from cryptography.fernet import Fernet
+from sqlalchemy import func, select, text, update
+
+from fond_echo.store.blobs import CHUNK, MissingBlob, PostgresBlobs
+from fond_echo.store.clips import ClipStore, MissingClip
+from fond_echo.store.database import Database
+from fond_echo.store.events import Cursor, emit, events_after, present
+from fond_echo.store.keys import add_key, bearer_of, includes, new_key, sign_in, sign_out, signed_in
+from fond_echo.store.migrate import NewerDatabase, migrate
+from fond_echo.store.queue import enqueue_forgotten
+from fond_echo.store.records import (
+    Blob,
+    BlobChunk,
+    Inbound,
+    Key,
+    Record,
+    TransactionId,
+    Turn,
+)
+from fond_echo.store.secrets import SecretBox, SecretLocked
+from tests.support.database import DatabaseTest, empty_database
+from tests.support.world import TurnsTest
+
+
+class Migrations(unittest.IsolatedAsyncioTestCase):
+    async def test_several_processes_may_start_at_once(self):
+        url = empty_database()
+        databases = [Database(url) for _ in range(3)]
+        await asyncio.gather(*(migrate(each) for each in databases))
+        async with databases[0].reading() as session:
+            tables = await session.execute(
+                text("SELECT tablename FROM pg_tables WHERE schemaname = 'public'")
+            )
+            names = set(tables.scalars())
+        self.assertLessEqual({*Record.metadata.tables, "procrastinate_jobs"}, names)
+        for each in databases:
+            await each.close()
+
+    async def test_the_migrations_make_what_the_records_say(self):
+        from alembic.autogenerate import compare_metadata
+        from alembic.runtime.migration import MigrationContext
+
+        database = Database(empty_database())
+        await migrate(database)
+
+        def differences(connection):
+            connection.dialect.ischema_names["xid8"] = TransactionId
+            context = MigrationContext.configure(connection, opts={"compare_type": True})
+            found = compare_metadata(context, Record.metadata)
+            return [each for each in found if "procrastinate" not in str(each)]
+
+        async with database.engine.connect() as connection:
+            self.assertEqual(await connection.run_sync(differences), [])
+        await database.close()
+
+    async def test_a_newer_database_is_refused(self):
+        database = Database(empty_database())
+        await migrate(database)
+        async with database.writing() as session:
+            await session.execute(text("UPDATE alembic_version SET version_num = '9999'"))
+        with self.assertRaisesRegex(NewerDatabase, "9999"):
+            await migrate(database)
+        await database.close()
+
+
+class Blobs(DatabaseTest):
+    async def test_bytes_come_back_whatever_their_size(self):
+        blobs = PostgresBlobs()
+        for size in (0, 1, CHUNK, CHUNK + 1, 3 * CHUNK + 7):
+            data = bytes(k % 251 for k in range(size))
+            async with self.database.writing() as session:
+                digest = await blobs.put(session, data)
+            async with self.database.reading() as session:
+                self.assertEqual(await blobs.get(session, digest), data)
+
+    async def test_equal_bytes_are_kept_once_and_go_with_their_last_use(self):
+        blobs = PostgresBlobs()
+        for _ in range(2):
+            async with self.database.writing() as session:
+                digest = await blobs.put(session, b"same")
+        async with self.database.writing() as session:
+            self.assertEqual((await session.get(Blob, digest)).uses, 2)
+            await blobs.release(session, digest)
+        async with self.database.writing() as session:
+            self.assertEqual(await blobs.get(session, digest), b"same")
+            await blobs.release(session, digest)
+        async with self.database.reading() as session:
+            count = await session.scalar(select(func.count()).select_from(BlobChunk))
+            self.assertEqual(count, 0)
+            with self.assertRaises(MissingBlob):
+                await blobs.get(session, digest)
+
+    async def test_clips(self):
+        first, second = ClipStore(self.database), ClipStore(self.database)
+        ref = await first.keep(b"sound", "audio/ogg", "fetched", seconds=1.5, waveform=[0.5])
+        self.assertEqual((ref.size, ref.seconds, ref.waveform), (5, 1.5, [0.5]))
+        self.assertEqual(await second.load(ref.id), b"sound")
+        with self.assertRaises(MissingClip):
+            await second.load("nothing")
+
+
+class Secrets(DatabaseTest):
+    async def test_the_first_key_encrypts_and_all_decrypt(self):
+        old, new = Fernet.generate_key().decode(), Fernet.generate_key().decode()
+        async with self.database.writing() as session:
+            await SecretBox([old]).put(session, "token", "v1", ["b.example", "a.example"])
+        async with self.database.reading() as session:
+            found = await SecretBox([new, old]).read(session)
+            self.assertEqual(found["token"], ("v1", frozenset({"a.example", "b.example"})))
+            with self.assertRaisesRegex(SecretLocked, "token"):
+                await SecretBox([new]).read(session)
+            stored = await session.scalar(text("SELECT token FROM secrets"))
+            self.assertNotIn(b"v1", bytes(stored))
+
+    async def test_replacing(self):
+        box = SecretBox([Fernet.generate_key().decode()])
+        async with self.database.writing() as session:
+            await box.put(session, "token", "v1", [])
+            await box.put(session, "token", "v2", ["x.example"])
+            self.assertEqual((await box.read(session, ["token", "none"]))["token"][0], "v2")
+
+
+class Keys(DatabaseTest):
+    async def test_keys_and_sign_ins(self):
+        key = new_key()
+        async with self.database.writing() as session:
+            await add_key(session, "desk", ["read"], key)
+        async with self.database.writing() as session:
+            bearer = await bearer_of(session, key)
+            self.assertEqual((bearer.name, bearer.scopes), ("desk", ("read",)))
+            self.assertIsNone(await bearer_of(session, key + "x"))
+            cookie, form_token = await sign_in(session, bearer)
+        async with self.database.writing() as session:
+            self.assertEqual(await signed_in(session, cookie), (bearer, form_token))
+            self.assertNotEqual((await session.scalars(select(Key.hash))).one(), key)
+            await sign_out(session, cookie)
+        async with self.database.writing() as session:
+            self.assertIsNone(await signed_in(session, cookie))
+
+    async def test_a_revoked_key_is_worth_nothing(self):
+        key = new_key()
+        async with self.database.writing() as session:
+            await add_key(session, "desk", ["admin"], key)
+            bearer = await bearer_of(session, key)
+            cookie, _ = await sign_in(session, bearer)
+            await session.execute(text("UPDATE keys SET revoked_at = now()"))
+        async with self.database.writing() as session:
+            self.assertIsNone(await bearer_of(session, key))
+            self.assertIsNone(await signed_in(session, cookie))
+
+    def test_each_scope_includes_those_before_it(self):
+        self.assertTrue(includes(["admin"], "read"))
+        self.assertTrue(includes(["operate"], "operate"))
+        self.assertFalse(includes(["read"], "operate"))
+        self.assertFalse(includes(["nonsense"], "read"))
+
+
+class Events(DatabaseTest):
+    async def write(self, name):
+        async with self.database.writing() as session:
+            await emit(session, "test", name)
+
+    async def read(self, cursor):
+        async with self.database.reading() as session:
+            return await events_after(session, cursor)
+
+    async def test_nothing_is_passed_over_when_commits_overtake_each_other(self):
+        async with self.database.reading() as session:
+            start = await present(session)
+        async with self.database.writing() as slow:
+            await emit(slow, "test", "begun first")
+            await self.write("committed first")
+            early = await self.read(start)
+        late = await self.read(early[-1].cursor if early else start)
+        self.assertEqual([event.subject for event in early], [])
+        self.assertEqual([event.subject for event in late], ["begun first", "committed first"])
+
+    async def test_reading_on_from_a_place(self):
+        async with self.database.reading() as session:
+            start = await present(session)
+        for name in ("a", "b", "c"):
+            await self.write(name)
+        first = (await self.read(start))[0]
+        rest = await self.read(Cursor.parse(str(first.cursor)))
+        self.assertEqual([event.subject for event in rest], ["b", "c"])
+
+
+class TakingIn(TurnsTest):
+    async def test_a_message_is_stored_once_however_often_it_comes(self):
+        await self.arrive("m1", "hello")
+        found = await asyncio.gather(
+            *(self.arrive("m2", "again") for _ in range(5)), return_exceptions=True
+        )
+        self.assertEqual(sum(bool(each) for each in found if isinstance(each, str)), 1)
+        async with self.database.reading() as session:
+            self.assertEqual(await session.scalar(select(func.count()).select_from(Inbound)), 2)
+        self.assertEqual(len(await self.waiting_jobs()), 2)
+
+    async def test_turns_are_numbered_in_their_conversation_without_gaps(self):
+        await asyncio.gather(
+            *(self.arrive(f"m{k}", "x", conversation=f"room-{k % 2}") for k in range(10))
+        )
+        await self.arrive("m3", "known already", conversation="room-1")
+        async with self.database.reading() as session:
+            rows = await session.execute(
+                select(Turn.conversation_id, Turn.number).order_by(Turn.number)
+            )
+            numbers = {}
+            for conversation, number in rows:
+                numbers.setdefault(conversation, []).append(number)
+        self.assertEqual(list(numbers.values()), [[1, 2, 3, 4, 5]] * 2)
+
+    async def test_a_turn_that_lost_its_job_gets_another(self):
+        await self.arrive("m1", "x")
+        await self.arrive("m2", "y")
+        no_jobs = text("DELETE FROM procrastinate_jobs")
+        async with self.database.writing() as session:
+            self.assertEqual(await enqueue_forgotten(self.queue, session), 0)
+            await session.execute(no_jobs)
+            self.assertEqual(await enqueue_forgotten(self.queue, session), 0, "too young")
+            long_ago = datetime.now(UTC) - timedelta(minutes=1)
+            await session.execute(update(Turn).values(received_at=long_ago))
+            self.assertEqual(await enqueue_forgotten(self.queue, session), 2)
+            self.assertEqual(await enqueue_forgotten(self.queue, session), 0)
+            await session.execute(update(Turn).values(state="waiting"))
+            await session.execute(no_jobs)
+            only_the_first = await enqueue_forgotten(self.queue, session)
+            self.assertEqual(only_the_first, 1, "the second is waked by the first")
+
+    async def test_a_job_goes_with_the_transaction_that_needs_it(self):
+        from fond_echo.contract.line import Inbound as Message
+        from fond_echo.store.inbound import take_in
+
+        with self.assertRaises(RuntimeError):
+            async with self.database.writing() as session:
+                message = Message(id="m9", conversation="r", contact="c", text="x")
+                await take_in(session, self.queue, "test-line", self.settings, message, {})
+                raise RuntimeError("undone")
+        self.assertEqual(await self.waiting_jobs(), [])

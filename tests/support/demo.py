@@ -1,0 +1,77 @@
+"""The whole demo, with its own processes on free ports, started once for all tests that play in
+it."""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import io
+import shutil
+import tempfile
+import time
+import unittest
+from functools import lru_cache
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from fond_echo.cli.main import main
+from fond_echo.contract.line import LineSettings
+from fond_echo.demo import run as demo
+
+SLOW = LineSettings().slow_words
+
+
+@lru_cache(maxsize=1)
+def running() -> demo.World:
+    """The demo, until the tests end."""
+    folder = Path(tempfile.mkdtemp(prefix="fond-echo-demo-"))
+    folder.chmod(0o755)
+    demo._port = lambda name: demo.free_port()
+    world = demo.world(folder / "data")
+    entered = world.__enter__()
+
+    def end() -> None:
+        world.__exit__(None, None, None)
+        shutil.rmtree(folder, ignore_errors=True)
+
+    atexit.register(end)
+    return entered
+
+
+class Demo(unittest.TestCase):
+    """A test that plays in the demo."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.world = running()
+        cls.settings, cls.places, cls.key = cls.world.settings, cls.world.places, cls.world.key
+        cls.network = httpx.Client(base_url=cls.places.network, trust_env=False, timeout=60)
+        cls.addClassCleanup(cls.network.close)
+
+    def part(self, name: str) -> Any:
+        """One of the demo's processes."""
+        return next(part for part in self.world.supervisor.parts if part.name == name)
+
+    def say(self, words: str, person: str = "isla") -> Any:
+        return self.network.post(f"/people/{person}/say", json={"words": words}).json()
+
+    def answer_to(self, post: Any, seconds: float = 60) -> Any:
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            posts = self.network.get(
+                f"/rooms/{post['room']}/posts", params={"after": post["number"]}
+            ).json()["posts"]
+            found = [p for p in posts if p["author"]["bot"] and p.get("words") != SLOW]
+            if found:
+                return found[0]
+            time.sleep(0.05)
+        self.fail(f"no answer to {post}")
+
+    def command(self, *arguments: str) -> tuple[int, str]:
+        out = io.StringIO()
+        service = ("--address", self.settings.address, "--key", self.key)
+        with contextlib.redirect_stdout(out):
+            code = main([*arguments, *service])
+        return code, out.getvalue()

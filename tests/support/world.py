@@ -1,0 +1,204 @@
+"""A world for turns in which nothing leaves the process."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import AsyncIterator, Callable
+from datetime import datetime
+from importlib import resources
+from typing import Any
+
+from fond_echo.contract.line import Inbound, LineSettings, SoundHandle
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import Decoded, decode
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import LogicService, digest
+from fond_echo.outside.errors import LogicFailed
+from fond_echo.speech.heard import as_heard
+from fond_echo.speech.material import recogniser, synthesizer
+from fond_echo.speech.remote import SpokenSound
+from fond_echo.stages.journal import Journal
+from fond_echo.stages.ports import Abilities, Fetched, Needs, Outgoing, Sent
+from fond_echo.stages.queued import QueuedDriver
+from fond_echo.store.clips import ClipStore
+from fond_echo.store.database import Database
+from fond_echo.store.inbound import take_in_once
+from fond_echo.store.queue import queue_app
+from fond_echo.store.records import Assistant, Line, Revision
+from tests.support.database import DatabaseTest
+
+ASSISTANT = """\
+assistant: test-desk
+voice: tern
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+routes:
+  - route: next-sailing
+    like: [When is the next boat to Brannick?, When is the next boat to Pell?]
+    typed: next
+    reply: {logic: timetable.next-sailing, safe: true}
+  - route: fares
+    like: [How much is a ticket?]
+    reply: {text: "Four pounds, {{ contact.name }}.", choices: [Book a place]}
+otherwise:
+  reply: {text: I know about boats and fares.}
+"""
+
+
+def unhurried(**fields: Any) -> LineSettings:
+    """A line's settings, without the words for a turn that takes long: on a slow machine any turn
+    may."""
+    return LineSettings(slow_seconds=0, **fields)
+
+
+class MemoryLine:
+    """A line that keeps what is sent, and fails when told to."""
+
+    def __init__(self) -> None:
+        self.abilities = Abilities(frozenset(("text", "voice")), 200)
+        self.sounds: dict[str, bytes] = {}
+        self.sent: list[Outgoing] = []
+        self.indicated: list[str] = []
+        self.read: list[str] = []
+        self.on_fetch: Callable[[str], None] = lambda handle: None
+        self.on_send: Callable[[Outgoing], None] = lambda outgoing: None
+
+    async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched:
+        self.on_fetch(handle)
+        return Fetched(self.sounds[handle], "application/octet-stream", [])
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        self.on_send(outgoing)
+        self.sent.append(outgoing)
+        return Sent(f"out-{len(self.sent)}", [])
+
+    async def indicate(self, conversation: str, contact: str, kind: str) -> None:
+        self.indicated.append(kind)
+
+    async def mark_read(self, conversation: str, contact: str, message: str) -> None:
+        self.read.append(message)
+
+
+class LocalSpeech:
+    """Ear and voice in this process."""
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, long: bool
+    ) -> Heard:
+        return as_heard(recogniser().transcribe(clip, expected, language=language))
+
+    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+        for part in synthesizer().speak(text, voice, seed=seed):
+            yield SpokenSound(part.clip, " ".join(mark.word for mark in part.marks))
+
+
+class PlainDecoder:
+    async def decode(self, data: bytes) -> Decoded:
+        return decode(data)
+
+
+class MemoryLogic:
+    """Business logic that answers from a function."""
+
+    def __init__(self) -> None:
+        self.asked: list[LogicRequest] = []
+        self.answer: Callable[[LogicRequest], Reply] = lambda asked: Reply(
+            text=f"About {asked.turn.text}", remember={"last": asked.turn.text}
+        )
+
+    async def ask(
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False
+    ) -> AsyncIterator[Reply]:
+        self.asked.append(request)
+        yield self.answer(request)
+
+
+def logic_that_fails(asked: LogicRequest) -> Reply:
+    raise LogicFailed("it is down")
+
+
+class MemoryWorld:
+    """Needs for any line, all in memory but the clips."""
+
+    def __init__(self, database: Database) -> None:
+        self.line = MemoryLine()
+        self.logic = MemoryLogic()
+        self.speech = LocalSpeech()
+        self.clips = ClipStore(database)
+
+    async def needs(self, line: Line, now: datetime) -> Needs:
+        return Needs(
+            self.line, self.speech, self.speech, PlainDecoder(), self.clips, self.logic, now
+        )
+
+
+class TurnsTest(DatabaseTest):
+    """A test with an assistant, a line and a driver of turns."""
+
+    assistant = ASSISTANT
+    settings = unhurried()
+
+    async def asyncSetUp(self) -> None:
+        await super().asyncSetUp()
+        self.world = MemoryWorld(self.database)
+        self.queue = queue_app(self.url)
+        self.journal = Journal(self.database, self.queue)
+        self.driver = QueuedDriver(self.journal, self.world)
+        await self.publish(self.assistant)
+        async with self.database.writing() as session:
+            session.add(
+                Line(
+                    name="test-line",
+                    kind="chat",
+                    assistant="test-desk",
+                    description="",
+                    fixed={},
+                    settings=self.settings.model_dump(),
+                )
+            )  # fmt: skip
+
+    async def publish(self, text: str, others: dict[str, str] | None = None) -> None:
+        files = {"assistant.yaml": text, **(others or {})}
+        revision = digest(files)
+        async with self.database.writing() as session:
+            await session.merge(Revision(digest=revision, assistant="test-desk", files=files))
+            await session.flush()
+            await session.merge(Assistant(name="test-desk", draft=revision, live=revision))
+
+    async def arrive(
+        self, id: str, text: str = "", sound: bytes | None = None, **fields: Any
+    ) -> str:
+        """A message comes in; gives its turn's id, or "" where it was known."""
+        handle = None
+        if sound is not None:
+            self.world.line.sounds[id] = sound
+            handle = SoundHandle(handle=id)
+        fields = {"conversation": "room-1", "contact": "isla", "name": "Isla", **fields}
+        message = Inbound(id=id, text=text, sound=handle, **fields)
+        taken = await take_in_once(
+            self.database, self.queue, "test-line", self.settings, message, {"id": id}
+        )
+        return taken.turn_id
+
+    async def waiting_jobs(self) -> list[str]:
+        """The turns that jobs wait for, and take them."""
+        from sqlalchemy import text
+
+        async with self.database.writing() as session:
+            rows = await session.execute(
+                text("SELECT args FROM procrastinate_jobs WHERE status = 'todo' ORDER BY id")
+            )
+            found = [row.args["turn_id"] for row in rows]
+            await session.execute(text("DELETE FROM procrastinate_jobs WHERE status = 'todo'"))
+        return found
+
+
+def demo_file(name: str) -> str:
+    return (resources.files("fond_echo.demo") / name).read_text("utf-8")
+
+
+def as_json(value: Any) -> bytes:
+    return json.dumps(value).encode()

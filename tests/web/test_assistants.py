@@ -1,0 +1,153 @@
+"""Checking and trying assistants over the API; a person in a conversation; a contact's memory."""
+
+import base64
+
+from fond_echo.core.audio.clip import silence
+from fond_echo.core.audio.containers import encode
+from fond_echo.demo.world import files_of
+from tests.sounds import speech
+from tests.support.web import WebTest
+
+FILES = files_of("harbour-desk")
+
+
+class Trying(WebTest):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+
+    async def tried(self, text="", state=None, **more):
+        body = {"text": text, "state": state or {}, **more}
+        answer = await self.client.post("/api/assistants/harbour-desk/try", json=body)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        return answer.json()
+
+    async def test_a_talk(self):
+        told = await self.tried("I'd like to book a bicycle place")
+        self.assertEqual(
+            (told["route"], told["by"], told["outcome"]), ("book-bicycle", "rule", "ask")
+        )
+        told = await self.tried("two to Pell tomorrow", told["state"])
+        self.assertIn("2 bicycle places to Pell", told["replies"][0]["text"])
+        told = await self.tried("yes", told["state"])
+        self.assertIn("was not asked in a try", told["not_run"])
+        self.assertEqual(told["slots"]["island"], "Pell")
+
+    async def test_every_score_is_told(self):
+        told = await self.tried("how much is a ticket for a child")
+        self.assertEqual(told["route"], "fares")
+        scores = [each["score"] for each in told["scores"]]
+        self.assertEqual((len(scores), scores), (7, sorted(scores, reverse=True)))
+        self.assertIn("four pounds", told["spoken"])
+
+    async def test_files_that_are_not_kept(self):
+        changed = {
+            **FILES,
+            "assistant.yaml": FILES["assistant.yaml"].replace("Lost things", "Found things"),
+        }
+        told = await self.tried("lost property", files=changed)
+        self.assertIn("Found things", told["replies"][0]["text"])
+        self.assertIn("Lost things", (await self.tried("lost property"))["replies"][0]["text"])
+        answer = await self.client.post("/api/assistants/nobody/try", json={"text": "x"})
+        self.assertEqual(answer.status_code, 404)
+
+    async def test_a_recording(self):
+        note = encode(speech("How much is a ticket?", "curlew"), "ogg")
+        sound = "data:audio/ogg;base64," + base64.b64encode(note).decode()
+        told = await self.tried(sound=sound)
+        self.assertEqual(
+            (told["heard"]["written"], told["route"]), ("How much is a ticket?", "fares")
+        )
+        told = await self.tried("next boat to Pell")
+        self.assertIsNone(told["heard"])
+        path = "/api/assistants/harbour-desk/try"
+        for given, code in (
+            ("***", "nothing-asked"),
+            (base64.b64encode(b"%PDF" * 99).decode(), "sound-unknown"),
+            (base64.b64encode(encode(silence(1.0, 16_000), "wav")).decode(), "nothing-heard"),
+        ):
+            self.assert_problem(await self.client.post(path, json={"sound": given}), 422, code)
+
+    async def test_checking(self):
+        answer = await self.client.post("/api/assistants/check", json={"files": FILES})
+        self.assertEqual(answer.json()["faults"], [])
+        wrong = {
+            **FILES,
+            "assistant.yaml": FILES["assistant.yaml"].replace("voice: plover", "voice: plovver"),
+        }
+        (fault,) = (await self.client.post("/api/assistants/check", json={"files": wrong})).json()[
+            "faults"
+        ]
+        self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean plover?"))
+
+    async def test_back_to_an_earlier_revision(self):
+        (first,) = (await self.client.get("/api/assistants/harbour-desk/revisions")).json()
+        changed = {**FILES, "assistant.yaml": FILES["assistant.yaml"] + "\n# changed\n"}
+        await self.client.put("/api/assistants/harbour-desk/draft", json={"files": changed})
+        await self.client.post("/api/assistants/harbour-desk/publish")
+        live = (await self.client.get("/api/assistants/harbour-desk/revisions/live")).json()[
+            "files"
+        ]
+        self.assertTrue(live["assistant.yaml"].endswith("# changed\n"))
+        back = await self.client.post(
+            "/api/assistants/harbour-desk/publish", params={"revision": first["digest"]}
+        )
+        self.assertEqual(back.json()["live"], first["digest"])
+        for wrong in ("0" * 64, "nothing"):
+            answer = await self.client.post(
+                "/api/assistants/harbour-desk/publish", params={"revision": wrong}
+            )
+            self.assertEqual(answer.status_code, 404)
+
+
+class Persons(WebTest):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+        await self.client.put("/api/lines/desk", json={"kind": "http", "assistant": "harbour-desk"})
+
+    async def worked(self, text):
+        """What became of something that Isla said over the HTTP line."""
+        asked = self.client.post("/ask/desk", json={"text": text, "contact": "isla"})
+        turn_id = (await self.working(asked)).json()["turn"]
+        return (await self.client.get(f"/api/turns/{turn_id}")).json()
+
+    async def test_handed_over_answered_and_given_back(self):
+        turn = await self.worked("a person, please")
+        self.assertIn("Maren Aldous", turn["deliveries"][0]["text"])
+        (conversation,) = (await self.client.get("/api/conversations")).json()["items"]
+        self.assertEqual(conversation["answering"], "person")
+        silent = await self.worked("are you there?")
+        self.assertEqual((silent["state"], silent["deliveries"]), ("answered", []))
+        address = f"/api/conversations/{conversation['id']}"
+        said = await self.client.post(f"{address}/words", json={"text": "Maren here."})
+        self.assertEqual(said.status_code, 201)
+        await self.work()
+        turn = (await self.client.get(f"/api/turns/{said.json()['id']}")).json()
+        self.assertEqual(
+            (turn["cause"], turn["deliveries"][0]["text"]), ("operator", "Maren here.")
+        )
+        await self.client.put(f"{address}/answering", json={"by": "assistant"})
+        self.assertEqual((await self.worked("how much is a ticket"))["route"], "fares")
+        for method, path in (("POST", "words"), ("PUT", "answering")):
+            body = {"text": "x"} if path == "words" else {"by": "person"}
+            answer = await self.client.request(method, f"/api/conversations/none/{path}", json=body)
+            self.assertEqual(answer.status_code, 404)
+
+    async def test_memory_is_shown_replaced_forgotten_and_undone(self):
+        await self.worked("hello")
+        (contact,) = (await self.client.get("/api/lines/desk/contacts")).json()["items"]
+        address = f"/api/lines/desk/contacts/{contact['id']}/memory"
+        put = await self.client.put(address, json={"island": "Pell", "gone": None})
+        self.assertEqual(put.json(), {"island": "Pell"})
+        self.assertIn(
+            "island: Pell",
+            (await self.worked("what do you know about me"))["deliveries"][0]["text"],
+        )
+        self.assertIn(
+            "forgotten", (await self.worked("forget everything about me"))["deliveries"][0]["text"]
+        )
+        self.assertEqual((await self.client.get(address)).json(), {})
+        await self.worked("undo that")
+        self.assertEqual((await self.client.get(address)).json(), {"island": "Pell"})
+        self.assertEqual((await self.client.delete(address)).status_code, 204)

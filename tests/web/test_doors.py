@@ -1,0 +1,387 @@
+"""The lines that need no network, and what an operator does."""
+
+import base64
+import json
+
+from sqlalchemy import select, update
+
+from fond_echo.contract.signatures import verify
+from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.inspect import inspect
+from fond_echo.running.notices import PAUSES, Teller
+from fond_echo.store.keys import add_key
+from fond_echo.store.records import Delivery, Line, Notice, Turn
+from fond_echo.web import page_line
+from tests.sounds import speech
+from tests.support.web import WebTest
+from tests.support.world import demo_file, logic_that_fails
+
+QUESTION = "When is the next boat to Brannick?"
+
+
+def note(text=QUESTION, voice="curlew"):
+    return encode(speech(text, voice), "ogg")
+
+
+class LineTest(WebTest):
+    kind = "http"
+    settings: dict = {}  # noqa: RUF012
+
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+        line = {"kind": self.kind, "assistant": "harbour-desk", "settings": self.settings}
+        answer = await self.client.put("/api/lines/desk", json=line)
+        self.assertEqual((answer.status_code, answer.json()["state"]), (200, "open"), answer.text)
+        self.line = answer.json()
+
+
+class HttpLine(LineTest):
+    async def ask(self, client=None, **options):
+        client = client or self.client
+        return await self.working(client.post("/ask/desk", **options))
+
+    async def test_text_in_text_out(self):
+        told = (await self.ask(json={"text": QUESTION, "contact": "isla"})).json()
+        self.assertEqual((told["state"], told["route"]), ("answered", "next-sailing"))
+        self.assertEqual(
+            (told["answer"], told["sound"], told["heard"]), (f"About {QUESTION}", None, None)
+        )
+
+    async def test_sound_in_heard_answer_and_sound_out_in_every_form(self):
+        for how in ("link", "base64", "data"):
+            response = await self.ask(content=note(), params={"sound": how, "contact": how})
+            told = response.json()
+            self.assertEqual(told["heard"]["written"], QUESTION)
+            self.assertGreater(len(told["heard"]["words"]), 5)
+            sound = told["sound"]
+            if how == "link":
+                path = sound["link"].removeprefix("http://127.0.0.1:9999")
+                data = (await self.client.get(path)).content
+            else:
+                text = sound["base64"] or sound["data"].removeprefix("data:audio/ogg;base64,")
+                data = base64.b64decode(text)
+            self.assertTrue(inspect(data).voice_note)
+        response = await self.ask(content=note(), params={"sound": "bytes", "contact": "b"})
+        self.assertEqual(response.headers["content-type"], "audio/ogg")
+        self.assertTrue(inspect(response.content).voice_note)
+        response = await self.ask(
+            json={"sound": base64.b64encode(note()).decode(), "contact": "j"},
+            params={"sound": "none"},
+        )
+        self.assertEqual(
+            (response.json()["heard"]["source"], response.json()["sound"]), ("expected", None)
+        )
+
+    async def test_a_text_may_be_answered_aloud(self):
+        told = (await self.ask(json={"text": "What are the fares?", "aloud": True})).json()
+        self.assertIn("£4", told["answer"])
+        self.assertGreater(told["sound"]["seconds"], 2)
+
+    async def test_the_same_key_gets_the_same_turn(self):
+        headers = {"Idempotency-Key": "once"}
+        first, second = [
+            (await self.ask(json={"text": QUESTION}, headers=headers)).json() for _ in range(2)
+        ]
+        self.assertEqual(first["turn"], second["turn"])
+        self.assertEqual(len(self.logic.asked), 1)
+
+    async def test_not_waited_for_long_enough(self):
+        response = await self.client.post("/ask/desk", json={"text": QUESTION}, params={"wait": 0})
+        self.assertEqual((response.status_code, response.json()["state"]), (202, "received"))
+
+    async def test_refusals(self):
+        self.assert_problem(
+            await self.nobody.post("/ask/desk", json={"text": "x"}), 401, "not-signed-in"
+        )
+        async with self.database.writing() as session:
+            await add_key(session, "reader", ["read"], "fe-reader")
+        self.assert_problem(
+            await self.with_key("fe-reader").post("/ask/desk", json={"text": "x"}),
+            403,
+            "not-allowed",
+        )
+        self.assert_problem(
+            await self.client.post("/ask/none", json={"text": "x"}), 404, "not-there"
+        )
+        self.assert_problem(
+            await self.client.post("/ask/skerry", json={"text": "x"}), 404, "not-there"
+        )
+        self.assert_problem(
+            await self.client.post("/ask/desk", json={"txt": "x"}), 422, "message-not-json"
+        )
+        self.assert_problem(await self.client.post("/ask/desk", json={}), 422, "nothing-asked")
+        self.assert_problem(
+            await self.client.post("/ask/desk", json={"sound": "***"}), 422, "nothing-asked"
+        )
+        told = (
+            await self.ask(content=b"\x89PNG" * 50, headers={"Content-Type": "image/png"})
+        ).json()
+        self.assertEqual((told["state"], told["error"]["code"]), ("failed", "sound-unknown"))
+
+
+class PublicPage(LineTest):
+    kind = "page"
+    settings = {"guests": {"turns_a_guest": 3, "guests_an_hour": 2, "seconds_a_note": 5}}  # noqa: RUF012
+
+    def setUp(self):
+        super().setUp()
+        page_line._new_guests.clear()
+
+    def at(self, path):
+        return self.line["address"].removeprefix("http://127.0.0.1:9999") + path
+
+    async def say(self, guest, **options):
+        options.setdefault("json", {"text": QUESTION})
+        if "content" in options:
+            options.pop("json")
+        return await self.working(guest.post(self.at("/say"), **options))
+
+    async def test_a_guest_asks_hears_and_finds_it_again(self):
+        guest = self.with_key("")
+        about = (await guest.get(self.at("/about"))).json()
+        self.assertEqual((about["assistant"], about["said"]), ("harbour-desk", []))
+        self.assertIn(QUESTION, about["examples"])
+        response = await self.say(guest, content=note())
+        self.assertIn("HttpOnly", response.headers["set-cookie"])
+        told = response.json()
+        self.assertEqual(told["heard"]["written"], QUESTION)
+        sound = await guest.get(told["sound"]["link"])
+        self.assertTrue(inspect(sound.content).voice_note)
+        again = (await guest.get(self.at("/about"))).json()["said"]
+        self.assertEqual([each["turn"] for each in again], [told["turn"]])
+        stranger = self.with_key("")
+        self.assert_problem(await stranger.get(told["sound"]["link"]), 404, "not-there")
+        self.assertEqual((await stranger.get(self.at("/about"))).json()["said"], [])
+
+    async def test_limits(self):
+        guest = self.with_key("")
+        for _ in range(3):
+            self.assertEqual((await self.say(guest)).status_code, 200)
+        self.assert_problem(await self.say(guest), 429, "too-many")
+        self.assertEqual((await self.say(self.with_key(""))).status_code, 200)
+        self.assert_problem(await self.say(self.with_key("")), 429, "too-many")
+        long = (await self.say(self.with_key("", Cookie=f"fond_echo_guest={guest.cookies.get('fond_echo_guest')}"),
+                               content=note()))  # fmt: skip
+        self.assertEqual(long.status_code, 429)
+
+    async def test_a_note_longer_than_allowed(self):
+        guest = self.with_key("")
+        told = (
+            await self.say(guest, content=note(QUESTION + " " + QUESTION + " " + QUESTION))
+        ).json()
+        self.assertEqual(told["error"]["code"], "sound-too-long")
+        self.assertIn("too long", told["answer"])
+
+    async def test_more_guests_than_are_answered_at_once(self):
+        self.service.asking["desk"] = 40
+        response = await self.say(self.with_key(""))
+        self.assert_problem(response, 503, "too-busy")
+        self.assertEqual(response.headers["retry-after"], "2")
+
+    async def test_forged_guests_and_other_sites(self):
+        guest = self.with_key("", Cookie="fond_echo_guest=somebody.0123456789abcdef")
+        response = await self.say(guest)
+        self.assertIn("set-cookie", response.headers, "a new guest, not the one that was forged")
+        self.assert_problem(
+            await self.say(guest, headers={"Origin": "http://evil.test"}), 403, "not-allowed"
+        )
+        self.assert_problem(await guest.get("/at/guessed/about"), 404, "not-there")
+        self.assert_problem(
+            await guest.post("/at/guessed/say", json={"text": "x"}), 404, "not-there"
+        )
+
+
+class Operating(LineTest):
+    async def failed(self):
+        self.logic.answer = logic_that_fails
+        told = (await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))).json()
+        self.assertEqual(told["state"], "failed")
+        return told["turn"]
+
+    async def test_a_failed_turn_is_tried_again_by_hand(self):
+        turn_id = await self.failed()
+        from fond_echo.contract.reply import Reply
+
+        self.logic.answer = lambda asked: Reply(text="At noon.")
+        response = await self.client.post(f"/api/turns/{turn_id}/retry")
+        self.assertEqual(response.json()["state"], "received")
+        await self.work()
+        turn = (await self.client.get(f"/api/turns/{turn_id}")).json()
+        self.assertEqual((turn["state"], turn["error"]), ("answered", None))
+        self.assertEqual(len(turn["runs"]), 2)
+        self.assertEqual(turn["deliveries"][-1]["text"], "At noon.")
+        self.assert_problem(await self.client.post(f"/api/turns/{turn_id}/retry"), 409, "conflict")
+
+    async def test_a_delivery_in_doubt_is_decided(self):
+        turn_id = (
+            await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
+        ).json()["turn"]
+        async with self.database.writing() as session:
+            await session.execute(update(Delivery).values(state="in-doubt"))
+        turn = (await self.client.get(f"/api/turns/{turn_id}")).json()
+        path = f"/api/turns/{turn_id}/deliveries/{turn['deliveries'][0]['id']}/decision"
+        for decision, state in (("drop", "dropped"), ("resend", "sent")):
+            response = await self.client.post(path, json={"decision": decision})
+            self.assertEqual(response.status_code, 200, response.text)
+            await self.work()
+            turn = (await self.client.get(f"/api/turns/{turn_id}")).json()
+            self.assertEqual(turn["deliveries"][0]["state"], state)
+        self.assert_problem(
+            await self.client.post(path, json={"decision": "sent"}), 409, "conflict"
+        )
+
+    async def test_contacts_are_seen_allowed_blocked_and_erased(self):
+        async with self.database.writing() as session:
+            await session.execute(
+                update(Line)
+                .where(Line.name == "desk")
+                .values(settings={"access": {"mode": "list"}})
+            )
+        told = (
+            await self.working(
+                self.client.post("/ask/desk", json={"text": QUESTION, "contact": "isla"})
+            )
+        ).json()
+        self.assertIn("on its list", told["answer"])
+        lines = {each["name"]: each for each in (await self.client.get("/api/lines")).json()}
+        self.assertEqual(lines["desk"]["refused"], 1)
+        refused = (await self.client.get("/api/lines/desk/contacts?standing=refused")).json()[
+            "items"
+        ]
+        self.assertEqual(refused[0]["outside_id"], "isla")
+        base = f"/api/lines/desk/contacts/{refused[0]['id']}"
+        await self.client.put(base + "/standing", json={"standing": "allowed"})
+        told = (
+            await self.working(
+                self.client.post("/ask/desk", json={"text": QUESTION, "contact": "isla"})
+            )
+        ).json()
+        self.assertEqual(told["route"], "next-sailing")
+        await self.client.put(base + "/standing", json={"standing": "blocked"})
+        self.assert_problem(
+            await self.client.post("/ask/desk", json={"text": "x", "contact": "isla"}),
+            409,
+            "conflict",
+        )
+        erased = (await self.client.delete(base)).json()
+        self.assertTrue(erased["erased_at"])
+        async with self.database.reading() as session:
+            self.assertEqual(set((await session.scalars(select(Turn.text))).all()), {""})
+
+    async def test_keys_are_made_used_and_revoked(self):
+        made = (
+            await self.client.post("/api/keys", json={"name": "desk", "scopes": ["read"]})
+        ).json()
+        other = self.with_key(made["key"])
+        self.assertEqual((await other.get("/api/turns")).status_code, 200)
+        listed = (await self.client.get("/api/keys")).text
+        self.assertNotIn(made["key"], listed)
+        self.assertTrue((await self.client.delete(f"/api/keys/{made['id']}")).json()["revoked_at"])
+        self.assert_problem(await other.get("/api/turns"), 401, "not-signed-in")
+        mine = next(
+            each["id"]
+            for each in (await self.client.get("/api/keys")).json()
+            if each["name"] == "first"
+        )
+        self.assert_problem(await self.client.delete(f"/api/keys/{mine}"), 409, "conflict")
+
+    async def test_a_line_with_contacts_is_not_taken_away(self):
+        await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
+        self.assert_problem(await self.client.delete("/api/lines/desk"), 409, "conflict")
+        self.assertEqual((await self.client.delete("/api/lines/skerry")).status_code, 204)
+        self.assert_problem(await self.client.get("/api/lines/skerry"), 404, "not-there")
+
+
+class Challenged(WebTest):
+    async def test_a_network_asks_whether_the_address_is_ours(self):
+        await self.fill()
+        text = demo_file("skerry.yaml").replace(
+            "  webhook:\n",
+            "  webhook:\n    challenge: {query: echo, token: mark, secret: skerry-mark}\n",
+        )
+        line = {
+            "assistant": "harbour-desk",
+            "description": text,
+            "fixed": {"base": "http://skerry.test"},
+        }
+        self.assertEqual((await self.client.put("/api/lines/skerry", json=line)).status_code, 200)
+        good = await self.nobody.get(
+            "/arrivals/skerry", params={"echo": "abc", "mark": "mark-of-the-network"}
+        )
+        self.assertEqual((good.status_code, good.text), (200, "abc"))
+        self.assert_problem(
+            await self.nobody.get("/arrivals/skerry", params={"echo": "abc"}), 401, "webhook-forged"
+        )
+
+
+class Telling(LineTest):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.client.put(
+            "/api/secrets/listener", json={"value": "whsec_aGVsbG8=", "hosts": ["listen.test"]}
+        )
+        self.got = []
+        self.status = 200
+
+        import httpx
+
+        def listen(request):
+            self.got.append((dict(request.headers), request.content))
+            return httpx.Response(self.status)
+
+        class World:
+            client = httpx.AsyncClient(transport=httpx.MockTransport(listen))
+            vault = self.service.vault
+
+        self.teller = Teller(self.service.settings, self.database, World())
+        body = {"address": "http://listen.test/in", "secret": "listener", "types": ["turn."]}
+        self.subscription = (await self.client.post("/api/subscriptions", json=body)).json()
+
+    async def happen(self):
+        await self.working(self.client.post("/ask/desk", json={"text": "What are the fares?"}))
+        await self.teller.fan_out()
+
+    async def test_events_are_told_signed_and_in_order(self):
+        await self.happen()
+        while await self.teller.send_due():
+            pass
+        types = [json.loads(body)["type"] for _, body in self.got]
+        self.assertEqual(
+            (types[0], types[-1]), ("fond-echo.turn.received", "fond-echo.turn.answered")
+        )
+        self.assertTrue(all(each.startswith("fond-echo.turn.") for each in types))
+        headers, body = self.got[0]
+        verify(["whsec_aGVsbG8="], headers, body, float(headers["webhook-timestamp"]))
+        self.assertEqual(await self.teller.send_due(), 0)
+
+    async def test_what_cannot_be_told_is_tried_again_then_kept_as_dead_and_sent_again(self):
+        self.status = 500
+        await self.happen()
+        for _ in range(len(PAUSES) + 1):
+            await self.teller.send_due()
+            async with self.database.writing() as session:
+                from datetime import UTC, datetime
+
+                await session.execute(update(Notice).values(due_at=datetime.now(UTC)))
+        (listed,) = (await self.client.get("/api/subscriptions")).json()
+        self.assertEqual(listed["waiting"], 0)
+        self.assertGreater(listed["dead"], 2)
+        dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/dead")).json()
+        self.assertEqual(
+            (dead[0]["error"], dead[0]["attempts"]), ("it answered 500", len(PAUSES) + 1)
+        )
+        self.status, self.got[:] = 200, []
+        await self.client.post(f"/api/subscriptions/{listed['id']}/dead/again")
+        while await self.teller.send_due():
+            pass
+        self.assertEqual(len(self.got), listed["dead"])
+
+    async def test_subscriptions_come_and_go(self):
+        body = {"address": "http://listen.test/in", "secret": "nobody"}
+        self.assert_problem(
+            await self.client.post("/api/subscriptions", json=body), 404, "not-there"
+        )
+        await self.happen()
+        await self.client.delete(f"/api/subscriptions/{self.subscription['id']}")
+        self.assertEqual(await self.teller.send_due(), 0)
