@@ -1,0 +1,1 @@
+"""Examples that run: docs/guides walk through them."""
