@@ -17,6 +17,8 @@ from typing import Any
 import httpx
 
 from fond_echo.cli.main import main
+from fond_echo.client import FondEcho
+from fond_echo.contract.api import TurnOut
 from fond_echo.contract.line import LineSettings
 from fond_echo.demo import run as demo
 
@@ -68,6 +70,18 @@ class Demo(unittest.TestCase):
                 return found[0]
             time.sleep(0.05)
         self.fail(f"no answer to {post}")
+
+    def quiet(self, echo: FondEcho, seconds: float = 120) -> list[TurnOut]:
+        """All turns, once none of them has anything left to do: an answer is out before its turn
+        is written down as answered."""
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            turns = echo.turns(limit=200).items
+            states = {each.state for turn in turns for each in (turn, *turn.deliveries)}
+            if not states & {"received", "working", "waiting", "planned", "sending"}:
+                return turns
+            time.sleep(0.2)
+        self.fail("something is still being worked on")
 
     def command(self, *arguments: str) -> tuple[int, str]:
         out = io.StringIO()
