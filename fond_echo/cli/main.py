@@ -9,6 +9,7 @@ import sys
 from fond_echo import __version__
 from fond_echo.cli import (
     assistants,
+    calls,
     clips,
     dialing,
     events,
@@ -39,7 +40,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, clips, assistants, lines, outside),
-        *(turns, events, keys, dialing),
+        *(turns, calls, events, keys, dialing),
     ):
         module.add(commands)
     return top

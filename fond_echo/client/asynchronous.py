@@ -28,6 +28,7 @@ from fond_echo.contract.api import (
     TurnOut,
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
+from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
 
 Answer = TypeVar("Answer")
@@ -195,6 +196,22 @@ class AsyncFondEcho:
     async def set_memory(self, line: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
         return await self.make(calls.set_memory(line, contact_id, facts))
+
+    async def place_call(self, line: str, call: CallIn) -> CallDetail:
+        """Place a call from a phone line."""
+        return await self.make(calls.place_call(line, call))
+
+    async def calls(self, line: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+        """A line's calls, the latest first."""
+        return await self.make(calls.calls(line, after, limit))
+
+    async def call(self, call_id: str) -> CallDetail:
+        """A call with what happened in it."""
+        return await self.make(calls.call(call_id))
+
+    async def end_call(self, call_id: str) -> CallDetail:
+        """Hang up, or do not place the call after all."""
+        return await self.make(calls.end_call(call_id))
 
     async def retry_turn(self, turn_id: str) -> TurnDetail:
         """Work a failed turn again."""

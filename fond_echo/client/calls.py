@@ -38,6 +38,7 @@ from fond_echo.contract.assistants import (
     Tried,
     TryIn,
 )
+from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
 from fond_echo.core.errors import FondEchoError
 
@@ -233,6 +234,24 @@ def memory(line: str, contact_id: str) -> Call[dict[str, Any]]:
 def set_memory(line: str, contact_id: str, facts: dict[str, Any]) -> Call[dict[str, Any]]:
     path = f"/api/lines/{line}/contacts/{contact_id}/memory"
     return Call("PUT", path, _shape(dict[str, Any]), facts)
+
+
+def place_call(line: str, call: CallIn) -> Call[CallDetail]:
+    body = call.model_dump(mode="json")
+    return Call("POST", f"/api/lines/{line}/calls", _shape(CallDetail), body)
+
+
+def calls(line: str, after: str = "", limit: int = 50) -> Call[Page[CallOut]]:
+    query: dict[str, str | int] = {"after": after, "limit": limit}
+    return Call("GET", f"/api/lines/{line}/calls", _shape(Page[CallOut]), query=query)
+
+
+def call(call_id: str) -> Call[CallDetail]:
+    return Call("GET", f"/api/calls/{call_id}", _shape(CallDetail))
+
+
+def end_call(call_id: str) -> Call[CallDetail]:
+    return Call("POST", f"/api/calls/{call_id}/end", _shape(CallDetail))
 
 
 def retry_turn(turn_id: str) -> Call[TurnDetail]:

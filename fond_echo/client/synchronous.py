@@ -28,6 +28,7 @@ from fond_echo.contract.api import (
     TurnOut,
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
+from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
 
 Answer = TypeVar("Answer")
@@ -193,6 +194,22 @@ class FondEcho:
     def set_memory(self, line: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
         return self.make(calls.set_memory(line, contact_id, facts))
+
+    def place_call(self, line: str, call: CallIn) -> CallDetail:
+        """Place a call from a phone line."""
+        return self.make(calls.place_call(line, call))
+
+    def calls(self, line: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+        """A line's calls, the latest first."""
+        return self.make(calls.calls(line, after, limit))
+
+    def call(self, call_id: str) -> CallDetail:
+        """A call with what happened in it."""
+        return self.make(calls.call(call_id))
+
+    def end_call(self, call_id: str) -> CallDetail:
+        """Hang up, or do not place the call after all."""
+        return self.make(calls.end_call(call_id))
 
     def retry_turn(self, turn_id: str) -> TurnDetail:
         """Work a failed turn again."""

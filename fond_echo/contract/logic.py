@@ -10,7 +10,8 @@ from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
 
 
 class LogicTurn(Shape):
-    """What was said. `text` is always there; how it came is a fact beside it."""
+    """What was said. `text` is always there; how it came is a fact beside it. `sound` is the clip
+    that it came as; `recorded` says that it is a message that the route asked for."""
 
     id: str
     text: str
@@ -18,6 +19,8 @@ class LogicTurn(Shape):
     arrived_as: ArrivedAs = "text"
     language: str = "en"
     heard: Heard | None = None
+    sound: str = ""
+    recorded: bool = False
 
 
 class LogicContact(Shape):

@@ -55,7 +55,9 @@ class ReplySpec(Shape):
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
     many are spoken at most, from the beginning; `summary` how many are picked from the whole for
     what they tell. `rewrites` puts the text in the place of the one before, on networks that can.
-    `then` says what comes after: end the conversation, or hand it to a person.
+    `then` says what comes after: end the conversation, hand it to a person, `transfer` a call to
+    the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
+    message of at most `longest_seconds`, answered with `kept` or by the route's own business logic.
     """
 
     text: str = ""
@@ -70,7 +72,10 @@ class ReplySpec(Shape):
     safe: bool = False
     pages: list[Words] = Field(default_factory=list)
     unknown: str = "I don't know that."
-    then: Literal["", "end", "person"] = ""
+    then: Literal["", "end", "person", "transfer", "record"] = ""
+    to: str = Field(default="", max_length=100)
+    longest_seconds: int = Field(default=120, ge=5, le=3_600)
+    kept: str = "Thank you. Your message is kept."
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
@@ -83,6 +88,8 @@ class ReplySpec(Shape):
             raise ValueError("a reply needs text, spoken, logic or pages")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
+        if (self.then == "transfer") != bool(self.to):
+            raise ValueError("then: transfer needs to, the number; and nothing else takes one")
         if self.sentences and self.summary:
             raise ValueError("a reply is shortened by sentences or by summary, and not by both")
         return self
@@ -164,6 +171,7 @@ class AssistantFile(Shape):
 
     `lines` may set answers_in for a line by its name. `goodbye` and `person` are what is said when
     a conversation ends, or goes over to a person; where `person` is empty there is nobody.
+    `person_number` is whom a caller is connected with who asks for a person.
     """
 
     assistant: Name
@@ -174,6 +182,7 @@ class AssistantFile(Shape):
     greeting: str = ""
     goodbye: str = "Goodbye."
     person: str = ""
+    person_number: str = Field(default="", max_length=100)
     grammar: str = ""
     logic: dict[Name, LogicService] = Field(default_factory=dict)
     routes: list[RouteSpec] = Field(default_factory=list)

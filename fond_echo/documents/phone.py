@@ -9,8 +9,17 @@ from typing import Annotated
 from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Shape
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.telephony.numbers import is_allowed, normalised
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
+
+
+class NotAllowed(FondEchoError):
+    """A number that may not be called."""
+
+    code = "number-not-allowed"
+
 
 Port = Annotated[int, Field(ge=1, le=65_535)]
 Number = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[^\s<>\"]+$")]
@@ -52,6 +61,38 @@ class RegistrarSpec(Shape):
     proxy: str = ""
 
 
+class CallerSpec(Shape):
+    """Somebody who may call after proving who they are: a user and a secret."""
+
+    user: str = Field(min_length=1, max_length=100)
+    secret: Name
+
+
+class Outward(Shape):
+    """Calls that are placed, and transfers.
+
+    They go to a registrar's trunk (`by` its name) or to an address (`via` HOST:PORT, with
+    ;transport=tcp behind it for TCP). Only numbers that are `allowed` are called: as they are, or
+    by their beginning, with a * at the end; numbers of a country are completed with its `country`
+    code. `at_once`, `a_minute` and `minutes_a_day` are limits.
+    """
+
+    by: str = ""
+    via: str = Field(default="", pattern=r"^$|^[^\s;:]+(:\d{1,5})?(;transport=(tcp|udp))?$")
+    country: str = Field(default="", pattern=r"^\d{0,3}$")
+    allowed: list[Number] = Field(min_length=1, max_length=1_000)
+    at_once: int = Field(default=5, ge=1, le=500)
+    a_minute: int = Field(default=30, ge=1, le=6_000)
+    minutes_a_day: int = Field(default=600, ge=1, le=1_000_000)
+    ring_seconds: float = Field(default=30.0, ge=1.0, le=180.0)
+
+    @model_validator(mode="after")
+    def _one_way(self) -> Outward:
+        if bool(self.by) == bool(self.via):
+            raise ValueError("calls go out by a registrar or via an address: say one of them")
+        return self
+
+
 class CallManners(Shape):
     """How the assistant behaves in calls.
 
@@ -59,6 +100,8 @@ class CallManners(Shape):
     caller may be silent, `reminders` what is said then, one after the other, before the call ends
     with `leaving`. `barge_in` lets the caller speak while the assistant does. Of keys, as many as
     `keys` are taken together, or those that are there after `key_seconds`, or at the `terminator`.
+    A call from which no packet comes for `silence_seconds` is over. `record` records every call,
+    after `record_words`; `not_connected` is said where a transfer did not come about.
     """
 
     greetings: int = Field(default=2, ge=1, le=20)
@@ -78,17 +121,24 @@ class CallManners(Shape):
     key_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
     terminator: str = Field(default="#", pattern=r"^[0-9*#A-D]?$")
     longest_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
+    silence_seconds: float = Field(default=30.0, ge=2.0, le=3_600.0)
+    record: bool = False
+    record_words: str = "This call is recorded."
+    not_connected: str = "I am sorry, nobody answers there just now."
 
 
 class PhoneDescription(Shape):
     """A phone line. `numbers` lead here (all, where there are none); `peers` may call without being
-    asked who they are: addresses or networks; `calls` is how many there may be at once."""
+    asked who they are: addresses or networks; `callers` after proving it; `calls` is how many there
+    may be at once; without `outward` no calls are placed."""
 
     phone: Name
     listen: Listening = Field(default_factory=Listening)
     numbers: list[Number] = Field(default_factory=list, max_length=1_000)
     peers: list[str] = Field(default_factory=list, max_length=100)
     registrars: list[RegistrarSpec] = Field(default_factory=list, max_length=20)
+    callers: list[CallerSpec] = Field(default_factory=list, max_length=1_000)
+    outward: Outward | None = None
     calls: int = Field(default=20, ge=1, le=500)
     manners: CallManners = Field(default_factory=CallManners)
 
@@ -101,8 +151,11 @@ class PhoneDescription(Shape):
 
     @model_validator(mode="after")
     def _somebody_can_call(self) -> PhoneDescription:
-        if not (self.peers or self.registrars):
-            raise ValueError("nobody can call: say peers (addresses) or registrars")
+        if not (self.peers or self.registrars or self.callers):
+            raise ValueError("nobody can call: say peers (addresses), callers or registrars")
+        by = self.outward.by if self.outward else ""
+        if by and by not in [each.registrar for each in self.registrars]:
+            raise ValueError(f"outward goes by {by!r}, and there is no registrar of that name")
         return self
 
     @property
@@ -112,8 +165,27 @@ class PhoneDescription(Shape):
         return f"sip:{number}@{self.listen.public or self.listen.host}:{self.listen.port}"
 
     def may_call(self, host: str) -> bool:
-        """Whether calls are taken from an address."""
+        """Whether calls are taken from an address: from peers, and from where registrars are."""
+        ways = [each.uri for each in self.registrars] + [each.proxy for each in self.registrars]
+        if any(host == way.removeprefix("sip:").partition(":")[0] for way in ways if way):
+            return True
         return any(ip_address(host) in ip_network(each, strict=False) for each in self.peers)
+
+    def may_be_called(self, text: str) -> str:
+        """The number that a text means, in its one form.
+
+        Raises:
+            MalformedValue: it is no number.
+            NotAllowed: it is none that this line may call.
+        """
+        outward = self.outward
+        if outward is None:
+            raise NotAllowed("this line places no calls", remedy="describe them: outward: …")
+        number = normalised(text, outward.country)
+        if not is_allowed(number, outward.allowed, outward.country):
+            told = ", ".join(outward.allowed[:5])
+            raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {told}")
+        return number
 
     def leads_here(self, number: str) -> bool:
         return not self.numbers or number in self.numbers

@@ -139,7 +139,8 @@ def _faults(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
     for _, path, reply in assistant.replies():
         yield from _template_faults(source, (*path, "text"), reply.text)
         yield from _template_faults(source, (*path, "spoken"), reply.spoken)
-        yield from _template_faults(source, (*path, "unknown"), reply.unknown)
+        for name in ("unknown", "kept", "to"):
+            yield from _template_faults(source, (*path, name), getattr(reply, name))
         service = reply.logic.partition(".")[0]
         if service and service not in assistant.logic:
             known = nearest(service, assistant.logic)

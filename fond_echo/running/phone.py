@@ -14,13 +14,16 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.calls import where
 from fond_echo.core.telephony.values import parse_uri
 from fond_echo.documents.phone import RegistrarSpec, read_phone
+from fond_echo.lines.phone.house import House
+from fond_echo.lines.phone.prompts import Prompts
 from fond_echo.lines.phone.server import PhoneServer
-from fond_echo.lines.phone.session import House
+from fond_echo.lines.phone.session import Speaking
 from fond_echo.outside.secrets import Vault
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.turn import assistant_of
+from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
@@ -28,8 +31,8 @@ from fond_echo.store.records import Assistant, Conversation, Line, Revision, Tur
 
 log = structlog.get_logger()
 
-LOOK_SECONDS = 1.0
-"""How often it is looked whether lines came, went or changed."""
+LOOK_SECONDS = 0.5
+"""How often it is looked whether lines came, went or changed, and calls are to be placed."""
 
 
 class Phones:
@@ -38,7 +41,7 @@ class Phones:
     def __init__(self, database: Database, house: House, world: ServiceWorld) -> None:
         self._database, self._house, self._world = database, house, world
         self._servers: dict[str, tuple[tuple[str, ...], PhoneServer]] = {}
-        self._told: dict[str, tuple[str, str]] = {}
+        self._speaks: dict[str, Speaking] = {}
 
     async def look(self) -> None:
         """Start what is new, stop what is gone, say how each line stands."""
@@ -54,14 +57,21 @@ class Phones:
             if name not in self._servers:
                 await self._start(line)
             if name in self._servers:
-                await self._say(line, self._servers[name][1].standing)
+                server = self._servers[name][1]
+                await self._say(line, server.standing)
+                speaking = await self._speaking(line)
+                if speaking != server.speaking:
+                    await server.speak_as(speaking)
+                await server.look()
 
     async def _start(self, line: Line) -> None:
         try:
             description = read_phone(line.description, f"{line.name}.yaml")
             vault = await self._world.vault()
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
-            server = PhoneServer(line, description, self._house, await self._voice(line), passwords)
+            passwords |= {each.secret: vault[each.secret] for each in description.callers}
+            speaking = await self._speaking(line)
+            server = PhoneServer(line, description, self._house, speaking, passwords)
             await server.start()
         except (FondEchoError, OSError) as error:
             await self._say(line, ("not-connected", str(error)))
@@ -69,11 +79,18 @@ class Phones:
         self._servers[line.name] = _mark(line), server
         log.info("phone line listens", line=line.name, port=description.listen.port)
 
-    async def _voice(self, line: Line) -> str:
+    async def _speaking(self, line: Line) -> Speaking:
+        """How the line's assistant speaks now."""
         async with self._database.reading() as session:
             live = (await session.get_one(Assistant, line.assistant)).live
+            if live is not None and live in self._speaks:
+                return self._speaks[live]
             revision = await session.get_one(Revision, live)
-        return assistant_of(revision.digest, revision.files).voice
+        assistant = assistant_of(revision.digest, revision.files)
+        always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)
+        greeting = assistant.greeting.strip() if always_same else ""
+        self._speaks = {revision.digest: Speaking(assistant.voice, greeting)} | self._speaks
+        return self._speaks[revision.digest]
 
     async def _say(self, line: Line, standing: tuple[str, str]) -> None:
         if (line.state, line.reason) == standing:
@@ -96,7 +113,7 @@ def _mark(line: Line) -> tuple[str, ...]:
 def _password(vault: Vault, spec: RegistrarSpec) -> str:
     """What proves to a registrar who we are; it is never sent, and bound to its host all the same.
     Raises SecretMisused."""
-    host, port = where(parse_uri(spec.uri))
+    host, port, _ = where(parse_uri(spec.uri))
     value = vault[spec.secret]
     vault.check_hosts(host, port)
     return value
@@ -131,7 +148,9 @@ async def run(settings: Settings) -> None:
     for name in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(name, stopping.set)
     async with ServiceWorld.open(settings, database) as world, queue.open_async():
-        house = House(database, queue, world, world.clips, voice)
+        house = House(
+            database, queue, world, world.clips, PostgresBlobs(), Prompts(voice), world.client
+        )
         phones = Phones(database, house, world)
         count = await lost(database)
         log.info("the telephone begins", calls_lost=count)

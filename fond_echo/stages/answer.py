@@ -13,7 +13,15 @@ from fond_echo.contract.logic import (
     LogicRequest,
     LogicTurn,
 )
-from fond_echo.contract.reply import Attachment, Choice, End, HandOver, Reply
+from fond_echo.contract.reply import (
+    Attachment,
+    Choice,
+    End,
+    HandOver,
+    RecordMessage,
+    Reply,
+    Transfer,
+)
 from fond_echo.core.dialogue.routing import OTHERWISE
 from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
 from fond_echo.core.grammar.lists import names_in
@@ -40,8 +48,13 @@ async def answer(turn: TurnSoFar, needs: Needs) -> AsyncIterator[Reply]:
     """The parts of the reply as they come."""
     assert turn.routed is not None
     if turn.routed.outcome != "reply":
-        yield of_dialogue(turn)
-        return
+        if turn.routed.outcome != "recorded":
+            yield of_dialogue(turn)
+            return
+        spec = turn.assistant.spec(turn.routed.route)
+        if not spec.logic:
+            yield Reply(text=_rendered(spec.kept, turn))
+            return
     if turn.routed.route == OTHERWISE and not turn.routed.sure:
         yield unsure(turn)
         return
@@ -86,7 +99,10 @@ def of_dialogue(turn: TurnSoFar) -> Reply:
         case "person":
             if not turn.assistant.person:
                 return unsure(turn, "I am sorry, there is nobody I could hand you over to.")
-            return Reply(text=_rendered(turn.assistant.person, turn), then=HandOver())
+            then: Any = HandOver()
+            if turn.in_call and turn.assistant.person_number:
+                then = Transfer(to=turn.assistant.person_number)
+            return Reply(text=_rendered(turn.assistant.person, turn), then=then)
         case "again":
             last = turn.state.get("last")
             return (
@@ -190,7 +206,16 @@ def from_pages(spec: ReplySpec, turn: TurnSoFar) -> Reply:
 
 def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
     """A reply of the assistant file, its templates filled in."""
-    then: Any = {"end": End(), "person": HandOver()}.get(spec.then)
+    then: Any = None
+    match spec.then:
+        case "end":
+            then = End()
+        case "person":
+            then = HandOver()
+        case "transfer":
+            then = Transfer(to=_rendered(spec.to, turn))
+        case "record":
+            then = RecordMessage(longest_seconds=spec.longest_seconds)
     reply = Reply(
         text=_rendered(spec.text, turn),
         spoken=_rendered(spec.spoken, turn),
@@ -252,6 +277,8 @@ def request(turn: TurnSoFar, action: str) -> LogicRequest:
             arrived_as=turn.inbound.arrived_as,
             language=turn.assistant.language,
             heard=turn.heard,
+            sound=turn.fetched.clip.id if turn.fetched else "",
+            recorded=turn.routed.outcome == "recorded",
         ),
         slots=turn.routed.slots,
         contact=LogicContact(id=turn.contact_id, name=turn.contact_name, line=turn.line),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from fond_echo.contract.reply import Ask, End, HandOver, Reply
+from fond_echo.contract.reply import Ask, End, HandOver, RecordMessage, Reply, Transfer
 from fond_echo.stages.turn import TurnSoFar
 
 OPEN = timedelta(hours=12)
@@ -19,7 +19,7 @@ RECENT = 6
 LONGEST = 500
 """Characters of each of them."""
 
-_OF_DIALOGUE = ("open", "meant", "since", "revision")
+_OF_DIALOGUE = ("open", "meant", "since", "revision", "recording", "transfer")
 
 
 @dataclass(frozen=True)
@@ -68,8 +68,10 @@ def closing_of(turn: TurnSoFar) -> Closing:
     if written:
         state["written"] = written
     state |= _dialogue(turn, parts)
+    state |= _next(turn, parts)
     if any(isinstance(part.then, End) for part in parts):
-        kept = {name: state[name] for name in ("recent", "last", "written") if name in state}
+        names = ("recent", "last", "written", "assistant")
+        kept = {name: state[name] for name in names if name in state}
         state = {"recent": [], "last": None} | kept | {"ended": True}
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
     if outcome == "forget-me":
@@ -77,9 +79,26 @@ def closing_of(turn: TurnSoFar) -> Closing:
     return Closing(
         state,
         remember,
-        hand_over=any(isinstance(part.then, HandOver) for part in parts),
+        hand_over=any(
+            isinstance(part.then, HandOver)
+            or (isinstance(part.then, Transfer) and not turn.in_call)
+            for part in parts
+        ),
         undo=outcome == "undo",
     )
+
+
+def _next(turn: TurnSoFar, parts: list[Reply]) -> dict[str, Any]:
+    """What a part asks to be done after it was said."""
+    for part in parts:
+        match part.then:
+            case Transfer(to=to) if turn.in_call:
+                return {"transfer": to}
+            case RecordMessage(longest_seconds=seconds):
+                since = turn.clock.isoformat()
+                route = turn.routed.route if turn.routed else ""
+                return {"recording": {"route": route, "seconds": seconds, "since": since}}
+    return {}
 
 
 def _last(parts: list[Reply]) -> dict[str, Any]:

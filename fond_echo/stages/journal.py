@@ -116,12 +116,15 @@ class Journal:
         revision: str,
     ) -> Run:
         """The live run of a turn, with its first stage: what was received."""
-        now = datetime.now(UTC)
+        now, live = datetime.now(UTC), revision
+        if named := conversation.state.get("assistant"):
+            # A call that we placed for another assistant than its line's.
+            live = (await session.get_one(Assistant, named)).live or revision
         run = Run(
             id=new_id(),
             turn_id=turn.id,
             kind="live",
-            revision=pinned(conversation.state, revision, now),
+            revision=pinned(conversation.state, live, now),
             clock=now,
             seed=secrets.randbits(62),
             state_before=conversation.state,

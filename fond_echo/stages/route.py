@@ -7,7 +7,9 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
+from fond_echo.core.dialogue.intents import intent_of
 from fond_echo.core.dialogue.slots import Judge, Open, Slot
+from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.templates import compile_template
 from fond_echo.stages.closing import fresh
 from fond_echo.stages.ports import Needs
@@ -27,6 +29,12 @@ async def route(turn: TurnSoFar, needs: Needs) -> Routed:
 
 def understand(turn: TurnSoFar) -> Routed:
     """What the turn means, with the dialogue that is open in its conversation."""
+    recording = turn.state.get("recording")
+    if recording and fresh(recording, turn.clock) and not _leaves_it(turn):
+        because = f"the message that {recording['route']} asked for"
+        return Routed(
+            route=recording["route"], by="slot", sure=True, because=because, outcome="recorded"
+        )
     heard = turn.heard
     believed = heard is None or heard.source == "expected" or heard.confidence >= SURE
     said = Said(
@@ -46,6 +54,12 @@ def understand(turn: TurnSoFar) -> Routed:
         Meant(tuple(meant["routes"]), meant["text"]) if meant else None,
     )
     return _routed(found)
+
+
+def _leaves_it(turn: TurnSoFar) -> bool:
+    """Whether somebody who was to say a message says that they will not."""
+    tokens = spoken_tokens(turn.text[:200])
+    return intent_of(tokens) in ("never-mind", "goodbye", "person") or bool(turn.inbound.command)
 
 
 def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:

@@ -15,6 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.line import LineSettings
 from fond_echo.store.blobs import BlobStore
+from fond_echo.store.calls import erase_calls
 from fond_echo.store.records import (
     ClipRecord,
     Contact,
@@ -55,6 +56,8 @@ async def erase_contact(session: AsyncSession, blobs: BlobStore, contact: Contac
     found = (await session.execute(turns)).scalars().all()
     await erase_sound(session, blobs, found)
     await erase_words(session, found)
+    places = select(Conversation.outside_id).where(Conversation.contact_id == contact.id)
+    await erase_calls(session, blobs, list((await session.execute(places)).scalars()))
     contact.memory, contact.name = {}, ""
     contact.erased_at = datetime.now(UTC)
     await session.execute(

@@ -82,9 +82,15 @@ async def take_in(
     payload: dict[str, Any],
     *,
     queued: bool = True,
+    standing: str | None = None,
+    cause: str = "",
 ) -> Taken:
-    """Store a message and enqueue its turn, where its sender is answered; without `queued` whoever
-    took it in carries the turn.
+    """Store a message and enqueue its turn, where its sender is answered.
+
+    Args:
+        queued: without it, whoever took it in carries the turn.
+        standing: how its sender stands, where that is not to be found out.
+        cause: of the turn; else it is inbound, or greeting.
 
     Of two deliveries of one message at the same moment, one takes the conversation's next number;
     the other finds the message's id taken.
@@ -94,7 +100,8 @@ async def take_in(
     """
     who = {"id": new_id(), "line": line, "outside_id": message.contact, "name": message.name}
     contact = (await session.execute(_CONTACT, who)).one()
-    standing = await _standing(session, contact, settings, message)
+    if standing is None:
+        standing = await _standing(session, contact, settings, message)
     if standing == "blocked":
         return Taken("", "blocked")
     told_only = standing in ("refused", "quota")
@@ -110,7 +117,7 @@ async def take_in(
             "place": message.conversation,
             "message_id": message.id,
             "turn_id": turn_id,
-            "cause": "greeting" if message.joined else "inbound",
+            "cause": cause or ("greeting" if message.joined else "inbound"),
             "arrived_as": message.arrived_as,
             "text": "" if told_only else message.choice or message.text,
             "standing": standing,
@@ -146,11 +153,16 @@ async def take_in_once(
     payload: dict[str, Any],
     *,
     queued: bool = True,
+    standing: str | None = None,
+    cause: str = "",
 ) -> Taken:
     """The same in a transaction of its own."""
     try:
         async with database.writing() as session:
-            return await take_in(session, queue, line, settings, message, payload, queued=queued)
+            return await take_in(
+                session, queue, line, settings, message, payload,
+                queued=queued, standing=standing, cause=cause,
+            )  # fmt: skip
     except IntegrityError:
         # The same message id in two conversations at once: the first is kept.
         return Taken("", "known")

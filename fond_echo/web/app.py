@@ -19,6 +19,7 @@ from fond_echo.store.records import Key
 from fond_echo.web import (
     arrivals,
     assistants,
+    calls,
     clips,
     console,
     contacts,
@@ -82,6 +83,7 @@ def create_app(settings: Settings) -> FastAPI:
             turns,
             turn_actions,
             conversations,
+            calls,
             clips,
             secrets,
             keys,

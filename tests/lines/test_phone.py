@@ -6,6 +6,7 @@ import tempfile
 import unittest
 from functools import partial
 
+import httpx
 from sqlalchemy import select, update
 
 from fond_echo.contract.reply import Reply
@@ -13,11 +14,14 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
+from fond_echo.lines.phone.house import House
+from fond_echo.lines.phone.prompts import Prompts
 from fond_echo.lines.phone.server import PhoneServer
-from fond_echo.lines.phone.session import House
+from fond_echo.lines.phone.session import Speaking
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recogniser
 from fond_echo.standins.carrier.handset import handset
+from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.local import free_port
 from fond_echo.store.records import Conversation, Event, Line, Turn
 from tests.sounds import speech
@@ -84,8 +88,14 @@ class OnALine(TurnsTest):
             line = await session.get_one(Line, "test-line")
         self.world.speech = Aside()
         self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
-        house = House(self.database, self.queue, self.world, self.world.clips, LocalSpeech())
-        self.server = PhoneServer(line, read_phone(text, "line.yaml"), house, "tern", {})
+        client = httpx.AsyncClient(trust_env=False)
+        self.addAsyncCleanup(client.aclose)
+        house = House(
+            self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
+            Prompts(LocalSpeech()), client,
+        )  # fmt: skip
+        speaking = Speaking("tern", "Tern Sound Ferries.")
+        self.server = PhoneServer(line, read_phone(text, "line.yaml"), house, speaking, {})
         await self.server.start()
         self.addAsyncCleanup(self.server.stop)
 

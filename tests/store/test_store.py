@@ -5,6 +5,7 @@ from datetime import UTC, datetime, timedelta
 from cryptography.fernet import Fernet
 from sqlalchemy import func, select, text, update
 
+import fond_echo.store.calls  # noqa: F401  # its records are among those compared
 from fond_echo.store.blobs import CHUNK, MissingBlob, PostgresBlobs
 from fond_echo.store.clips import ClipStore, MissingClip
 from fond_echo.store.database import Database

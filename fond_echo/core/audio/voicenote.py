@@ -19,20 +19,25 @@ from fond_echo.core.audio.resample import at_rate
 FRAME = 960
 """Samples in a packet: 20 ms at 48 kHz."""
 
+PACKETS_A_SECOND = 50
+
 PACKETS_PER_PAGE = 50
 BITS_PER_SECOND = 24_000
 COMPLEXITY = 5
 """From 7 on, libopus codes speech at this rate as music, in files a fifth larger."""
 
 VENDOR = "Fond Echo"
+LAYOUTS = {1: "mono", 2: "stereo"}
 
 
-def opus_encoder(bits_per_second: int = BITS_PER_SECOND) -> AudioCodecContext:
-    """libopus set for speech: 48 kHz, mono, 20 ms packets."""
+def opus_encoder(
+    bits_per_second: int = BITS_PER_SECOND, rate: int = RATE, channels: int = 1
+) -> AudioCodecContext:
+    """libopus set for speech: 20 ms packets."""
     encoder = CodecContext.create("libopus", "w")
     assert isinstance(encoder, AudioCodecContext)
-    encoder.sample_rate = RATE
-    encoder.layout = "mono"
+    encoder.sample_rate = rate
+    encoder.layout = LAYOUTS[channels]
     encoder.format = "flt"
     encoder.bit_rate = bits_per_second
     encoder.options = {
@@ -45,11 +50,11 @@ def opus_encoder(bits_per_second: int = BITS_PER_SECOND) -> AudioCodecContext:
 
 
 class VoiceNoteWriter:
-    """Writes a voice note as the sound arrives, a page at a time.
+    """Writes a voice note, or another recording, as the sound arrives, a page at a time.
 
-    `write` takes samples at 48 kHz and gives the bytes that are complete; `finish` gives the
-    rest. The granule position of the last page says where the sound ends, so that the length
-    read back is the length written (RFC 7845 §4.5).
+    `write` takes samples and gives the bytes that are complete; `finish` gives the rest. The
+    granule position of the last page says where the sound ends, so that the length read back is the
+    length written (RFC 7845 §4.5).
     """
 
     def __init__(
@@ -59,29 +64,36 @@ class VoiceNoteWriter:
         bits_per_second: int = BITS_PER_SECOND,
         comments: tuple[str, ...] = (),
         input_rate: int = RATE,
+        rate: int = RATE,
+        channels: int = 1,
+        per_page: int = PACKETS_PER_PAGE,
     ) -> None:
-        """`serial` names the logical stream: any 32-bit number, unique within the file."""
-        self._encoder = opus_encoder(bits_per_second)
+        """`serial` names the logical stream: any 32-bit number, unique within the file. `rate` is
+        that of the samples: 8, 12, 16, 24 or 48 kHz."""
+        self._encoder = opus_encoder(bits_per_second, rate, channels)
+        self._rate, self._channels, self._per_page = rate, channels, per_page
+        self._frame = rate // PACKETS_A_SECOND
         head = self._encoder.extradata or b""
         self.pre_skip = OpusHead.from_bytes(head).pre_skip
-        self._head = OpusHead(1, self.pre_skip, input_rate)
+        self._head = OpusHead(channels, self.pre_skip, input_rate)
         self._tags = OpusTags(VENDOR, comments)
         self._serial = serial
-        self._pending = np.zeros(0, np.float32)
+        self._pending = np.zeros((0, channels), np.float32)
         self._packets: list[bytes] = []
         self._sequence = 0
         self._laid_out = 0
         self.samples = 0
 
     def write(self, samples: Samples) -> bytes:
-        """Take any number of samples, shape (length,), at 48 kHz."""
+        """Take any number of samples, shape (length,), or (length, channels)."""
         self.samples += len(samples)
-        pending = np.concatenate((self._pending, samples))
-        whole = len(pending) // FRAME * FRAME
-        for start in range(0, whole, FRAME):
-            self._encode(pending[start : start + FRAME])
+        pending = np.concatenate((self._pending, samples.reshape(-1, self._channels)))
+        frame = self._frame
+        whole = len(pending) // frame * frame
+        for start in range(0, whole, frame):
+            self._encode(pending[start : start + frame])
         self._pending = pending[whole:]
-        ready = (len(self._packets) - 1) // PACKETS_PER_PAGE * PACKETS_PER_PAGE
+        ready = (len(self._packets) - 1) // self._per_page * self._per_page
         return self._lay_out(max(0, ready))
 
     def finish(self) -> bytes:
@@ -92,17 +104,19 @@ class VoiceNoteWriter:
         """
         if not self.samples:
             raise EmptySound("there is no sound to write as a voice note")
-        end = self.pre_skip + self.samples
+        end = self.pre_skip + self.samples * RATE // self._rate
         needed = -(-end // FRAME)
-        rest = np.concatenate((self._pending, np.zeros(2 * FRAME, np.float32)))
-        for start in range(0, len(rest) // FRAME * FRAME, FRAME):
-            self._encode(rest[start : start + FRAME])
+        frame = self._frame
+        rest = np.concatenate((self._pending, np.zeros((2 * frame, self._channels), np.float32)))
+        for start in range(0, len(rest) // frame * frame, frame):
+            self._encode(rest[start : start + frame])
         left = needed - self._laid_out // FRAME
         return self._lay_out(left, end)
 
     def _encode(self, samples: Samples) -> None:
-        frame = av.AudioFrame.from_ndarray(samples[np.newaxis], format="flt", layout="mono")
-        frame.sample_rate = RATE
+        flat = np.ascontiguousarray(samples).reshape(1, -1)
+        frame = av.AudioFrame.from_ndarray(flat, format="flt", layout=LAYOUTS[self._channels])
+        frame.sample_rate = self._rate
         self._packets += [bytes(packet) for packet in self._encoder.encode(frame)]
 
     def _lay_out(self, count: int, end: int | None = None) -> bytes:
@@ -120,7 +134,7 @@ class VoiceNoteWriter:
         self._laid_out += count * FRAME
         if end is not None:
             timed[-1] = (timed[-1][0], end)
-        pages = list(ogg.pages_of(timed, self._serial, self._sequence, per_page=PACKETS_PER_PAGE))
+        pages = list(ogg.pages_of(timed, self._serial, self._sequence, per_page=self._per_page))
         for page in pages:
             last = end is not None and page is pages[-1]
             data += _flagged(page, first=False, last=last).to_bytes()

@@ -28,6 +28,7 @@ from fond_echo.core.language.spoken import spoken_tokens
 
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "goodbye", "person",
+    "recorded",
     "never-mind", "again", "undo", "forget-me", "about-me",
 ]  # fmt: skip
 

@@ -7,12 +7,13 @@ from typing import Literal
 
 from fond_echo.core.telephony.dialog import Dialog
 from fond_echo.core.telephony.message import Request, Response
-from fond_echo.core.telephony.values import Uri
+from fond_echo.core.telephony.values import Hop, Uri
 
+Side = Literal["us", "them", "network"]
 State = Literal["offered", "ringing", "answered", "ended"]
 Cause = Literal[
     "hung-up", "cancelled", "rejected", "busy", "no-answer", "unreachable", "failed", "no-ack",
-    "forbidden",
+    "forbidden", "transferred", "vanished", "lost",
 ]  # fmt: skip
 
 
@@ -35,6 +36,10 @@ class Call:
         hop: where requests without a route go: host and port.
         asked: the request that answers go to, of a call that came in.
         again_at: when our 2xx is sent again; None once it was acknowledged.
+        interval: seconds of the session timer (RFC 4028); 0 where there is none. `refresher` says
+            who tells the other in time that it is still there, `timer_at` when that is due.
+        changing: a description that is to be told to the other side; `change_at` when it is tried
+            again after both sides tried at once.
     """
 
     id: str
@@ -42,7 +47,7 @@ class Call:
     number: str
     caller: str
     invite: Request
-    hop: tuple[str, int]
+    hop: Hop
     state: State = "offered"
     dialog: Dialog | None = None
     described: bytes = b""
@@ -56,6 +61,17 @@ class Call:
     answered_at: float = 0.0
     again_at: float | None = None
     again_after: float = 0.5
+    interval: int = 0
+    refresher: Side = "us"
+    timer_at: float | None = None
+    changing: bytes = b""
+    change_at: float | None = None
+
+    @property
+    def due(self) -> float | None:
+        """When it is to be seen to."""
+        times = (self.again_at, self.timer_at, self.change_at)
+        return min((each for each in times if each is not None), default=None)
 
 
 @dataclass(frozen=True)
@@ -100,8 +116,25 @@ class Ended:
 
     call: Call
     cause: Cause
-    by: Literal["us", "them", "network"]
+    by: Side
     status: int = 0
+
+
+@dataclass(frozen=True)
+class Transferred:
+    """What became of a transfer that we asked for: `status` is the answer of the number that the
+    other side called (200: it is connected there), or why it would not try."""
+
+    call: Call
+    status: int
+
+
+@dataclass(frozen=True)
+class TransferAsked:
+    """The other side asks us to call somebody else in its place."""
+
+    call: Call
+    to: Uri
 
 
 @dataclass(frozen=True)
@@ -113,7 +146,17 @@ class Registered:
     problem: str = ""
 
 
-CallEvent = Offered | Ringing | Answered | Changed | KeyTold | Ended | Registered
+CallEvent = (
+    Offered
+    | Ringing
+    | Answered
+    | Changed
+    | KeyTold
+    | Ended
+    | Transferred
+    | TransferAsked
+    | Registered
+)
 
 CAUSES: dict[int, Cause] = {
     486: "busy", 600: "busy", 480: "no-answer", 408: "no-answer", 487: "cancelled", 603: "rejected",
@@ -127,6 +170,7 @@ def cause_of(status: int) -> Cause:
     return CAUSES.get(status, "failed")
 
 
-def where(uri: Uri) -> tuple[str, int]:
-    """Host and port that a URI leads to."""
-    return uri.host.strip("[]"), uri.port or (5061 if uri.scheme == "sips" else 5060)
+def where(uri: Uri) -> Hop:
+    """Where a URI leads."""
+    transport = (uri.parameter("transport") or "udp").upper()
+    return Hop(uri.host.strip("[]"), uri.port or 5060, transport)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from fond_echo.core.telephony.errors import MalformedValue
@@ -43,7 +44,13 @@ class Dialog:
         return replace(self, seen=max(number, self.seen), target=target)
 
     def request(
-        self, method: str, via: Via, *, number: int | None = None, body: bytes = b""
+        self,
+        method: str,
+        via: Via,
+        *,
+        number: int | None = None,
+        fields: Sequence[tuple[str, str]] = (),
+        body: bytes = b"",
     ) -> tuple[Request, Dialog]:
         """A request within the dialog, and the dialog after it (§12.2.1.1).
 
@@ -57,7 +64,7 @@ class Dialog:
             uri, route = self.route[0].uri, [*route[1:], f"<{self.target}>"]
         pairs = [("via", str(via)), ("max-forwards", "70"), *(("route", each) for each in route)]
         pairs += [("from", str(self.local)), ("to", str(self.remote)), ("call-id", self.call_id)]
-        pairs += [("cseq", f"{count} {method}")]
+        pairs += [("cseq", f"{count} {method}"), *fields]
         after = self if number is not None else replace(self, sent=count)
         return Request(Fields(tuple(pairs)), body, method, uri), after
 

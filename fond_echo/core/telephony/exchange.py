@@ -1,5 +1,5 @@
-"""The transaction layer over datagrams: requests that are asked and answered once each, whatever is
-lost or comes twice. Datagrams and the time go in; datagrams and events come out."""
+"""The transaction layer: requests that are asked and answered once each, whatever is lost or comes
+twice. Messages and the time go in; messages and events come out."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from fond_echo.core.telephony.alarms import Alarms
 from fond_echo.core.telephony.calls import Account, CallEvent
 from fond_echo.core.telephony.digest import credentials, strongest
 from fond_echo.core.telephony.errors import MalformedMessage
@@ -28,17 +29,14 @@ from fond_echo.core.telephony.transactions import (
     client_key,
     key_of,
 )
-from fond_echo.core.telephony.values import Via
-
-Place = tuple[str, int]
-"""A host and a port."""
+from fond_echo.core.telephony.values import Hop, Via
 
 
 @dataclass
 class Output:
-    """What is to be sent, each to a host and port, and what happened."""
+    """What is to be sent, each with where to, and what happened."""
 
-    send: list[tuple[bytes, Place]] = field(default_factory=list)
+    send: list[tuple[bytes, Hop]] = field(default_factory=list)
     events: list[CallEvent] = field(default_factory=list)
 
     def join(self, more: Output) -> Output:
@@ -54,7 +52,7 @@ class Asked:
 
     request: Request
     server: InviteServer | Server | None
-    place: Place
+    place: Hop
 
 
 Told = Callable[[Response | None, float], Output]
@@ -80,22 +78,26 @@ class Exchange:
     ) -> None:
         self.host, self.port, self.token = host, port, token
         self._asked = asked
-        self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Place]] = {}
-        self._clients: dict[tuple[str, str], tuple[InviteClient | Client, Place, Told]] = {}
+        self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Hop]] = {}
+        self._alarms: Alarms[tuple[str, ...]] = Alarms()
+        self._clients: dict[tuple[str, ...], tuple[InviteClient | Client, Hop, Told]] = {}
 
-    def via(self) -> Via:
+    def via(self, transport: str = "UDP") -> Via:
         """A Via of ours for a new request."""
         parameters = (("branch", COOKIE + self.token()), ("rport", None))
-        return Via("UDP", self.host, self.port, parameters)
+        return Via(transport, self.host, self.port, parameters)
 
-    @property
-    def contact(self) -> str:
-        return f"<sip:{self.host}:{self.port}>"
+    def contact(self, transport: str = "UDP") -> str:
+        """Where others reach us, over a transport."""
+        more = "" if transport == "UDP" else f";transport={transport.lower()}"
+        return f"<sip:{self.host}:{self.port}{more}>"
 
-    def ask(self, request: Request, place: Place, now: float, told: Told) -> Output:
+    def ask(self, request: Request, place: Hop, now: float, told: Told) -> Output:
         """Send a request; `told` hears what it comes to."""
         kind = InviteClient if request.method == "INVITE" else Client
-        self._clients[client_key(request)] = kind(request, now, False), place, told
+        machine, key = kind(request, now, place.reliable), client_key(request)
+        self._clients[key] = machine, place, told
+        self._alarms.put(key, machine.due)
         return Output([(request.to_bytes(), place)])
 
     def answer(self, asked: Asked, response: Response, now: float) -> Output:
@@ -119,14 +121,18 @@ class Exchange:
         )
         return ("proxy-authorization" if proxy else "authorization"), value
 
-    def receive(self, data: bytes, source: Place, now: float) -> Output:
+    def receive(self, data: bytes, source: Hop, now: float) -> Output:
         """A datagram that came."""
         if not data.strip(b"\r\n\0 "):
             return Output()
         try:
             message = read_message(data)
         except MalformedMessage as error:
-            return _refused(error, source)
+            return refused(error, source)
+        return self.take(message, source, now)
+
+    def take(self, message: Request | Response, source: Hop, now: float) -> Output:
+        """A message that came."""
         if isinstance(message, Response):
             known = self._clients.get(client_key(message))
             if known is None:
@@ -144,46 +150,48 @@ class Exchange:
         if request.method == "ACK":
             return self._asked(Asked(request, None, place), now)
         kind = InviteServer if request.method == "INVITE" else Server
-        server = kind(request, now, False)
+        server = kind(request, now, place.reliable)
         self._servers[key] = server, place
+        self._alarms.put(key, server.due)
         return self._asked(Asked(request, server, place), now)
 
     @property
     def due(self) -> float | None:
         """When it wants to be woken."""
-        times = [machine.due for machine, _ in self._machines() if machine.due is not None]
-        return min(times, default=None)
-
-    def _machines(self) -> list[tuple[Transaction, Place]]:
-        found: list[tuple[Transaction, Place]] = list(self._servers.values())
-        return [*found, *((machine, place) for machine, place, _ in self._clients.values())]
+        return self._alarms.due
 
     def wake(self, now: float) -> Output:
         """The time has come, perhaps."""
         out = Output()
-        for machine, place in self._machines():
-            if machine.due is not None and machine.due <= now:
+        for key in self._alarms.ring(now):
+            known = self._clients.get(key)
+            there = (known[0], known[1]) if known else self._servers.get(key)
+            if there is not None:
+                machine, place = there
                 out.join(self._done(machine, machine.wake(now), place, now))
         return out
 
-    def _done(self, machine: Transaction, step: Step, place: Place, now: float) -> Output:
+    def _done(self, machine: Transaction, step: Step, place: Hop, now: float) -> Output:
         out = Output([(each.to_bytes(), place) for each in step.send])
+        client = isinstance(machine, (InviteClient, Client))
+        key = client_key(machine.request) if client else key_of(machine.request)
         for each in step.happened:
-            if isinstance(machine, (InviteClient, Client)):
-                known = self._clients.get(client_key(machine.request))
+            if client:
+                known = self._clients.get(key)
                 if known is not None and each.name == "response":
                     assert isinstance(each.message, Response)
                     out.join(known[2](each.message, now))
                 elif known is not None and each.name == "timed-out":
                     out.join(known[2](None, now))
                 elif each.name == "ended":
-                    self._clients.pop(client_key(machine.request), None)
+                    self._clients.pop(key, None)
             elif each.name == "ended":
-                self._servers.pop(key_of(machine.request), None)
+                self._servers.pop(key, None)
+        self._alarms.put(key, machine.due)
         return out
 
 
-def _refused(error: MalformedMessage, source: Place) -> Output:
+def refused(error: MalformedMessage, source: Hop) -> Output:
     """Say what is wrong with a request, where it can be answered (RFC 4475 §3.1.2)."""
     request = error.answerable
     if not isinstance(request, Request) or request.method == "ACK":
@@ -195,7 +203,7 @@ def _refused(error: MalformedMessage, source: Place) -> Output:
     return Output([(response.to_bytes(), source)])
 
 
-def _stamped(request: Request, source: Place) -> Request:
+def _stamped(request: Request, source: Hop) -> Request:
     """The request with where it really came from in its top Via (§18.2.1, RFC 3581)."""
     first, *others = request.vias
     if first.host.strip("[]") != source[0] or first.parameter("rport") is not None:
@@ -206,9 +214,11 @@ def _stamped(request: Request, source: Place) -> Request:
     return Request(fields, request.body, request.method, request.uri)
 
 
-def _back_to(message: Message, source: Place) -> Place:
+def _back_to(message: Message, source: Hop) -> Hop:
     """Where answers to a request go (§18.2.2, RFC 3581 §4)."""
     top = message.vias[0]
     if top.parameter("rport"):
         return source
-    return top.parameter("received") or top.host.strip("[]"), top.port or 5060
+    if source.reliable:
+        return source
+    return Hop(top.parameter("received") or top.host.strip("[]"), top.port or 5060)

@@ -100,3 +100,11 @@ class Listener:
             self.reset()
             return Utterance(samples, cut)
         return None
+
+    def finish(self) -> Utterance | None:
+        """What was said up to now; None where nobody is speaking."""
+        if not self.speaking:
+            return None
+        samples = np.concatenate(self._kept)
+        self.reset()
+        return Utterance(samples, cut=True)

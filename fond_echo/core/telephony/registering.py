@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from fond_echo.core.telephony.calls import Account, Registered, where
-from fond_echo.core.telephony.exchange import Exchange, Output, Place
+from fond_echo.core.telephony.exchange import Exchange, Output
 from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.values import Address, Uri
+from fond_echo.core.telephony.values import Address, Hop, Uri
 
 FIRST_PAUSE, LONGEST_PAUSE = 2.0, 300.0
 AHEAD = 0.8
@@ -33,7 +33,7 @@ class Registrar:
     address: Address
     account: Account
     seconds: int = 600
-    hop: Place | None = None
+    hop: Hop | None = None
 
 
 class Registration:
@@ -68,11 +68,12 @@ class Registration:
     def _ask(self, now: float, seconds: int, given: tuple[tuple[str, str], ...]) -> Output:
         registrar, exchange = self.registrar, self._exchange
         self._number += 1
+        hop = registrar.hop or where(registrar.uri)
         pairs = (
-            ("via", str(exchange.via())), ("max-forwards", "70"),
+            ("via", str(exchange.via(hop.transport))), ("max-forwards", "70"),
             ("from", str(registrar.address.with_tag(self._tag))), ("to", str(registrar.address)),
             ("call-id", self._call_id), ("cseq", f"{self._number} REGISTER"),
-            ("contact", exchange.contact), ("expires", str(seconds)), *given,
+            ("contact", exchange.contact(hop.transport)), ("expires", str(seconds)), *given,
         )  # fmt: skip
         request = Request(Fields(pairs), b"", "REGISTER", registrar.uri)
 
@@ -85,7 +86,7 @@ class Registration:
                     return self._ask(at, seconds, (answer,))
             return self._came(request, response, seconds, at)
 
-        return exchange.ask(request, registrar.hop or where(registrar.uri), now, told)
+        return exchange.ask(request, hop, now, told)
 
     def _came(
         self, request: Request, response: Response | None, seconds: int, now: float
@@ -116,6 +117,6 @@ class Registration:
         """For how long it keeps us: our contact's own value before the message's."""
         text = response.fields.get("expires") or ""
         for contact in response.contacts:
-            if f"<{contact.uri}>" == self._exchange.contact:
+            if (contact.uri.host, contact.uri.port) == (self._exchange.host, self._exchange.port):
                 text = contact.parameter("expires") or text
         return float(text) if text.isascii() and text.isdigit() and int(text) else float(asked)

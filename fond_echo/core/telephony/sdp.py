@@ -109,6 +109,11 @@ class Agreed:
     direction: Direction
     packet_ms: int = 20
 
+    @classmethod
+    def none(cls) -> Agreed:
+        """Nothing yet: nothing is sent and nothing heard."""
+        return cls("", 0, PCMU, PCMU.payload, None, "inactive")
+
 
 def read_description(data: bytes) -> Description:
     """Raises MalformedDescription."""

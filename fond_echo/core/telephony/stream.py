@@ -55,6 +55,12 @@ class Stream:
 
     Args:
         agreed: what both sides agreed on; it may change (`changed`).
+
+    Attributes:
+        strangers: packets that were not the call's.
+        locked: where the call's sound comes from, once that is known.
+        said: our last 20 ms, in the call's law.
+        heard_at: when the last packet came.
     """
 
     def __init__(self, agreed: Agreed, identity: Identity) -> None:
@@ -63,6 +69,8 @@ class Stream:
         self.locked: Place | None = None
         self._identity = identity
         self._sequence, self._timestamp = identity.sequence, identity.timestamp
+        self.said = bytes([SILENCE[self.law]]) * FRAME
+        self.heard_at: float | None = None
         self._playing: deque[bytes] = deque()
         self._events: deque[tuple[int, RtpPacket]] = deque()
         self._pressed: deque[str] = deque()
@@ -80,6 +88,10 @@ class Stream:
     @property
     def law(self) -> Law:
         return "PCMA" if self.agreed.codec.name == "PCMA" else "PCMU"
+
+    @property
+    def _silence(self) -> bytes:
+        return bytes([SILENCE[self.law]]) * FRAME
 
     @property
     def place(self) -> Place:
@@ -114,6 +126,7 @@ class Stream:
 
     def tick(self) -> list[bytes]:
         """The packets of the next 20 ms: sound, silence where there is none, or a key."""
+        self.said = self._silence
         if self.agreed.direction not in ("sendrecv", "sendonly"):
             self._timestamp = (self._timestamp + FRAME) & 0xFFFFFFFF
             return []
@@ -122,7 +135,8 @@ class Stream:
         if self._events:
             return self._tick_of_key()
         self._pause -= 1
-        payload = self._playing.popleft() if self._playing else bytes([SILENCE[self.law]]) * FRAME
+        payload = self._playing.popleft() if self._playing else self._silence
+        self.said = payload
         packet = RtpPacket(
             self.agreed.payload, self._sequence, self._timestamp, self._identity.source, payload,
             marker=self._sent == 0,
@@ -163,6 +177,7 @@ class Stream:
         if packet.payload_type not in known or not self._is_theirs(packet, place):
             self.strangers += packet.payload_type in known
             return ""
+        self.heard_at = now
         if self._reception is None or self._reception.source != packet.source:
             self._reception = Reception(packet.source, self.agreed.codec.rate)
         number = self._reception.count(packet, now)

@@ -14,6 +14,9 @@ from typing import Literal
 
 from fond_echo.core.telephony.listening import Began, Frame, Listener, Utterance
 
+MESSAGE_PAUSE = 2.5
+"""Seconds of silence that end a message."""
+
 State = Literal["speaking", "listening", "thinking", "over"]
 
 
@@ -96,6 +99,18 @@ class Talk:
         self._keys = ""
         self._key_at = now
         self._reminded = 0
+        self._message = False
+
+    def take_message(self, seconds: float) -> None:
+        """What is said next is a message: it may have pauses, and be so long. It ends by itself or
+        with the terminator."""
+        self._message = True
+        self._listener = Listener(end_seconds=MESSAGE_PAUSE, longest_seconds=seconds)
+
+    def _message_over(self) -> None:
+        self._message = False
+        m = self.manners
+        self._listener = Listener(end_seconds=m.end_seconds, longest_seconds=m.longest_said)
 
     def speak(self, now: float) -> None:
         """Something is being said to the caller."""
@@ -127,6 +142,8 @@ class Talk:
             self._since = now
         elif isinstance(heard, Utterance):
             self.state = "thinking"
+            if self._message:
+                self._message_over()
             actions.append(Understand(heard.samples))
         return actions + self._keys_in_time(now) + self._silence(now)
 
@@ -135,6 +152,8 @@ class Talk:
         if self.state == "over":
             return []
         actions: list[Action] = []
+        if self._message and self.state == "listening":
+            return self._end_message(key, now)
         if self.state == "speaking":
             self.state = "listening"
             actions.append(Hush())
@@ -147,6 +166,15 @@ class Talk:
         if len(self._keys) >= self.manners.most_keys:
             actions += self._press()
         return actions
+
+    def _end_message(self, key: str, now: float) -> list[Action]:
+        """A key while a message is being said: the terminator ends it, others are part of it."""
+        said = self._listener.finish() if key == self.manners.terminator else None
+        if said is None:
+            return []
+        self.state, self._since = "thinking", now
+        self._message_over()
+        return [Understand(said.samples)]
 
     def _keys_in_time(self, now: float) -> list[Action]:
         if self._keys and now - self._key_at >= self.manners.key_seconds:

@@ -10,6 +10,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from fond_echo.core.audio.clip import Clip
+
 Samples = npt.NDArray[np.float32]
 
 RATE = 8_000
@@ -128,3 +130,10 @@ def tone(key: str, seconds: float, decibels: float = -9.0) -> npt.NDArray[np.int
     )
     whole: npt.NDArray[np.float64] = np.clip(FULL * 10 ** (decibels / 20) * both, -32_768, 32_767)
     return whole.astype(np.int16)
+
+
+def beep(seconds: float = 0.25, frequency: float = 880.0) -> Clip:
+    """The sound after which one speaks."""
+    times = np.arange(round(seconds * RATE)) / RATE
+    fade = np.minimum(1.0, np.minimum(times, seconds - times) / 0.01)
+    return Clip((0.25 * fade * np.sin(2 * np.pi * frequency * times)).astype(np.float32), RATE)

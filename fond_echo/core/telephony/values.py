@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 from urllib.parse import unquote
 
 from fond_echo.core.telephony.errors import MalformedValue
@@ -73,6 +74,19 @@ class Address:
         quoted = self.name.replace("\\", "\\\\").replace('"', '\\"')
         name = f'"{quoted}" ' if self.name else ""
         return f"{name}<{self.uri}>{_shown(self.parameters)}"
+
+
+class Hop(NamedTuple):
+    """Where a message goes, or came from: UDP or TCP."""
+
+    host: str
+    port: int
+    transport: str = "UDP"
+
+    @property
+    def reliable(self) -> bool:
+        """Whether nothing is lost on the way."""
+        return self.transport != "UDP"
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""A phone line on its socket: calls come in, are let in or refused, and carried."""
+"""A phone line on its sockets: calls come in, are let in or refused, and carried to their end."""
 
 from __future__ import annotations
 
@@ -6,123 +6,174 @@ import asyncio
 import secrets
 import time
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from typing import Any
 
 import structlog
+from sqlalchemy.exc import SQLAlchemyError
 
+from fond_echo.contract.base import new_id
 from fond_echo.core.telephony.calls import (
     Account,
     Answered,
     Call,
     CallEvent,
+    Cause,
     Changed,
     Ended,
     KeyTold,
     Offered,
     Registered,
+    Ringing,
+    Transferred,
 )
+from fond_echo.core.telephony.digest import Challenger
 from fond_echo.core.telephony.endpoint import Endpoint
 from fond_echo.core.telephony.errors import TelephonyError
-from fond_echo.core.telephony.exchange import Output, Place
+from fond_echo.core.telephony.exchange import Output
+from fond_echo.core.telephony.guard import Guard
+from fond_echo.core.telephony.keeping import farewell, kept
+from fond_echo.core.telephony.message import Request, Response
 from fond_echo.core.telephony.registering import Registrar, Registration
 from fond_echo.core.telephony.sdp import Terms, agree, answer, offer, read_description
-from fond_echo.core.telephony.values import parse_address, parse_uri
+from fond_echo.core.telephony.stream import Place
+from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 from fond_echo.documents.phone import PhoneDescription
-from fond_echo.lines.phone.media import NoPorts, Receiver, open_media
-from fond_echo.lines.phone.session import House, Session
-from fond_echo.store.events import emit
+from fond_echo.lines.phone import placing
+from fond_echo.lines.phone.house import House
+from fond_echo.lines.phone.letting_in import Door
+from fond_echo.lines.phone.media import MediaSockets, NoPorts, open_media
+from fond_echo.lines.phone.recording import MEDIA_TYPE
+from fond_echo.lines.phone.session import Ours, Session, Speaking
+from fond_echo.lines.phone.ticking import Ticker
+from fond_echo.lines.phone.transport import Transport
+from fond_echo.store import calls as records
+from fond_echo.store.database import AWAY
 from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
-TICK = 0.02
-RETRY_AFTER = "10"
+RETRY_AFTER = ("retry-after", "10")
+BEGINS = (b"INVITE ", b"REGISTER ", b"OPTIONS ", b"SUBSCRIBE ", b"MESSAGE ")
 
 
 class PhoneServer:
     """One phone line, listening.
 
     Args:
-        voice: of the line's assistant.
-        passwords: by the names of the registrars' secrets.
+        speaking: how the line's assistant speaks.
+        passwords: by the names of secrets: the registrars' and the callers'.
     """
 
     def __init__(
-        self, line: Line, description: PhoneDescription, house: House, voice: str,
+        self, line: Line, description: PhoneDescription, house: House, speaking: Speaking,
         passwords: Mapping[str, str],
     ) -> None:  # fmt: skip
-        self.line, self.description = line, description
-        self._house, self._voice = house, voice
+        self.line, self.description, self.speaking = line, description, speaking
+        self.house = house
         listen = description.listen
         self._public = listen.public or listen.host
-        self._endpoint = Endpoint(self._public, listen.port, self)
-        self._registrations = [
+        self.endpoint = Endpoint(self._public, listen.port, self)
+        self.registrations = [
             Registration(
                 Registrar(
                     each.registrar, parse_uri(each.uri), parse_address(f"<{each.address}>"),
                     Account(each.user, passwords.get(each.secret, "")), each.seconds,
-                    _place(each.proxy) if each.proxy else None,
+                    placing.hop(each.proxy) if each.proxy else None,
                 ),
-                self._endpoint.exchange,
+                self.endpoint.exchange,
             )
             for each in description.registrars
         ]  # fmt: skip
-        self._sessions: dict[str, Session] = {}
+        self.sessions: dict[str, Session] = {}
+        self._guard = Guard()
+        challenger = Challenger(line.name, secrets.token_bytes(32))
+        known = {each.user: passwords.get(each.secret, "") for each in description.callers}
+        self._door = Door(description, self._guard, challenger, known)
+        self._placer = placing.Placer(self)
         self._tasks: set[asyncio.Task[Any]] = set()
-        self._transport: asyncio.DatagramTransport | None = None
+        self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
-        self._ticking: asyncio.Task[None] | None = None
+        self.ticker = Ticker()
         self._media_place = secrets.randbits(10)
 
     @property
     def calls(self) -> int:
         """How many there are now."""
-        return len(self._sessions)
+        return len(self.sessions)
 
     @property
     def standing(self) -> tuple[str, str]:
         """The line's state, and the reason for it."""
-        failing = [each for each in self._registrations if each.state == "failing"]
+        failing = [each for each in self.registrations if each.state == "failing"]
         if failing:
             told = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failing)
             return "not-connected", told
-        waiting = [each for each in self._registrations if each.state != "registered"]
+        waiting = [each for each in self.registrations if each.state != "registered"]
         if waiting:
             return "waiting", f"asking {', '.join(each.registrar.name for each in waiting)}"
-        return "connected" if self._registrations else "open", ""
+        return "connected" if self.registrations else "open", ""
 
     async def start(self) -> None:
-        """Listen. Raises OSError where the port is taken."""
+        """End what another process left, and listen. Raises OSError where the port is taken."""
         listen = self.description.listen
-        loop = asyncio.get_running_loop()
-        self._transport, _ = await loop.create_datagram_endpoint(
-            lambda: Receiver(self._received), local_addr=(listen.host, listen.port)
-        )
-        self._ticking = asyncio.create_task(self._tick())
+        await self._transport.open(listen.host, listen.port)
+        await self._leave_behind()
+        self.ticker.start()
+        await self.speak_as(self.speaking)
         self._schedule()
+
+    async def _leave_behind(self) -> None:
+        """Calls that were under way when their process stopped: their far ends are told."""
+        blobs = self.house.blobs
+        async with self.house.database.writing() as session:
+            for call in await records.open_calls(session, self.line.name):
+                if call.dialog is not None:
+                    self.done(farewell(self.endpoint.exchange, call.dialog, self.now()))
+                what = {"cause": "lost", "by": "us", "status": 0}
+                await records.bind_recording(session, blobs, call.id, MEDIA_TYPE)
+                await records.happened(session, call.id, self.line.name, "ended", None, what)
+                await records.change(
+                    session, call.id, state="ended", cause="lost", by="us", dialog=None,
+                    ended_at=datetime.now(UTC),
+                )  # fmt: skip
+
+    async def speak_as(self, speaking: Speaking) -> None:
+        """From the next call on, the assistant speaks so; what it always says is rendered."""
+        self.speaking = speaking
+        manners = self.description.manners
+        words = [speaking.greeting, *manners.reminders, manners.leaving, manners.not_connected]
+        if manners.record:
+            words.insert(0, manners.record_words)
+        self.run(self._render([each for each in words if each], speaking.voice))
+
+    async def _render(self, words: list[str], voice: str) -> None:
+        for each in words:
+            for law in ("PCMU", "PCMA"):
+                try:
+                    await self.house.prompts.spoken(each, voice, law)
+                except Exception as error:
+                    log.info("a prompt is not ready", line=self.line.name, reason=str(error))
 
     async def stop(self) -> None:
         """Hang up all calls, say goodbye to registrars, and listen no more."""
-        now = self._now()
-        for call in self._endpoint.open_calls:
-            self._done(self._endpoint.hang_up(call, now))
-        for each in self._registrations:
+        now = self.now()
+        for call in self.endpoint.open_calls:
+            self.done(self.endpoint.hang_up(call, now))
+        for each in self.registrations:
             if each.state == "registered":
-                self._done(each.leave(now))
-        await asyncio.sleep(0.2 if self._registrations else 0.05)
-        if self._ticking is not None:
-            self._ticking.cancel()
+                self.done(each.leave(now))
+        await asyncio.sleep(0.2 if self.registrations else 0.05)
+        self.ticker.stop()
         if self._timer is not None:
             self._timer.cancel()
-        if self._transport is not None:
-            self._transport.close()
+        await self._transport.close()
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
     def describe(self, call: Call, offered: bytes) -> bytes:
         """What we answer when the other side changes its media."""
-        session = self._sessions.get(call.id)
-        port = session.sockets.port if session is not None else 0
-        terms = self._terms(port)
+        session = self.sessions.get(call.id)
+        terms = self.terms(session.sockets.port if session is not None else 0)
         if not offered:
             return offer(terms)
         described, agreed = answer(read_description(offered), terms)
@@ -130,22 +181,29 @@ class PhoneServer:
             session.stream.changed(agreed)
         return described
 
-    def _terms(self, port: int) -> Terms:
+    def terms(self, port: int) -> Terms:
+        """What we offer and take, for sound at a port."""
         return Terms(self._public, port, int(time.time()), version=int(time.time() * 10))
 
-    def _now(self) -> float:
+    def now(self) -> float:
         return asyncio.get_running_loop().time()
 
     # What comes in and goes out
 
-    def _received(self, data: bytes, place: Place) -> None:
-        self._done(self._endpoint.receive(data, place, self._now()))
+    def _received(self, data: bytes, source: Hop) -> None:
+        if data.startswith(BEGINS) and not self._door.hears(source.host, self.now()):
+            return
+        self.done(self.endpoint.receive(data, source, self.now()))
 
-    def _done(self, output: Output) -> None:
+    def _took(self, message: Request | Response, source: Hop) -> None:
+        begins = isinstance(message, Request) and message.method.encode() + b" " in BEGINS
+        if begins and not self._door.hears(source.host, self.now()):
+            return
+        self.done(self.endpoint.take(message, source, self.now()))
+
+    def done(self, output: Output) -> None:
         """Send what is to be sent, and see to what happened."""
-        for data, place in output.send:
-            if self._transport is not None and not self._transport.is_closing():
-                self._transport.sendto(data, place)
+        self._transport.done(output)
         for event in output.events:
             self._happened(event)
         self._schedule()
@@ -154,141 +212,227 @@ class PhoneServer:
         """Be woken when a machine wants to be."""
         if self._timer is not None:
             self._timer.cancel()
-        times = [self._endpoint.due, *(each.due for each in self._registrations)]
+        times = [self.endpoint.due, *(each.due for each in self.registrations)]
         due = min((each for each in times if each is not None), default=None)
-        if due is not None and self._transport is not None and not self._transport.is_closing():
+        if due is not None and self._transport.is_open:
             loop = asyncio.get_running_loop()
             self._timer = loop.call_at(max(due, loop.time()), self._wake)
 
     def _wake(self) -> None:
-        now = self._now()
-        output = self._endpoint.wake(now)
-        for each in self._registrations:
+        now = self.now()
+        output = self.endpoint.wake(now)
+        for each in self.registrations:
             output.join(each.wake(now))
-        self._done(output)
+        self.done(output)
 
-    async def _tick(self) -> None:
-        """Every 20 ms, for all calls one after the other; time that was lost is caught up."""
-        due = self._now()
-        while True:
-            due += TICK
-            await asyncio.sleep(max(0.0, due - self._now()))
-            now, wall = self._now(), time.time()
-            if now - due > 1.0:
-                due = now
-            for session in list(self._sessions.values()):
-                session.tick(now, wall)
+    async def look(self) -> None:
+        """Place calls that are due, and end those that somebody wants to be over."""
+        await self._placer.look()
 
     # What happened
 
     def _happened(self, event: CallEvent) -> None:
+        session = self.sessions.get(event.call.id) if not isinstance(event, Registered) else None
         match event:
             case Offered(call):
-                self._run(self._offered(call))
-            case Answered(call) if call.id in self._sessions:
-                self._sessions[call.id].begin(self._now())
-                self._tell(call, "answered")
-            case Changed(call) if call.id in self._sessions:
-                self._tell(
-                    call, "changed", direction=self._sessions[call.id].stream.agreed.direction
-                )
-            case KeyTold(call, key) if call.id in self._sessions:
-                self._sessions[call.id].key(key, self._now())
+                self.run(self._offered(call))
+            case Ringing(call):
+                self._placer.rings(call)
+            case Answered(call) if call.incoming and session is not None:
+                self._begin(session)
+            case Answered(call):
+                self._placer.answered(call)
+            case Changed(call) if session is not None:
+                way = session.stream.agreed.direction
+                self.run(self.tell(session, "changed", direction=way))
+            case KeyTold(call, key) if session is not None:
+                session.key(key, self.now())
+            case Transferred(call, status) if session is not None:
+                session.transferred(status)
             case Ended(call):
-                self._ended(event)
+                self.run(self._ended(event, self.sessions.pop(call.id, None)))
             case Registered(name, seconds, problem):
                 log.info(
                     "registrar", line=self.line.name, registrar=name, kept=seconds, problem=problem
                 )
 
-    def _ended(self, event: Ended) -> None:
-        session = self._sessions.pop(event.call.id, None)
+    def _begin(self, session: Session) -> None:
+        """Both sides may speak."""
+        if not session.agreed:
+            try:
+                described = read_description(session.call.theirs)
+                session.stream.changed(agree(described, self.terms(session.sockets.port)))
+            except TelephonyError as error:
+                log.info("no common media", line=self.line.name, reason=str(error))
+                self.done(self.endpoint.hang_up(session.call, self.now(), "failed"))
+                return
+        self.begin(session)
+
+    def begin(self, session: Session) -> None:
+        """A call was answered, by us or by the other side."""
+        session.begin(self.now())
+        self.ticker.add(session.call.id, session.tick)
+        self.run(self._told_answered(session))
+
+    async def _told_answered(self, session: Session) -> None:
+        dialog = kept(session.call, self.endpoint.hop_of(session.call))
+        await self.write(
+            session.ours.record, "answered", 0.0, {},
+            state="answered", answered_at=datetime.now(UTC), dialog=dialog,
+            conversation=session.conversation,
+        )  # fmt: skip
+
+    async def _ended(self, event: Ended, session: Session | None) -> None:
+        self.ticker.remove(event.call.id)
+        if session is None:
+            await self._placer.not_answered(event)
+            return
         told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
-        if session is not None:
-            quality = session.end()
-            told |= {
-                "rating": quality.rating, "opinion": quality.opinion,
-                "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
-                "delay_ms": round(quality.delay_ms, 1), "strangers": session.stream.strangers,
-            }  # fmt: skip
-        self._tell(event.call, "ended", **told)
+        at = self.now() - session.begun_at if session.begun_at else None
+        quality = await session.end()
+        measured = {
+            "rating": quality.rating, "opinion": quality.opinion,
+            "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
+            "delay_ms": round(quality.delay_ms, 1), "strangers": session.stream.strangers,
+        }  # fmt: skip
+        async with self.house.database.writing() as database:
+            record = session.ours.record
+            clip = await records.bind_recording(database, self.house.blobs, record, MEDIA_TYPE)
+            if clip is not None:
+                clip.seconds, clip.rate = at, 8_000
+                await self._write(database, record, "recorded", at, {"clip": clip.id})
+            await self._write(database, record, "ended", at, {**told, **measured})
+            values = self._placer.after(event, session)
+            await records.change(
+                database, record, **{
+                    "state": "ended", "cause": event.cause, "by": event.by, "status": event.status,
+                    "quality": measured, "ended_at": datetime.now(UTC), "dialog": None, **values,
+                },
+            )  # fmt: skip
 
     async def _offered(self, call: Call) -> None:
         """Let a call in, or refuse it."""
-        now = self._now()
-        if not self.description.may_call(call.hop[0]):
-            self._done(self._endpoint.reject(call, 403, now))
+        verdict = self._door.judge(call, self.now())
+        if verdict.wait:
+            await asyncio.sleep(verdict.wait)
+        if verdict.status == 0 and (
+            len(self.sessions) >= self.description.calls or self.ticker.full
+        ):
+            self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
             return
-        if not self.description.leads_here(call.number):
-            self._done(self._endpoint.reject(call, 404, now))
-            return
-        if len(self._sessions) >= self.description.calls:
-            self._done(self._endpoint.reject(call, 503, now, [("retry-after", RETRY_AFTER)]))
+        if verdict.status:
+            log.info(
+                "a call is refused", line=self.line.name, status=verdict.status,
+                number=call.number, source=call.hop.host,
+            )  # fmt: skip
+            self.done(self.endpoint.reject(call, verdict.status, self.now(), verdict.fields))
             return
         try:
             session, described = await self._prepared(call)
         except (TelephonyError, NoPorts) as error:
             status = 503 if isinstance(error, NoPorts) else 488
             log.info("a call is refused", line=self.line.name, status=status, reason=str(error))
-            self._done(self._endpoint.reject(call, status, self._now()))
+            self.done(self.endpoint.reject(call, status, self.now()))
             return
         if call.state == "ended":
             session.sockets.close()
             return
-        self._sessions[call.id] = session
-        self._tell(call, "ringing", number=call.number, caller=call.caller)
-        self._done(self._endpoint.ring(call, self._now()))
-        self._done(self._endpoint.accept(call, described, self._now()))
+        self.sessions[call.id] = session
+        self.run(self._told_ringing(session))
+        self.done(self.endpoint.ring(call, self.now()))
+        self.done(self.endpoint.accept(call, described, self.now()))
+
+    async def _told_ringing(self, session: Session) -> None:
+        call = session.call
+        row = records.Call(
+            id=session.ours.record, line=self.line.name, direction="in", caller=call.caller,
+            number=call.number, conversation=session.conversation, state="ringing",
+        )  # fmt: skip
+        about = {"number": call.number, "caller": call.caller}
+        async with self.house.database.writing() as database:
+            database.add(row)
+            await database.flush()
+            await self._write(database, row.id, "ringing", None, about)
 
     async def _prepared(self, call: Call) -> tuple[Session, bytes]:
         """The call's sockets, and what we say of our media."""
-        theirs = read_description(call.theirs)
-        agree(theirs, self._terms(1))
+        theirs = read_description(call.theirs) if call.theirs else None
+        if theirs is not None:
+            agree(theirs, self.terms(1))
+        sockets, attach = await self.open_media()
+        if theirs is None:
+            described, agreed = offer(self.terms(sockets.port)), None
+        else:
+            described, agreed = answer(theirs, self.terms(sockets.port))
+        session = Session(
+            call, Ours(new_id()), self.line, agreed, sockets, self.house, self.description.manners,
+            self.speaking, self,
+        )  # fmt: skip
+        attach.append(session)
+        return session, described
+
+    async def open_media(self) -> tuple[MediaSockets, list[Session]]:
+        """Sockets for a call, and where its session is put as soon as there is one. Raises
+        NoPorts."""
         listen = self.description.listen
         self._media_place += 1
         box: list[Session] = []
 
         def sound(data: bytes, place: Place) -> None:
             if box:
-                box[0].received(data, place, self._now())
+                box[0].received(data, place, self.now())
 
         def reports(data: bytes, place: Place) -> None:
             if box:
-                box[0].stream.receive_report(data, self._now(), time.time())
+                box[0].stream.receive_report(data, self.now(), time.time())
 
         sockets = await open_media(
             listen.host, listen.media, sound, reports, first=self._media_place
         )
-        described, agreed = answer(theirs, self._terms(sockets.port))
+        return sockets, box
 
-        def hang_up() -> None:
-            self._done(self._endpoint.hang_up(call, self._now()))
+    # What a session asks for
 
-        async def tell(kind: str, data: dict[str, Any]) -> None:
-            await self._told(call, kind, data)
+    def hang_up(self, session: Session, cause: Cause) -> None:
+        """End a call."""
+        self.done(self.endpoint.hang_up(session.call, self.now(), cause))
 
-        session = Session(
-            call, self.line, agreed, sockets, self._house, self.description.manners, self._voice,
-            hang_up, tell,
-        )  # fmt: skip
-        box.append(session)
-        return session, described
+    def transfer(self, session: Session, to: str) -> bool:
+        """Ask the other side to call somebody; False where that may not be called."""
+        try:
+            number = self.description.may_be_called(to)
+        except Exception as error:
+            log.warning("no transfer", line=self.line.name, reason=str(error))
+            return False
+        uri = self._placer.uri(number)
+        self.done(self.endpoint.transfer(session.call, str(uri), self.now()))
+        return True
 
-    def _tell(self, call: Call, kind: str, **data: Any) -> None:
-        self._run(self._told(call, kind, data))
-
-    async def _told(self, call: Call, kind: str, data: dict[str, Any]) -> None:
+    async def tell(self, session: Session, kind: str, **data: Any) -> None:
         """Write down an event of a call."""
-        async with self._house.database.writing() as session:
-            subject = call.invite.call_id
-            await emit(session, f"call.{kind}", subject, line=self.line.name, **data)
+        at = self.now() - session.begun_at if session.begun_at else None
+        values = {"answerer": data["who"]} if kind == "answerer" else {}
+        await self.write(session.ours.record, kind, at, data, **values)
 
-    def _run(self, work: Any) -> None:
+    async def write(
+        self, record: str, kind: str, at: float | None, data: dict[str, Any], **values: Any
+    ) -> None:
+        """Write down what happened in a call, and what is known of it now."""
+        try:
+            async with self.house.database.writing() as database:
+                if values:
+                    await records.change(database, record, **values)
+                await self._write(database, record, kind, at, data)
+        except (SQLAlchemyError, *AWAY) as error:
+            log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
+
+    async def _write(
+        self, database: Any, record: str, kind: str, at: float | None, data: dict[str, Any]
+    ) -> None:
+        await records.happened(database, record, self.line.name, kind, at, data)
+
+    def run(self, work: Any) -> None:
+        """Do something beside everything else."""
         task = asyncio.create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
-
-
-def _place(text: str) -> Place:
-    host, _, port = text.rpartition(":") if ":" in text else (text, "", "5060")
-    return host, int(port)

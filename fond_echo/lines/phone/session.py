@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, replace
-from datetime import datetime
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Protocol
 
-import numpy as np
 import structlog
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound, LineSettings, SoundHandle
+from fond_echo.contract.call import CallIn
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import decode, encode
+from fond_echo.core.audio.containers import decode
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.calls import Call
-from fond_echo.core.telephony.g711 import RATE, in_law
+from fond_echo.core.telephony.answerer import AnswererEar, MachineEar
+from fond_echo.core.telephony.calls import Call, Cause
+from fond_echo.core.telephony.g711 import decoded, in_law
 from fond_echo.core.telephony.quality import Quality
 from fond_echo.core.telephony.sdp import Agreed
 from fond_echo.core.telephony.stream import Identity, Place, Stream
@@ -31,74 +30,92 @@ from fond_echo.core.telephony.talk import (
     Talk,
     Understand,
 )
+from fond_echo.core.telephony.tones import beep
 from fond_echo.documents.phone import CallManners
-from fond_echo.lines.phone.line import CallLine
+from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.media import MediaSockets
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import Needs, Voice
-from fond_echo.stages.queued import QueuedDriver, World
-from fond_echo.store.clips import ClipStore
-from fond_echo.store.database import Database
-from fond_echo.store.inbound import take_in_once
-from fond_echo.store.records import Conversation, Line, Turn
+from fond_echo.lines.phone.opening import NoOpening, prepared
+from fond_echo.lines.phone.recording import CallRecorder
+from fond_echo.lines.phone.turns import After, CallTurns
+from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
 
-Tell = Callable[[str, dict[str, Any]], Awaitable[None]]
+
+class Carrier(Protocol):
+    """Who carries the call: signalling and records."""
+
+    def hang_up(self, session: Session, cause: Cause) -> None: ...
+
+    def transfer(self, session: Session, to: str) -> bool:
+        """Ask the other side to call a number; False where it may not be called."""
+        ...
+
+    async def tell(self, session: Session, kind: str, **data: Any) -> None:
+        """Write down an event of the call."""
+        ...
 
 
 @dataclass(frozen=True)
-class House:
-    """What all calls of a process share."""
+class Speaking:
+    """How the line's assistant speaks: its voice; its greeting where that is always the same."""
 
-    database: Database
-    queue: Any
-    world: World
-    clips: ClipStore
-    voice: Voice
+    voice: str
+    greeting: str = ""
 
 
-class _CallWorld:
-    """The world as a turn of this call finds it: its line is the call."""
+@dataclass(frozen=True)
+class Ours:
+    """What is known of a call before it begins: the id of its record; where we placed it, what was
+    asked for, and earlier tries."""
 
-    def __init__(self, world: World, line: CallLine) -> None:
-        self._world, self._line = world, line
-
-    async def needs(self, line: Line, now: datetime) -> Needs:
-        return replace(await self._world.needs(line, now), line=self._line)
+    record: str
+    order: CallIn | None = None
+    attempts: tuple[Any, ...] = ()
 
 
 class Session:
     """A call from its answer to its end.
 
     Args:
-        voice: the name of the assistant's voice, for reminders.
-        hang_up: ends the call.
-        tell: writes down an event of the call.
+        agreed: media; None while the other side has not said what it takes.
+        manner: the assistant's voice, for words that belong to no turn, and its greeting.
     """
 
     def __init__(
-        self, call: Call, line: Line, agreed: Agreed, sockets: MediaSockets, house: House,
-        manners: CallManners, voice: str, hang_up: Callable[[], None], tell: Tell,
+        self, call: Call, ours: Ours, line: Line, agreed: Agreed | None, sockets: MediaSockets,
+        house: House, manners: CallManners, manner: Speaking, carrier: Carrier,
     ) -> None:  # fmt: skip
-        self.call = call
-        self.stream = Stream(agreed, Identity.chosen())
-        self.sockets = sockets
-        self._line, self._house, self._manners, self._voice = line, house, manners, voice
-        self._hang_up, self._tell = hang_up, tell
-        self._settings = LineSettings.model_validate(line.settings)
-        call_line = CallLine(house.clips, self._play_note)
-        journal = Journal(house.database, house.queue)
-        self._driver = QueuedDriver(journal, _CallWorld(house.world, call_line))
+        self.call, self.ours, self.sockets = call, ours, sockets
+        self.agreed = agreed is not None
+        self.stream = Stream(agreed or Agreed.none(), Identity.chosen())
+        self.conversation = f"call-{new_id()}"
+        self.begun_at = 0.0
+        self._house, self._manners, self._manner = house, manners, manner
+        self._carrier = carrier
+        order = ours.order
+        begin: dict[str, Any] = {}
+        if order is not None:
+            begin = {"variables": dict(order.variables)}
+            if order.opening.assistant:
+                begin["assistant"] = order.opening.assistant
+        self._turns = CallTurns(
+            house, line, call.caller if call.incoming else call.number,
+            order.name if order is not None else "", self.conversation, ours.record, begin,
+            self._play_note,
+        )  # fmt: skip
         self._talk: Talk | None = None
-        self._conversation = f"call-{new_id()}"
-        self._greeted = 0
-        self._acted = False
-        self._greeting = b""
-        self._leaving = False
+        self._recorder = CallRecorder(house.database, ours.record) if manners.record else None
+        self._answerer = AnswererEar() if order is not None else None
+        self._machine: MachineEar | None = None
+        self._greeted, self._acted, self._greeting = 0, False, b""
+        self._leaving: Cause | None = None
+        self._transfer_to, self._connecting = "", False
+        self._message_seconds = 0.0
+        self._greeting_played = False
         self._still = 0
         self._doing: asyncio.Task[None] | None = None
         self._one = asyncio.Lock()
@@ -108,7 +125,9 @@ class Session:
         return self.call.state == "ended"
 
     def begin(self, now: float) -> None:
-        """The caller is there: greet."""
+        """The other side is there: greet, or find out who it is."""
+        self.begun_at = now
+        self.stream.heard_at = now
         m = self._manners
         self._talk = Talk(
             Manners(
@@ -117,7 +136,19 @@ class Session:
             ),
             now,
         )  # fmt: skip
-        self._do(self._turn(joined=True))
+        if self._answerer is None:
+            self._play_ready()
+            self._do(self._greet())
+
+    def _play_ready(self) -> None:
+        """Say at once what is always said first, where it was rendered before."""
+        said = [self._manners.record_words] if self._manners.record else []
+        words = [each for each in (*said, self._manner.greeting) if each]
+        prompts, voice, law = self._house.prompts, self._manner.voice, self.stream.law
+        ready = [prompts.ready(each, voice, law) for each in words]
+        if self._manner.greeting and all(ready):
+            self._greeting, self._greeting_played = ready[-1], True
+            self._play(b"".join(ready))
 
     def tick(self, now: float, wall: float) -> None:
         """20 ms have passed."""
@@ -129,14 +160,49 @@ class Session:
         frame, keys = self.stream.heard()
         if self._talk is None:
             return
+        if self._recorder is not None:
+            self._recorder.add(frame, decoded(self.stream.said, self.stream.law))
+        if self._answerer is not None:
+            self._find_out(frame)
+            return
         if self._talk.state == "speaking" and not self.stream.playing:
-            self._talk.spoken(now)
-        if self._leaving and self._all_was_said():
-            self._hang_up()
+            self._all_spoken(now)
+        if self._leaving is not None and self._all_was_said():
+            self._carrier.hang_up(self, self._leaving)
+            return
+        if self._vanished(now):
+            self._carrier.hang_up(self, "vanished")
             return
         for key in keys:
             self.key(key, now)
         self._act(self._talk.frame(frame, now))
+
+    def _vanished(self, now: float) -> bool:
+        """Whether nothing has come for long, though something should."""
+        if self.stream.agreed.direction not in ("sendrecv", "recvonly"):
+            self.stream.heard_at = now
+        return now - (self.stream.heard_at or now) > self._manners.silence_seconds
+
+    def _find_out(self, frame: Any) -> None:
+        """Of a call that we placed: who answered, and when to speak."""
+        assert self._answerer is not None and self.ours.order is not None
+        if self._machine is not None:
+            if self._machine.feed(frame):
+                self._answerer = None
+                self._do(self._open())
+            return
+        who = self._answerer.feed(frame)
+        if who is None:
+            return
+        self._run(self._carrier.tell(self, "answerer", who=who))
+        if who == "machine" and self.ours.order.at_a_machine == "hang-up":
+            self._answerer = None
+            self._carrier.hang_up(self, "hung-up")
+        elif who == "machine":
+            self._machine = MachineEar()
+        else:
+            self._answerer = None
+            self._do(self._open())
 
     def received(self, data: bytes, place: Place, now: float) -> None:
         key = self.stream.receive(data, place, now)
@@ -145,36 +211,54 @@ class Session:
 
     def key(self, key: str, now: float) -> None:
         """A key, however it came."""
-        if self._talk is not None and not self._leaving:
+        if self._talk is not None and self._leaving is None and self._answerer is None:
             self._act(self._talk.key(key, now))
 
-    def end(self) -> Quality:
+    def transferred(self, status: int) -> None:
+        """What became of a transfer."""
+        if not self._connecting:
+            return
+        self._connecting = False
+        self._run(self._carrier.tell(self, "transferred", to=self._transfer_to, status=status))
+        if 200 <= status < 300:
+            self._carrier.hang_up(self, "transferred")
+        else:
+            self._do(self._say(self._manners.not_connected))
+
+    async def end(self) -> Quality:
         """The call is over; gives how it sounded."""
-        if self._doing is not None and self._talk is not None:
+        if self._talk is not None:
             # A turn that is being worked on is finished: it stands in the log.
             self._talk.state = "over"
         self.sockets.close()
+        if self._recorder is not None:
+            await self._recorder.finish()
         return self.stream.quality()
 
     def _act(self, actions: list[Action]) -> None:
         for action in actions:
             match action:
                 case Hush():
+                    if self.stream.playing:
+                        self._run(self._carrier.tell(self, "cut-in"))
                     self.stream.hush()
                 case Understand(samples):
                     self._acted = True
-                    self._do(self._turn(samples=samples))
+                    self._do(self._after(self._turns.hear(samples, self._taken("said"))))
                 case Press(keys):
                     self._acted = True
-                    self._do(self._turn(keys=keys))
+                    self._do(self._after(self._turns.press(keys, self._taken("key", keys=keys))))
                 case Remind(times):
                     self._do(self._remind(times))
                 case Leave():
-                    self._leaving = True
+                    self._leaving = "hung-up"
                     self._do(self._say(self._manners.leaving))
 
     def _do(self, work: Any) -> None:
-        self._doing = asyncio.create_task(self._guarded(work))
+        self._doing = self._run(self._guarded(work))
+
+    def _run(self, work: Any) -> asyncio.Task[None]:
+        return asyncio.create_task(work)
 
     async def _guarded(self, work: Any) -> None:
         # One after the other: a key may come while something said is still being understood.
@@ -182,62 +266,90 @@ class Session:
             try:
                 await work
             except Exception:
-                log.exception("a call's turn broke", call=self.call.id)
-        self._listen_again()
-
-    def _listen_again(self) -> None:
-        """Nothing was said: the caller is listened to all the same."""
+                log.exception("a call's turn broke", call=self.ours.record)
         if self._talk is not None and self._talk.state == "thinking":
-            self._talk.speak(asyncio.get_running_loop().time())
+            # Nothing was said: the other side is listened to all the same.
+            self._talk.speak(self._now())
+
+    def _now(self) -> float:
+        return asyncio.get_running_loop().time()
+
+    def _all_spoken(self, now: float) -> None:
+        """Everything was played: what comes after it."""
+        assert self._talk is not None
+        self._talk.spoken(now)
+        if self._transfer_to and not self._connecting and not self._busy:
+            self._connecting = self._carrier.transfer(self, self._transfer_to)
+            if not self._connecting:
+                self._do(self._say(self._manners.not_connected))
+                self._transfer_to = ""
+        if self._message_seconds and not self._busy:
+            self._talk.take_message(self._message_seconds)
+            self._message_seconds = 0.0
+
+    @property
+    def _busy(self) -> bool:
+        return self._doing is not None and not self._doing.done()
 
     def _all_was_said(self) -> bool:
         """Whether the last words have left, and had the time to be heard."""
-        busy = self._doing is not None and not self._doing.done()
-        self._still = 0 if busy or self.stream.playing else self._still + 1
+        self._still = 0 if self._busy or self.stream.playing else self._still + 1
         return self._still > FRAMES_AFTER
 
-    async def _turn(self, *, joined: bool = False, samples: Any = None, keys: str = "") -> None:
-        """Something came from the caller: a turn like any other, carried here."""
-        sound = None
-        if samples is not None:
-            clip = Clip(samples.astype(np.float32) / 32_768, RATE)
-            data = await asyncio.to_thread(encode, clip, "flac")
-            kept = await self._house.clips.keep(
-                data, "audio/flac", "received", seconds=clip.seconds, rate=RATE
-            )
-            sound = SoundHandle(handle=kept.id, kind="call", seconds=clip.seconds)
-        message = Inbound(
-            id=new_id(),
-            conversation=self._conversation,
-            contact=self.call.caller or "unknown",
-            text=keys,
-            key=keys,
-            sound=sound,
-            joined=joined,
-            aloud=True,
-        )
-        taken = await take_in_once(
-            self._house.database, self._house.queue, self._line.name, self._settings, message,
-            {"call": self.call.id}, queued=False,
-        )  # fmt: skip
-        if not taken.turn_id:
-            self._hang_up()
-            return
-        kind = "greeted" if joined else "key" if keys else "said"
-        await self._tell(kind, {"turn": taken.turn_id, "keys": keys})
-        await self._driver.work(taken.turn_id)
-        if joined:
-            self._greeted = 1
-        await self._what_next(taken.turn_id)
+    def _taken(self, kind: str, **more: Any) -> Callable[[str], Awaitable[None]]:
+        async def told(turn_id: str) -> None:
+            await self._carrier.tell(self, kind, turn=turn_id, **more)
 
-    async def _what_next(self, turn_id: str) -> None:
-        """Whether the conversation ended with the turn."""
-        async with self._house.database.reading() as session:
-            turn = await session.get(Turn, turn_id)
-            assert turn is not None
-            conversation = await session.get_one(Conversation, turn.conversation_id)
-        if conversation.state.get("ended"):
-            self._leaving = True
+        return told
+
+    async def _greet(self) -> None:
+        if not self._greeting_played:
+            await self._say_recorded()
+        await self._after(self._turns.greet(self._taken("greeted")))
+        self._greeted = 1
+
+    async def _say_recorded(self) -> None:
+        if self._manners.record and self._manners.record_words:
+            await self._say(self._manners.record_words)
+
+    async def _open(self) -> None:
+        """The opening of a call that we placed."""
+        order = self.ours.order
+        assert order is not None
+        if order.opening.assistant:
+            await self._greet()
+        else:
+            await self._say_recorded()
+            try:
+                what = await prepared(order.opening, self._house.client)
+            except NoOpening as error:
+                await self._carrier.tell(self, "failed", what=str(error))
+                self._leaving = "failed"
+                return
+            if isinstance(what, Clip):
+                await self._carrier.tell(self, "opened", seconds=round(what.seconds, 2))
+                sound = await asyncio.to_thread(in_law, what, self.stream.law)
+                self._greeting = sound
+                self._play(sound)
+            else:
+                await self._after(self._turns.say(what, self._taken("opened")))
+        if not order.talks_on:
+            self._leaving = "hung-up"
+
+    async def _after(self, turn: Awaitable[After | None]) -> None:
+        """Wait for a turn, and for what it leaves to be done."""
+        after = await turn
+        if after is None:
+            self._carrier.hang_up(self, "hung-up")
+            return
+        state = after.state
+        if state.get("ended"):
+            self._leaving = "hung-up"
+        self._transfer_to = str(state.get("transfer", ""))
+        recording = state.get("recording")
+        if recording:
+            self._message_seconds = float(recording["seconds"])
+            self._play(in_law(beep(), self.stream.law))
 
     async def _remind(self, times: int) -> None:
         """The caller says nothing: the greeting again, and then other words."""
@@ -252,12 +364,11 @@ class Session:
 
     async def _say(self, text: str) -> None:
         """Say words that belong to no turn."""
-        data = b""
         try:
-            async for part in self._house.voice.speak(text, self._voice, seed=1):
-                data += in_law(part.clip, self.stream.law)
+            data = await self._house.prompts.spoken(text, self._manner.voice, self.stream.law)
         except FondEchoError as error:
             log.warning("words could not be spoken", reason=str(error))
+            return
         if data:
             self._play(data)
 
@@ -266,6 +377,10 @@ class Session:
         sound = await asyncio.to_thread(lambda: in_law(decode(data).clip, self.stream.law))
         if self.over:
             return False
+        if self._greeting_played:
+            # It was said already, from the same words.
+            self._greeting_played = False
+            return True
         if not self._greeting:
             self._greeting = sound
         self._play(sound)
@@ -274,4 +389,4 @@ class Session:
     def _play(self, sound: bytes) -> None:
         self.stream.play(sound)
         if self._talk is not None:
-            self._talk.speak(asyncio.get_running_loop().time())
+            self._talk.speak(self._now())

@@ -19,7 +19,7 @@ from fond_echo.core.telephony.exchange import Output
 from fond_echo.core.telephony.g711 import RATE, in_law
 from fond_echo.core.telephony.sdp import Terms, agree, answer, offer, read_description
 from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.values import parse_address, parse_uri
+from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 
 Samples = npt.NDArray[np.int16]
 
@@ -93,7 +93,7 @@ class Handset:
         return Terms(self.host, self._media_port, secrets.randbits(31))
 
     async def dial(
-        self, number: str, *, account: Account | None = None, hop: Place | None = None
+        self, number: str, *, account: Account | None = None, hop: Hop | None = None
     ) -> None:
         """Call somebody (sip:NUMBER@HOST:PORT); come back when it is answered or over."""
         caller = parse_address(f'"{self.name}" <sip:{self.name}@{self.host}>')
@@ -150,7 +150,7 @@ class Handset:
         return asyncio.get_running_loop().time()
 
     def _signalled(self, data: bytes, place: Place) -> None:
-        self._done(self._endpoint.receive(data, place, self._now()))
+        self._done(self._endpoint.receive(data, Hop(*place), self._now()))
 
     def _sounded(self, data: bytes, place: Place) -> None:
         if self.stream is not None:
@@ -159,7 +159,7 @@ class Handset:
     def _done(self, output: Output) -> None:
         for data, place in output.send:
             if not self._sip.is_closing():
-                self._sip.sendto(data, place)
+                self._sip.sendto(data, (place.host, place.port))
         for event in output.events:
             match event:
                 case Ringing():

@@ -21,7 +21,7 @@ from fond_echo.core.telephony.exchange import Exchange, Output
 from fond_echo.core.telephony.message import Fields, Request, read_message, response_to
 from fond_echo.core.telephony.registering import Registrar, Registration
 from fond_echo.core.telephony.sdp import Terms, answer, offer, read_description
-from fond_echo.core.telephony.values import parse_address, parse_uri
+from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 from tests.core.telephony.test_message import FIELDS, message
 
 
@@ -88,7 +88,7 @@ class Network:
         return [e for p, e in self.events if isinstance(e, kind) and place in (None, p)]
 
 
-US, THEM = ("192.0.2.1", 5060), ("192.0.2.2", 5060)
+US, THEM = Hop("192.0.2.1", 5060), Hop("192.0.2.2", 5060)
 
 
 class Talking(unittest.TestCase):
@@ -97,7 +97,10 @@ class Talking(unittest.TestCase):
 
     def begin(self, **faults):
         self.network = Network(**faults)
-        self.ours, self.theirs = Endpoint(*US, Media(20_000)), Endpoint(*THEM, Media(30_000))
+        self.ours, self.theirs = (
+            Endpoint(*US[:2], Media(20_000)),
+            Endpoint(*THEM[:2], Media(30_000)),
+        )
         self.network.add(self.ours, US)
         self.network.add(self.theirs, THEM)
 
@@ -297,9 +300,9 @@ class Talking(unittest.TestCase):
             "branch=z9hG4bK1", "branch=z9hG4bK1;rport"
         )
         out = self.ours.receive(
-            message("OPTIONS sip:h SIP/2.0", fields), ("198.51.100.7", 40_000), 0.0
+            message("OPTIONS sip:h SIP/2.0", fields), Hop("198.51.100.7", 40_000), 0.0
         )
-        self.assertEqual(out.send[0][1], ("198.51.100.7", 40_000))
+        self.assertEqual(out.send[0][1], Hop("198.51.100.7", 40_000))
         via = read_message(out.send[0][0]).vias[0]
         self.assertEqual(
             (via.parameter("received"), via.parameter("rport")), ("198.51.100.7", "40000")
@@ -322,7 +325,7 @@ class Office:
     """A registrar that challenges."""
 
     def __init__(self, place, password="pw"):
-        self.exchange = Exchange(*place, self.asked)
+        self.exchange = Exchange(*place[:2], self.asked)
         self.challenger = Challenger("tern", b"k")
         self.password, self.silent, self.least = password, False, 0
         self.contacts = []
@@ -361,7 +364,7 @@ class Registering(unittest.TestCase):
     def begin(self, password="pw", seconds=100):
         self.network = Network(lose=0.05)
         self.office = Office(THEM, password)
-        self.exchange = Exchange(*US, lambda *_: Output())
+        self.exchange = Exchange(*US[:2], lambda *_: Output())
         registrar = Registrar(
             "tern",
             parse_uri("sip:192.0.2.2"),

@@ -376,6 +376,49 @@ def upgrade() -> None:
             "run_id", "name", "part", "attempt", name=op.f("uq_stages_run_id_name_part_attempt")
         ),
     )
+    op.create_table(
+        "calls",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("direction", sa.Text(), nullable=False),
+        sa.Column("caller", sa.Text(), nullable=False),
+        sa.Column("number", sa.Text(), nullable=False),
+        sa.Column("conversation", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("cause", sa.Text(), nullable=False),
+        sa.Column("by", sa.Text(), nullable=False),
+        sa.Column("status", sa.Integer(), nullable=False),
+        sa.Column("answerer", sa.Text(), nullable=False),
+        sa.Column("ending", sa.Boolean(), nullable=False),
+        sa.Column("order", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("attempts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("dialog", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("timeline", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("quality", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("recording_id", sa.Text(), nullable=True),
+        sa.Column(
+            "asked_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.Column("due_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("answered_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("ended_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_calls_line")),
+        sa.ForeignKeyConstraint(["recording_id"], ["clips.id"], name=op.f("fk_calls_recording_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
+    )
+    op.create_index(op.f("ix_calls_line"), "calls", ["line", "asked_at", "id"], unique=False)
+    op.create_index(op.f("ix_calls_state"), "calls", ["state", "due_at"], unique=False)
+    op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
+    op.create_table(
+        "recording_pages",
+        sa.Column("call_id", sa.Text(), nullable=False),
+        sa.Column("number", sa.Integer(), nullable=False),
+        sa.Column("data", sa.LargeBinary(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["call_id"], ["calls.id"], name=op.f("fk_recording_pages_call_id"), ondelete="CASCADE"
+        ),
+        sa.PrimaryKeyConstraint("call_id", "number", name=op.f("pk_recording_pages")),
+    )
     # The queue's own schema, as its package ships it: several statements, sent as they are.
     op.get_bind().exec_driver_sql(SchemaManager.get_schema().replace("%", "%%"))
 

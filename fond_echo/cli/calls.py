@@ -1,0 +1,193 @@
+"""call place, list, show, end and recording."""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import json
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.client import FondEcho
+from fond_echo.contract.call import CallDetail, CallIn, CallOut, Opening, RetryPlan
+from fond_echo.core.errors import FondEchoError
+
+LOOK_SECONDS = 0.5
+
+
+class NoSuchFile(FondEchoError):
+    """A sound file that is not there."""
+
+    code = "file-missing"
+
+
+def add(commands: Any) -> None:
+    call = commands.add_parser("call", help="place calls; look at those that were")
+    verbs = call.add_subparsers(dest="verb", required=True, metavar="VERB")
+    place = verbs.add_parser("place", help="call a number")
+    place.add_argument("line", help="the phone line that calls")
+    place.add_argument("to", help="the number that is called")
+    opening = place.add_mutually_exclusive_group(required=True)
+    opening.add_argument("--assistant", help="whose greeting is said first, and who talks on")
+    opening.add_argument("--words", help="what is said first")
+    opening.add_argument("--sound", type=Path, metavar="FILE", help="what is played first")
+    opening.add_argument("--ask", metavar="URL", help="who is asked what to say, at the answer")
+    place.add_argument("--caller", default="", help="which number of ours is shown")
+    place.add_argument("--name", default="", help="of whoever is called")
+    place.add_argument(
+        "--variable", action="append", default=[], metavar="NAME=VALUE", help="for the assistant"
+    )
+    place.add_argument(
+        "--afterwards", choices=("talk", "end"), default="", help="what comes after the opening"
+    )
+    place.add_argument(
+        "--at-a-machine", choices=("speak", "hang-up"), default="speak",
+        help="where a greeting machine answers (speak)",
+    )  # fmt: skip
+    place.add_argument("--tries", type=int, default=1, help="how often at most (1)")
+    place.add_argument("--again-after", type=int, default=600, metavar="SECONDS", help="(600)")
+    place.add_argument("--wait", action="store_true", help="stay until the call is over")
+    add_service(place)
+    place.set_defaults(run=_place)
+    listing = verbs.add_parser("list", help="a line's calls, the latest first")
+    listing.add_argument("line")
+    listing.add_argument("--limit", type=int, default=20, help="how many (20)")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+    for name, run, words in (
+        ("show", _show, "a call with what happened in it"),
+        ("end", _end, "hang up, or do not place it after all"),
+        ("recording", _recording, "the recording of a call"),
+    ):
+        verb = verbs.add_parser(name, help=words)
+        verb.add_argument("id", help="of the call, or the end of it and --line")
+        verb.add_argument("--line", default="", help="where the call is looked for")
+        if name == "recording":
+            verb.add_argument("-o", "--output", type=Path, default=Path("call.ogg"))
+        add_service(verb)
+        verb.set_defaults(run=run)
+
+
+def _opening(options: argparse.Namespace) -> Opening:
+    sound = ""
+    if options.sound is not None:
+        try:
+            sound = base64.b64encode(options.sound.read_bytes()).decode()
+        except OSError as error:
+            raise NoSuchFile(f"{options.sound}: {error.strerror}") from error
+    return Opening(
+        assistant=options.assistant, words=options.words or "", sound=sound,
+        address=options.ask or "",
+    )  # fmt: skip
+
+
+def _value(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
+
+
+def _place(options: argparse.Namespace) -> int:
+    variables = dict(each.partition("=")[::2] for each in options.variable)
+    retry = None
+    if options.tries > 1:
+        retry = RetryPlan(times=options.tries - 1, after_seconds=options.again_after)
+    given = CallIn(
+        to=options.to, opening=_opening(options), caller=options.caller, name=options.name,
+        variables={name: _value(text) for name, text in variables.items()},
+        afterwards=options.afterwards, at_a_machine=options.at_a_machine, retry=retry,
+    )  # fmt: skip
+    with service(options) as echo:
+        call = echo.place_call(options.line, given)
+        while options.wait and call.state != "ended":
+            time.sleep(LOOK_SECONDS)
+            call = echo.call(call.id)
+    if options.json:
+        print_json(call)
+    elif options.wait:
+        show(call)
+    else:
+        print(f"call {call.id} to {call.number} is asked for")
+    return 0 if not options.wait or call.answered_at else 1
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        page = echo.calls(options.line, limit=options.limit)
+    if options.json:
+        print_json(page)
+        return 0
+    rows = [
+        (f"{each.asked_at:%H:%M:%S}", each.id[-12:], "from" if each.direction == "in" else "to",
+         each.caller if each.direction == "in" else each.number, each.state, _length(each),
+         each.cause)
+        for each in page.items
+    ]  # fmt: skip
+    table(("at", "call", "", "number", "state", "length", "ended"), rows)
+    return 0
+
+
+def _length(call: CallOut) -> str:
+    return f"{call.seconds:.0f} s" if call.seconds is not None else ""
+
+
+def _whole_id(echo: FondEcho, options: argparse.Namespace) -> str:
+    if options.line and len(options.id) < 36:
+        found: Sequence[CallOut] = echo.calls(options.line, limit=200).items
+        return next((each.id for each in found if each.id.endswith(options.id)), options.id)
+    return str(options.id)
+
+
+def _show(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        call = echo.call(_whole_id(echo, options))
+    if options.json:
+        print_json(call)
+    else:
+        show(call)
+    return 0
+
+
+def _end(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        call = echo.end_call(_whole_id(echo, options))
+    if options.json:
+        print_json(call)
+    else:
+        print(f"call {call.id} is being ended")
+    return 0
+
+
+def _recording(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        call = echo.call(_whole_id(echo, options))
+        if call.recording is None:
+            print("the call was not recorded")
+            return 1
+        options.output.write_bytes(echo.sound(call.recording.id))
+    print(f"{options.output}: {call.recording.size:,} bytes, left the other side, right us")
+    return 0
+
+
+def show(call: CallDetail) -> None:
+    """Print a call with its timeline."""
+    way = f"from {call.caller}" if call.direction == "in" else f"to {call.number}"
+    print(f"call {way} on {call.line}, {call.asked_at:%H:%M:%S}: {call.state}")
+    if call.answerer:
+        print(f"  answered by   {call.answerer}")
+    for each in call.attempts:
+        print(f"  tried         {each.at:%H:%M:%S}  {each.outcome} {each.status or ''}".rstrip())
+    for happening in call.timeline:
+        at = f"{happening.at:7.2f} s" if happening.at is not None else "         "
+        about = ", ".join(f"{name} {value}" for name, value in happening.about.items() if value)
+        print(f"  {at}  {happening.kind:<12} {about}".rstrip())
+    if call.quality:
+        q = call.quality
+        print(f"  sounded like  {q['opinion']} of 4.5 (rating {q['rating']}), "
+              f"{q['loss']:.1%} lost, jitter {q['jitter_ms']} ms")  # fmt: skip
+    if call.recording is not None:
+        print(f"  recording     {call.recording.id}, {call.recording.size:,} bytes")

@@ -1,0 +1,111 @@
+"""Calls: what is asked for to place one, and what became of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, JsonValue, model_validator
+
+from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.clip import ClipRef
+
+Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
+Answerer = Literal["", "person", "machine", "unknown"]
+MOST_SOUND = 14_000_000
+"""Characters of base64: ten megabytes of sound."""
+
+
+class Opening(Shape):
+    """What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
+    a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
+    answer: it gives text, a reply as JSON, or a sound file. A file that never changes is enough."""
+
+    assistant: Name | None = None
+    words: str = Field(default="", max_length=5_000)
+    sound: str = Field(default="", max_length=MOST_SOUND)
+    address: str = Field(default="", pattern=r"^$|^https?://\S+$", max_length=2_000)
+
+    @model_validator(mode="after")
+    def _one(self) -> Opening:
+        given = (self.assistant, self.words.strip(), self.sound, self.address)
+        if sum(map(bool, given)) != 1:
+            raise ValueError("an opening is one of assistant, words, sound, address")
+        return self
+
+
+class RetryPlan(Shape):
+    """How often, after how long, and after which outcomes a call is tried again."""
+
+    times: int = Field(ge=1, le=20)
+    after_seconds: int = Field(default=600, ge=1, le=7 * 86_400)
+    outcomes: list[Outcome] = Field(default=["busy", "no-answer"], min_length=1)
+
+
+class CallIn(Shape):
+    """A call to be placed.
+
+    `caller` is the number of ours that is shown (the line's first, where it is empty). `variables`
+    are there for the assistant as the conversation's own. After the opening an assistant talks
+    on; other openings end the call, unless `afterwards` says otherwise. Where a greeting machine
+    answers, the opening is left on it, or the call is ended.
+    """
+
+    to: str = Field(min_length=1, max_length=60)
+    opening: Opening
+    caller: str = Field(default="", max_length=60)
+    name: str = Field(default="", max_length=100)
+    variables: dict[str, JsonValue] = Field(default_factory=dict)
+    afterwards: Literal["", "talk", "end"] = ""
+    at_a_machine: Literal["speak", "hang-up"] = "speak"
+    retry: RetryPlan | None = None
+
+    @property
+    def talks_on(self) -> bool:
+        """Whether the assistant listens once the opening was said."""
+        return (self.afterwards or ("talk" if self.opening.assistant else "end")) == "talk"
+
+
+class Attempt(Shape):
+    """One try of a call."""
+
+    at: Instant
+    outcome: str
+    status: int = 0
+
+
+class Happening(Shape):
+    """Something on a call's timeline: seconds from the answer, none before it; what; more."""
+
+    at: float | None
+    kind: str
+    about: dict[str, Any] = Field(default_factory=dict)
+
+
+class CallOut(Shape):
+    """A call as lists show it."""
+
+    id: str
+    line: Name
+    direction: Literal["in", "out"]
+    caller: str
+    number: str
+    state: Literal["asked", "placing", "ringing", "answered", "ended"]
+    cause: str
+    by: str
+    status: int
+    answerer: Answerer
+    attempts: list[Attempt]
+    asked_at: Instant
+    due_at: Instant | None
+    answered_at: Instant | None
+    ended_at: Instant | None
+    seconds: Annotated[float | None, Field(description="from the answer to the end")]
+
+
+class CallDetail(CallOut):
+    """A call with what happened in it. `conversation` is where its turns are."""
+
+    conversation: str
+    timeline: list[Happening]
+    quality: dict[str, Any] | None
+    recording: ClipRef | None

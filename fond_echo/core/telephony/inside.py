@@ -1,0 +1,214 @@
+"""What goes on within a call that was answered: media that change, transfer, keys, the timer that
+shows whether the other side is still there."""
+
+from __future__ import annotations
+
+import random
+import re
+from collections.abc import Sequence
+
+from fond_echo.core.telephony import calls, timers
+from fond_echo.core.telephony.calls import Call
+from fond_echo.core.telephony.errors import MalformedValue, TelephonyError
+from fond_echo.core.telephony.exchange import Asked, Output
+from fond_echo.core.telephony.legs import Legs
+from fond_echo.core.telephony.message import Request, Response, response_to
+from fond_echo.core.telephony.transactions import T1
+from fond_echo.core.telephony.values import parse_address
+
+KEY_TYPES = ("application/dtmf-relay", "application/dtmf")
+KEYS = "0123456789*#ABCD"
+FRAGMENT = "message/sipfrag;version=2.0"
+GLARE = (2.1, 4.0)
+"""Seconds until the side that made the call asks again, where both asked at once (§14.1)."""
+
+
+class Inside(Legs):
+    """Requests within calls, of both sides."""
+
+    def change(self, call: Call, description: bytes, now: float) -> Output:
+        """Tell the other side what our media are from now on: hold, resume."""
+        call.changing, call.change_at = description, None
+
+        def told(response: Response | None, at: float) -> Output:
+            if response is not None and response.status < 200:
+                return Output()
+            number = 0 if response is None else response.sequence[0]
+            if response is not None and response.status < 300:
+                call.described, call.theirs, call.changing = description, response.body, b""
+                expiry = timers.expiry_of(response)
+                if expiry is not None:
+                    timers.start(call, expiry, at, asked_by_us=True)
+                self._expect(call)
+                out = self._acknowledge(call, number)
+                out.events.append(calls.Changed(call))
+                return out
+            return self._not_changed(call, response, at)
+
+        return self._ask(call, "INVITE", now, told, self._media_fields(call), description)
+
+    def _not_changed(self, call: Call, response: Response | None, now: float) -> Output:
+        if response is None or response.status in (408, 481):
+            return self._over(call, "vanished", "network", self._bye(call, now))
+        if response.status == 491:
+            call.change_at = now + (random.uniform(*GLARE) if not call.incoming else 1.0)
+            self._expect(call)
+        else:
+            call.changing = b""
+        return Output()
+
+    def transfer(self, call: Call, to: str, now: float) -> Output:
+        """Ask the other side to call somebody else; `Transferred` tells what came of it.
+
+        Args:
+            to: a SIP URI.
+        """
+
+        def told(response: Response | None, at: float) -> Output:
+            if response is not None and response.status < 300:
+                return Output()
+            status = response.status if response is not None else 408
+            return Output(events=[calls.Transferred(call, status)])
+
+        mine = str(call.dialog.local.uri) if call.dialog is not None else ""
+        fields = [
+            ("refer-to", f"<{to}>"), ("referred-by", f"<{mine}>"),
+            ("contact", self.exchange.contact(call.hop.transport)),
+        ]  # fmt: skip
+        return self._ask(call, "REFER", now, told, fields)
+
+    def tell_transfer(self, call: Call, status: int, now: float) -> Output:
+        """Tell the side that asked for a transfer how it goes (RFC 3515 §2.4.4)."""
+        if call.state != "answered":
+            return Output()
+        state = "active;expires=60" if status < 200 else "terminated;reason=noresource"
+        fields = [
+            ("event", "refer"), ("subscription-state", state), ("content-type", FRAGMENT),
+            ("contact", self.exchange.contact(call.hop.transport)),
+        ]  # fmt: skip
+        body = f"SIP/2.0 {status} {'OK' if status == 200 else 'Told'}\r\n".encode()
+        return self._ask(call, "NOTIFY", now, lambda *_: Output(), fields, body)
+
+    def _timer(self, call: Call, now: float) -> Output:
+        """The session timer: say that we are here, or find that the other side is not."""
+        call.timer_at = None
+        if call.refresher == "them":
+            return self._over(call, "vanished", "network", self._bye(call, now))
+
+        def told(response: Response | None, at: float) -> Output:
+            if response is None or response.status in (408, 481):
+                return self._over(call, "vanished", "network", self._bye(call, at))
+            if response.status >= 200:
+                expiry = timers.expiry_of(response) if response.status < 300 else None
+                timers.start(
+                    call, expiry or timers.Expiry(call.interval, "uac"), at, asked_by_us=True
+                )
+                self._expect(call)
+                if response.sequence[1] == "INVITE" and response.status < 300:
+                    return self._acknowledge(call, response.sequence[0])
+            return Output()
+
+        fields = [
+            ("session-expires", f"{call.interval};refresher=uac"), ("supported", "timer"),
+            ("contact", self.exchange.contact(call.hop.transport)),
+        ]  # fmt: skip
+        if "UPDATE" in _allowed(call):
+            return self._ask(call, "UPDATE", now, told, fields)
+        fields.append(("content-type", "application/sdp"))
+        return self._ask(call, "INVITE", now, told, fields, call.described)
+
+    def _within(self, asked: Asked, now: float) -> Output:
+        request = asked.request
+        call = self._call_of(request)
+        if call is None or call.dialog is None:
+            return self._say(asked, 481, now)
+        after = call.dialog.accepts(request)
+        if after is None:
+            return self._say(asked, 500, now, reason="Out of Order")
+        call.dialog = after
+        match request.method:
+            case "INVITE" | "UPDATE":
+                return self._reinvited(call, asked, now)
+            case "BYE":
+                return self._over(call, "hung-up", "them", self._say(asked, 200, now))
+            case "REFER":
+                return self._referred(call, asked, now)
+            case "NOTIFY":
+                return self._notified(call, asked, now)
+        out = self._say(asked, 200, now)
+        key = told_key(request)
+        if key:
+            out.events.append(calls.KeyTold(call, key))
+        return out
+
+    def _reinvited(self, call: Call, asked: Asked, now: float) -> Output:
+        request = asked.request
+        if call.again_at is not None or call.state != "answered" or call.changing:
+            return self._say(asked, 491, now)
+        if timers.too_short(request):
+            return self._say(asked, 422, now, [("min-se", str(timers.LEAST))])
+        fields: list[tuple[str, str]] = []
+        if timers.expiry_of(request) is not None:
+            expiry, fields = timers.answered(request)
+            timers.start(call, expiry, now, asked_by_us=False)
+            self._expect(call)
+        fields.append(("contact", self.exchange.contact(call.hop.transport)))
+        if request.method == "UPDATE" and not request.body:
+            return self._say(asked, 200, now, fields)
+        try:
+            described = self._describer.describe(call, request.body)
+        except TelephonyError as error:
+            return self._say(asked, 488, now, reason=error.what)
+        call.theirs, call.described = request.body or call.theirs, described
+        fields = [*fields[:-1], *self._media_fields(call)]
+        response = response_to(request, 200, fields=fields, body=described)
+        call.hop = asked.place
+        if request.method == "INVITE":
+            call.answer, call.answered_at = response, now
+            call.again_after, call.again_at = T1, now + T1
+            self._expect(call)
+        out = self.exchange.answer(asked, response, now)
+        out.events.append(calls.Changed(call))
+        return out
+
+    def _referred(self, call: Call, asked: Asked, now: float) -> Output:
+        """Who asked us to call somebody else is told by whoever uses us; see `TransferAsked`."""
+        try:
+            to = parse_address(asked.request.fields.get("refer-to") or "")
+        except MalformedValue as error:
+            return self._say(asked, 400, now, reason=error.what)
+        if not self.may_be_transferred:
+            return self._say(asked, 603, now)
+        out = self._say(asked, 202, now, [("contact", self.exchange.contact(call.hop.transport))])
+        out.events.append(calls.TransferAsked(call, to.uri))
+        return out
+
+    may_be_transferred = False
+    """Whether we call whom the other side wants us to."""
+
+    def _notified(self, call: Call, asked: Asked, now: float) -> Output:
+        out = self._say(asked, 200, now)
+        match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", asked.request.body)
+        if match and int(match[1]) >= 200:
+            out.events.append(calls.Transferred(call, int(match[1])))
+        return out
+
+
+def _allowed(call: Call) -> Sequence[str]:
+    """The methods that the other side said it knows."""
+    told = call.invite.fields.all("allow") if call.incoming else []
+    return [each.strip().upper() for each in told]
+
+
+def told_key(request: Request) -> str:
+    """The key in an INFO: "Signal=5" among its lines, or the key alone; "" where there is none."""
+    if request.media_type not in KEY_TYPES:
+        return ""
+    for line in request.body.decode("ascii", "replace").splitlines():
+        name, equals, value = line.partition("=")
+        if equals and name.strip().lower() != "signal":
+            continue
+        key = (value if equals else name).strip().upper()
+        if len(key) == 1 and key in KEYS:
+            return key
+    return ""

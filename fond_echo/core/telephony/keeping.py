@@ -1,0 +1,48 @@
+"""What is kept of a call so that another process can end it: enough for a BYE."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fond_echo.core.telephony.calls import Call
+from fond_echo.core.telephony.dialog import Dialog
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.core.telephony.exchange import Exchange, Output
+from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+
+AHEAD = 100
+"""Requests that the process that is gone may have sent since."""
+
+
+def kept(call: Call, hop: Hop) -> dict[str, Any]:
+    """A call's dialog, as JSON.
+
+    Args:
+        hop: where its requests go.
+    """
+    dialog = call.dialog
+    assert dialog is not None
+    return {
+        "call_id": dialog.call_id,
+        "local": str(dialog.local),
+        "remote": str(dialog.remote),
+        "target": str(dialog.target),
+        "route": [str(each) for each in dialog.route],
+        "sent": dialog.sent,
+        "hop": list(hop),
+    }
+
+
+def farewell(exchange: Exchange, data: dict[str, Any], now: float) -> Output:
+    """The BYE of a call that was kept. Raises MalformedValue for anything else."""
+    try:
+        route = tuple(parse_address(each) for each in data["route"])
+        dialog = Dialog(
+            data["call_id"], parse_address(data["local"]), parse_address(data["remote"]),
+            parse_uri(data["target"]), route, int(data["sent"]) + AHEAD,
+        )  # fmt: skip
+        hop = Hop(*data["hop"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise MalformedValue(f"no call was kept: {error}") from error
+    bye, _ = dialog.request("BYE", exchange.via(hop.transport))
+    return exchange.ask(bye, hop, now, lambda *_: Output())

@@ -1,0 +1,135 @@
+"""What both ways of a call share: its state, its requests and answers, its end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Protocol
+
+from fond_echo.core.telephony import calls
+from fond_echo.core.telephony.alarms import Alarms
+from fond_echo.core.telephony.calls import Call, Side, where
+from fond_echo.core.telephony.exchange import Asked, Exchange, Output, Told
+from fond_echo.core.telephony.message import Request, response_to
+from fond_echo.core.telephony.values import Hop
+
+ALLOW = "INVITE, ACK, CANCEL, BYE, OPTIONS, INFO, UPDATE, REFER, NOTIFY"
+SDP = "application/sdp"
+AGENT = "Fond Echo"
+
+
+class Describer(Protocol):
+    """Says what our media are."""
+
+    def describe(self, call: Call, offer: bytes) -> bytes:
+        """Our answer to an offer; our own offer where there is none. Raises a TelephonyError where
+        nothing fits."""
+
+
+class Legs:
+    """Calls from one address, by what tells them apart.
+
+    Args:
+        host, port: where others reach us.
+        describer: asked when the other side changes its media.
+        token: makes unguessable names.
+    """
+
+    def __init__(
+        self, host: str, port: int, describer: Describer, token: Callable[[], str] | None = None
+    ) -> None:
+        more = {"token": token} if token is not None else {}
+        self.exchange = Exchange(host, port, self._asked, **more)
+        self._describer = describer
+        self._calls: dict[str, Call] = {}
+        self._dialogs: dict[tuple[str, str, str], Call] = {}
+        self._alarms: Alarms[str] = Alarms()
+
+    def _asked(self, asked: Asked, now: float) -> Output:
+        raise NotImplementedError
+
+    @property
+    def open_calls(self) -> list[Call]:
+        """Those that are not over."""
+        return list(self._calls.values())
+
+    def _know(self, call: Call) -> None:
+        """Keep a call, and its dialog as soon as there is one."""
+        self._calls[call.id] = call
+        if call.dialog is not None:
+            self._dialogs[call.dialog.key] = call
+
+    def _expect(self, call: Call) -> None:
+        """See to a call when it is due."""
+        self._alarms.put(call.id, None if call.state == "ended" else call.due)
+
+    def _call_of(self, request: Request) -> Call | None:
+        return self._dialogs.get((request.call_id, request.target.tag, request.origin.tag))
+
+    def _media_fields(self, call: Call | None = None) -> list[tuple[str, str]]:
+        transport = call.hop.transport if call is not None else "UDP"
+        contact = self.exchange.contact(transport)
+        return [("contact", contact), ("allow", ALLOW), ("content-type", SDP)]
+
+    def _say(
+        self,
+        asked: Asked,
+        status: int,
+        now: float,
+        fields: Sequence[tuple[str, str]] = (),
+        *,
+        reason: str = "",
+        body: bytes = b"",
+    ) -> Output:
+        response = response_to(
+            asked.request, status, reason, tag=self.exchange.token(), fields=fields, body=body
+        )
+        return self.exchange.answer(asked, response, now)
+
+    def hop_of(self, call: Call) -> Hop:
+        """Where requests within a call go."""
+        return self._next_hop(call)
+
+    def _next_hop(self, call: Call) -> Hop:
+        """Where requests of ours go."""
+        assert call.dialog is not None
+        if call.dialog.route:
+            return where(call.dialog.route[0].uri)
+        if call.incoming:
+            return call.hop
+        return where(call.dialog.target)._replace(transport=call.hop.transport)
+
+    def _ask(
+        self, call: Call, method: str, now: float, told: Told,
+        fields: Sequence[tuple[str, str]] = (), body: bytes = b"",
+    ) -> Output:  # fmt: skip
+        """A request of ours within a call."""
+        assert call.dialog is not None
+        hop = self._next_hop(call)
+        via = self.exchange.via(hop.transport)
+        request, call.dialog = call.dialog.request(method, via, fields=fields, body=body)
+        return self.exchange.ask(request, hop, now, told)
+
+    def _acknowledge(self, call: Call, number: int) -> Output:
+        """The ACK of a 2xx to our INVITE of that number."""
+        assert call.dialog is not None
+        hop = self._next_hop(call)
+        ack, _ = call.dialog.request("ACK", self.exchange.via(hop.transport), number=number)
+        return Output([(ack.to_bytes(), hop)])
+
+    def _bye(self, call: Call, now: float) -> Output:
+        if call.dialog is None:
+            return Output()
+        return self._ask(call, "BYE", now, lambda *_: Output())
+
+    def _over(
+        self, call: Call, cause: calls.Cause, by: Side, out: Output, status: int = 0
+    ) -> Output:
+        if call.state != "ended":
+            call.state = "ended"
+            call.again_at = call.timer_at = call.change_at = None
+            self._calls.pop(call.id, None)
+            if call.dialog is not None:
+                self._dialogs.pop(call.dialog.key, None)
+            self._expect(call)
+            out.events.append(calls.Ended(call, cause, by, status))
+        return out

@@ -1,0 +1,114 @@
+"""Calls that we place, from the INVITE to its answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from fond_echo.core.telephony import calls, dialog, timers
+from fond_echo.core.telephony.calls import Account, Call, where
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.core.telephony.exchange import Output
+from fond_echo.core.telephony.legs import AGENT, Legs
+from fond_echo.core.telephony.message import Fields, Request, Response
+from fond_echo.core.telephony.transactions import cancelled
+from fond_echo.core.telephony.values import Address, Hop, Uri
+
+
+class Placing(Legs):
+    """Places calls."""
+
+    def place(
+        self,
+        number: Uri,
+        caller: Address,
+        description: bytes,
+        now: float,
+        *,
+        hop: Hop | None = None,
+        account: Account | None = None,
+        fields: Sequence[tuple[str, str]] = (),
+    ) -> tuple[Call, Output]:
+        """Place a call.
+
+        Args:
+            hop: where it is sent, a proxy; where None, to what the URI says.
+            fields: more header fields.
+        """
+        ex, to = self.exchange, hop or where(number)
+        call_id = f"{ex.token()}@{ex.host}"
+        call = Call(
+            call_id, False, number.number, caller.uri.number, Request(Fields(()), b"", "", number),
+            to, described=description, account=account,
+        )  # fmt: skip
+        pairs = (
+            ("via", str(ex.via(to.transport))), ("max-forwards", "70"),
+            ("from", str(caller.with_tag(ex.token()))), ("to", f"<{number}>"), ("call-id", call_id),
+            ("cseq", "1 INVITE"), ("user-agent", AGENT), *timers.asking(), *fields,
+            *self._media_fields(call),
+        )  # fmt: skip
+        call.invite = Request(Fields(pairs), description, "INVITE", number)
+        self._know(call)
+        return call, self._invite(call, now)
+
+    def _invite(self, call: Call, now: float) -> Output:
+        def told(response: Response | None, at: float) -> Output:
+            return self._came_of(call, response, at)
+
+        return self.exchange.ask(call.invite, call.hop, now, told)
+
+    def _once_more(self, call: Call, now: float, change: Callable[[Fields], Fields]) -> Output:
+        """The INVITE again, with what was missing in it."""
+        number, _ = call.invite.sequence
+        fields = call.invite.fields.having("via", str(self.exchange.via(call.hop.transport)))
+        fields = change(fields.having("cseq", f"{number + 1} INVITE"))
+        call.invite = Request(fields, call.invite.body, "INVITE", call.invite.uri)
+        return self._invite(call, now)
+
+    def _came_of(self, call: Call, response: Response | None, now: float) -> Output:
+        if response is None:
+            return self._over(call, "unreachable", "network", Output())
+        if response.status < 200:
+            if response.status == 100 or call.state != "offered":
+                return Output()
+            call.state = "ringing"
+            out = Output(events=[calls.Ringing(call)])
+            return out.join(self._cancel(call, now)) if call.cancelling else out
+        if response.status < 300:
+            return self._picked_up(call, response, now)
+        if response.status in (401, 407) and not call.tried and call.account is not None:
+            given = self.exchange.answering(call.invite, response, call.account)
+            if given is not None:
+                call.tried = True
+                return self._once_more(call, now, lambda fields: fields.having(*given))
+        least = timers.least_of(response) if response.status == 422 else 0
+        asked = timers.expiry_of(call.invite)
+        if least and asked is not None and asked.seconds < least <= 86_400:
+            return self._once_more(
+                call, now, lambda fields: fields.having("session-expires", str(least))
+            )
+        return self._over(call, calls.cause_of(response.status), "them", Output(), response.status)
+
+    def _picked_up(self, call: Call, response: Response, now: float) -> Output:
+        number, _ = call.invite.sequence
+        if call.dialog is not None:
+            # Our ACK was lost.
+            return self._acknowledge(call, number)
+        try:
+            call.dialog = dialog.of_caller(call.invite, response)
+        except MalformedValue:
+            return self._over(call, "failed", "them", Output(), response.status)
+        if call.state == "ended":
+            # It was answered in the moment in which we gave up.
+            return self._acknowledge(call, number).join(self._bye(call, now))
+        self._know(call)
+        out = self._acknowledge(call, number)
+        call.state, call.theirs, call.answered_at = "answered", response.body, now
+        if call.cancelling:
+            return self._over(call, "cancelled", "us", out.join(self._bye(call, now)))
+        timers.start(call, timers.expiry_of(response), now, asked_by_us=True)
+        self._expect(call)
+        out.events.append(calls.Answered(call))
+        return out
+
+    def _cancel(self, call: Call, now: float) -> Output:
+        return self.exchange.ask(cancelled(call.invite), call.hop, now, lambda *_: Output())

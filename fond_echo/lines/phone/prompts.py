@@ -1,0 +1,80 @@
+"""Words that are said in calls: rendered once, kept by what they are, ready in the call's law."""
+
+from __future__ import annotations
+
+import asyncio
+import zlib
+from collections import OrderedDict
+from collections.abc import AsyncIterator
+
+from fond_echo.core.telephony.g711 import Law, in_law
+from fond_echo.speech.remote import SpokenSound
+from fond_echo.stages.ports import Voice
+
+MOST_BYTES = 64 * 2**20
+LONGEST_TEXT = 1_000
+"""Characters: longer words are hardly said twice."""
+
+
+class CachedVoice:
+    """A voice that says the same words in the same way, and renders them once."""
+
+    def __init__(self, voice: Voice) -> None:
+        self._voice = voice
+        self._kept: OrderedDict[tuple[str, str], list[SpokenSound]] = OrderedDict()
+        self._size = 0
+
+    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+        """The parts of it as they come. `seed` follows from the words."""
+        key = text, voice
+        if key in self._kept:
+            self._kept.move_to_end(key)
+            for part in self._kept[key]:
+                yield part
+            return
+        parts: list[SpokenSound] = []
+        async for part in self._voice.speak(text, voice, seed=zlib.crc32(text.encode())):
+            parts.append(part)
+            yield part
+        if len(text) <= LONGEST_TEXT and key not in self._kept:
+            self._kept[key] = parts
+            self._size += _size(parts)
+            while self._size > MOST_BYTES:
+                self._size -= _size(self._kept.popitem(last=False)[1])
+
+
+def _size(parts: list[SpokenSound]) -> int:
+    return sum(part.clip.samples.nbytes for part in parts)
+
+
+class Prompts:
+    """Words as bytes of a law.
+
+    Attributes:
+        voice: what says them, with its cache; turns of calls speak with it too.
+    """
+
+    def __init__(self, voice: Voice) -> None:
+        self.voice: Voice = CachedVoice(voice)
+        self._kept: OrderedDict[tuple[str, str, Law], bytes] = OrderedDict()
+        self._size = 0
+
+    def ready(self, text: str, voice: str, law: Law) -> bytes:
+        """What is there at once; b"" where it is not."""
+        return self._kept.get((text, voice, law), b"")
+
+    async def spoken(self, text: str, voice: str, law: Law) -> bytes:
+        """Words, 8,000 bytes a second. Raises what the voice raises."""
+        key = text, voice, law
+        if key in self._kept:
+            self._kept.move_to_end(key)
+            return self._kept[key]
+        data = b""
+        async for part in self.voice.speak(text, voice, seed=0):
+            data += await asyncio.to_thread(in_law, part.clip, law)
+        if len(text) <= LONGEST_TEXT:
+            self._kept[key] = data
+            self._size += len(data)
+            while self._size > MOST_BYTES:
+                self._size -= len(self._kept.popitem(last=False)[1])
+        return data

@@ -1,0 +1,78 @@
+"""The clock of all calls of a process: each call has its 20 ms, and the calls are spread over them.
+It knows how busy it is."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections import deque
+from collections.abc import Callable
+
+TICK = 0.02
+SLOTS = 10
+"""A call's packets leave in one of so many slots of 2 ms."""
+
+LATEST = 500
+"""Slots over which the load is taken: a second."""
+
+FULL = 0.8
+"""So much of the time may be spent on the calls that are there; no more are taken then."""
+
+Beat = Callable[[float, float], None]
+
+
+class Ticker:
+    """Calls each of its members every 20 ms with the loop's time and the wall's; time that was lost
+    is caught up."""
+
+    def __init__(self) -> None:
+        self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
+        self._spent: deque[float] = deque(maxlen=LATEST)
+        self._task: asyncio.Task[None] | None = None
+
+    def start(self) -> None:
+        self._task = asyncio.create_task(self._run())
+
+    def stop(self) -> None:
+        if self._task is not None:
+            self._task.cancel()
+
+    def add(self, name: str, beat: Beat) -> None:
+        """Begin to call somebody, in the emptiest slot."""
+        min(self._slots, key=len)[name] = beat
+
+    def remove(self, name: str) -> None:
+        for slot in self._slots:
+            slot.pop(name, None)
+
+    @property
+    def load(self) -> float:
+        """The share of the processor's time that calls took in the last second; what else runs on
+        the machine does not count."""
+        return sum(self._spent) / (len(self._spent) * TICK / SLOTS) if self._spent else 0.0
+
+    @property
+    def full(self) -> bool:
+        """Whether one more call would be too many for the others."""
+        return len(self._spent) == LATEST and self.load > FULL
+
+    async def _run(self) -> None:
+        loop = asyncio.get_running_loop()
+        due = loop.time()
+        number = 0
+        while True:
+            due += TICK / SLOTS
+            number = (number + 1) % SLOTS
+            late = loop.time() - due
+            if late < 0:
+                await asyncio.sleep(-late)
+            elif number == 0:
+                await asyncio.sleep(0)
+            now = loop.time()
+            if now - due > 1.0:
+                due = now
+            begun = time.thread_time()
+            wall = time.time()
+            for beat in list(self._slots[number].values()):
+                beat(now, wall)
+            self._spent.append(time.thread_time() - begun)

@@ -1,0 +1,172 @@
+"""Calls: who called whom, what became of it, and the pages of what was recorded."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, bindparam, delete, func, select, text, update
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fond_echo.contract.base import new_id
+from fond_echo.store.blobs import BlobStore
+from fond_echo.store.events import emit
+from fond_echo.store.records import ClipRecord, Json, Record
+
+
+class Call(Record):
+    """A call of a phone line.
+
+    `direction` is in or out. `state`: asked (to be placed at `due_at`), placing, ringing, answered,
+    ended. `cause` says why it ended, `by` whom, `status` with which answer. `answerer` is person,
+    machine or unknown, of calls that we placed. `attempts` tells of each try of those, `order` what
+    was asked for. `dialog` is what a BYE needs, kept while the call is open. `timeline` holds what
+    happened, in seconds from the answer. `conversation` is the place of its turns.
+    """
+
+    __tablename__ = "calls"
+    __table_args__ = (
+        Index(None, "line", "asked_at", "id"),
+        Index(None, "state", "due_at"),
+        Index(None, "conversation"),
+    )
+    id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
+    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    direction: Mapped[str]
+    caller: Mapped[str]
+    number: Mapped[str]
+    conversation: Mapped[str]
+    state: Mapped[str]
+    cause: Mapped[str] = mapped_column(default="")
+    by: Mapped[str] = mapped_column(default="")
+    status: Mapped[int] = mapped_column(default=0)
+    answerer: Mapped[str] = mapped_column(default="")
+    ending: Mapped[bool] = mapped_column(default=False)
+    order: Mapped[Json] = mapped_column(default=dict)
+    attempts: Mapped[list[Any]] = mapped_column(default=list)
+    dialog: Mapped[Json | None]
+    timeline: Mapped[list[Any]] = mapped_column(default=list)
+    quality: Mapped[Json | None]
+    recording_id: Mapped[str | None] = mapped_column(ForeignKey("clips.id"))
+    asked_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    due_at: Mapped[datetime | None]
+    answered_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+
+
+class RecordingPage(Record):
+    """A second of a call's recording, as it goes into the file."""
+
+    __tablename__ = "recording_pages"
+    call_id: Mapped[str] = mapped_column(
+        ForeignKey("calls.id", ondelete="CASCADE"), primary_key=True
+    )
+    number: Mapped[int] = mapped_column(primary_key=True)
+    data: Mapped[bytes]
+
+
+_APPEND = text(
+    "UPDATE calls SET timeline = timeline || jsonb_build_array(CAST(:entry AS jsonb))"
+    " WHERE id = :id"
+).bindparams(bindparam("entry", type_=JSONB))
+
+
+async def happened(
+    session: AsyncSession, call: str, line: str, kind: str, at: float | None,
+    data: Mapping[str, Any],
+) -> None:  # fmt: skip
+    """Write down an event of a call, on its timeline too.
+
+    Args:
+        at: seconds from the answer; None before there was one.
+    """
+    entry = {"at": None if at is None else round(at, 2), "kind": kind, **data}
+    await session.execute(_APPEND, {"entry": entry, "id": call})
+    await emit(session, f"call.{kind}", call, line=line, **data)
+
+
+async def change(session: AsyncSession, call: str, **values: Any) -> None:
+    """Change what is known of a call."""
+    await session.execute(update(Call).where(Call.id == call).values(**values))
+
+
+async def due_calls(session: AsyncSession, line: str, most: int) -> list[Call]:
+    """Calls that are to be placed now; from here on they are being placed."""
+    now = datetime.now(UTC)
+    wanted = (
+        select(Call)
+        .where(Call.line == line, Call.state == "asked", Call.due_at <= now, Call.ending.is_(False))
+        .order_by(Call.due_at, Call.id)
+        .limit(most)
+        .with_for_update(skip_locked=True)
+    )
+    found = list((await session.execute(wanted)).scalars())
+    for call in found:
+        call.state = "placing"
+    return found
+
+
+async def open_calls(session: AsyncSession, line: str) -> list[Call]:
+    """Calls that were under way when the process that carried them stopped."""
+    states = ("placing", "ringing", "answered")
+    wanted = select(Call).where(Call.line == line, Call.state.in_(states))
+    return list((await session.execute(wanted)).scalars())
+
+
+async def to_be_ended(session: AsyncSession, line: str) -> list[str]:
+    """Calls that somebody wants to be over."""
+    wanted = select(Call.id).where(Call.line == line, Call.ending.is_(True), Call.state != "ended")
+    return list((await session.execute(wanted)).scalars())
+
+
+async def minutes_today(session: AsyncSession, line: str) -> float:
+    """Minutes for which calls that we placed were answered since midnight (UTC)."""
+    midnight = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
+    length = func.extract("epoch", func.coalesce(Call.ended_at, func.now()) - Call.answered_at)
+    wanted = select(func.coalesce(func.sum(length), 0)).where(
+        Call.line == line, Call.direction == "out", Call.answered_at >= midnight
+    )
+    return float((await session.execute(wanted)).scalar_one()) / 60
+
+
+async def keep_page(session: AsyncSession, call: str, number: int, data: bytes) -> None:
+    """Keep a page of a call's recording."""
+    session.add(RecordingPage(call_id=call, number=number, data=data))
+
+
+async def bind_recording(
+    session: AsyncSession, blobs: BlobStore, call: str, media_type: str
+) -> ClipRecord | None:
+    """Make one file of a call's pages, as far as they came; None where there are none."""
+    wanted = select(RecordingPage.data).where(RecordingPage.call_id == call)
+    pages = (await session.execute(wanted.order_by(RecordingPage.number))).scalars().all()
+    if not pages:
+        return None
+    data = b"".join(pages)
+    record = ClipRecord(
+        digest=await blobs.put(session, data), media_type=media_type, size=len(data),
+        origin="recorded",
+    )  # fmt: skip
+    session.add(record)
+    await session.flush()
+    await change(session, call, recording_id=record.id)
+    await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call))
+    return record
+
+
+async def erase_calls(session: AsyncSession, blobs: BlobStore, conversations: list[str]) -> None:
+    """Erase who was in calls, what was pressed and said, and their recordings."""
+    mine = select(Call).where(Call.conversation.in_(conversations))
+    for call in (await session.execute(mine)).scalars().all():
+        clip_id, call.recording_id = call.recording_id, None
+        call.caller = call.number = ""
+        call.order, call.timeline, call.dialog = {}, [], None
+        await session.flush()
+        await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
+        if clip_id is not None:
+            record = await session.get_one(ClipRecord, clip_id)
+            await session.delete(record)
+            await blobs.release(session, record.digest)

@@ -1,0 +1,136 @@
+"""Calls: those that were, and those that are to be placed."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from fastapi import APIRouter, Path
+from sqlalchemy import select, tuple_
+
+from fond_echo.contract.api import Page
+from fond_echo.contract.base import Name, new_id
+from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.documents.phone import read_phone
+from fond_echo.lines.phone.opening import sound_of
+from fond_echo.store.calls import Call
+from fond_echo.store.clips import clip_ref
+from fond_echo.store.events import emit
+from fond_echo.store.records import Assistant, ClipRecord, Line
+from fond_echo.web.access import MayOperate, MayRead
+from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.service import TheService
+
+router = APIRouter(prefix="/api", tags=["calls"])
+
+LineName = Annotated[Name, Path()]
+CallId = Annotated[str, Path(max_length=60)]
+
+
+def _values(call: Call) -> dict[str, Any]:
+    length = None
+    if call.answered_at is not None and call.ended_at is not None:
+        length = round((call.ended_at - call.answered_at).total_seconds(), 2)
+    names = (
+        "id", "line", "direction", "caller", "number", "state", "cause", "by", "status",
+        "answerer", "asked_at", "due_at", "answered_at", "ended_at",
+    )  # fmt: skip
+    attempts = [Attempt.model_validate(each) for each in call.attempts]
+    return {
+        **{name: getattr(call, name) for name in names},
+        "attempts": attempts,
+        "seconds": length,
+    }
+
+
+def _happening(entry: dict[str, Any]) -> Happening:
+    about = {name: value for name, value in entry.items() if name not in ("at", "kind")}
+    return Happening(at=entry["at"], kind=entry["kind"], about=about)
+
+
+@router.post("/lines/{line}/calls", status_code=201)
+async def place_call(
+    line: LineName, given: CallIn, _: MayOperate, service: TheService
+) -> CallDetail:
+    """Place a call from a phone line, as soon as its limits let it."""
+    if given.opening.sound:
+        await sound_of(given.opening.sound)
+    async with service.database.writing() as session:
+        record = await session.get(Line, line)
+        if record is None:
+            raise NotThere(f"there is no line {line!r}")
+        if record.kind != "phone":
+            raise Conflict(f"the line {line!r} is no phone line", remedy="see fond-echo line list")
+        phone = read_phone(record.description, f"{line}.yaml")
+        number = phone.may_be_called(given.to)
+        caller = given.caller or (phone.numbers[0] if phone.numbers else line)
+        if given.caller and given.caller not in phone.numbers:
+            raise MalformedValue(
+                f"{given.caller!r} is no number of the line {line!r}",
+                where="caller",
+                remedy=f"its numbers: {', '.join(phone.numbers) or 'none'}",
+            )
+        named = given.opening.assistant
+        if named and ((found := await session.get(Assistant, named)) is None or not found.live):
+            raise NotThere(f"there is no published assistant {named!r}", remedy="publish it first")
+        call = Call(
+            id=new_id(), line=line, direction="out", caller=caller, number=number, state="asked",
+            conversation="", order=given.model_dump(mode="json"), due_at=datetime.now(UTC),
+        )  # fmt: skip
+        session.add(call)
+        await session.flush()
+        await session.refresh(call)
+        await emit(session, "call.asked", call.id, line=line, number=number)
+        return CallDetail(
+            **_values(call), conversation="", timeline=[], quality=None, recording=None
+        )
+
+
+@router.get("/lines/{line}/calls")
+async def list_calls(
+    line: LineName, _: MayRead, service: TheService,
+    after: After = "", limit: Limit = 50,
+) -> Page[CallOut]:  # fmt: skip
+    """A line's calls, the latest first."""
+    wanted = select(Call).where(Call.line == line).order_by(Call.asked_at.desc(), Call.id.desc())
+    if (start := place(after)) is not None:
+        wanted = wanted.where(tuple_(Call.asked_at, Call.id) < start)
+    async with service.database.reading() as session:
+        if await session.get(Line, line) is None:
+            raise NotThere(f"there is no line {line!r}")
+        rows = list((await session.execute(wanted.limit(limit + 1))).scalars())
+    items = [CallOut(**_values(each)) for each in rows[:limit]]
+    following = cursor(items[-1].asked_at, items[-1].id) if len(rows) > limit else ""
+    return Page(items=items, next=following)
+
+
+@router.get("/calls/{call_id}")
+async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDetail:
+    """A call with what happened in it."""
+    async with service.database.reading() as session:
+        call = await session.get(Call, call_id)
+        if call is None:
+            raise NotThere(f"there is no call {call_id}")
+        clip = await session.get(ClipRecord, call.recording_id) if call.recording_id else None
+    return CallDetail(
+        **_values(call),
+        conversation=call.conversation,
+        timeline=[_happening(each) for each in call.timeline],
+        quality=call.quality,
+        recording=clip_ref(clip) if clip is not None else None,
+    )
+
+
+@router.post("/calls/{call_id}/end", status_code=202)
+async def end_call(call_id: CallId, bearer: MayOperate, service: TheService) -> CallDetail:
+    """Hang up, or do not place the call after all."""
+    async with service.database.writing() as session:
+        call = await session.get(Call, call_id, with_for_update=True)
+        if call is None:
+            raise NotThere(f"there is no call {call_id}")
+        if call.state == "ended":
+            raise Conflict(f"the call {call_id} is over")
+        call.ending = True
+    return await get_call(call_id, bearer, service)
