@@ -4,108 +4,16 @@ is in memory."""
 import asyncio
 import tempfile
 import unittest
-from functools import partial
 
-import httpx
-from sqlalchemy import select, update
+from sqlalchemy import select
 
-from fond_echo.contract.reply import Reply
-from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
-from fond_echo.lines.phone.house import House
-from fond_echo.lines.phone.prompts import Prompts
-from fond_echo.lines.phone.server import PhoneServer
-from fond_echo.lines.phone.session import Speaking
-from fond_echo.speech.heard import as_heard
-from fond_echo.speech.material import recogniser
 from fond_echo.standins.carrier.handset import handset
-from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.local import free_port
-from fond_echo.store.records import Conversation, Event, Line, Turn
+from fond_echo.store.records import Conversation, Event
 from tests.sounds import speech
-from tests.support.world import LocalSpeech, TurnsTest
-
-DESK = """\
-assistant: test-desk
-voice: tern
-greeting: Tern Sound Ferries.
-goodbye: Fair winds.
-logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
-routes:
-  - route: next-sailing
-    like: [When is the next boat to Pell?]
-    reply: {logic: timetable.next-sailing, safe: true}
-  - route: fares
-    like: [How much is a ticket?]
-    key: "3"
-    reply: {text: Four pounds.}
-otherwise:
-  reply: {text: I know about boats and fares.}
-"""
-
-PHONE = """\
-phone: exchange
-listen: {host: 127.0.0.1, port: %d, media: [%d, %d]}
-numbers: ["2001"]
-peers: [127.0.0.1]
-calls: 2
-manners: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], leaving: I hang up.}
-"""
-
-SAID = ("Tern Sound Ferries.", "The boat leaves at noon.", "Four pounds.", "Fair winds.",
-        "Are you there?", "I hang up.", "I know about boats and fares.")  # fmt: skip
-
-
-def understood(clip):
-    """What the handset heard, as the recogniser reads it."""
-    return recogniser().transcribe(at_rate(clip, 16_000), Expected(SAID)).spoken
-
-
-class Aside(LocalSpeech):
-    """An ear that does not hold up the call."""
-
-    async def transcribe(self, clip, expected, *, language, long):
-        hear = partial(recogniser().transcribe, clip, expected, language=language)
-        return as_heard(await asyncio.to_thread(hear))
-
-
-class OnALine(TurnsTest):
-    """A phone line that listens, and is called."""
-
-    async def asyncSetUp(self):
-        await super().asyncSetUp()
-        await self.publish(DESK)
-        port, media = free_port(), free_port()
-        self.port = port
-        text = PHONE % (port, media, media + 9)
-        async with self.database.writing() as session:
-            changed = update(Line).where(Line.name == "test-line")
-            await session.execute(changed.values(kind="phone", description=text))
-        async with self.database.reading() as session:
-            line = await session.get_one(Line, "test-line")
-        self.world.speech = Aside()
-        self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
-        client = httpx.AsyncClient(trust_env=False)
-        self.addAsyncCleanup(client.aclose)
-        house = House(
-            self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
-            Prompts(LocalSpeech()), client,
-        )  # fmt: skip
-        speaking = Speaking("tern", "Tern Sound Ferries.")
-        self.server = PhoneServer(line, read_phone(text, "line.yaml"), house, speaking, {})
-        await self.server.start()
-        self.addAsyncCleanup(self.server.stop)
-
-    def number(self, name="2001"):
-        return f"sip:{name}@127.0.0.1:{self.port}"
-
-    async def turns(self):
-        async with self.database.reading() as session:
-            rows = await session.execute(select(Turn).order_by(Turn.received_at))
-            return [(turn.arrived_as, turn.route, turn.state) for turn in rows.scalars()]
+from tests.support.phone import PHONE, OnALine, understood
 
 
 class Calls(OnALine):

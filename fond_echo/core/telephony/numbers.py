@@ -30,7 +30,8 @@ def normalised(text: str, country: str = "") -> str:
         if _NAME.fullmatch(stripped) and len(stripped) <= 60:
             return stripped
         raise MalformedValue(f"{text[:60]!r} is no number")
-    digits = re.sub(r"\D", "", stripped.replace("(0)", ""))
+    stripped = stripped.replace("(0)", "").lstrip("(")
+    digits = re.sub(r"\D", "", stripped)
     if stripped.startswith("+"):
         found = digits
     elif stripped.startswith("00"):

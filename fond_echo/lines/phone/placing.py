@@ -196,12 +196,14 @@ class Placer:
         placed.sockets.close()
         outcome = placed.gave_up or OUTCOMES.get(event.cause, "failed")
         await self._came_of(
-            placed.record, placed.order, placed.attempts, outcome, event.status, event.cause
-        )
+            placed.record, placed.order, placed.attempts, outcome, event.status, event.cause,
+            by="us" if placed.gave_up == "cancelled" else event.by,
+        )  # fmt: skip
 
     async def _came_of(
-        self, record: str, order: CallIn, attempts: list[Any], outcome: str, status: int, why: str
-    ) -> None:
+        self, record: str, order: CallIn, attempts: list[Any], outcome: str, status: int, why: str,
+        by: str = "us",
+    ) -> None:  # fmt: skip
         """What a try came to: another one later, or the end."""
         tried = [*attempts, _attempt(outcome, status)]
         again = _again(order, outcome, len(tried))
@@ -213,8 +215,8 @@ class Placer:
             )  # fmt: skip
             return
         await self._server.write(
-            record, "ended", None, {"cause": outcome, "by": "them", **about, "why": why},
-            state="ended", cause=outcome, by="them", status=status, attempts=tried,
+            record, "ended", None, {"cause": outcome, "by": by, **about, "why": why},
+            state="ended", cause=outcome, by=by, status=status, attempts=tried,
             ended_at=datetime.now(UTC),
         )  # fmt: skip
 

@@ -218,8 +218,8 @@ class Session:
         """What became of a transfer."""
         if not self._connecting:
             return
-        self._connecting = False
-        self._run(self._carrier.tell(self, "transferred", to=self._transfer_to, status=status))
+        to, self._transfer_to, self._connecting = self._transfer_to, "", False
+        self._run(self._carrier.tell(self, "transferred", to=to, status=status))
         if 200 <= status < 300:
             self._carrier.hang_up(self, "transferred")
         else:

@@ -1,110 +1,166 @@
-"""A handset: it calls a number, says things, presses keys, hears what it is told, and hangs up."""
+"""A handset: it calls and is called, says things, presses keys, hears what it is told, holds, and
+hangs up."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
-import secrets
 import time
 from collections.abc import AsyncIterator
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.telephony.calls import Account, Answered, Call, Ended, Offered, Ringing
+from fond_echo.core.telephony.calls import (
+    Account,
+    Answered,
+    Call,
+    Ended,
+    Offered,
+    Registered,
+    Ringing,
+    TransferAsked,
+)
 from fond_echo.core.telephony.endpoint import Endpoint
 from fond_echo.core.telephony.exchange import Output
 from fond_echo.core.telephony.g711 import RATE, in_law
-from fond_echo.core.telephony.sdp import Terms, agree, answer, offer, read_description
+from fond_echo.core.telephony.registering import Registrar, Registration
+from fond_echo.core.telephony.sdp import Direction, Terms, agree, answer, offer, read_description
 from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
+from fond_echo.standins.carrier.faults import Faults, FaultyWay
+from fond_echo.standins.carrier.sockets import open_socket
 
 Samples = npt.NDArray[np.int16]
+OnCall = Literal["answer", "reject", "busy", "ring-out", "dead"]
 
 TICK = 0.02
 QUIET = 60.0
 """RMS in 16 bits: below this nobody speaks."""
 
-
-class _Socket(asyncio.DatagramProtocol):
-    def __init__(self, received: Any) -> None:
-        self._received = received
-
-    def datagram_received(self, data: bytes, addr: tuple[Any, ...]) -> None:
-        self._received(data, (str(addr[0]), int(addr[1])))
+REFUSALS = {"reject": 603, "busy": 486}
 
 
 class Handset:
     """One telephone on loopback. Use `handset()`.
 
+    Args:
+        on_call: what it does when it is called: it rings for `after` seconds before.
+        faults: of the way that its sound takes.
+
     Attributes:
         rang: somebody's telephone rang for our call.
         ended: how the call ended; None while it has not.
         heard: everything that was heard since the call was answered, frame by frame.
+        transferred_to: where the other side asked us to call.
     """
 
-    def __init__(self, host: str, name: str) -> None:
+    def __init__(
+        self, host: str, name: str, *, on_call: OnCall = "answer", after: float = 0.3,
+        faults: Faults | None = None,
+    ) -> None:  # fmt: skip
         self.host, self.name = host, name
+        self.on_call, self.after = on_call, after
         self.rang = asyncio.Event()
         self.answered = asyncio.Event()
         self.over = asyncio.Event()
         self.ended: Ended | None = None
-        self.offered: asyncio.Queue[Call] = asyncio.Queue()
         self.heard: list[Samples] = []
         self.call: Call | None = None
         self.stream: Stream | None = None
+        self.transferred_to: Uri | None = None
+        self._hop: Hop | None = None
+        self._account: Account | None = None
+        self._registration: Registration | None = None
         self._endpoint: Endpoint
         self._sip: asyncio.DatagramTransport
         self._rtp: asyncio.DatagramTransport
+        self.port = 0
         self._media_port = 0
+        self._version = 0
         self._timer: asyncio.TimerHandle | None = None
+        self._way = FaultyWay(faults or Faults(), self._send_sound)
+        self._tasks: set[asyncio.Task[None]] = set()
 
     async def open(self) -> None:
-        loop = asyncio.get_running_loop()
-        self._sip, _ = await loop.create_datagram_endpoint(
-            lambda: _Socket(self._signalled), local_addr=(self.host, 0)
-        )
-        self._rtp, _ = await loop.create_datagram_endpoint(
-            lambda: _Socket(self._sounded), local_addr=(self.host, 0)
-        )
-        self._media_port = self._rtp.get_extra_info("sockname")[1]
-        port = self._sip.get_extra_info("sockname")[1]
-        self._endpoint = Endpoint(self.host, port, self)
+        self._sip, self.port = await open_socket(self.host, 0, self._signalled)
+        self._rtp, self._media_port = await open_socket(self.host, 0, self._sounded)
+        self._endpoint = Endpoint(self.host, self.port, self)
+        self._endpoint.may_be_transferred = True
         self._ticking = asyncio.create_task(self._tick())
 
     async def close(self) -> None:
         await self.hang_up()
+        if self._registration is not None and self._registration.state == "registered":
+            self._done(self._registration.leave(self._now()))
+            await asyncio.sleep(0.02)
         self._ticking.cancel()
         if self._timer is not None:
             self._timer.cancel()
+        for task in list(self._tasks):
+            task.cancel()
         self._sip.close()
         self._rtp.close()
 
+    async def register(self, carrier: Hop, password: str) -> None:
+        """Be reached by our name as a number, through a carrier; and call through it."""
+        self._hop, self._account = carrier, Account(self.name, password)
+        address = parse_address(f"<sip:{self.name}@{carrier.host}>")
+        registrar = Registrar(
+            self.name, parse_uri(f"sip:{carrier.host}:{carrier.port}"), address, self._account, 300
+        )
+        self._registration = Registration(registrar, self._endpoint.exchange)
+        self._wake()
+        for _ in range(500):
+            if self._registration.state in ("registered", "failing"):
+                return
+            await asyncio.sleep(TICK)
+
     def describe(self, call: Call, offered: bytes) -> bytes:
         """Our media, to whoever changes theirs."""
+        if not offered:
+            return offer(self._terms())
         described, agreed = answer(read_description(offered), self._terms())
         if self.stream is not None:
             self.stream.changed(agreed)
         return described
 
-    def _terms(self) -> Terms:
-        return Terms(self.host, self._media_port, secrets.randbits(31))
+    def _terms(self, direction: Direction = "sendrecv") -> Terms:
+        self._version += 1
+        return Terms(self.host, self._media_port, 1, version=self._version, direction=direction)
 
     async def dial(
         self, number: str, *, account: Account | None = None, hop: Hop | None = None
     ) -> None:
-        """Call somebody (sip:NUMBER@HOST:PORT); come back when it is answered or over."""
+        """Call somebody (sip:NUMBER@HOST:PORT, or a number of our carrier); come back when it is
+        answered or over."""
+        hop = hop or self._hop
+        if ":" not in number:
+            assert hop is not None, "a number alone needs a carrier"
+            number = f"sip:{number}@{hop.host}:{hop.port}"
         caller = parse_address(f'"{self.name}" <sip:{self.name}@{self.host}>')
+        self._again()
         self.call, output = self._endpoint.place(
-            parse_uri(number), caller, offer(self._terms()), self._now(), account=account, hop=hop
-        )
+            parse_uri(number), caller, offer(self._terms()), self._now(),
+            account=account or self._account, hop=hop,
+        )  # fmt: skip
         self._done(output)
+        await self.answer_or_end()
+
+    def _again(self) -> None:
+        for each in (self.rang, self.answered, self.over):
+            each.clear()
+        self.ended, self.stream, self.heard = None, None, []
+
+    async def answer_or_end(self, seconds: float | None = None) -> bool:
+        """Wait until the call is answered or over; whether it was answered."""
         waiting = [asyncio.create_task(each.wait()) for each in (self.answered, self.over)]
-        await asyncio.wait(waiting, return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait(waiting, timeout=seconds, return_when=asyncio.FIRST_COMPLETED)
         for task in waiting:
             task.cancel()
+        return self.answered.is_set()
 
     async def say(self, clip: Clip) -> None:
         """Say something; come back when it was said."""
@@ -119,6 +175,19 @@ class Handset:
         assert self.stream is not None
         for key in keys:
             self.stream.press(key)
+
+    async def hold(self) -> None:
+        """Put the other side on hold."""
+        await self._change("sendonly")
+
+    async def resume(self) -> None:
+        """Talk on."""
+        await self._change("sendrecv")
+
+    async def _change(self, direction: Direction) -> None:
+        assert self.call is not None
+        self._done(self._endpoint.change(self.call, offer(self._terms(direction)), self._now()))
+        await asyncio.sleep(0.1)
 
     async def listen(self, *, quiet: float = 1.0, longest: float = 20.0) -> Clip:
         """What is said next, until it has been quiet for some seconds, or the call is over."""
@@ -146,6 +215,11 @@ class Handset:
             self._done(self._endpoint.hang_up(self.call, self._now()))
             await asyncio.sleep(0.05)
 
+    def vanish(self) -> None:
+        """Say nothing any more, as a telephone does whose battery is empty."""
+        self._sip.close()
+        self._rtp.close()
+
     def _now(self) -> float:
         return asyncio.get_running_loop().time()
 
@@ -156,6 +230,11 @@ class Handset:
         if self.stream is not None:
             self.stream.receive(data, place, self._now())
 
+    def _run(self, work: Any) -> None:
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
     def _done(self, output: Output) -> None:
         for data, place in output.send:
             if not self._sip.is_closing():
@@ -164,35 +243,92 @@ class Handset:
             match event:
                 case Ringing():
                     self.rang.set()
-                case Answered(call):
-                    agreed = agree(read_description(call.theirs), self._terms())
-                    self.stream = Stream(agreed, Identity.chosen())
-                    self.answered.set()
                 case Offered(call):
-                    self.call = call
-                    self.offered.put_nowait(call)
-                case Ended():
+                    self._run(self._offered(call))
+                case Answered(call) if call is self.call:
+                    if self.stream is None:
+                        agreed = agree(read_description(call.theirs), self._terms())
+                        self.stream = Stream(agreed, Identity.chosen())
+                    self.answered.set()
+                case TransferAsked(call, to):
+                    self._run(self._transferred(call, to))
+                case Ended(call) if call is self.call:
                     self.ended = event
                     self.over.set()
+                case Registered():
+                    pass
+        self._schedule()
+
+    async def _offered(self, call: Call) -> None:
+        """We are called."""
+        if self.on_call == "dead":
+            return
+        if self.call is not None and self.call.state != "ended":
+            self._done(self._endpoint.reject(call, 486, self._now()))
+            return
+        self._again()
+        self.call = call
+        self._done(self._endpoint.ring(call, self._now()))
+        await asyncio.sleep(self.after)
+        if call.state == "ended" or self.on_call == "ring-out":
+            return
+        if self.on_call in REFUSALS:
+            self._done(self._endpoint.reject(call, REFUSALS[self.on_call], self._now()))
+            return
+        described, agreed = answer(read_description(call.theirs), self._terms())
+        self.stream = Stream(agreed, Identity.chosen())
+        self._done(self._endpoint.accept(call, described, self._now()))
+
+    async def _transferred(self, call: Call, to: Uri) -> None:
+        """The other side wants us to call somebody else: we do, and say how it goes."""
+        self.transferred_to = to
+        caller = parse_address(f"<sip:{self.name}@{self.host}>")
+        second, output = self._endpoint.place(
+            to, caller, offer(self._terms()), self._now(), account=self._account, hop=self._hop
+        )
+        self._done(output)
+        self._done(self._endpoint.tell_transfer(call, 100, self._now()))
+        for _ in range(1_000):
+            if second.state in ("answered", "ended"):
+                break
+            await asyncio.sleep(TICK)
+        connected = second.state == "answered"
+        self._done(self._endpoint.tell_transfer(call, 200 if connected else 486, self._now()))
+        if connected:
+            self.over.clear()
+            agreed = agree(read_description(second.theirs), self._terms())
+            self.call, self.stream = second, Stream(agreed, Identity.chosen())
+
+    def _schedule(self) -> None:
         if self._timer is not None:
             self._timer.cancel()
-        due = self._endpoint.due
+        times = [self._endpoint.due]
+        if self._registration is not None:
+            times.append(self._registration.due)
+        due = min((each for each in times if each is not None), default=None)
         if due is not None and not self._sip.is_closing():
             loop = asyncio.get_running_loop()
-            self._timer = loop.call_at(
-                max(due, loop.time()), lambda: self._done(self._endpoint.wake(self._now()))
-            )
+            self._timer = loop.call_at(max(due, loop.time()), self._wake)
+
+    def _wake(self) -> None:
+        output = self._endpoint.wake(self._now())
+        if self._registration is not None:
+            output.join(self._registration.wake(self._now()))
+        self._done(output)
+
+    def _send_sound(self, data: bytes) -> None:
+        if self.stream is not None and not self._rtp.is_closing():
+            self._rtp.sendto(data, self.stream.place)
 
     async def _tick(self) -> None:
         due = self._now()
         while True:
             due += TICK
             await asyncio.sleep(max(0.0, due - self._now()))
-            if self.stream is None or self.over.is_set():
+            if self.stream is None or self.over.is_set() or self._rtp.is_closing():
                 continue
             for data in self.stream.tick():
-                if not self._rtp.is_closing():
-                    self._rtp.sendto(data, self.stream.place)
+                self._way.send(data)
             report = self.stream.report(self._now(), time.time())
             if report:
                 host, port = self.stream.place
@@ -201,9 +337,12 @@ class Handset:
 
 
 @contextlib.asynccontextmanager
-async def handset(name: str = "isla", host: str = "127.0.0.1") -> AsyncIterator[Handset]:
+async def handset(
+    name: str = "isla", host: str = "127.0.0.1", *, on_call: OnCall = "answer",
+    after: float = 0.3, faults: Faults | None = None,
+) -> AsyncIterator[Handset]:  # fmt: skip
     """A handset while this lasts."""
-    made = Handset(host, name)
+    made = Handset(host, name, on_call=on_call, after=after, faults=faults)
     await made.open()
     try:
         yield made

@@ -406,8 +406,10 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["recording_id"], ["clips.id"], name=op.f("fk_calls_recording_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
     )
-    op.create_index(op.f("ix_calls_line"), "calls", ["line", "asked_at", "id"], unique=False)
-    op.create_index(op.f("ix_calls_state"), "calls", ["state", "due_at"], unique=False)
+    op.create_index(
+        op.f("ix_calls_line_asked_at_id"), "calls", ["line", "asked_at", "id"], unique=False
+    )
+    op.create_index(op.f("ix_calls_state_due_at"), "calls", ["state", "due_at"], unique=False)
     op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
     op.create_table(
         "recording_pages",

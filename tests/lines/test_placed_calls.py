@@ -1,0 +1,243 @@
+"""Calls that a line places through a carrier, and what comes of them."""
+
+import asyncio
+import io
+from datetime import UTC, datetime
+
+import av
+import numpy as np
+from sqlalchemy import update
+
+from fond_echo.core.audio.clip import Clip, join, silence
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.telephony.tones import beep
+from fond_echo.core.telephony.values import parse_uri
+from fond_echo.standins.carrier.handset import handset
+from fond_echo.store.calls import Call
+from fond_echo.store.clips import ClipStore
+from tests.sounds import speech
+from tests.support.phone import ThroughACarrier, understood
+
+
+class Placed(ThroughACarrier):
+    async def phone(self, name="+441632960100", **more):
+        """A handset that the carrier knows."""
+        made = await self.enterAsyncContext(handset(name, **more))
+        await made.register(self.carrier.hop, "pw")
+        return made
+
+    async def test_a_person_hears_the_words_and_the_line_hangs_up(self):
+        piet = await self.phone()
+        await self.place(name="Piet Oduya")
+        self.assertTrue(await piet.answer_or_end(10))
+        await piet.say(speech("Hello?", "petrel"))
+        self.assertEqual(understood(await piet.listen()), "your boat is off")
+        await asyncio.wait_for(piet.over.wait(), 10)
+        call = await self.call()
+        self.assertEqual((call.cause, call.by, call.answerer), ("hung-up", "us", "person"))
+        self.assertEqual([each["outcome"] for each in call.attempts], ["answered"])
+        self.assertEqual(
+            [each["kind"] for each in call.timeline],
+            ["placed", "ringing", "answered", "answerer", "opened", "ended"],
+        )
+        self.assertEqual(await self.turns(), [("text", "", "answered")])
+
+    async def test_an_assistant_talks_on(self):
+        piet = await self.phone()
+        opening = {"assistant": "test-desk"}
+        await self.place(opening=opening, variables={"sailing": "S-7"})
+        self.assertTrue(await piet.answer_or_end(10))
+        await piet.say(speech("Hello?", "petrel"))
+        self.assertEqual(understood(await piet.listen()), "tern sound ferries")
+        piet.press("3")
+        self.assertEqual(understood(await piet.listen()), "four pounds")
+        await piet.hang_up()
+        call = await self.call()
+        self.assertEqual((call.cause, call.by), ("hung-up", "them"))
+        self.assertEqual(
+            await self.turns(), [("joined", "", "answered"), ("key", "fares", "answered")]
+        )
+
+    async def test_outcomes(self):
+        await self.phone("+441632960101", on_call="busy")
+        await self.phone("+441632960102", on_call="reject")
+        await self.phone("+441632960103", on_call="ring-out")
+        for number, outcome in (
+            ("01632 960101", "busy"), ("+441632960102", "rejected"),
+            ("(01632) 960103", "no-answer"), ("+441632960105", "unreachable"),
+            ("+33 1 99 00 12 34", "failed"),
+        ):  # fmt: skip
+            with self.subTest(number=number):
+                await self.place(number)
+                call = await self.call()
+                self.assertEqual(call.cause, outcome)
+                self.assertIsNone(call.answered_at)
+                # The next one is looked for among those that came after it.
+                await self.forget()
+
+    async def forget(self):
+        async with self.database.writing() as session:
+            await session.execute(Call.__table__.delete())
+
+    async def test_it_is_tried_again_by_plan(self):
+        piet = await self.phone(on_call="busy")
+        await self.place(retry={"times": 2, "after_seconds": 60})
+        call = await self.call("asked")
+        self.assertEqual([each["outcome"] for each in call.attempts], ["busy"])
+        self.assertGreater(call.due_at, datetime.now(UTC))
+        piet.on_call = "answer"
+        piet.over.clear()
+        async with self.database.writing() as session:
+            await session.execute(update(Call).values(due_at=datetime.now(UTC)))
+        await self.server.look()
+        self.assertTrue(await piet.answer_or_end(10))
+        await piet.hang_up()
+        call = await self.call()
+        self.assertEqual([each["outcome"] for each in call.attempts], ["busy", "answered"])
+
+    async def test_a_call_that_is_not_wanted_any_more(self):
+        await self.phone(on_call="ring-out")
+        await self.place()
+        call = await self.call("ringing")
+        async with self.database.writing() as session:
+            await session.execute(update(Call).values(ending=True))
+        await self.server.look()
+        call = await self.call()
+        self.assertEqual((call.cause, call.by), ("cancelled", "us"))
+
+    async def test_a_machine_is_spoken_to_after_its_beep(self):
+        greeting = speech("You have reached Piet. Please leave a message after the tone.", "eider")
+        sound = join(
+            [silence(0.5, 8_000), at_rate(greeting, 8_000), silence(0.3, 8_000), beep(0.4, 1_000)]
+        )
+        await self.carrier.answers("+441632960104", "answer", says=sound)
+        await self.place("+441632960104")
+        machine = self.carrier.automatic["+441632960104"]
+        self.assertTrue(await machine.answer_or_end(10))
+        await asyncio.sleep(sound.seconds)
+        self.assertEqual(understood(await machine.listen()), "your boat is off")
+        self.assertEqual((await self.call()).answerer, "machine")
+
+    async def test_something_is_announced_in_a_room(self):
+        isla, piet = await self.phone(), await self.phone("+441632960101")
+        for each in (isla, piet):
+            await each.dial("quay")
+            self.assertTrue(each.answered.is_set())
+        await self.place("quay")
+        heard = await asyncio.gather(isla.listen(longest=30), piet.listen(longest=30))
+        self.assertEqual([understood(each) for each in heard], ["your boat is off"] * 2)
+        call = await self.call()
+        self.assertEqual((call.cause, call.by, call.answerer), ("hung-up", "us", "unknown"))
+        self.assertEqual([room for room, _ in self.carrier.rooms.visits], ["quay"] * 3)
+        self.assertFalse(isla.over.is_set())
+
+
+class Connected(ThroughACarrier):
+    """What happens to callers: transfer, messages, recording."""
+
+    def description(self, port, media):
+        text = super().description(port, media)
+        return text.replace(
+            "manners: {", "manners: {record: true, not_connected: Nobody answers there just now., "
+        )
+
+    async def phones(self, *names):
+        """Handsets, and our line, by their numbers at the carrier."""
+        self.carrier.switch.fixed["2001"] = parse_uri(self.number())
+        made = []
+        for name in names:
+            each = await self.enterAsyncContext(handset(name))
+            await each.register(self.carrier.hop, "pw")
+            made.append(each)
+        return made
+
+    async def test_a_caller_who_asks_for_a_person_is_connected(self):
+        isla, maren = await self.phones("+441632960102", "+441632960100")
+        await isla.dial("2001")
+        self.assertIn("tern sound ferries", understood(await isla.listen(quiet=1.5)))
+        await isla.say(speech("I want to speak to a person.", "curlew"))
+        self.assertEqual(understood(await isla.listen()), "one moment please")
+        self.assertTrue(await maren.answer_or_end(10))
+        call = await self.call()
+        self.assertEqual((call.cause, call.by), ("transferred", "us"))
+        await asyncio.sleep(0.3)
+        said = maren.say(speech("Four pounds.", "plover"))
+        heard, _ = await asyncio.gather(isla.listen(), said)
+        self.assertEqual(understood(heard), "four pounds")
+
+    async def test_where_nobody_answers_the_assistant_goes_on(self):
+        isla, maren = await self.phones("+441632960102", "+441632960100")
+        maren.on_call, maren.after = "busy", 2.0
+        await isla.dial("2001")
+        await isla.listen(quiet=1.5)
+        await isla.say(speech("I want to speak to a person.", "curlew"))
+        self.assertEqual(understood(await isla.listen()), "one moment please")
+        self.assertEqual(understood(await isla.listen()), "nobody answers there just now")
+        isla.press("3")
+        self.assertEqual(understood(await isla.listen()), "four pounds")
+        await isla.hang_up()
+        self.assertEqual((await self.call()).by, "them")
+
+    async def test_a_message_is_recorded_and_so_is_the_call(self):
+        (isla,) = await self.phones("+441632960102")
+        await isla.dial("2001")
+        heard = understood(await isla.listen(quiet=1.5))
+        self.assertEqual(heard, "this call is recorded tern sound ferries")
+        isla.press("7")
+        self.assertIn("please say it now", understood(await isla.listen()))
+        await isla.say(speech("The rope at the pier is loose.", "curlew"))
+        await asyncio.sleep(1.2)
+        await isla.say(speech("Please have a look at it.", "curlew"))
+        isla.press("#")
+        self.assertEqual(understood(await isla.listen()), "your word is kept")
+        await isla.hold()
+        self.assertEqual(self.stream().agreed.direction, "recvonly")
+        await isla.resume()
+        self.assertEqual(self.stream().agreed.direction, "sendrecv")
+        await isla.hang_up()
+        call = await self.call()
+        self.assertEqual(
+            [each["kind"] for each in call.timeline if each["kind"] not in ("cut-in", "changed")],
+            ["ringing", "answered", "greeted", "key", "said", "recorded", "ended"],
+        )
+        turns = await self.turns()
+        self.assertEqual(
+            turns[1:], [("key", "leave-word", "answered"), ("speech", "leave-word", "answered")]
+        )
+        clips = ClipStore(self.database)
+        found = av.open(io.BytesIO(await clips.load(call.recording_id)))
+        sound = np.concatenate([each.to_ndarray() for each in found.decode(audio=0)], axis=1)
+        self.assertEqual(sound.shape[0], 2)
+        length = (call.ended_at - call.answered_at).total_seconds()
+        self.assertAlmostEqual(sound.shape[1] / 48_000, length, delta=0.5)
+        theirs, ours = (Clip(np.ascontiguousarray(each, np.float32), 48_000) for each in sound)
+        self.assertIn("this call is recorded tern sound ferries", understood(ours))
+        self.assertNotIn("recorded", understood(theirs))
+        self.assertGreater(float(np.abs(theirs.samples).max()), 0.05)
+
+    def stream(self):
+        (session,) = self.server.sessions.values()
+        return session.stream
+
+    async def test_a_killed_process_leaves_nobody_on_the_line(self):
+        (isla,) = await self.phones("+441632960102")
+        await isla.dial("2001")
+        await isla.listen()
+        call = await self.call("answered")
+        await self.kill()
+        self.server = self.make()
+        await self.server.start()
+        await asyncio.wait_for(isla.over.wait(), 10)
+        self.assertEqual((isla.ended.cause, isla.ended.by), ("hung-up", "them"))
+        call = await self.call()
+        self.assertEqual((call.cause, call.by), ("lost", "us"))
+        self.assertIsNotNone(call.recording_id)
+
+    async def kill(self):
+        """Our line is gone, without a word."""
+        self.server.ticker.stop()
+        self.server._transport._udp.close()
+        self.server._transport._server.close()
+        for session in self.server.sessions.values():
+            session.sockets.close()
+        await asyncio.sleep(0.05)

@@ -1,0 +1,182 @@
+"""A phone line that listens on loopback, with real speech and real records; only the business logic
+is in memory."""
+
+import asyncio
+from datetime import UTC, datetime
+from functools import partial
+from typing import ClassVar
+
+import httpx
+from sqlalchemy import select, update
+
+from fond_echo.contract.call import CallIn
+from fond_echo.contract.reply import Reply
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.phone import read_phone
+from fond_echo.lines.phone.house import House
+from fond_echo.lines.phone.prompts import Prompts
+from fond_echo.lines.phone.server import PhoneServer
+from fond_echo.lines.phone.session import Speaking
+from fond_echo.speech.heard import as_heard
+from fond_echo.speech.material import recogniser
+from fond_echo.standins.carrier.carrier import carrier
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.calls import Call
+from fond_echo.store.local import free_port
+from fond_echo.store.records import Event, Line, Turn
+from tests.support.world import LocalSpeech, TurnsTest
+
+DESK = """\
+assistant: test-desk
+voice: tern
+greeting: Tern Sound Ferries.
+goodbye: Fair winds.
+person: One moment please.
+person_number: "+44 1632 960100"
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+routes:
+  - route: next-sailing
+    like: [When is the next boat to Pell?]
+    reply: {logic: timetable.next-sailing, safe: true}
+  - route: fares
+    like: [How much is a ticket?]
+    key: "3"
+    reply: {text: Four pounds.}
+  - route: leave-word
+    like: [I want to leave a word for the crew.]
+    key: "7"
+    reply: {text: Please say it now., then: record, longest_seconds: 20, kept: Your word is kept.}
+otherwise:
+  reply: {text: I know about boats and fares.}
+"""
+
+PHONE = """\
+phone: exchange
+listen: {host: 127.0.0.1, port: %d, media: [%d, %d]}
+numbers: ["2001"]
+peers: [127.0.0.1]
+calls: 2
+manners: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], leaving: I hang up.}
+"""
+
+PLACING = (
+    PHONE
+    + """\
+outward: {via: "%s", country: "44", allowed: ["+441632960*", quay], ring_seconds: 1.5}
+"""
+)
+
+SAID = ("Tern Sound Ferries.", "The boat leaves at noon.", "Four pounds.", "Fair winds.",
+        "Are you there?", "I hang up.", "I know about boats and fares.", "Please say it now.", "Your word is kept.",
+        "One moment please.", "This call is recorded. Tern Sound Ferries.", "Your boat is off.", "This call is recorded.", "Nobody answers there just now.")  # fmt: skip
+
+
+def understood(clip):
+    """What the handset heard, as the recogniser reads it."""
+    return recogniser().transcribe(at_rate(clip, 16_000), Expected(SAID)).spoken
+
+
+class Aside(LocalSpeech):
+    """An ear that does not hold up the call."""
+
+    async def transcribe(self, clip, expected, *, language, long):
+        hear = partial(recogniser().transcribe, clip, expected, language=language)
+        return as_heard(await asyncio.to_thread(hear))
+
+
+class OnALine(TurnsTest):
+    """A phone line that listens, and is called."""
+
+    passwords: ClassVar = {}
+
+    def description(self, port, media):
+        """The line's own description."""
+        return PHONE % (port, media, media + 9)
+
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.publish(DESK)
+        self.port = port = free_port()
+        text = self.description(port, free_port())
+        async with self.database.writing() as session:
+            changed = update(Line).where(Line.name == "test-line")
+            await session.execute(changed.values(kind="phone", description=text))
+        async with self.database.reading() as session:
+            line = await session.get_one(Line, "test-line")
+        self.world.speech = Aside()
+        self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
+        client = httpx.AsyncClient(trust_env=False)
+        self.addAsyncCleanup(client.aclose)
+        house = House(
+            self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
+            Prompts(LocalSpeech()), client,
+        )  # fmt: skip
+        self.make = partial(
+            PhoneServer, line, read_phone(text, "line.yaml"), house,
+            Speaking("tern", "Tern Sound Ferries."), self.passwords,
+        )  # fmt: skip
+        self.server = self.make()
+        await self.server.start()
+        self.addAsyncCleanup(self.stop)
+
+    async def stop(self):
+        await self.server.stop()
+
+    def number(self, name="2001"):
+        return f"sip:{name}@127.0.0.1:{self.port}"
+
+    async def turns(self):
+        async with self.database.reading() as session:
+            rows = await session.execute(select(Turn).order_by(Turn.received_at))
+            return [(turn.arrived_as, turn.route, turn.state) for turn in rows.scalars()]
+
+    async def call(self, state="ended", seconds=30):
+        """The latest call, once it is in a state."""
+        for _ in range(seconds * 20):
+            async with self.database.reading() as session:
+                found = await session.scalars(select(Call).order_by(Call.asked_at.desc()).limit(1))
+                call = found.one_or_none()
+            if call is not None and call.state == state:
+                return call
+            await asyncio.sleep(0.05)
+        self.fail(f"the call is {call and call.state}, not {state}")
+
+    async def events(self):
+        """The kinds of all events of calls, in order."""
+        async with self.database.reading() as session:
+            found = await session.scalars(
+                select(Event).where(Event.type.like("call.%")).order_by(Event.id)
+            )
+            return [each.type.partition(".")[2] for each in found]
+
+
+class ThroughACarrier(OnALine):
+    """A line that also places calls, through a carrier."""
+
+    async def asyncSetUp(self):
+        numbers = {f"+44163296010{n}": "pw" for n in range(6)}
+        self.carrier = await self.enterAsyncContext(
+            carrier(numbers | {"exchange": "pw"}, room_names=["quay"])
+        )
+        self.carrier.switch.open = True
+        await super().asyncSetUp()
+
+    def description(self, port, media):
+        via = f"127.0.0.1:{self.carrier.hop.port}"
+        return PLACING % (port, media, media + 19, via)
+
+    async def place(self, to="+44 1632 960100", **order):
+        """Ask for a call, and let the line look for it."""
+        given = {"to": to, "opening": {"words": "Your boat is off."}} | order
+        order = CallIn.model_validate(given)
+        async with self.database.writing() as session:
+            session.add(
+                Call(
+                    line="test-line", direction="out", caller="2001", number=to, state="asked",
+                    conversation="", order=order.model_dump(mode="json"),
+                    due_at=datetime.now(UTC),
+                )
+            )  # fmt: skip
+        await self.server.look()
