@@ -16,6 +16,7 @@ from fond_echo.cli import (
     keys,
     lines,
     outside,
+    rehearsing,
     serving,
     speech,
     turns,
@@ -40,7 +41,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, clips, assistants, lines, outside),
-        *(turns, calls, events, keys, dialing),
+        *(turns, calls, events, keys, dialing, rehearsing),
     ):
         module.add(commands)
     return top

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fond_echo.client import FondEcho
-from fond_echo.demo.world import Places, fill, host
+from fond_echo.demo.world import NUMBERS, Places, fill, host
 from fond_echo.running.processes import parts
 from fond_echo.running.supervisor import Part, Supervisor
 from fond_echo.running.together import with_database
@@ -22,6 +22,7 @@ from fond_echo.store.local import free_port, reachable_folder
 
 PORTS = {
     "web": 8770, "speech": 8771, "network": 8780, "second": 8781, "logic": 8090, "phone": 5070,
+    "gale": 5072, "carrier": 5090,
 }  # fmt: skip
 
 
@@ -76,6 +77,9 @@ def world(folder: Path) -> Iterator[World]:
         network_mark=_kept(folder, "network-mark", secrets.token_urlsafe(18)),
         second_pass=_kept(folder, "second-pass", secrets.token_urlsafe(18)),
         phone=_port("phone"),
+        gale=_port("gale"),
+        carrier=_port("carrier"),
+        carrier_pass=_kept(folder, "carrier-pass", secrets.token_urlsafe(18)),
         logic_secret=_kept(folder, "logic-secret", secrets.token_urlsafe(24)),
     )
     key = _kept(folder, "key", "fe-" + secrets.token_urlsafe(32))
@@ -116,6 +120,13 @@ def _outsiders(places: Places) -> list[Part]:
             [python, "-m", "fond_echo.standins.feed", "--port", second_port],
             {"FATHOM_PASS": places.second_pass},
             ready=places.second,
+        ),
+        Part(
+            "the carrier",
+            [python, "-m", "fond_echo.standins.carrier", "--port", str(places.carrier), *NUMBERS,
+             "--room", "quay", "--busy", "+441632960150", "--never", "+441632960151",
+             "--rejects", "+441632960152"],
+            {"CARRIER_PASS": places.carrier_pass},
         ),
         Part(
             "timetable, the business logic",

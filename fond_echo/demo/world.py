@@ -17,7 +17,9 @@ HERE = resources.files("fond_echo.demo")
 ASSISTANT = "harbour-desk"
 OUTBOUND = "gale-line"
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
-PHONE_PORT = 5070
+PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
+NUMBERS = [f"+4416329602{n:02}" for n in range(2)] + [f"+4416329601{n:02}" for n in range(10)]
+"""Of the carrier: the desk's, the gale line's, and those of people."""
 
 
 class WorldIncomplete(FondEchoError):
@@ -34,6 +36,9 @@ class Places:
     second: str
     logic: str
     phone: int
+    gale: int
+    carrier: int
+    carrier_pass: str
     network_token: str
     network_mark: str
     second_pass: str
@@ -62,6 +67,16 @@ def files_of(assistant: str, logic: str = LOGIC_ADDRESS) -> dict[str, str]:
     return found
 
 
+def _phone(file: str, places: Places) -> str:
+    """The description of a phone line, with the ports that are free here."""
+    text = (HERE / file).read_text("utf-8")
+    for usual, port in (
+        (PHONE_PORT, places.phone), (GALE_PORT, places.gale), (CARRIER_PORT, places.carrier)
+    ):  # fmt: skip
+        text = text.replace(str(usual), str(port))
+    return text
+
+
 def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
     """Put everything in place, and give the lines; doing it again changes nothing.
 
@@ -71,6 +86,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
     echo.put_secret("skerry-token", places.network_token, [host(places.network)])
     echo.put_secret("skerry-mark", places.network_mark, [])
     echo.put_secret("fathom-pass", places.second_pass, [host(places.second)])
+    echo.put_secret("carrier-pass", places.carrier_pass, [f"127.0.0.1:{places.carrier}"])
     echo.put_secret("timetable-mark", places.logic_secret, [host(places.logic)])
     for name in (ASSISTANT, OUTBOUND):
         echo.put_assistant(name, files_of(name, places.logic))
@@ -88,10 +104,13 @@ def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
         fixed={"base": places.second},
         settings=LineSettings(when_in_doubt="resend", access=crew),
     )
-    exchange = (HERE / "exchange.yaml").read_text("utf-8")
-    exchange = exchange.replace(f"port: {PHONE_PORT}", f"port: {places.phone}")
     lines = {
-        "exchange": LineIn(kind="phone", assistant=ASSISTANT, description=exchange),
+        "exchange": LineIn(
+            kind="phone", assistant=ASSISTANT, description=_phone("exchange.yaml", places)
+        ),
+        "gale-phone": LineIn(
+            kind="phone", assistant=OUTBOUND, description=_phone("gale.yaml", places)
+        ),
         "skerry": skerry,
         "fathom": fathom,
         "desk": LineIn(kind="http", assistant=ASSISTANT),

@@ -87,10 +87,11 @@ class Exchange:
         parameters = (("branch", COOKIE + self.token()), ("rport", None))
         return Via(transport, self.host, self.port, parameters)
 
-    def contact(self, transport: str = "UDP") -> str:
-        """Where others reach us, over a transport."""
+    def contact(self, transport: str = "UDP", user: str = "") -> str:
+        """Where others reach us, over a transport; as a user of ours."""
+        name = f"{user}@" if user else ""
         more = "" if transport == "UDP" else f";transport={transport.lower()}"
-        return f"<sip:{self.host}:{self.port}{more}>"
+        return f"<sip:{name}{self.host}:{self.port}{more}>"
 
     def ask(self, request: Request, place: Hop, now: float, told: Told) -> Output:
         """Send a request; `told` hears what it comes to."""

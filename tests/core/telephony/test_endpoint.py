@@ -397,7 +397,7 @@ class Registering(unittest.TestCase):
         times = [at for at, contact, _ in self.office.contacts]
         self.assertGreaterEqual(len(times), 3)
         self.assertTrue(all(70 < b - a < 100 for a, b in itertools.pairwise(times)), times)
-        self.assertEqual(self.office.contacts[0][1], "<sip:192.0.2.1:5060>")
+        self.assertEqual(self.office.contacts[0][1], "<sip:desk@192.0.2.1:5060>")
         self.network.out(registration.leave(self.network.now), US)
         self.network.run(320)
         self.assertEqual((registration.state, self.office.contacts[-1][2]), ("not-registered", 0))
