@@ -21,6 +21,7 @@ from fond_echo.lines.phone.session import Speaking
 from fond_echo.outside.secrets import Vault
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
+from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.blobs import PostgresBlobs
@@ -89,7 +90,9 @@ class Phones:
         assistant = assistant_of(revision.digest, revision.files)
         always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)
         greeting = assistant.greeting.strip() if always_same else ""
-        self._speaks = {revision.digest: Speaking(assistant.voice, greeting)} | self._speaks
+        self._speaks = {
+            revision.digest: Speaking(assistant.voice, greeting, live or "")
+        } | self._speaks
         return self._speaks[revision.digest]
 
     async def _say(self, line: Line, standing: tuple[str, str]) -> None:
@@ -143,11 +146,11 @@ async def run(settings: Settings) -> None:
     database = Database(settings.database)
     await migrate(database)
     queue = queue_app(settings.database)
-    voice = RemoteSpeech(settings.speech_url, settings.speech_token)
+    voice = RemoteSpeech(settings.speech_url, settings.speech_token, Priority.CALL)
     stopping = asyncio.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(name, stopping.set)
-    async with ServiceWorld.open(settings, database) as world, queue.open_async():
+    async with ServiceWorld.open(settings, database, Priority.CALL) as world, queue.open_async():
         house = House(
             database, queue, world, world.clips, PostgresBlobs(), Prompts(voice), world.client
         )

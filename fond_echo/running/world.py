@@ -15,6 +15,7 @@ from fond_echo.outside.logic import Breakers, LogicCaller
 from fond_echo.outside.secrets import Secret, Vault
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
+from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.ports import Needs
 from fond_echo.store.clips import ClipStore
@@ -53,9 +54,11 @@ class ServiceWorld:
 
     @classmethod
     @asynccontextmanager
-    async def open(cls, settings: Settings, database: Database) -> AsyncIterator[ServiceWorld]:
+    async def open(
+        cls, settings: Settings, database: Database, priority: Priority = Priority.VOICE_NOTE
+    ) -> AsyncIterator[ServiceWorld]:
         client = guarded_client(settings.private_hosts)
-        speech = RemoteSpeech(settings.speech_url, settings.speech_token)
+        speech = RemoteSpeech(settings.speech_url, settings.speech_token, priority)
         try:
             yield cls(settings, database, client, speech)
         finally:

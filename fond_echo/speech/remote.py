@@ -41,9 +41,10 @@ class SpokenSound:
 
 
 class RemoteSpeech:
-    """Asks the speech process."""
+    """Asks the speech process, with the priority of what it is for."""
 
-    def __init__(self, url: str, token: str) -> None:
+    def __init__(self, url: str, token: str, priority: Priority = Priority.VOICE_NOTE) -> None:
+        self._priority = priority
         self._client = httpx.AsyncClient(
             base_url=url,
             headers={"Authorization": f"Bearer {token}"},
@@ -58,7 +59,7 @@ class RemoteSpeech:
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
         """Raises SpeechUnreachable or SpeechFailed."""
-        priority = Priority.LONG_FILE if long else Priority.VOICE_NOTE
+        priority = Priority.LONG_FILE if long else self._priority
         ask = {
             "phrases": expected.phrases,
             "names": expected.names,
@@ -81,7 +82,7 @@ class RemoteSpeech:
 
     async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
         """Raises SpeechUnreachable or SpeechFailed."""
-        ask = {"text": text, "voice": voice, "seed": seed}
+        ask = {"text": text, "voice": voice, "seed": seed, "priority": self._priority}
         try:
             async with self._client.stream("POST", "/say", json=ask) as response:
                 if response.status_code != 200:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
@@ -172,3 +172,5 @@ class Needs:
     clips: Clips
     logic: LogicPort
     now: datetime
+    aloud: Callable[[Clip], Awaitable[None]] | None = None
+    """In a call: plays a part of the answer as soon as it is there."""

@@ -313,6 +313,8 @@ async def _answered(turn: TurnSoFar, needs: Needs) -> Answered:
 async def _spoken(turn: TurnSoFar, needs: Needs) -> Spoken:
     parts: list[SpokenPart] = []
     async for part in speak(turn, needs):
+        if needs.aloud is not None:
+            await needs.aloud(part.clip)
         kept = await needs.clips.keep(
             encode_clip(part.clip, "flac"),
             "audio/flac",

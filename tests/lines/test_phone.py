@@ -53,7 +53,8 @@ class Calls(OnALine):
         self.assertTrue(conversation.state["ended"])
         kinds = [each.type.rpartition(".")[2] for each in events]
         self.assertEqual(
-            kinds, ["ringing", "answered", "greeted", "said", "key", "key", "key", "said", "ended"]
+            [each for each in kinds if each != "cut-in"],
+            ["ringing", "answered", "greeted", "said", "key", "key", "key", "said", "ended"],
         )
         ended = events[-1].data
         self.assertEqual((ended["cause"], ended["by"]), ("hung-up", "us"))

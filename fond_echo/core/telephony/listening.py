@@ -30,6 +30,9 @@ BEFORE = 15
 QUIETEST_OF = 75
 """Frames in which the quietest is looked for."""
 
+PAUSE = 12
+"""Frames of silence after which it may be the end: 240 ms."""
+
 SMOOTHED = 3
 """The mean of so many frames is taken for the level."""
 
@@ -37,6 +40,14 @@ SMOOTHED = 3
 @dataclass(frozen=True)
 class Began:
     """Somebody begins to speak."""
+
+
+@dataclass(frozen=True)
+class Paused:
+    """What was said up to a pause that may be the end; pauses are counted."""
+
+    samples: Frame
+    number: int
 
 
 @dataclass(frozen=True)
@@ -60,6 +71,7 @@ class Listener:
         self._longest = round(longest_seconds / FRAME_SECONDS)
         self.noise = FLOOR
         self.speaking = False
+        self.pauses = 0
         self._levels: deque[float] = deque(maxlen=QUIETEST_OF)
         self.reset()
 
@@ -76,7 +88,7 @@ class Listener:
             return float(levels.mean())
         return float(np.convolve(levels, np.full(SMOOTHED, 1 / SMOOTHED), "valid").min())
 
-    def feed(self, frame: Frame) -> Began | Utterance | None:
+    def feed(self, frame: Frame) -> Began | Paused | Utterance | None:
         """A frame that was heard."""
         level = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2)))
         self._levels.append(level)
@@ -99,7 +111,14 @@ class Listener:
             samples = np.concatenate(frames)
             self.reset()
             return Utterance(samples, cut)
+        if self._quiet == PAUSE:
+            self.pauses += 1
+            return Paused(np.concatenate(self._kept), self.pauses)
         return None
+
+    def still_at(self, pause: int) -> bool:
+        """Whether nothing was said since a pause."""
+        return self.speaking and self.pauses == pause and self._quiet >= PAUSE
 
     def finish(self) -> Utterance | None:
         """What was said up to now; None where nobody is speaking."""

@@ -73,7 +73,8 @@ class Registration:
             ("via", str(exchange.via(hop.transport))), ("max-forwards", "70"),
             ("from", str(registrar.address.with_tag(self._tag))), ("to", str(registrar.address)),
             ("call-id", self._call_id), ("cseq", f"{self._number} REGISTER"),
-            ("contact", exchange.contact(hop.transport, registrar.address.uri.user)), ("expires", str(seconds)), *given,
+            ("contact", exchange.contact(hop.transport, registrar.address.uri.user)),
+            ("expires", str(seconds)), *given,
         )  # fmt: skip
         request = Request(Fields(pairs), b"", "REGISTER", registrar.uri)
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.telephony.listening import Began, Frame, Listener, Utterance
+from fond_echo.core.telephony.listening import Began, Frame, Listener, Paused, Utterance
 
 MESSAGE_PAUSE = 2.5
 """Seconds of silence that end a message."""
@@ -51,10 +51,19 @@ class Hush:
 
 
 @dataclass(frozen=True)
-class Understand:
-    """Find out what was said: samples at 8 kHz."""
+class Guess:
+    """Begin to find out what was said: it may be all, up to a pause of that number."""
 
     samples: Frame
+    pause: int
+
+
+@dataclass(frozen=True)
+class Understand:
+    """Find out what was said: samples at 8 kHz, up to a pause of that number."""
+
+    samples: Frame
+    pause: int = 0
 
 
 @dataclass(frozen=True)
@@ -78,7 +87,7 @@ class Leave:
     why: Literal["silence", "too-long"]
 
 
-Action = Hush | Understand | Press | Remind | Leave
+Action = Hush | Guess | Understand | Press | Remind | Leave
 
 
 class Talk:
@@ -141,10 +150,12 @@ class Talk:
                 actions.append(Hush())
             self._since = now
         elif isinstance(heard, Utterance):
-            self.state = "thinking"
+            self.state, pause = "thinking", self._listener.pauses
             if self._message:
                 self._message_over()
-            actions.append(Understand(heard.samples))
+            actions.append(Understand(heard.samples, pause))
+        elif isinstance(heard, Paused) and not self._message:
+            actions.append(Guess(heard.samples, heard.number))
         return actions + self._keys_in_time(now) + self._silence(now)
 
     def key(self, key: str, now: float) -> list[Action]:
@@ -166,6 +177,16 @@ class Talk:
         if len(self._keys) >= self.manners.most_keys:
             actions += self._press()
         return actions
+
+    def conclude(self, pause: int, now: float) -> list[Action]:
+        """What was said up to a pause is a whole: no need to wait for more."""
+        if self.state != "listening" or self._message or not self._listener.still_at(pause):
+            return []
+        said = self._listener.finish()
+        if said is None:
+            return []
+        self.state, self._since = "thinking", now
+        return [Understand(said.samples, pause)]
 
     def _end_message(self, key: str, now: float) -> list[Action]:
         """A key while a message is being said: the terminator ends it, others are part of it."""

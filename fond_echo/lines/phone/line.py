@@ -1,8 +1,8 @@
-"""A call as stages see it: a line whose sound is played to the caller."""
+"""A call as stages see it: a line whose sound is played to the caller as it is made."""
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Callable
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.lines.direct import DirectLine
@@ -34,15 +34,15 @@ class CallLine(NoCall):
     """A call that is going on.
 
     Args:
-        play: plays a voice note to the caller; says whether there was one to hear it.
+        heard: says whether there is somebody who hears.
     """
 
-    def __init__(self, clips: Clips, play: Callable[[bytes], Awaitable[bool]]) -> None:
+    def __init__(self, clips: Clips, heard: Callable[[], bool]) -> None:
         super().__init__(clips)
-        self._play = play
+        self._heard = heard
 
     async def send(self, outgoing: Outgoing) -> Sent:
-        """Say a voice note in the call. Raises CallOver."""
-        if not await self._play(outgoing.data):
+        """Say that a voice note was heard: it was played as it was made. Raises CallOver."""
+        if not self._heard():
             raise CallOver("the call is over")
         return Sent("", [])

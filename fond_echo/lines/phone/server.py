@@ -47,6 +47,7 @@ from fond_echo.lines.phone.recording import MEDIA_TYPE
 from fond_echo.lines.phone.session import Ours, Session, Speaking
 from fond_echo.lines.phone.ticking import Ticker
 from fond_echo.lines.phone.transport import Transport
+from fond_echo.lines.phone.turns import warm
 from fond_echo.store import calls as records
 from fond_echo.store.database import AWAY
 from fond_echo.store.records import Line
@@ -146,6 +147,7 @@ class PhoneServer:
         if manners.record:
             words.insert(0, manners.record_words)
         self.run(self._render([each for each in words if each], speaking.voice))
+        self.run(warm(self.house, self.line, speaking.revision))
 
     async def _render(self, words: list[str], voice: str) -> None:
         for each in words:

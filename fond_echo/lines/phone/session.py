@@ -12,7 +12,6 @@ import structlog
 from fond_echo.contract.base import new_id
 from fond_echo.contract.call import CallIn
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import decode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.answerer import AnswererEar, MachineEar
 from fond_echo.core.telephony.calls import Call, Cause
@@ -22,6 +21,7 @@ from fond_echo.core.telephony.sdp import Agreed
 from fond_echo.core.telephony.stream import Identity, Place, Stream
 from fond_echo.core.telephony.talk import (
     Action,
+    Guess,
     Hush,
     Leave,
     Manners,
@@ -40,6 +40,9 @@ from fond_echo.lines.phone.turns import After, CallTurns
 from fond_echo.store.records import Line
 
 log = structlog.get_logger()
+
+SURE = 0.9
+"""Something expected that was heard so surely needs no more waiting."""
 
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
@@ -61,10 +64,12 @@ class Carrier(Protocol):
 
 @dataclass(frozen=True)
 class Speaking:
-    """How the line's assistant speaks: its voice; its greeting where that is always the same."""
+    """How the line's assistant speaks: its voice; its greeting where that is always the same; its
+    revision."""
 
     voice: str
     greeting: str = ""
+    revision: str = ""
 
 
 @dataclass(frozen=True)
@@ -105,7 +110,7 @@ class Session:
         self._turns = CallTurns(
             house, line, call.caller if call.incoming else call.number,
             order.name if order is not None else "", self.conversation, ours.record, begin,
-            self._play_note,
+            lambda: not self.over, self._aloud,
         )  # fmt: skip
         self._talk: Talk | None = None
         self._recorder = CallRecorder(house.database, ours.record) if manners.record else None
@@ -115,7 +120,7 @@ class Session:
         self._leaving: Cause | None = None
         self._transfer_to, self._connecting = "", False
         self._message_seconds = 0.0
-        self._greeting_played = False
+        self._greeting_played, self._hushed = False, False
         self._still = 0
         self._doing: asyncio.Task[None] | None = None
         self._one = asyncio.Lock()
@@ -165,7 +170,7 @@ class Session:
         if self._answerer is not None:
             self._find_out(frame)
             return
-        if self._talk.state == "speaking" and not self.stream.playing:
+        if self._talk.state == "speaking" and not self.stream.playing and not self._busy:
             self._all_spoken(now)
         if self._leaving is not None and self._all_was_said():
             self._carrier.hang_up(self, self._leaving)
@@ -242,9 +247,13 @@ class Session:
                     if self.stream.playing:
                         self._run(self._carrier.tell(self, "cut-in"))
                     self.stream.hush()
-                case Understand(samples):
+                    self._hushed = True
+                case Guess(samples, pause):
+                    self._run(self._guess(samples, pause))
+                case Understand(samples, pause):
                     self._acted = True
-                    self._do(self._after(self._turns.hear(samples, self._taken("said"))))
+                    told = self._taken("said")
+                    self._do(self._after(self._turns.hear(samples, pause, told)))
                 case Press(keys):
                     self._acted = True
                     self._do(self._after(self._turns.press(keys, self._taken("key", keys=keys))))
@@ -263,6 +272,7 @@ class Session:
     async def _guarded(self, work: Any) -> None:
         # One after the other: a key may come while something said is still being understood.
         async with self._one:
+            self._hushed = False
             try:
                 await work
             except Exception:
@@ -270,6 +280,22 @@ class Session:
         if self._talk is not None and self._talk.state == "thinking":
             # Nothing was said: the other side is listened to all the same.
             self._talk.speak(self._now())
+
+    async def _guess(self, samples: Any, pause: int) -> None:
+        """Read what was said so far; where it is a whole that was expected, it is all."""
+        if self._busy:
+            return
+        begun = self._turns.guess(samples, pause)
+        if begun is None:
+            return
+        task, may_be_whole = begun
+        try:
+            heard = await asyncio.shield(task)
+        except (FondEchoError, asyncio.CancelledError):
+            return
+        sure = heard.source == "expected" and heard.confidence >= SURE
+        if sure and may_be_whole and self._talk is not None:
+            self._act(self._talk.conclude(pause, self._now()))
 
     def _now(self) -> float:
         return asyncio.get_running_loop().time()
@@ -306,7 +332,7 @@ class Session:
         if not self._greeting_played:
             await self._say_recorded()
         await self._after(self._turns.greet(self._taken("greeted")))
-        self._greeted = 1
+        self._greeted, self._greeting_played = 1, False
 
     async def _say_recorded(self) -> None:
         if self._manners.record and self._manners.record_words:
@@ -372,19 +398,15 @@ class Session:
         if data:
             self._play(data)
 
-    async def _play_note(self, data: bytes) -> bool:
-        """A voice note that a turn delivers; False where nobody hears it any more."""
-        sound = await asyncio.to_thread(lambda: in_law(decode(data).clip, self.stream.law))
-        if self.over:
-            return False
-        if self._greeting_played:
-            # It was said already, from the same words.
-            self._greeting_played = False
-            return True
-        if not self._greeting:
-            self._greeting = sound
+    async def _aloud(self, clip: Clip) -> None:
+        """A part of an answer, as soon as it is there."""
+        if self.over or self._hushed or self._greeting_played:
+            # Nobody hears it, or wants to; or it was said already, from the same words.
+            return
+        sound = await asyncio.to_thread(in_law, clip, self.stream.law)
+        if not self._greeted:
+            self._greeting += sound
         self._play(sound)
-        return True
 
     def _play(self, sound: bytes) -> None:
         self.stream.play(sound)

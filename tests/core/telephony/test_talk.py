@@ -6,11 +6,20 @@ import numpy as np
 
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.g711 import encoded
-from fond_echo.core.telephony.listening import Began, Listener, Utterance
+from fond_echo.core.telephony.listening import Began, Listener, Paused, Utterance
 from fond_echo.core.telephony.rtp import read_rtcp, read_rtp
 from fond_echo.core.telephony.sdp import PCMA, PCMU, Agreed
 from fond_echo.core.telephony.stream import Identity, Stream
-from fond_echo.core.telephony.talk import Hush, Leave, Manners, Press, Remind, Talk, Understand
+from fond_echo.core.telephony.talk import (
+    Guess,
+    Hush,
+    Leave,
+    Manners,
+    Press,
+    Remind,
+    Talk,
+    Understand,
+)
 from fond_echo.core.telephony.tones import tone
 from tests.sounds import speech
 
@@ -37,11 +46,9 @@ def silence(seconds, noise=30.0):
 class Listening(unittest.TestCase):
     def heard(self, samples, **options):
         listener = Listener(**options)
-        return [
-            (place * 0.02, found)
-            for place, frame in enumerate(frames(samples))
-            if (found := listener.feed(frame)) is not None
-        ]
+        found = [(n * 0.02, listener.feed(frame)) for n, frame in enumerate(frames(samples))]
+        self.pauses = [each for _, each in found if isinstance(each, Paused)]
+        return [(at, each) for at, each in found if isinstance(each, (Began, Utterance))]
 
     def test_what_is_said_is_heard_whole_and_its_end_known(self):
         for noise in (10.0, 60.0, 250.0):
@@ -62,6 +69,10 @@ class Listening(unittest.TestCase):
         )
         found = [each for _, each in self.heard(whole)]
         self.assertEqual([type(each) for each in found], [Began, Utterance])
+        self.assertGreaterEqual(len(self.pauses), 2)
+        first, last = self.pauses[0], self.pauses[-1]
+        self.assertLess(len(first.samples), 0.7 * len(last.samples))
+        self.assertEqual([each.number for each in self.pauses], [*range(1, len(self.pauses) + 1)])
 
     def test_noise_and_clicks_are_no_speech(self):
         click = silence(3.0)
@@ -95,9 +106,43 @@ class Course(unittest.TestCase):
             self.done += self.talk.frame(frame, self.now)
 
     def kinds(self):
-        found = [type(each) for each in self.done]
+        found = [type(each) for each in self.done if not isinstance(each, Guess)]
         self.done.clear()
         return found
+
+    def test_a_pause_may_be_the_end_and_is_where_somebody_knows(self):
+        self.talk.spoken(self.now)
+        self.talk.speak(self.now)
+        self.talk.spoken(self.now)
+        self.hear(np.concatenate([silence(0.5), said(), silence(0.4)]))
+        (guess,) = self.done
+        self.assertIsInstance(guess, Guess)
+        self.assertEqual(self.talk.conclude(guess.pause + 1, self.now), [])
+        (whole,) = self.talk.conclude(guess.pause, self.now)
+        self.assertEqual((type(whole), whole.pause), (Understand, guess.pause))
+        self.assertGreaterEqual(len(whole.samples), len(guess.samples))
+        self.assertEqual(self.talk.conclude(guess.pause, self.now), [])
+        # What is said on after the pause is not cut off by a guess that came late.
+        self.begin()
+        self.talk.speak(self.now)
+        self.talk.spoken(self.now)
+        self.hear(np.concatenate([silence(0.5), said(), silence(0.3), said()]))
+        self.assertEqual(self.talk.conclude(self.done[0].pause, self.now), [])
+
+    def test_a_message_has_pauses_and_ends_with_its_key(self):
+        self.talk.speak(self.now)
+        self.talk.spoken(self.now)
+        self.talk.take_message(20.0)
+        self.hear(np.concatenate([silence(0.5), said(), silence(1.5), said(), silence(0.5)]))
+        self.assertEqual(self.done, [])
+        self.assertEqual(self.talk.key("5", self.now), [])
+        (whole,) = self.talk.key("#", self.now)
+        self.assertGreater(len(whole.samples), 2 * len(said()))
+        # From then on it is as before.
+        self.talk.speak(self.now)
+        self.talk.spoken(self.now)
+        self.hear(np.concatenate([said(), silence(1.0)]))
+        self.assertEqual(self.kinds(), [Understand])
 
     def test_a_question_and_its_answer(self):
         self.talk.speak(self.now)
