@@ -19,12 +19,14 @@ from fond_echo.contract.line import LineSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
+from fond_echo.demo.calling import Calling
 from fond_echo.speech.material import synthesizer
 
 if TYPE_CHECKING:
     from fond_echo.demo.run import World
 
 WAIT_SECONDS = 60.0
+CALL_SECONDS = 240.0
 SLOW_WORDS = LineSettings().slow_words
 TIME = r"(leaves|at) (tomorrow )?(at )?\d\d:\d\d"
 
@@ -84,6 +86,8 @@ class Tour:
     def run(self) -> int:
         """Play everything; 0 where all of it was right."""
         started = time.monotonic()
+        self.calling = Calling(self.world)
+        self.calling.start()
         with httpx.Client(
             base_url=self.world.places.network, trust_env=False, timeout=30.0
         ) as client:
@@ -324,6 +328,21 @@ class Tour:
             if not re.search(wanted, told.answer):
                 self._problem(f"gale-line answered {told.answer!r} to {said!r}")
 
+    def _telephone(self, _: httpx.Client) -> None:
+        """What became of the calls that went on all the while."""
+        self._part("The telephone, all this while")
+        self.calling.join(CALL_SECONDS)
+        if self.calling.is_alive():
+            self._problem(f"the calls were not over after {CALL_SECONDS:.0f} s")
+        for lines in self.calling.lines.values():
+            for line in lines:
+                self.say(f"   {line}")
+        for call in self.calling.calls:
+            self.say(f"   the call to {call.number}: {call.cause} by {call.by}, "
+                     f"answered by {call.answerer}, {call.seconds or 0:.0f} s")  # fmt: skip
+        for problem in self.calling.problems:
+            self._problem(problem)
+
     def _part(self, title: str) -> None:
         self.say(f"\n{'─' * 78}\n{title}")
 
@@ -349,4 +368,5 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._second_network,
     Tour._http_line,
     Tour._gale_line,
+    Tour._telephone,
 )

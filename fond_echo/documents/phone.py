@@ -115,7 +115,7 @@ class CallManners(Shape):
     )
     leaving: str = "I did not hear anything, so I will hang up now. Goodbye."
     barge_in: bool = True
-    end_seconds: float = Field(default=0.7, ge=0.3, le=3.0)
+    end_seconds: float = Field(default=0.6, ge=0.3, le=3.0)
     longest_said: float = Field(default=20.0, ge=2.0, le=60.0)
     keys: int = Field(default=1, ge=1, le=40)
     key_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
