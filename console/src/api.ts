@@ -129,6 +129,9 @@ export const api = {
   setAnswering: (conversation: string, by: string) =>
     call<unknown>("PUT", `/api/conversations/${conversation}/answering`, { by }),
   lines: () => call<Line[]>("GET", "/api/lines"),
+  callsOf: (line: string) => call<Page<Call>>("GET", `/api/lines/${line}/calls?limit=30`),
+  callOf: (id: string) => call<CallDetail>("GET", `/api/calls/${encodeURIComponent(id)}`),
+  endCall: (id: string) => call<CallDetail>("POST", `/api/calls/${encodeURIComponent(id)}/end`),
   connect: (line: string) => call<Line>("POST", `/api/lines/${line}/connect`),
   requests: (line: string, key: string) =>
     call<Requests>("GET", `/api/lines/${line}/requests?${new URLSearchParams({ key })}`),
@@ -180,6 +183,7 @@ export type Line = {
   reason: string;
   description: string;
   settings: Record<string, unknown>;
+  facts: { registrars?: { registrar: string; state: string; reason: string }[] };
   address: string;
   refused: number;
 };
@@ -198,4 +202,30 @@ export type Asked = {
   answer: string;
   choices: { label: string; value: string }[];
   sound: { link: string; seconds: number | null; waveform: number[] } | null;
+};
+
+export type Happening = { at: number | null; kind: string; about: Record<string, unknown> };
+export type TwoWaveforms = { per_second: number; theirs: number[]; ours: number[] };
+
+export type Call = {
+  id: string;
+  line: string;
+  direction: "in" | "out";
+  caller: string;
+  number: string;
+  state: string;
+  cause: string;
+  by: string;
+  answerer: string;
+  asked_at: string;
+  due_at: string | null;
+  answered_at: string | null;
+  seconds: number | null;
+};
+
+export type CallDetail = Call & {
+  timeline: Happening[];
+  quality: { opinion: number; loss: number; jitter_ms: number; strangers: number } | null;
+  recording: Clip | null;
+  waveforms: TwoWaveforms | null;
 };

@@ -5,6 +5,7 @@ import { Navigate, NavLink, Route, Routes } from "react-router";
 import styled from "styled-components";
 import { api, Problem } from "./api";
 import { useLive } from "./live";
+import { CallPage } from "./call/call";
 import { Doors } from "./doors/doors";
 import { Lines } from "./lines/lines";
 import { Log } from "./log/log";
@@ -126,6 +127,7 @@ function Inside({ name }: { name: string }) {
         <Route path="/log" element={<Log />} />
         <Route path="/log/:conversation" element={<Log />} />
         <Route path="/log/:conversation/:turn" element={<Log />} />
+        <Route path="/calls/:call" element={<CallPage />} />
         <Route path="/turns/:turn" element={<TurnPage />} />
         <Route path="/assistants" element={<Assistants />} />
         <Route path="/assistants/:assistant" element={<Assistants />} />

@@ -36,6 +36,19 @@ const ARRIVALS: Record<string, string> = {
   joined: "came",
 };
 
+const CAUSES: Record<string, string> = {
+  "hung-up": "hung up",
+  "no-answer": "nobody answered",
+  "no-ack": "the answer was not confirmed",
+  unreachable: "not reached",
+  vanished: "the other side vanished",
+  transferred: "connected on",
+  lost: "our process stopped",
+};
+
+/** Why a call ended. */
+export const causeOf = (cause: string) => CAUSES[cause] ?? cause;
+
 export const arrival = (kind: string) => ARRIVALS[kind] ?? kind;
 
 /** A reply in writing as plain lines: table rules go, cells are set apart. */

@@ -21,6 +21,10 @@ export function useLive(): boolean {
         void queries.invalidateQueries({ queryKey: ["lines"] });
         void queries.invalidateQueries({ queryKey: ["contacts"] });
       }
+      if (/\.call\./.test(event.type)) {
+        void queries.invalidateQueries({ queryKey: ["calls"] });
+        void queries.invalidateQueries({ queryKey: ["call", event.subject] });
+      }
       if (event.data.conversation === undefined) return;
       void queries.invalidateQueries({ queryKey: ["conversations"] });
       void queries.invalidateQueries({ queryKey: ["turns", event.data.conversation] });

@@ -102,6 +102,14 @@ class CallOut(Shape):
     seconds: Annotated[float | None, Field(description="from the answer to the end")]
 
 
+class Waveforms(Shape):
+    """How loud both sides of a call were, 0 to 1, so many times a second."""
+
+    per_second: int
+    theirs: list[float]
+    ours: list[float]
+
+
 class CallDetail(CallOut):
     """A call with what happened in it. `conversation` is where its turns are."""
 
@@ -109,3 +117,4 @@ class CallDetail(CallOut):
     timeline: list[Happening]
     quality: dict[str, Any] | None
     recording: ClipRef | None
+    waveforms: Waveforms | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
+from collections.abc import Sequence
 
 import structlog
 from sqlalchemy import select, update
@@ -59,7 +60,7 @@ class Phones:
                 await self._start(line)
             if name in self._servers:
                 server = self._servers[name][1]
-                await self._say(line, server.standing)
+                await self._say(line, server.standing, server.registered)
                 speaking = await self._speaking(line)
                 if speaking != server.speaking:
                     await server.speak_as(speaking)
@@ -95,13 +96,16 @@ class Phones:
         } | self._speaks
         return self._speaks[revision.digest]
 
-    async def _say(self, line: Line, standing: tuple[str, str]) -> None:
-        if (line.state, line.reason) == standing:
+    async def _say(
+        self, line: Line, standing: tuple[str, str], registered: Sequence[dict[str, str]] = ()
+    ) -> None:
+        facts = {"registrars": list(registered)} if registered else {}
+        if (line.state, line.reason) == standing and line.facts == facts:
             return
         async with self._database.writing() as session:
             state, reason = standing
             changed = update(Line).where(Line.name == line.name)
-            await session.execute(changed.values(state=state, reason=reason))
+            await session.execute(changed.values(state=state, reason=reason, facts=facts))
 
     async def stop(self) -> None:
         for _, server in self._servers.values():

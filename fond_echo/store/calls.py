@@ -24,7 +24,8 @@ class Call(Record):
     ended. `cause` says why it ended, `by` whom, `status` with which answer. `answerer` is person,
     machine or unknown, of calls that we placed. `attempts` tells of each try of those, `order` what
     was asked for. `dialog` is what a BYE needs, kept while the call is open. `timeline` holds what
-    happened, in seconds from the answer. `conversation` is the place of its turns.
+    happened, in seconds from the answer; `waveforms` how loud both sides were, by tenths of a
+    second. `conversation` is the place of its turns.
     """
 
     __tablename__ = "calls"
@@ -50,6 +51,7 @@ class Call(Record):
     dialog: Mapped[Json | None]
     timeline: Mapped[list[Any]] = mapped_column(default=list)
     quality: Mapped[Json | None]
+    waveforms: Mapped[Json | None]
     recording_id: Mapped[str | None] = mapped_column(ForeignKey("clips.id"))
     asked_at: Mapped[datetime] = mapped_column(server_default=func.now())
     due_at: Mapped[datetime | None]

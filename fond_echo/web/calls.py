@@ -10,7 +10,7 @@ from sqlalchemy import select, tuple_
 
 from fond_echo.contract.api import Page
 from fond_echo.contract.base import Name, new_id
-from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening
+from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening, Waveforms
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
 from fond_echo.lines.phone.opening import sound_of
@@ -120,6 +120,7 @@ async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDeta
         timeline=[_happening(each) for each in call.timeline],
         quality=call.quality,
         recording=clip_ref(clip) if clip is not None else None,
+        waveforms=Waveforms.model_validate(call.waveforms) if call.waveforms else None,
     )
 
 

@@ -64,6 +64,7 @@ def page(name: str = "index.html") -> Response:
 @router.get("/lines")
 @router.get("/lines/{rest:path}")
 @router.get("/turns/{rest:path}")
+@router.get("/calls/{rest:path}")
 @router.get("/doors")
 async def console(rest: str = "") -> Response:
     """Every address of the console is the same page."""

@@ -174,7 +174,7 @@ class Assistants(Command):
         put_demo("harbour-desk", self.folder)
         code, out, _ = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 0)
-        self.assertIn("no faults; 7 routes", out)
+        self.assertIn("no faults; 8 routes", out)
         text = demo_file("harbour-desk/assistant.yaml").replace("voice: plover", "voice: plovver")
         (self.folder / "assistant.yaml").write_text(text)
         code, _, err = self.run_command("assistant", "check", self.folder)

@@ -212,7 +212,7 @@ class Played(Demo):
         self.assertIn("you hung up; it sounded like", out)
         with FondEcho(self.settings.address, self.key) as echo:
             turns = echo.turns(line="exchange", limit=2).items
-            self.assertEqual(echo.line("exchange").state, "open")
+            self.assertEqual(echo.line("exchange").state, "connected")
         told = [(turn.arrived_as, turn.route, turn.state) for turn in reversed(turns)]
         self.assertEqual(
             told,

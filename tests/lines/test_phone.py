@@ -2,7 +2,6 @@
 is in memory."""
 
 import asyncio
-import tempfile
 import unittest
 
 from sqlalchemy import select
@@ -10,7 +9,6 @@ from sqlalchemy import select
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import handset
-from fond_echo.store.local import free_port
 from fond_echo.store.records import Conversation, Event
 from tests.sounds import speech
 from tests.support.phone import PHONE, OnALine, understood
@@ -92,41 +90,6 @@ class Calls(OnALine):
             ["tern sound ferries", "tern sound ferries", "are you there", "i hang up"],
         )
         self.assertEqual(self.server.calls, 0)
-
-
-class OutsidePeer(OnALine):
-    """Debian's SIP traffic generator calls us, with the scenario that it comes with."""
-
-    async def peer(self, number, calls):
-        command = ("sipp", "-sn", "uac", f"127.0.0.1:{self.port}", "-s", number, "-i", "127.0.0.1",
-                   "-p", str(free_port()), "-m", str(calls), "-l", "2", "-r", "4", "-d", "400", "-nostdin")  # fmt: skip
-        run = await asyncio.create_subprocess_exec(
-            *command,
-            cwd=tempfile.gettempdir(),
-            stdout=asyncio.subprocess.PIPE,
-            stderr=asyncio.subprocess.STDOUT,
-        )
-        told, _ = await asyncio.wait_for(run.communicate(), 60)
-        return run.returncode, told.decode(errors="replace")[-3_000:]
-
-    async def test_its_calls_are_answered_and_ended(self):
-        code, told = await self.peer("2001", 4)
-        self.assertEqual(code, 0, told)
-        self.assertRegex(told, r"Successful call +\| +0 +\| +4")
-        await asyncio.sleep(0.3)
-        self.assertEqual(self.server.calls, 0)
-        async with self.database.reading() as session:
-            ended = (
-                await session.scalars(select(Event).where(Event.type.like("%call.ended")))
-            ).all()
-        self.assertEqual(
-            [(each.data["cause"], each.data["by"]) for each in ended], [("hung-up", "them")] * 4
-        )
-
-    async def test_a_number_that_leads_nowhere(self):
-        code, told = await self.peer("2999", 1)
-        self.assertEqual(code, 1, told)
-        self.assertRegex(told, r"Failed call +\| +0 +\| +1")
 
 
 class Descriptions(unittest.TestCase):

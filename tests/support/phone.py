@@ -152,6 +152,20 @@ class OnALine(TurnsTest):
             return [each.type.partition(".")[2] for each in found]
 
 
+async def ask_for(test, to, **order):
+    """Ask a line for a call, and let it look for it."""
+    given = {"to": to, "opening": {"words": "Your boat is off."}} | order
+    wanted = CallIn.model_validate(given).model_dump(mode="json")
+    async with test.database.writing() as session:
+        session.add(
+            Call(
+                line="test-line", direction="out", caller="2001", number=to, state="asked",
+                conversation="", order=wanted, due_at=datetime.now(UTC),
+            )
+        )  # fmt: skip
+    await test.server.look()
+
+
 class ThroughACarrier(OnALine):
     """A line that also places calls, through a carrier."""
 
@@ -169,14 +183,4 @@ class ThroughACarrier(OnALine):
 
     async def place(self, to="+44 1632 960100", **order):
         """Ask for a call, and let the line look for it."""
-        given = {"to": to, "opening": {"words": "Your boat is off."}} | order
-        order = CallIn.model_validate(given)
-        async with self.database.writing() as session:
-            session.add(
-                Call(
-                    line="test-line", direction="out", caller="2001", number=to, state="asked",
-                    conversation="", order=order.model_dump(mode="json"),
-                    due_at=datetime.now(UTC),
-                )
-            )  # fmt: skip
-        await self.server.look()
+        await ask_for(self, to, **order)

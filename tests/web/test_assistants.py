@@ -37,7 +37,7 @@ class Trying(WebTest):
         told = await self.tried("how much is a ticket for a child")
         self.assertEqual(told["route"], "fares")
         scores = [each["score"] for each in told["scores"]]
-        self.assertEqual((len(scores), scores), (7, sorted(scores, reverse=True)))
+        self.assertEqual((len(scores), scores), (8, sorted(scores, reverse=True)))
         self.assertIn("four pounds", told["spoken"])
 
     async def test_files_that_are_not_kept(self):

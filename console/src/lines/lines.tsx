@@ -7,6 +7,7 @@ import { api, type Line } from "../api";
 import { timeOf } from "../format";
 import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, Trouble } from "../parts/sheet";
 import { colour } from "../theme";
+import { PhoneLine } from "./phone";
 
 const Two = styled.div`
   display: grid;
@@ -88,6 +89,7 @@ function OneLine({ line }: { line: Line }) {
       <h3>Address</h3>
       <Copy text={line.address} what="the line's address" />
       {line.kind === "http" && <Asked line={line} />}
+      {line.kind === "phone" && <PhoneLine line={line} />}
       <Refused line={line} />
       <Listening line={line} />
       <h3>Settings</h3>

@@ -103,6 +103,11 @@ class Stream:
         """Whether there is something left to be said."""
         return bool(self._playing)
 
+    @property
+    def waiting(self) -> int:
+        """How many frames are left to be said."""
+        return len(self._playing)
+
     def changed(self, agreed: Agreed) -> None:
         """The other side described its media anew; if it moved, it is looked for again."""
         if (agreed.host, agreed.port) != (self.agreed.host, self.agreed.port):

@@ -114,7 +114,7 @@ class Placer:
                 return
         # It was not placed yet, or its process is gone.
         about = {"cause": "cancelled", "by": "us", "status": 0}
-        await server.write(
+        await server.diary.write(
             record, "ended", None, about,
             state="ended", cause="cancelled", by="us", ended_at=datetime.now(UTC),
         )  # fmt: skip
@@ -143,7 +143,7 @@ class Placer:
         placed.ringing = asyncio.get_running_loop().call_later(
             outward.ring_seconds, self._rang_out, placed
         )
-        server.run(server.write(row.id, "placed", None, {"number": number}))
+        server.run(server.diary.write(row.id, "placed", None, {"number": number}))
         server.done(output)
 
     def _own(self, number: str) -> str:
@@ -160,7 +160,7 @@ class Placer:
         placed = self._placed.get(call.id)
         if placed is not None:
             server = self._server
-            server.run(server.write(placed.record, "ringing", None, {}, state="ringing"))
+            server.run(server.diary.write(placed.record, "ringing", None, {}, state="ringing"))
 
     def answered(self, call: Call) -> None:
         """The other side picked up."""
@@ -209,12 +209,12 @@ class Placer:
         again = _again(order, outcome, len(tried))
         about = {"outcome": outcome, "status": status, "tries": len(tried)}
         if again is not None:
-            await self._server.write(
+            await self._server.diary.write(
                 record, "tried", None, {**about, "again_at": again.isoformat()},
                 state="asked", due_at=again, attempts=tried,
             )  # fmt: skip
             return
-        await self._server.write(
+        await self._server.diary.write(
             record, "ended", None, {"cause": outcome, "by": by, **about, "why": why},
             state="ended", cause=outcome, by=by, status=status, attempts=tried,
             ended_at=datetime.now(UTC),

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+from typing import Any
 
 import numpy as np
 import structlog
@@ -21,6 +22,9 @@ log = structlog.get_logger()
 
 FRAMES = 25
 """Half a second: so much is encoded, and kept, at a time."""
+
+STEP = 5
+"""Frames for a height of the waveform: a tenth of a second."""
 
 BITS_PER_SECOND = 32_000
 MEDIA_TYPE = "audio/ogg; codecs=opus"
@@ -42,6 +46,7 @@ class CallRecorder:
         self._left: list[Frame] = []
         self._right: list[Frame] = []
         self._number = 0
+        self._heights: tuple[list[float], list[float]] = ([], [])
         self._last: asyncio.Task[None] | None = None
 
     def add(self, left: Frame, right: Frame) -> None:
@@ -52,6 +57,11 @@ class CallRecorder:
             self._last = asyncio.create_task(self._keep(self._taken(), self._last))
 
     def _taken(self) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:
+        for heights, side in zip(self._heights, (self._left, self._right), strict=True):
+            peaks = [float(np.abs(each.astype(np.int32)).max()) / 32_768 for each in side]
+            heights.extend(
+                round(max(peaks[at : at + STEP]), 3) for at in range(0, len(peaks), STEP)
+            )
         both = np.stack((np.concatenate(self._left), np.concatenate(self._right)), axis=1)
         self._left, self._right = [], []
         return both.astype(np.float32) / np.float32(32_768)
@@ -74,6 +84,12 @@ class CallRecorder:
                 await keep_page(session, self._call, number, data)
         except (SQLAlchemyError, *AWAY) as error:
             log.warning("a page of a recording is lost", call=self._call, reason=str(error))
+
+    @property
+    def waveforms(self) -> dict[str, Any]:
+        """How loud both sides were."""
+        theirs, ours = self._heights
+        return {"per_second": 50 // STEP, "theirs": theirs, "ours": ours}
 
     async def finish(self) -> None:
         """The call is over: what is left is kept."""

@@ -6,11 +6,9 @@ import asyncio
 import secrets
 import time
 from collections.abc import Mapping
-from datetime import UTC, datetime
 from typing import Any
 
 import structlog
-from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.contract.base import new_id
 from fond_echo.core.telephony.calls import (
@@ -40,16 +38,14 @@ from fond_echo.core.telephony.stream import Place
 from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 from fond_echo.documents.phone import PhoneDescription
 from fond_echo.lines.phone import placing
+from fond_echo.lines.phone.diary import Diary
 from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.letting_in import Door
 from fond_echo.lines.phone.media import MediaSockets, NoPorts, open_media
-from fond_echo.lines.phone.recording import MEDIA_TYPE
 from fond_echo.lines.phone.session import Ours, Session, Speaking
 from fond_echo.lines.phone.ticking import Ticker
 from fond_echo.lines.phone.transport import Transport
 from fond_echo.lines.phone.turns import warm
-from fond_echo.store import calls as records
-from fond_echo.store.database import AWAY
 from fond_echo.store.records import Line
 
 log = structlog.get_logger()
@@ -87,6 +83,7 @@ class PhoneServer:
             for each in description.registrars
         ]  # fmt: skip
         self.sessions: dict[str, Session] = {}
+        self.diary = Diary(house, line.name)
         self._guard = Guard()
         challenger = Challenger(line.name, secrets.token_bytes(32))
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
@@ -102,6 +99,14 @@ class PhoneServer:
     def calls(self) -> int:
         """How many there are now."""
         return len(self.sessions)
+
+    @property
+    def registered(self) -> list[dict[str, str]]:
+        """How each registration stands."""
+        return [
+            {"registrar": each.registrar.name, "state": each.state, "reason": each.reason}
+            for each in self.registrations
+        ]
 
     @property
     def standing(self) -> tuple[str, str]:
@@ -126,18 +131,8 @@ class PhoneServer:
 
     async def _leave_behind(self) -> None:
         """Calls that were under way when their process stopped: their far ends are told."""
-        blobs = self.house.blobs
-        async with self.house.database.writing() as session:
-            for call in await records.open_calls(session, self.line.name):
-                if call.dialog is not None:
-                    self.done(farewell(self.endpoint.exchange, call.dialog, self.now()))
-                what = {"cause": "lost", "by": "us", "status": 0}
-                await records.bind_recording(session, blobs, call.id, MEDIA_TYPE)
-                await records.happened(session, call.id, self.line.name, "ended", None, what)
-                await records.change(
-                    session, call.id, state="ended", cause="lost", by="us", dialog=None,
-                    ended_at=datetime.now(UTC),
-                )  # fmt: skip
+        for dialog in await self.diary.left_behind():
+            self.done(farewell(self.endpoint.exchange, dialog, self.now()))
 
     async def speak_as(self, speaking: Speaking) -> None:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
@@ -274,43 +269,17 @@ class PhoneServer:
         """A call was answered, by us or by the other side."""
         session.begin(self.now())
         self.ticker.add(session.call.id, session.tick)
-        self.run(self._told_answered(session))
-
-    async def _told_answered(self, session: Session) -> None:
         dialog = kept(session.call, self.endpoint.hop_of(session.call))
-        await self.write(
-            session.ours.record, "answered", 0.0, {},
-            state="answered", answered_at=datetime.now(UTC), dialog=dialog,
-            conversation=session.conversation,
-        )  # fmt: skip
+        self.run(self.diary.answered(session, dialog))
 
     async def _ended(self, event: Ended, session: Session | None) -> None:
         self.ticker.remove(event.call.id)
         if session is None:
             await self._placer.not_answered(event)
             return
-        told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
         at = self.now() - session.begun_at if session.begun_at else None
         quality = await session.end()
-        measured = {
-            "rating": quality.rating, "opinion": quality.opinion,
-            "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
-            "delay_ms": round(quality.delay_ms, 1), "strangers": session.stream.strangers,
-        }  # fmt: skip
-        async with self.house.database.writing() as database:
-            record = session.ours.record
-            clip = await records.bind_recording(database, self.house.blobs, record, MEDIA_TYPE)
-            if clip is not None:
-                clip.seconds, clip.rate = at, 8_000
-                await self._write(database, record, "recorded", at, {"clip": clip.id})
-            await self._write(database, record, "ended", at, {**told, **measured})
-            values = self._placer.after(event, session)
-            await records.change(
-                database, record, **{
-                    "state": "ended", "cause": event.cause, "by": event.by, "status": event.status,
-                    "quality": measured, "ended_at": datetime.now(UTC), "dialog": None, **values,
-                },
-            )  # fmt: skip
+        await self.diary.ended(session, event, at, quality, self._placer.after(event, session))
 
     async def _offered(self, call: Call) -> None:
         """Let a call in, or refuse it."""
@@ -340,21 +309,9 @@ class PhoneServer:
             session.sockets.close()
             return
         self.sessions[call.id] = session
-        self.run(self._told_ringing(session))
+        self.run(self.diary.rang(session))
         self.done(self.endpoint.ring(call, self.now()))
         self.done(self.endpoint.accept(call, described, self.now()))
-
-    async def _told_ringing(self, session: Session) -> None:
-        call = session.call
-        row = records.Call(
-            id=session.ours.record, line=self.line.name, direction="in", caller=call.caller,
-            number=call.number, conversation=session.conversation, state="ringing",
-        )  # fmt: skip
-        about = {"number": call.number, "caller": call.caller}
-        async with self.house.database.writing() as database:
-            database.add(row)
-            await database.flush()
-            await self._write(database, row.id, "ringing", None, about)
 
     async def _prepared(self, call: Call) -> tuple[Session, bytes]:
         """The call's sockets, and what we say of our media."""
@@ -414,24 +371,7 @@ class PhoneServer:
         """Write down an event of a call."""
         at = self.now() - session.begun_at if session.begun_at else None
         values = {"answerer": data["who"]} if kind == "answerer" else {}
-        await self.write(session.ours.record, kind, at, data, **values)
-
-    async def write(
-        self, record: str, kind: str, at: float | None, data: dict[str, Any], **values: Any
-    ) -> None:
-        """Write down what happened in a call, and what is known of it now."""
-        try:
-            async with self.house.database.writing() as database:
-                if values:
-                    await records.change(database, record, **values)
-                await self._write(database, record, kind, at, data)
-        except (SQLAlchemyError, *AWAY) as error:
-            log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
-
-    async def _write(
-        self, database: Any, record: str, kind: str, at: float | None, data: dict[str, Any]
-    ) -> None:
-        await records.happened(database, record, self.line.name, kind, at, data)
+        await self.diary.write(session.ours.record, kind, at, data, **values)
 
     def run(self, work: Any) -> None:
         """Do something beside everything else."""

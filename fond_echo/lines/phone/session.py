@@ -230,6 +230,11 @@ class Session:
         else:
             self._do(self._say(self._manners.not_connected))
 
+    @property
+    def waveforms(self) -> dict[str, Any] | None:
+        """How loud both sides were, of a call that is recorded."""
+        return self._recorder.waveforms if self._recorder is not None else None
+
     async def end(self) -> Quality:
         """The call is over; gives how it sounded."""
         if self._talk is not None:

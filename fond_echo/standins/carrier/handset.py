@@ -37,6 +37,8 @@ Samples = npt.NDArray[np.int16]
 OnCall = Literal["answer", "reject", "busy", "ring-out", "dead"]
 
 TICK = 0.02
+KEYS = "0123456789*#ABCD"
+
 QUIET = 60.0
 """RMS in 16 bits: below this nobody speaks."""
 
@@ -73,7 +75,7 @@ class Handset:
         self.transferred_to: Uri | None = None
         self._hop: Hop | None = None
         self._account: Account | None = None
-        self._registration: Registration | None = None
+        self.registration: Registration | None = None
         self._endpoint: Endpoint
         self._sip: asyncio.DatagramTransport
         self._rtp: asyncio.DatagramTransport
@@ -93,8 +95,8 @@ class Handset:
 
     async def close(self) -> None:
         await self.hang_up()
-        if self._registration is not None and self._registration.state == "registered":
-            self._done(self._registration.leave(self._now()))
+        if self.registration is not None and self.registration.state == "registered":
+            self._done(self.registration.leave(self._now()))
             await asyncio.sleep(0.02)
         self._ticking.cancel()
         if self._timer is not None:
@@ -111,10 +113,10 @@ class Handset:
         registrar = Registrar(
             self.name, parse_uri(f"sip:{carrier.host}:{carrier.port}"), address, self._account, 300
         )
-        self._registration = Registration(registrar, self._endpoint.exchange)
+        self.registration = Registration(registrar, self._endpoint.exchange)
         self._wake()
         for _ in range(500):
-            if self._registration.state in ("registered", "failing"):
+            if self.registration.state in ("registered", "failing"):
                 return
             await asyncio.sleep(TICK)
 
@@ -303,8 +305,8 @@ class Handset:
         if self._timer is not None:
             self._timer.cancel()
         times = [self._endpoint.due]
-        if self._registration is not None:
-            times.append(self._registration.due)
+        if self.registration is not None:
+            times.append(self.registration.due)
         due = min((each for each in times if each is not None), default=None)
         if due is not None and not self._sip.is_closing():
             loop = asyncio.get_running_loop()
@@ -312,8 +314,8 @@ class Handset:
 
     def _wake(self) -> None:
         output = self._endpoint.wake(self._now())
-        if self._registration is not None:
-            output.join(self._registration.wake(self._now()))
+        if self.registration is not None:
+            output.join(self.registration.wake(self._now()))
         self._done(output)
 
     def _send_sound(self, data: bytes) -> None:

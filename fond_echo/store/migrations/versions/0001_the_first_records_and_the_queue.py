@@ -395,6 +395,7 @@ def upgrade() -> None:
         sa.Column("dialog", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
         sa.Column("timeline", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
         sa.Column("quality", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("waveforms", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
         sa.Column("recording_id", sa.Text(), nullable=True),
         sa.Column(
             "asked_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False

@@ -1,0 +1,118 @@
+"""A telephone in the console: the page's microphone and its keys, over a WebSocket, as a call to a
+phone line like any other.
+
+The page sends 20 ms of sound at a time (320 bytes: 8 kHz, 16 bits, little-endian) and JSON for what
+is pressed; it gets sound in the same form, and JSON for what happens.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+from typing import Annotated
+from urllib.parse import urlsplit
+
+import numpy as np
+from fastapi import APIRouter, Path, WebSocket, WebSocketDisconnect
+
+from fond_echo.contract.base import Name
+from fond_echo.core.telephony.g711 import encoded
+from fond_echo.core.telephony.jitter import FRAME
+from fond_echo.documents.phone import read_phone
+from fond_echo.standins.carrier.handset import KEYS, Handset, handset
+from fond_echo.store import keys
+from fond_echo.store.records import Line
+from fond_echo.web.access import COOKIE
+from fond_echo.web.service import Service
+
+router = APIRouter(prefix="/api/lines")
+
+FRAME_BYTES = 2 * FRAME
+LONGEST_WAITING = 25
+"""Frames of the microphone that may wait: where more come, the oldest go."""
+
+NOT_SIGNED_IN, NO_LINE = 4401, 4404
+CALLER = "console"
+
+
+async def _allowed(socket: WebSocket, service: Service) -> bool:
+    """Whether the page is ours and whoever reads it may place calls."""
+    if urlsplit(socket.headers.get("origin", "")).netloc != socket.headers.get("host", ""):
+        return False
+    cookie = socket.cookies.get(COOKIE)
+    async with service.database.writing() as session:
+        found = await keys.signed_in(session, cookie) if cookie else None
+    return found is not None and keys.includes(found[0].scopes, "operate")
+
+
+@router.websocket("/{line}/talk")
+async def talk(socket: WebSocket, line: Annotated[Name, Path()]) -> None:
+    """Call a line from the page."""
+    service = socket.app.state.service
+    await socket.accept()
+    if not await _allowed(socket, service):
+        await socket.close(NOT_SIGNED_IN, "sign in to the console")
+        return
+    async with service.database.reading() as session:
+        record = await session.get(Line, line)
+    if record is None or record.kind != "phone":
+        await socket.close(NO_LINE, f"there is no phone line {line}")
+        return
+    described = read_phone(record.description, f"{line}.yaml")
+    async with handset(CALLER, described.listen.host) as phone:
+        dialling = asyncio.create_task(phone.dial(described.address))
+        tasks = [asyncio.create_task(each(socket, phone)) for each in (_speak, _hear)]
+        try:
+            await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            for task in (dialling, *tasks):
+                task.cancel()
+            await asyncio.gather(dialling, *tasks, return_exceptions=True)
+    with contextlib.suppress(RuntimeError):
+        await socket.close()
+
+
+async def _speak(socket: WebSocket, phone: Handset) -> None:
+    """What the page sends, until it goes or hangs up."""
+    waiting = 0
+    while True:
+        try:
+            told = await socket.receive()
+        except (WebSocketDisconnect, RuntimeError):
+            return
+        if told["type"] == "websocket.disconnect":
+            return
+        data = told.get("bytes")
+        if data is not None:
+            if len(data) == FRAME_BYTES and phone.stream is not None:
+                waiting = phone.stream.waiting
+                if waiting < LONGEST_WAITING:
+                    samples = np.frombuffer(data, "<i2")
+                    phone.stream.play(encoded(samples, phone.stream.law))
+            continue
+        text = told.get("text") or ""
+        if text == "hang-up":
+            await phone.hang_up()
+            return
+        if len(text) == 1 and text in KEYS and phone.stream is not None:
+            phone.press(text)
+
+
+async def _hear(socket: WebSocket, phone: Handset) -> None:
+    """What the call gives, until it is over."""
+    state, seen = "calling", 0
+    await socket.send_json({"state": state})
+    while True:
+        await asyncio.sleep(0.01)
+        found = "over" if phone.over.is_set() else "answered" if phone.answered.is_set() else state
+        if found == "calling" and phone.rang.is_set():
+            found = "ringing"
+        if found != state:
+            state = found
+            cause = phone.ended.cause if phone.ended is not None else ""
+            await socket.send_json({"state": state, "cause": cause})
+        for frame in phone.heard[seen:]:
+            await socket.send_bytes(frame.astype("<i2").tobytes())
+        seen = len(phone.heard)
+        if state == "over":
+            return
