@@ -11,7 +11,7 @@ from fond_echo.core.grammar.match import Parse, Value, match
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.language.spoken import spoken_tokens
 
-BASE, BY_SCORE, BY_LEAD, BY_UNKNOWN, BY_LENGTH = -1.9, 4.87, 3.51, -2.99, 2.48
+BASE, BY_SCORE, BY_LEAD, BY_UNKNOWN, BY_LENGTH = -3.42, 6.43, 4.09, -2.58, 3.27
 LEAD, LENGTH = 0.35, 8
 """How a score becomes a confidence: a logistic curve over the score, its lead over the next route
 (at most LEAD), the share of what was said that no example knows, and the number of words (up to
@@ -24,8 +24,9 @@ MARGIN = 0.015
 EXACT = 0.97
 """From this score on it is the example, word for word."""
 
-THRESHOLD = 0.62
-"""A route taken is at least this likely to be the right one."""
+THRESHOLD, HEARD_THRESHOLD = 0.63, 0.57
+"""A route taken is at least this likely to be the right one; of words that may have been heard
+wrong less is asked."""
 
 ASKED = 0.3
 """Below the threshold, routes at least this likely are asked about: did you mean …?"""
@@ -142,7 +143,7 @@ class Router:
         choice: str = "",
         key: str = "",
         heard_surely: bool = True,
-        above: float = THRESHOLD,
+        above: float | None = None,
     ) -> Decision:
         """The route for a text.
 
@@ -152,7 +153,8 @@ class Router:
             choice: the value of a choice that was picked.
             key: what was pressed.
             heard_surely: false where the text is a transcript that may be wrong.
-            above: the confidence that an example needs.
+            above: the confidence that an example needs, where that is another than usual; then
+                nothing is asked about.
 
         Raises:
             GrammarFault: the grammar takes too long.
@@ -194,17 +196,20 @@ class Router:
         because = f"said by the rule ${route.rule}" + (f" ({named})" if named else "")
         return Decision(route.name, "rule", True, because, values=parse.values)
 
-    def _by_example(self, tokens: Sequence[str], heard_surely: bool, above: float) -> Decision:
+    def _by_example(
+        self, tokens: Sequence[str], heard_surely: bool, above: float | None
+    ) -> Decision:
         scores = self.scores(tokens, heard=not heard_surely)
         if not scores or scores[0].score == 0.0:
             return Decision(OTHERWISE, "otherwise", heard_surely, "no example is near", scores)
         best = scores[0]
-        if best.confidence >= above:
+        usual = THRESHOLD if heard_surely else HEARD_THRESHOLD
+        if best.confidence >= (usual if above is None else above):
             return Decision(best.route, "example", True, best.because, scores)
         near = [each for each in scores[:3] if each.score >= BESIDE * best.score]
         asked = tuple(each.route for each in near if each.confidence >= ASKED)
         named = f"the best, {best.route}, is {best.confidence:.0%} likely"
-        if asked and above == THRESHOLD:
+        if asked and above is None:
             return Decision(DID_YOU_MEAN, "example", False, named, scores, asked=asked)
         because = f"no example is near enough; {named}"
         return Decision(OTHERWISE, "otherwise", heard_surely, because, scores)
@@ -239,7 +244,7 @@ def _confidence(place: int, scores: Sequence[float], unknown: float, words: int)
     evidence = BASE + BY_SCORE * score + BY_LEAD * lead + BY_UNKNOWN * unknown + BY_LENGTH * length
     likely = 1.0 / (1.0 + math.exp(-evidence))
     if abs(lead) < MARGIN and others and score < EXACT:
-        likely = min(likely, THRESHOLD - 0.01)
+        likely = min(likely, HEARD_THRESHOLD - 0.01)
     return round(likely, 3)
 
 

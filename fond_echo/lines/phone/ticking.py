@@ -63,11 +63,8 @@ class Ticker:
         while True:
             due += TICK / SLOTS
             number = (number + 1) % SLOTS
-            late = loop.time() - due
-            if late < 0:
-                await asyncio.sleep(-late)
-            elif number == 0:
-                await asyncio.sleep(0)
+            # Also when it is late: what came meanwhile is read before it is played.
+            await asyncio.sleep(max(0.0, due - loop.time()))
             now = loop.time()
             if now - due > 1.0:
                 due = now
