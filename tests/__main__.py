@@ -78,7 +78,8 @@ def run_apart(group: list[str]) -> tuple[int, int, int]:
         command, cwd=ROOT, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True, check=False
     )
     lines = done.stdout.rstrip().split("\n")
-    counted = COUNTED.fullmatch(lines[-1])
+    # Processes that are stopped at the end may still say something after the count.
+    counted = next(filter(None, map(COUNTED.fullmatch, reversed(lines))), None)
     title = f"{' '.join(group)}, {time.monotonic() - begun:.0f} s"
     print("\n".join([f"=== {title} ===", *lines]), file=sys.stderr, flush=True)
     # A process that ended without counting has failed as a whole.
