@@ -143,7 +143,8 @@ class Inside(Legs):
 
     def _reinvited(self, call: Call, asked: Asked, now: float) -> Output:
         request = asked.request
-        if call.again_at is not None or call.state != "answered" or call.changing:
+        ours_under_way = bool(call.changing) and call.change_at is None
+        if call.again_at is not None or call.state != "answered" or ours_under_way:
             return self._say(asked, 491, now)
         if timers.too_short(request):
             return self._say(asked, 422, now, [("min-se", str(timers.LEAST))])

@@ -1,0 +1,158 @@
+"""What goes on within calls: session timers, transfer, media that change, offers that come late."""
+
+import itertools
+
+from fond_echo.core.telephony.calls import (
+    Changed,
+    Ended,
+    Offered,
+    TransferAsked,
+    Transferred,
+)
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.core.telephony.keeping import farewell, kept
+from fond_echo.core.telephony.message import Request, Response, read_message
+from fond_echo.core.telephony.sdp import Terms, offer, read_description
+from fond_echo.core.telephony.timers import Expiry, answered, expiry_of
+from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from tests.core.telephony.network import THEM, US, Media, OverANetwork
+
+
+class Within(OverANetwork):
+    def requests(self, method):
+        """Who sent a request of a method, and when."""
+        found = []
+        for at, place, _, data in self.network.sent:
+            message = read_message(data)
+            if isinstance(message, Request) and message.method == method:
+                found.append((at, place, message))
+        return found
+
+    def statuses(self, method):
+        messages = [read_message(data) for _, _, _, data in self.network.sent]
+        return [
+            each.status
+            for each in messages
+            if isinstance(each, Response) and each.sequence[1] == method
+        ]
+
+    def test_who_made_the_call_says_in_time_that_it_is_there(self):
+        placed, call = self.picked_up()
+        self.assertEqual((placed.interval, placed.refresher), (1_800, "us"))
+        self.assertEqual((call.interval, call.refresher), (1_800, "them"))
+        begun = self.network.now
+        self.network.run(begun + 4_000)
+        times = [at - begun for at, place, _ in self.requests("INVITE")[1:]]
+        self.assertEqual(len(times), 4, times)
+        self.assertTrue(all(880 < b - a < 920 for a, b in itertools.pairwise(times)))
+        self.assertEqual(self.network.of(Ended), [])
+        # One that vanishes is found out: by who waits for its word, and by who gives it.
+        self.network._machines.pop(THEM)
+        self.network.run(self.network.now + 2_000)
+        (ended,) = self.network.of(Ended, US)
+        self.assertEqual((ended.cause, ended.by), ("vanished", "network"))
+
+    def test_a_side_that_does_not_answer_its_refresh_is_gone(self):
+        self.picked_up()
+        self.network._machines.pop(US)
+        self.network.run(self.network.now + 1_000)
+        (ended,) = self.network.of(Ended, THEM)
+        self.assertEqual((ended.cause, ended.by), ("vanished", "network"))
+
+    def test_expiries_are_read_and_chosen(self):
+        def request(*fields):
+            told = self.call()
+            invite = told.invite
+            pairs = [p for p in invite.fields.pairs if p[0] not in ("session-expires", "supported")]
+            return Request(type(invite.fields)((*pairs, *fields)), b"", "INVITE", invite.uri)
+
+        self.assertIsNone(expiry_of(request(("session-expires", "soon"))))
+        asked = request(("session-expires", "600;refresher=uas"), ("supported", "timer"))
+        self.assertEqual(expiry_of(asked), Expiry(600, "uas"))
+        self.assertEqual(answered(asked)[0], Expiry(600, "uas"))
+        chosen, fields = answered(request(("supported", "timer")))
+        self.assertEqual((chosen, ("require", "timer") in fields), (Expiry(1_800, "uac"), True))
+        self.assertEqual(answered(request())[0], Expiry(1_800, "uas"), "who cannot, need not")
+
+    def test_too_short_a_session_is_refused_and_asked_for_anew(self):
+        call, out = self.theirs.place(
+            parse_uri("sip:2001@192.0.2.1"), parse_address("<sip:isla@192.0.2.2>"),
+            offer(Media(30_000).terms), 0.0,
+        )  # fmt: skip
+        short = call.invite.fields.having("session-expires", "60")
+        call.invite = Request(short, call.invite.body, "INVITE", call.invite.uri)
+        out.send = [(call.invite.to_bytes(), out.send[0][1])]
+        self.network.out(out, THEM)
+        self.network.run(3)
+        self.assertIn(422, self.statuses("INVITE"))
+        self.assertEqual(self.requests("INVITE")[-1][2].fields.get("session-expires"), "90")
+        self.assertEqual(len(self.network.of(Offered, US)), 1)
+
+    def test_a_transfer_and_what_becomes_of_it(self):
+        for status in (200, 486):
+            self.begin()
+            placed, call = self.picked_up()
+            self.theirs.may_be_transferred = True
+            out = self.ours.transfer(call, "sip:maren@192.0.2.9", self.network.now)
+            self.network.out(out, US)
+            self.network.run(self.network.now + 2)
+            (asked,) = self.network.of(TransferAsked, THEM)
+            self.assertEqual(asked.to.number, "maren")
+            for told in (100, status):
+                out = self.theirs.tell_transfer(placed, told, self.network.now)
+                self.network.out(out, THEM)
+                self.network.run(self.network.now + 1)
+            (came,) = self.network.of(Transferred, US)
+            self.assertEqual(came.status, status)
+
+    def test_nobody_has_us_call_somebody(self):
+        placed, _ = self.picked_up()
+        out = self.theirs.transfer(placed, "sip:+15550100@192.0.2.9", self.network.now)
+        self.network.out(out, THEM)
+        self.network.run(self.network.now + 2)
+        self.assertEqual(self.network.of(TransferAsked), [])
+        (came,) = self.network.of(Transferred, THEM)
+        self.assertEqual(came.status, 603)
+
+    def test_hold_by_either_side_and_both_at_once(self):
+        placed, call = self.picked_up()
+        held = offer(Terms("192.0.2.2", 30_000, 1, version=2, direction="sendonly"))
+        self.network.out(self.theirs.change(placed, held, self.network.now), THEM)
+        self.network.run(self.network.now + 2)
+        self.assertEqual(read_description(call.described).audio.direction, "recvonly")
+        self.assertEqual(len(self.network.of(Changed)), 2)
+        # Both at once: each refuses the other, and the one that made the call asks again later.
+        ours = offer(Terms("192.0.2.1", 20_000, 1, version=3))
+        theirs = offer(Terms("192.0.2.2", 30_000, 1, version=3))
+        self.network.out(self.ours.change(call, ours, self.network.now), US)
+        self.network.out(self.theirs.change(placed, theirs, self.network.now), THEM)
+        self.network.run(self.network.now + 30)
+        self.assertEqual(self.statuses("INVITE").count(491), 2)
+        self.assertEqual((call.changing, placed.changing), (b"", b""))
+        self.assertEqual((call.state, placed.state), ("answered", "answered"))
+        self.assertEqual(call.theirs, theirs)
+
+    def test_another_process_ends_a_call_that_was_kept(self):
+        placed, call = self.picked_up()
+        data = kept(call, self.ours.hop_of(call))
+        self.assertEqual(data["hop"], list(THEM))
+        with self.assertRaises(MalformedValue):
+            farewell(self.ours.exchange, {**data, "local": "nobody>"}, 0.0)
+        self.network.out(farewell(self.ours.exchange, data, self.network.now), US)
+        self.network.run(self.network.now + 2)
+        (ended,) = self.network.of(Ended, THEM)
+        self.assertEqual((ended.call, ended.cause, ended.by), (placed, "hung-up", "them"))
+
+    def test_over_tcp_nothing_is_sent_twice_and_contacts_say_so(self):
+        there = Hop("192.0.2.1", 5060, "TCP")
+        call, out = self.theirs.place(
+            parse_uri("sip:2001@192.0.2.1"), parse_address("<sip:isla@192.0.2.2>"),
+            offer(Media(30_000).terms), 0.0, hop=there,
+        )  # fmt: skip
+        ((data, to),) = out.send
+        invite = read_message(data)
+        self.assertEqual((to, invite.vias[0].transport), (there, "TCP"))
+        self.assertEqual(invite.contacts[0].uri.parameter("transport"), "tcp")
+        self.assertEqual(self.theirs.wake(3.0).send, [], "TCP does not lose it")
+        (ended,) = self.theirs.wake(40.0).events
+        self.assertEqual((ended.cause, ended.call), ("unreachable", call))
