@@ -1,5 +1,4 @@
-"""A phone line with a real endpoint on loopback, real speech, real records; only the business logic
-is in memory."""
+"""A phone line with a real endpoint on loopback and real records; what is said is warbles."""
 
 import asyncio
 import unittest
@@ -10,8 +9,8 @@ from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.records import Conversation, Event
-from tests.sounds import speech
-from tests.support.phone import PHONE, OnALine, understood
+from tests.support.phone import PHONE, OnALine
+from tests.support.warbles import understood, warble
 
 
 class Calls(OnALine):
@@ -20,14 +19,14 @@ class Calls(OnALine):
             await caller.dial(self.number())
             self.assertTrue(caller.rang.is_set())
             self.assertEqual(understood(await caller.listen()), "tern sound ferries")
-            await caller.say(speech("When is the next boat to Pell?", "curlew"))
+            await caller.say(warble("When is the next boat to Pell?"))
             self.assertEqual(understood(await caller.listen()), "the boat leaves at noon")
             caller.press("3")
             self.assertEqual(understood(await caller.listen()), "four pounds")
             # A second key while the first is being answered waits for it.
             caller.press("33")
             self.assertIn("four pounds", understood(await caller.listen()))
-            await caller.say(speech("Goodbye.", "curlew"))
+            await caller.say(warble("Goodbye."))
             self.assertEqual(understood(await caller.listen()), "fair winds")
             await asyncio.wait_for(caller.over.wait(), 10)
             self.assertEqual((caller.ended.cause, caller.ended.by), ("hung-up", "them"))
@@ -78,7 +77,7 @@ class Calls(OnALine):
             # Two are there: the third is asked to come again.
             await second.dial(self.number())
             self.assertEqual(second.ended.status, 503)
-            await first.say(speech("When is the next boat to Pell?", "curlew"))
+            await first.say(warble("When is the next boat to Pell?"))
             heard = understood(await first.listen())
             self.assertEqual(heard, "the boat leaves at noon", "the greeting gave way")
             await first.hang_up()

@@ -10,6 +10,7 @@ import shutil
 import tempfile
 import time
 import unittest
+from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -70,6 +71,15 @@ class Demo(unittest.TestCase):
                 return found[0]
             time.sleep(0.05)
         self.fail(f"no answer to {post}")
+
+    def eventually(self, look: Callable[[], Any], seconds: float = 60) -> Any:
+        """What a look gives, once it gives something."""
+        deadline = time.monotonic() + seconds
+        while time.monotonic() < deadline:
+            if found := look():
+                return found
+            time.sleep(0.1)
+        self.fail("it did not come about")
 
     def quiet(self, echo: FondEcho, seconds: float = 120) -> list[TurnOut]:
         """All turns, once none of them has anything left to do: an answer is out before its turn

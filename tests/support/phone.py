@@ -1,5 +1,5 @@
-"""A phone line that listens on loopback, with real speech and real records; only the business logic
-is in memory."""
+"""A phone line that listens on loopback, with real records; its language is warbles, and the business
+logic is in memory."""
 
 import asyncio
 from datetime import UTC, datetime
@@ -11,21 +11,18 @@ from sqlalchemy import select, update
 
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.reply import Reply
-from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.phone import read_phone
 from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.prompts import Prompts
 from fond_echo.lines.phone.server import PhoneServer
 from fond_echo.lines.phone.session import Speaking
-from fond_echo.speech.heard import as_heard
-from fond_echo.speech.material import recogniser
 from fond_echo.standins.carrier.carrier import carrier
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.local import free_port
 from fond_echo.store.records import Event, Line, Turn
-from tests.support.world import LocalSpeech, TurnsTest
+from tests.support.warbles import WarbleSpeech
+from tests.support.world import TurnsTest
 
 DESK = """\
 assistant: test-desk
@@ -68,23 +65,6 @@ outward: {via: "%s", country: "44", allowed: ["+441632960*", quay], ring_seconds
 """
 )
 
-SAID = ("Tern Sound Ferries.", "The boat leaves at noon.", "Four pounds.", "Fair winds.",
-        "Are you there?", "I hang up.", "I know about boats and fares.", "Please say it now.", "Your word is kept.",
-        "One moment please.", "This call is recorded. Tern Sound Ferries.", "Your boat is off.", "This call is recorded.", "Nobody answers there just now.")  # fmt: skip
-
-
-def understood(clip):
-    """What the handset heard, as the recogniser reads it."""
-    return recogniser().transcribe(at_rate(clip, 16_000), Expected(SAID)).spoken
-
-
-class Aside(LocalSpeech):
-    """An ear that does not hold up the call."""
-
-    async def transcribe(self, clip, expected, *, language, long):
-        hear = partial(recogniser().transcribe, clip, expected, language=language)
-        return as_heard(await asyncio.to_thread(hear))
-
 
 class OnALine(TurnsTest):
     """A phone line that listens, and is called."""
@@ -105,13 +85,13 @@ class OnALine(TurnsTest):
             await session.execute(changed.values(kind="phone", description=text))
         async with self.database.reading() as session:
             line = await session.get_one(Line, "test-line")
-        self.world.speech = Aside()
+        self.world.speech = WarbleSpeech()
         self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
         client = httpx.AsyncClient(trust_env=False)
         self.addAsyncCleanup(client.aclose)
         house = House(
             self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
-            Prompts(LocalSpeech()), client,
+            Prompts(WarbleSpeech()), client,
         )  # fmt: skip
         self.make = partial(
             PhoneServer, line, read_phone(text, "line.yaml"), house,

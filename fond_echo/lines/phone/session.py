@@ -178,6 +178,9 @@ class Session:
         if self._vanished(now):
             self._carrier.hang_up(self, "vanished")
             return
+        if self._connecting:
+            # The other side is calling somebody; nobody is to be reminded of anything.
+            return
         for key in keys:
             self.key(key, now)
         self._act(self._talk.frame(frame, now))

@@ -1,0 +1,132 @@
+"""Calls over the API: asked for, seen, ended, erased with who was in them."""
+
+import base64
+from datetime import UTC, datetime
+
+from sqlalchemy import select
+
+from fond_echo.core.audio.containers import encode
+from fond_echo.lines.phone.recording import MEDIA_TYPE
+from fond_echo.store import calls as records
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.erasing import erase_contact
+from fond_echo.store.records import BlobChunk, ClipRecord, Contact, Conversation, Event
+from tests.sounds import tone
+from tests.support.web import WebTest
+
+PHONE = """\
+phone: exchange
+listen: {host: 127.0.0.1, port: 5070}
+numbers: ["+441632960200", "2001"]
+peers: [127.0.0.1]
+outward: {via: "127.0.0.1:5090", country: "44", allowed: ["+441632960*", quay]}
+"""
+CLOSED = PHONE.replace("outward:", "# outward:")
+
+
+class Calls(WebTest):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+        for name, text in (("exchange", PHONE), ("closed", CLOSED)):
+            given = {"kind": "phone", "assistant": "harbour-desk", "description": text}
+            answer = await self.client.put(f"/api/lines/{name}", json=given)
+            self.assertEqual(answer.status_code, 200, answer.text)
+
+    async def place(self, line="exchange", **changes):
+        given = {"to": "01632 960102", "opening": {"words": "Your boat is off."}} | changes
+        return await self.client.post(f"/api/lines/{line}/calls", json=given)
+
+    async def test_a_call_is_asked_for_seen_and_taken_back(self):
+        asked = (await self.place(retry={"times": 2}, name="Piet Oduya")).json()
+        self.assertEqual(
+            (asked["number"], asked["caller"], asked["direction"], asked["state"]),
+            ("+441632960102", "+441632960200", "out", "asked"),
+        )
+        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
+        self.assertEqual(told, asked)
+        listed = (await self.client.get("/api/lines/exchange/calls")).json()["items"]
+        self.assertEqual([each["id"] for each in listed], [asked["id"]])
+        ending = await self.client.post(f"/api/calls/{asked['id']}/end")
+        self.assertEqual(ending.status_code, 202)
+        async with self.database.reading() as session:
+            self.assertEqual(await records.to_be_ended(session, "exchange"), [asked["id"]])
+            self.assertEqual(await records.due_calls(session, "exchange", 5), [])
+            kinds = (
+                await session.scalars(select(Event.type).where(Event.type.like("call.%")))
+            ).all()
+        self.assertEqual(kinds, ["call.asked"])
+
+    async def test_pages_of_a_list(self):
+        ids = [(await self.place()).json()["id"] for _ in range(5)]
+        page = (await self.client.get("/api/lines/exchange/calls?limit=3")).json()
+        query = {"limit": 3, "after": page["next"]}
+        more = (await self.client.get("/api/lines/exchange/calls", params=query)).json()
+        found = [each["id"] for each in page["items"] + more["items"]]
+        self.assertEqual((found, more["next"]), (ids[::-1], ""))
+
+    async def test_what_may_not_be(self):
+        sound = base64.b64encode(b"no sound at all").decode()
+        for changes, status, code in (
+            ({"to": "+33 1 99 00 12 34"}, 422, "number-not-allowed"),
+            ({"to": "nobody at all"}, 422, "sip-value"),
+            ({"to": "quay\r\nTo: x"}, 422, "sip-value"),
+            ({"caller": "+15550100"}, 422, "sip-value"),
+            ({"opening": {}}, 422, "request"),
+            ({"opening": {"words": "a", "address": "http://h/"}}, 422, "request"),
+            ({"opening": {"sound": sound}}, 422, "call-opening"),
+            ({"opening": {"sound": "***"}}, 422, "call-opening"),
+            ({"opening": {"assistant": "nobody"}}, 404, "not-there"),
+            ({"retry": {"times": 100}}, 422, "request"),
+            ({"line": "closed"}, 422, "number-not-allowed"),
+            ({"line": "nowhere"}, 404, "not-there"),
+        ):  # fmt: skip
+            with self.subTest(changes=changes):
+                self.assert_problem(await self.place(**changes), status, code)
+        self.assert_problem(await self.client.get("/api/calls/none"), 404, "not-there")
+        self.assert_problem(await self.client.post("/api/calls/none/end"), 404, "not-there")
+        good = base64.b64encode(encode(tone(0.5), "ogg")).decode()
+        self.assertEqual((await self.place(opening={"sound": good})).status_code, 201)
+
+    async def test_pages_of_a_recording_become_a_clip_and_are_erased_with_the_contact(self):
+        asked = (await self.place()).json()
+        async with self.database.writing() as session:
+            contact = Contact(line="exchange", outside_id="+441632960102")
+            session.add(contact)
+            await session.flush()
+            session.add(Conversation(line="exchange", contact_id=contact.id, outside_id="call-1"))
+            await records.change(session, asked["id"], conversation="call-1", state="answered")
+            for number, data in enumerate((b"Ogg", b"S and", b" more")):
+                await records.keep_page(session, asked["id"], number, data)
+            blobs = PostgresBlobs()
+            record = await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+            self.assertEqual(await blobs.get(session, record.digest), b"OggS and more")
+            again = await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+            self.assertIsNone(again)
+        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
+        self.assertEqual(told["recording"]["size"], 13)
+        sound = await self.client.get(f"/api/clips/{told['recording']['id']}/sound")
+        self.assertEqual(sound.content, b"OggS and more")
+        async with self.database.writing() as session:
+            contact = await session.get_one(Contact, contact.id)
+            await erase_contact(session, PostgresBlobs(), contact)
+        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
+        self.assertEqual((told["number"], told["recording"], told["timeline"]), ("", None, []))
+        async with self.database.reading() as session:
+            for table in (ClipRecord, BlobChunk):
+                left = (await session.scalars(select(table))).all()
+                self.assertFalse(
+                    [each for each in left if getattr(each, "origin", "") == "recorded"]
+                )
+
+    async def test_minutes_of_a_day_are_counted(self):
+        asked = (await self.place()).json()
+        now = datetime.now(UTC)
+        midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
+        async with self.database.writing() as session:
+            self.assertEqual(await records.minutes_today(session, "exchange"), 0)
+            await records.change(
+                session, asked["id"], state="ended", answered_at=midnight, ended_at=now
+            )
+            minutes = await records.minutes_today(session, "exchange")
+        self.assertAlmostEqual(minutes, (now - midnight).total_seconds() / 60, places=3)
