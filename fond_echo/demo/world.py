@@ -3,6 +3,7 @@ the HTTP line and the public page."""
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from importlib import resources
 from importlib.resources.abc import Traversable
@@ -70,11 +71,11 @@ def files_of(assistant: str, logic: str = LOGIC_ADDRESS) -> dict[str, str]:
 def _phone(file: str, places: Places) -> str:
     """The description of a phone line, with the ports that are free here."""
     text = (HERE / file).read_text("utf-8")
-    for usual, port in (
-        (PHONE_PORT, places.phone), (GALE_PORT, places.gale), (CARRIER_PORT, places.carrier)
-    ):  # fmt: skip
-        text = text.replace(str(usual), str(port))
-    return text
+    ports = {
+        str(PHONE_PORT): places.phone, str(GALE_PORT): places.gale,
+        str(CARRIER_PORT): places.carrier,
+    }  # fmt: skip
+    return re.sub(rf"\b({'|'.join(ports)})\b", lambda found: str(ports[found[0]]), text)
 
 
 def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
