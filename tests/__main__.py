@@ -16,7 +16,7 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 4
-LARGEST_FIRST = ("console", "web", "stages", "lines", "speech", "house")
+LARGEST_FIRST = ("console", "web", "lines", "stages", "speech", "house")
 """Rooms that take long begin early and alone, among them calls, which take their time and little
 else; then all others as one group; at the end the core."""
 

@@ -12,8 +12,9 @@ from fond_echo.speech.remote import SpokenSound
 
 RATE = 8_000
 SECONDS = 0.5
-LOWEST, STEP, APART = 400.0, 55.0, 300.0
-MOST = 42
+LOWEST, STEP, LOWS = 400.0, 110.0, 12
+APARTS = (300.0, 520.0, 740.0)
+MOST = LOWS * len(APARTS)
 TURN = RATE // 25
 """Samples until the other tone: 40 ms."""
 
@@ -24,19 +25,22 @@ GAP = 4
 _known: list[str] = []
 
 
-def _place(text: str) -> int:
+def _tones(text: str) -> tuple[float, float]:
+    """The two tones of a text."""
     if text not in _known:
         assert len(_known) < MOST, "there are no more warbles"
         _known.append(text)
-    return _known.index(text)
+    row, place = divmod(_known.index(text), LOWS)
+    low = LOWEST + STEP * place
+    return low, low + APARTS[row]
 
 
 def warble(text: str, seconds: float = SECONDS) -> Clip:
     """A text as sound, with a little silence around it, as speech has."""
-    low = LOWEST + STEP * _place(text)
+    low, upper = _tones(text)
     count = round(seconds * RATE)
     high = (np.arange(count) // TURN) % 2
-    phase = np.cumsum(2 * np.pi * (low + APART * high) / RATE)
+    phase = np.cumsum(2 * np.pi * (low + (upper - low) * high) / RATE)
     sound = Clip((0.25 * np.sin(phase)).astype(np.float32), RATE)
     return join([silence(0.16, RATE), sound, silence(0.2, RATE)])
 
@@ -67,11 +71,7 @@ def _nearest(samples) -> str:
     def energy(hertz: float) -> float:
         return abs(np.sum(samples * np.exp(-2j * np.pi * hertz * times)))
 
-    def likeness(place: int) -> float:
-        low = LOWEST + STEP * place
-        return min(energy(low), energy(low + APART))
-
-    return _known[max(range(len(_known)), key=likeness)]
+    return max(_known, key=lambda text: min(map(energy, _tones(text))))
 
 
 def understood(clip: Clip) -> str:
