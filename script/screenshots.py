@@ -77,9 +77,17 @@ def of_the_console(browser: Browser, world: demo.World) -> None:
             page.get_by_label("Say something").fill("is it expensive to take my bike")
             page.get_by_role("button", name="Try", exact=True).click()
             shot(page, "assistant", 2_000)
-            for link, name in (("Lines", "lines"), ("Keys and events", "doors")):
-                page.get_by_role("link", name=link).click()
-                shot(page, name)
+            page.get_by_role("link", name="Lines").click()
+            page.get_by_role("link", name=re.compile("^exchange")).click()
+            page.get_by_role("button", name="Call", exact=True).click()
+            page.get_by_text("talking", exact=True).wait_for()
+            shot(page, "lines", 1_500)
+            page.get_by_role("button", name="Hang up").click()
+            page.get_by_role("row").filter(has_text="+441632960101").get_by_role("link").click()
+            page.get_by_role("heading", name="What happened").wait_for()
+            shot(page, "call", 1_500)
+            page.get_by_role("link", name="Keys and events").click()
+            shot(page, "doors")
         page.close()
 
 

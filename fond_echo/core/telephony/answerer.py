@@ -14,11 +14,11 @@ Answerer = Literal["person", "machine", "unknown"]
 SILENT_SECONDS = 4.0
 """Nothing was said for so long after the answer: who it is stays unknown."""
 
-PAUSE_SECONDS = 0.6
+PAUSE_SECONDS = 0.75
 """A pause that ends what somebody says first. A machine's sentences follow one another faster, or
 are long by themselves."""
 
-PERSON_SECONDS = 2.3
+PERSON_SECONDS = 2.4
 """So much and no more is said by a person before a pause."""
 
 MACHINE_SECONDS = 3.2
