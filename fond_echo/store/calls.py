@@ -163,12 +163,36 @@ async def erase_calls(session: AsyncSession, blobs: BlobStore, conversations: li
     """Erase who was in calls, what was pressed and said, and their recordings."""
     mine = select(Call).where(Call.conversation.in_(conversations))
     for call in (await session.execute(mine)).scalars().all():
-        clip_id, call.recording_id = call.recording_id, None
-        call.caller = call.number = ""
-        call.order, call.timeline, call.dialog = {}, [], None
-        await session.flush()
-        await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
-        if clip_id is not None:
-            record = await session.get_one(ClipRecord, clip_id)
-            await session.delete(record)
-            await blobs.release(session, record.digest)
+        await _erase(session, blobs, call)
+
+
+async def keep_calls_no_longer(
+    session: AsyncSession, blobs: BlobStore, line: str, before: datetime, *, words: bool, most: int
+) -> int:
+    """Erase recordings of calls that ended before a time, and with `words` also who was in them;
+    gives how many calls it was."""
+    kept = Call.number != "" if words else Call.recording_id.is_not(None)
+    wanted = select(Call).where(Call.line == line, Call.ended_at < before, kept).limit(most)
+    found = (await session.execute(wanted)).scalars().all()
+    for call in found:
+        if words:
+            await _erase(session, blobs, call)
+        else:
+            await _erase_recording(session, blobs, call)
+    return len(found)
+
+
+async def _erase(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
+    call.caller = call.number = ""
+    call.order, call.timeline, call.dialog = {}, [], None
+    await _erase_recording(session, blobs, call)
+
+
+async def _erase_recording(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
+    clip_id, call.recording_id, call.waveforms = call.recording_id, None, None
+    await session.flush()
+    await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
+    if clip_id is not None:
+        record = await session.get_one(ClipRecord, clip_id)
+        await session.delete(record)
+        await blobs.release(session, record.digest)

@@ -15,7 +15,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.line import LineSettings
 from fond_echo.store.blobs import BlobStore
-from fond_echo.store.calls import erase_calls
+from fond_echo.store.calls import erase_calls, keep_calls_no_longer
 from fond_echo.store.records import (
     ClipRecord,
     Contact,
@@ -142,13 +142,19 @@ async def keep_no_longer(session: AsyncSession, blobs: BlobStore, now: datetime)
             )
             await erase_sound(session, blobs, old)
             await _forget_clips(session, old)
-            count += len(old)
+            before = now - timedelta(days=keeping.sound_days)
+            count += len(old) + await keep_calls_no_longer(
+                session, blobs, line.name, before, words=False, most=AT_ONCE
+            )
         if keeping.words_days:
             old = await _old(session, line, now, keeping.words_days, Turn.erased_at.is_(None))
             await erase_sound(session, blobs, old)
             await erase_words(session, old)
-            await _forget_the_absent(session, line, now - timedelta(days=keeping.words_days))
-            count += len(old)
+            before = now - timedelta(days=keeping.words_days)
+            await _forget_the_absent(session, line, before)
+            count += len(old) + await keep_calls_no_longer(
+                session, blobs, line.name, before, words=True, most=AT_ONCE
+            )
     return count
 
 

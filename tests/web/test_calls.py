@@ -1,7 +1,7 @@
 """Calls over the API: asked for, seen, ended, erased with who was in them."""
 
 import base64
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import select
 
@@ -9,7 +9,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.lines.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
 from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.erasing import erase_contact
+from fond_echo.store.erasing import erase_contact, keep_no_longer
 from fond_echo.store.records import BlobChunk, ClipRecord, Contact, Conversation, Event
 from tests.sounds import tone
 from tests.support.web import WebTest
@@ -118,6 +118,29 @@ class Calls(WebTest):
                 self.assertFalse(
                     [each for each in left if getattr(each, "origin", "") == "recorded"]
                 )
+
+    async def test_what_a_line_keeps_no_longer(self):
+        asked = (await self.place()).json()
+        line = (await self.client.get("/api/lines/exchange")).json()
+        keeping = {**line["settings"], "keeping": {"sound_days": 2, "words_days": 9}}
+        given = {name: line[name] for name in ("kind", "assistant", "description")}
+        answer = await self.client.put("/api/lines/exchange", json={**given, "settings": keeping})
+        self.assertEqual(answer.status_code, 200, answer.text)
+        now, blobs = datetime.now(UTC), PostgresBlobs()
+        async with self.database.writing() as session:
+            await records.change(session, asked["id"], state="ended", ended_at=now)
+            await records.keep_page(session, asked["id"], 0, b"OggS")
+            await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+        for days, count, number, recorded in (
+            (1, 0, "+441632960102", True), (3, 1, "+441632960102", False), (3, 0, "+441632960102", False),
+            (10, 1, "", False), (10, 0, "", False),
+        ):  # fmt: skip
+            async with self.database.writing() as session:
+                found = await keep_no_longer(session, blobs, now + timedelta(days=days))
+            told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
+            self.assertEqual(
+                (found, told["number"], bool(told["recording"])), (count, number, recorded)
+            )
 
     async def test_minutes_of_a_day_are_counted(self):
         asked = (await self.place()).json()

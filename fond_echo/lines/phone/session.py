@@ -123,6 +123,7 @@ class Session:
         self._greeting_played, self._hushed = False, False
         self._still = 0
         self._doing: asyncio.Task[None] | None = None
+        self._tasks: set[asyncio.Task[None]] = set()
         self._one = asyncio.Lock()
 
     @property
@@ -275,7 +276,10 @@ class Session:
         self._doing = self._run(self._guarded(work))
 
     def _run(self, work: Any) -> asyncio.Task[None]:
-        return asyncio.create_task(work)
+        task = asyncio.create_task(work)
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+        return task
 
     async def _guarded(self, work: Any) -> None:
         # One after the other: a key may come while something said is still being understood.

@@ -29,6 +29,7 @@ class Ticker:
         self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
         self._spent: deque[float] = deque(maxlen=LATEST)
         self._task: asyncio.Task[None] | None = None
+        self._somebody = asyncio.Event()
 
     def start(self) -> None:
         self._task = asyncio.create_task(self._run())
@@ -40,10 +41,13 @@ class Ticker:
     def add(self, name: str, beat: Beat) -> None:
         """Begin to call somebody, in the emptiest slot."""
         min(self._slots, key=len)[name] = beat
+        self._somebody.set()
 
     def remove(self, name: str) -> None:
         for slot in self._slots:
             slot.pop(name, None)
+        if not any(self._slots):
+            self._somebody.clear()
 
     @property
     def load(self) -> float:
@@ -61,6 +65,11 @@ class Ticker:
         due = loop.time()
         number = 0
         while True:
+            if not self._somebody.is_set():
+                # Without calls there is nothing to do, not even to wake for.
+                await self._somebody.wait()
+                due = loop.time()
+                self._spent.clear()
             due += TICK / SLOTS
             number = (number + 1) % SLOTS
             # Also when it is late: what came meanwhile is read before it is played.
