@@ -48,8 +48,15 @@ class Phones:
     async def look(self) -> None:
         """Start what is new, stop what is gone, say how each line stands."""
         async with self._database.reading() as session:
-            wanted = select(Line).where(Line.kind == "phone").order_by(Line.name)
-            lines = {line.name: line for line in (await session.execute(wanted)).scalars()}
+            wanted = (
+                select(Line, Assistant.live)
+                .join(Assistant, Assistant.name == Line.assistant)
+                .where(Line.kind == "phone")
+                .order_by(Line.name)
+            )
+            rows = (await session.execute(wanted)).all()
+        lines = {line.name: line for line, _ in rows}
+        live = {line.name: digest or "" for line, digest in rows}
         for name in list(self._servers):
             kept = self._servers[name][0]
             if name not in lines or kept != _mark(lines[name]):
@@ -57,22 +64,22 @@ class Phones:
                 await server.stop()
         for name, line in lines.items():
             if name not in self._servers:
-                await self._start(line)
+                await self._start(line, live[name])
             if name in self._servers:
                 server = self._servers[name][1]
                 await self._say(line, server.standing, server.registered)
-                speaking = await self._speaking(line)
+                speaking = await self._speaking(live[name])
                 if speaking != server.speaking:
                     await server.speak_as(speaking)
                 await server.look()
 
-    async def _start(self, line: Line) -> None:
+    async def _start(self, line: Line, live: str) -> None:
         try:
             description = read_phone(line.description, f"{line.name}.yaml")
             vault = await self._world.vault()
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
-            speaking = await self._speaking(line)
+            speaking = await self._speaking(live)
             server = PhoneServer(line, description, self._house, speaking, passwords)
             await server.start()
         except (FondEchoError, OSError) as error:
@@ -81,12 +88,11 @@ class Phones:
         self._servers[line.name] = _mark(line), server
         log.info("phone line listens", line=line.name, port=description.listen.port)
 
-    async def _speaking(self, line: Line) -> Speaking:
-        """How the line's assistant speaks now."""
+    async def _speaking(self, live: str) -> Speaking:
+        """How a line's assistant speaks, in its live revision."""
+        if live in self._speaks:
+            return self._speaks[live]
         async with self._database.reading() as session:
-            live = (await session.get_one(Assistant, line.assistant)).live
-            if live is not None and live in self._speaks:
-                return self._speaks[live]
             revision = await session.get_one(Revision, live)
         assistant = assistant_of(revision.digest, revision.files)
         always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)

@@ -118,10 +118,14 @@ async def open_calls(session: AsyncSession, line: str) -> list[Call]:
     return list((await session.execute(wanted)).scalars())
 
 
-async def to_be_ended(session: AsyncSession, line: str) -> list[str]:
-    """Calls that somebody wants to be over."""
-    wanted = select(Call.id).where(Call.line == line, Call.ending.is_(True), Call.state != "ended")
-    return list((await session.execute(wanted)).scalars())
+async def waiting(session: AsyncSession, line: str) -> tuple[list[str], bool]:
+    """Calls that somebody wants to be over, and whether there are any to be placed now."""
+    asked = (Call.state == "asked") & (Call.due_at <= func.now())
+    wanted = select(Call.id, Call.ending).where(
+        Call.line == line, Call.state != "ended", Call.ending | asked
+    )
+    found = (await session.execute(wanted.limit(200))).all()
+    return [id for id, ending in found if ending], any(not ending for _, ending in found)
 
 
 async def minutes_today(session: AsyncSession, line: str) -> float:

@@ -21,7 +21,7 @@ from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.local import free_port
 from fond_echo.store.records import Event, Line, Turn
-from tests.support.warbles import WarbleSpeech
+from tests.support.warbles import WarbleSpeech, understood
 from tests.support.world import TurnsTest
 
 DESK = """\
@@ -111,6 +111,15 @@ class OnALine(TurnsTest):
 
     def number(self, name="2001"):
         return f"sip:{name}@127.0.0.1:{self.port}"
+
+    async def hears(self, phone, wanted, **listening):
+        """Listen until it was said: on a busy machine there may be pauses where none should be."""
+        heard = []
+        for _ in range(4):
+            heard.append(understood(await phone.listen(**listening)))
+            if wanted in " ".join(heard):
+                return
+        self.fail(f"{wanted!r} was not heard in {heard}")
 
     async def turns(self):
         async with self.database.reading() as session:

@@ -62,7 +62,8 @@ def read(clip: Clip) -> list[str]:
             start = None
             if len(part) >= RATE // 10:
                 found.append(_nearest(part))
-    return found
+    # One that a pause broke in two is one.
+    return [text for text, before in zip(found, [None, *found], strict=False) if text != before]
 
 
 def _nearest(samples) -> str:

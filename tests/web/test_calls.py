@@ -50,7 +50,7 @@ class Calls(WebTest):
         ending = await self.client.post(f"/api/calls/{asked['id']}/end")
         self.assertEqual(ending.status_code, 202)
         async with self.database.reading() as session:
-            self.assertEqual(await records.to_be_ended(session, "exchange"), [asked["id"]])
+            self.assertEqual(await records.waiting(session, "exchange"), ([asked["id"]], False))
             self.assertEqual(await records.due_calls(session, "exchange", 5), [])
             kinds = (
                 await session.scalars(select(Event.type).where(Event.type.like("call.%")))

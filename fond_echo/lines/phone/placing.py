@@ -81,10 +81,10 @@ class Placer:
         server, outward = self._server, self._server.description.outward
         database, name = server.house.database, server.line.name
         async with database.reading() as session:
-            ending = await records.to_be_ended(session, name)
+            ending, due = await records.waiting(session, name)
         for record in ending:
             await self._end(record)
-        if outward is None:
+        if outward is None or not due:
             return
         now = server.now()
         while self._lately and now - self._lately[0] > 60:
@@ -96,8 +96,8 @@ class Placer:
         async with database.writing() as session:
             if await records.minutes_today(session, name) >= outward.minutes_a_day:
                 return
-            due = await records.due_calls(session, name, free)
-        for row in due:
+            rows = await records.due_calls(session, name, free)
+        for row in rows:
             self._lately.append(now)
             await self._place(row, outward)
 
