@@ -1,4 +1,4 @@
-"""Runs all tests, four rooms at a time, or those named: python -m tests [NAME …].
+"""Runs all tests, three rooms at a time, or those named: python -m tests [NAME …].
 
 The last line counts them.
 """
@@ -15,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
-AT_ONCE = 4
+AT_ONCE = 3
 LARGEST_FIRST = ("console", "web", "lines", "stages", "speech", "house")
 """Rooms that take long begin early and alone, among them calls, which take their time and little
 else; then all others as one group; at the end the core."""
