@@ -163,9 +163,19 @@ async def bind_recording(
     return record
 
 
-async def erase_calls(session: AsyncSession, blobs: BlobStore, conversations: list[str]) -> None:
-    """Erase who was in calls, what was pressed and said, and their recordings."""
-    mine = select(Call).where(Call.conversation.in_(conversations))
+_FORGET = text(
+    "UPDATE events SET data = data - 'number' - 'caller' - 'keys' - 'to' WHERE subject = :call"
+)
+
+
+async def erase_calls(session: AsyncSession, blobs: BlobStore, line: str, number: str) -> None:
+    """Erase who was in calls with a number, what was pressed and said, and their recordings; also
+    of calls that nobody answered."""
+    mine = select(Call).where(
+        Call.line == line,
+        ((Call.direction == "in") & (Call.caller == number))
+        | ((Call.direction == "out") & (Call.number == number)),
+    )
     for call in (await session.execute(mine)).scalars().all():
         await _erase(session, blobs, call)
 
@@ -189,6 +199,7 @@ async def keep_calls_no_longer(
 async def _erase(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
     call.caller = call.number = ""
     call.order, call.timeline, call.dialog = {}, [], None
+    await session.execute(_FORGET, {"call": call.id})
     await _erase_recording(session, blobs, call)
 
 

@@ -56,8 +56,7 @@ async def erase_contact(session: AsyncSession, blobs: BlobStore, contact: Contac
     found = (await session.execute(turns)).scalars().all()
     await erase_sound(session, blobs, found)
     await erase_words(session, found)
-    places = select(Conversation.outside_id).where(Conversation.contact_id == contact.id)
-    await erase_calls(session, blobs, list((await session.execute(places)).scalars()))
+    await erase_calls(session, blobs, contact.line, contact.outside_id)
     contact.memory, contact.name = {}, ""
     contact.erased_at = datetime.now(UTC)
     await session.execute(

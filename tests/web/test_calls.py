@@ -90,6 +90,8 @@ class Calls(WebTest):
 
     async def test_pages_of_a_recording_become_a_clip_and_are_erased_with_the_contact(self):
         asked = (await self.place()).json()
+        unanswered = (await self.place()).json()
+        other = (await self.place(to="quay")).json()
         async with self.database.writing() as session:
             contact = Contact(line="exchange", outside_id="+441632960102")
             session.add(contact)
@@ -112,6 +114,18 @@ class Calls(WebTest):
             await erase_contact(session, PostgresBlobs(), contact)
         told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
         self.assertEqual((told["number"], told["recording"], told["timeline"]), ("", None, []))
+        numbers = [
+            (await self.client.get(f"/api/calls/{each['id']}")).json()["number"]
+            for each in (unanswered, other)
+        ]
+        self.assertEqual(numbers, ["", "quay"])
+        async with self.database.reading() as session:
+            events = (
+                await session.scalars(
+                    select(Event).where(Event.type == "call.asked").order_by(Event.id)
+                )
+            ).all()
+        self.assertEqual([each.data.get("number") for each in events], [None, None, "quay"])
         async with self.database.reading() as session:
             for table in (ClipRecord, BlobChunk):
                 left = (await session.scalars(select(table))).all()

@@ -5,7 +5,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import socket
 from collections.abc import Callable
+from ipaddress import ip_address
 from typing import Any
 
 import structlog
@@ -22,6 +24,15 @@ MOST_CONNECTIONS = 200
 IDLE_SECONDS = 600.0
 CONNECT_SECONDS = 5.0
 PONG = b"\r\n"
+
+
+def is_address(host: str) -> bool:
+    """Whether a host is an address, and no name that is to be looked up."""
+    try:
+        ip_address(host)
+    except ValueError:
+        return False
+    return True
 
 
 class Transport:
@@ -68,14 +79,35 @@ class Transport:
         if not self.is_open:
             return
         if not hop.reliable:
-            assert self._udp is not None
-            self._udp.sendto(data, (hop.host, hop.port))
+            if is_address(hop.host):
+                self._datagram_out(data, hop)
+            else:
+                self._run(self._to_a_name(data, hop))
             return
         writer = self._writers.get((hop.host, hop.port))
         if writer is not None and not writer.is_closing():
             writer.write(data)
         else:
             self._run(self._connect(data, hop))
+
+    def _datagram_out(self, data: bytes, hop: Hop) -> None:
+        assert self._udp is not None
+        try:
+            self._udp.sendto(data, (hop.host, hop.port))
+        except OSError as error:
+            log.info("nothing was sent", host=hop.host, port=hop.port, reason=str(error))
+
+    async def _to_a_name(self, data: bytes, hop: Hop) -> None:
+        """Find the address of a host beside everything else. One that has none is like one that
+        does not answer: the transaction's own timer tells."""
+        loop = asyncio.get_running_loop()
+        try:
+            found = await loop.getaddrinfo(hop.host, hop.port, type=socket.SOCK_DGRAM)
+        except OSError as error:
+            log.info("a host has no address", host=hop.host, reason=str(error))
+            return
+        if self.is_open:
+            self._datagram_out(data, hop._replace(host=str(found[0][4][0])))
 
     async def _connect(self, data: bytes, hop: Hop) -> None:
         try:
