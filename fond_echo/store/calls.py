@@ -13,6 +13,7 @@ from sqlalchemy.orm import Mapped, mapped_column
 
 from fond_echo.contract.base import new_id
 from fond_echo.store.blobs import BlobStore
+from fond_echo.store.clips import stored
 from fond_echo.store.events import emit
 from fond_echo.store.records import ClipRecord, Json, Record
 
@@ -23,9 +24,9 @@ class Call(Record):
     `direction` is in or out. `state`: asked (to be placed at `due_at`), placing, ringing, answered,
     ended. `cause` says why it ended, `by` whom, `status` with which answer. `answerer` is person,
     machine or unknown, of calls that we placed. `attempts` tells of each try of those, `order` what
-    was asked for. `dialog` is what a BYE needs, kept while the call is open. `timeline` holds what
-    happened, in seconds from the answer; `waveforms` how loud both sides were, by tenths of a
-    second. `conversation` is the place of its turns.
+    was asked for, with the id of a clip for an opening's sound. `dialog` is what a BYE needs, kept
+    while the call is open. `timeline` holds what happened, in seconds from the answer; `waveforms`
+    how loud both sides were, by tenths of a second. `conversation` is the place of its turns.
     """
 
     __tablename__ = "calls"
@@ -60,7 +61,7 @@ class Call(Record):
 
 
 class RecordingPage(Record):
-    """A second of a call's recording, as it goes into the file."""
+    """Half a second of a call's recording, as it goes into the file."""
 
     __tablename__ = "recording_pages"
     call_id: Mapped[str] = mapped_column(
@@ -151,13 +152,7 @@ async def bind_recording(
     pages = (await session.execute(wanted.order_by(RecordingPage.number))).scalars().all()
     if not pages:
         return None
-    data = b"".join(pages)
-    record = ClipRecord(
-        digest=await blobs.put(session, data), media_type=media_type, size=len(data),
-        origin="recorded",
-    )  # fmt: skip
-    session.add(record)
-    await session.flush()
+    record = await stored(session, blobs, b"".join(pages), media_type, "recorded")
     await change(session, call, recording_id=record.id)
     await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call))
     return record
@@ -185,29 +180,34 @@ async def keep_calls_no_longer(
 ) -> int:
     """Erase recordings of calls that ended before a time, and with `words` also who was in them;
     gives how many calls it was."""
-    kept = Call.number != "" if words else Call.recording_id.is_not(None)
+    sound = Call.recording_id.is_not(None) | (Call.order["opening"]["sound"].astext != "")
+    kept = Call.number != "" if words else sound
     wanted = select(Call).where(Call.line == line, Call.ended_at < before, kept).limit(most)
     found = (await session.execute(wanted)).scalars().all()
     for call in found:
         if words:
             await _erase(session, blobs, call)
         else:
-            await _erase_recording(session, blobs, call)
+            await _erase_sound(session, blobs, call)
     return len(found)
 
 
 async def _erase(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
+    await _erase_sound(session, blobs, call)
     call.caller = call.number = ""
     call.order, call.timeline, call.dialog = {}, [], None
     await session.execute(_FORGET, {"call": call.id})
-    await _erase_recording(session, blobs, call)
 
 
-async def _erase_recording(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
-    clip_id, call.recording_id, call.waveforms = call.recording_id, None, None
+async def _erase_sound(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
+    opening = call.order.get("opening", {})
+    clips = [each for each in (call.recording_id, opening.get("sound")) if each]
+    call.recording_id, call.waveforms = None, None
+    if opening:
+        call.order = {**call.order, "opening": {**opening, "sound": ""}}
     await session.flush()
     await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
-    if clip_id is not None:
+    for clip_id in clips:
         record = await session.get_one(ClipRecord, clip_id)
         await session.delete(record)
         await blobs.release(session, record.digest)

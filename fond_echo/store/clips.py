@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections import OrderedDict
 
+from sqlalchemy.ext.asyncio import AsyncSession
+
 from fond_echo.contract.clip import ClipRef
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.blobs import BlobStore, PostgresBlobs
@@ -17,6 +19,17 @@ class MissingClip(FondEchoError):
     """There is no clip of that id."""
 
     code = "clip-missing"
+
+
+async def stored(
+    session: AsyncSession, blobs: BlobStore, data: bytes, media_type: str, origin: str
+) -> ClipRecord:
+    """Store sound in the session's transaction."""
+    digest = await blobs.put(session, data)
+    record = ClipRecord(digest=digest, media_type=media_type, size=len(data), origin=origin)
+    session.add(record)
+    await session.flush()
+    return record
 
 
 class ClipStore:
@@ -41,16 +54,8 @@ class ClipStore:
     ) -> ClipRef:
         """Store sound. `origin` says where it comes from: fetched, decoded, spoken, encoded."""
         async with self._database.writing() as session:
-            record = ClipRecord(
-                digest=await self._blobs.put(session, data),
-                media_type=media_type,
-                size=len(data),
-                seconds=seconds,
-                rate=rate,
-                waveform=waveform or [],
-                origin=origin,
-            )
-            session.add(record)
+            record = await stored(session, self._blobs, data, media_type, origin)
+            record.seconds, record.rate, record.waveform = seconds, rate, waveform or []
             await session.flush()
             self._remember(record.id, data)
             return clip_ref(record)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
@@ -11,11 +12,12 @@ from sqlalchemy import select, tuple_
 from fond_echo.contract.api import Page
 from fond_echo.contract.base import Name, new_id
 from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening, Waveforms
+from fond_echo.core.audio.containers import encode
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
 from fond_echo.lines.phone.opening import sound_of
 from fond_echo.store.calls import Call
-from fond_echo.store.clips import clip_ref
+from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, ClipRecord, Line
 from fond_echo.web.access import MayOperate, MayRead
@@ -55,8 +57,8 @@ async def place_call(
     line: LineName, given: CallIn, _: MayOperate, service: TheService
 ) -> CallDetail:
     """Place a call from a phone line, as soon as its limits let it."""
-    if given.opening.sound:
-        await sound_of(given.opening.sound)
+    order = given.model_dump(mode="json")
+    clip = await sound_of(given.opening.sound) if given.opening.sound else None
     async with service.database.writing() as session:
         record = await session.get(Line, line)
         if record is None:
@@ -75,9 +77,14 @@ async def place_call(
         named = given.opening.assistant
         if named and ((found := await session.get(Assistant, named)) is None or not found.live):
             raise NotThere(f"there is no published assistant {named!r}", remedy="publish it first")
+        if clip is not None:
+            data = await asyncio.to_thread(encode, clip, "flac")
+            sound = await stored(session, service.blobs, data, "audio/flac", "opening")
+            sound.seconds, sound.rate = clip.seconds, clip.rate
+            order["opening"]["sound"] = sound.id
         call = Call(
             id=new_id(), line=line, direction="out", caller=caller, number=number, state="asked",
-            conversation="", order=given.model_dump(mode="json"), due_at=datetime.now(UTC),
+            conversation="", order=order, due_at=datetime.now(UTC),
         )  # fmt: skip
         session.add(call)
         await session.flush()

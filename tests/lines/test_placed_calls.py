@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy import update
 
 from fond_echo.core.audio.clip import Clip, join, silence
+from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.tones import beep
 from fond_echo.core.telephony.values import parse_uri
@@ -17,6 +18,29 @@ from fond_echo.store.calls import Call
 from fond_echo.store.clips import ClipStore
 from tests.support.phone import ThroughACarrier
 from tests.support.warbles import understood, warble
+
+
+class Served:
+    """A place on loopback that gives what it is asked for."""
+
+    def __init__(self, pages):
+        self.pages = pages
+
+    async def __aenter__(self):
+        self.server = await asyncio.start_server(self.answer, "127.0.0.1", 0)
+        return f"http://127.0.0.1:{self.server.sockets[0].getsockname()[1]}"
+
+    async def __aexit__(self, *_):
+        self.server.close()
+
+    async def answer(self, reader, writer):
+        path = (await reader.readuntil(b"\r\n\r\n")).split()[1].decode()
+        kind, data = self.pages.get(path, ("text/plain", b""))
+        status = "200 OK" if path in self.pages else "404 Not Found"
+        head = f"HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {len(data)}\r\n"
+        writer.write(f"{head}Connection: close\r\n\r\n".encode() + data)
+        await writer.drain()
+        writer.close()
 
 
 class Placed(ThroughACarrier):
@@ -41,6 +65,46 @@ class Placed(ThroughACarrier):
             ["placed", "ringing", "answered", "answerer", "opened", "ended"],
         )
         self.assertEqual(await self.turns(), [("text", "", "answered")])
+
+    async def test_a_sound_and_what_an_address_gives_are_played(self):
+        piet = await self.phone()
+        clip = await ClipStore(self.database).keep(
+            encode(warble("The horn."), "flac"), "audio/flac", "opening"
+        )
+        await self.place(opening={"sound": clip.id})
+        self.assertTrue(await piet.answer_or_end(10))
+        await piet.say(warble("Hello?"))
+        await self.hears(piet, "the horn")
+        await asyncio.wait_for(piet.over.wait(), 10)
+        served = {
+            "/words": ("text/plain", b"Your boat sails."),
+            "/reply": ("application/json", b'{"text": "**Come** at noon."}'),
+            "/sound": ("audio/ogg", encode(warble("The bell."), "ogg")),
+        }
+        async with Served(served) as address:
+            for path, words in (
+                ("/words", "your boat sails"), ("/reply", "come at noon"), ("/sound", "the bell"),
+            ):  # fmt: skip
+                await self.call()
+                await self.forget()
+                piet.over.clear()
+                piet.answered.clear()
+                await self.place(opening={"address": address + path})
+                self.assertTrue(await piet.answer_or_end(10))
+                await piet.say(warble("Hello?"))
+                await self.hears(piet, words)
+                await asyncio.wait_for(piet.over.wait(), 10)
+            await self.call()
+            await self.forget()
+            piet.over.clear()
+            piet.answered.clear()
+            await self.place(opening={"address": address + "/nothing"})
+            self.assertTrue(await piet.answer_or_end(10))
+            await asyncio.wait_for(piet.over.wait(), 20)
+            call = await self.call()
+        self.assertEqual(call.cause, "failed")
+        told = [each["what"] for each in call.timeline if each["kind"] == "failed"]
+        self.assertRegex(told[0], "answered 404")
 
     async def test_an_assistant_talks_on(self):
         piet = await self.phone()

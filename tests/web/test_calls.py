@@ -85,8 +85,24 @@ class Calls(WebTest):
                 self.assert_problem(await self.place(**changes), status, code)
         self.assert_problem(await self.client.get("/api/calls/none"), 404, "not-there")
         self.assert_problem(await self.client.post("/api/calls/none/end"), 404, "not-there")
+
+    async def test_the_sound_of_an_opening_is_a_clip_as_long_as_it_is_kept(self):
         good = base64.b64encode(encode(tone(0.5), "ogg")).decode()
-        self.assertEqual((await self.place(opening={"sound": good})).status_code, 201)
+        asked = (await self.place(opening={"sound": good})).json()
+        blobs = PostgresBlobs()
+        async with self.database.reading() as session:
+            order = (await session.get_one(records.Call, asked["id"])).order
+            clip = await session.get_one(ClipRecord, order["opening"]["sound"])
+        self.assertEqual((clip.origin, round(clip.seconds, 1)), ("opening", 0.5))
+        now = datetime.now(UTC)
+        async with self.database.writing() as session:
+            await records.change(session, asked["id"], state="ended", ended_at=now)
+            for count in (1, 0):
+                found = await records.keep_calls_no_longer(
+                    session, blobs, "exchange", now + timedelta(days=1), words=False, most=5
+                )
+                self.assertEqual(found, count)
+            self.assertIsNone(await session.get(ClipRecord, clip.id))
 
     async def test_pages_of_a_recording_become_a_clip_and_are_erased_with_the_contact(self):
         asked = (await self.place()).json()

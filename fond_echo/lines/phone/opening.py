@@ -16,6 +16,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.ports import Clips
 
 ASK_SECONDS = 5.0
 MOST_BYTES = 10_000_000
@@ -73,10 +74,21 @@ async def ask(client: httpx.AsyncClient, address: str) -> Clip | str:
     return text
 
 
-async def prepared(opening: Opening, client: httpx.AsyncClient) -> Clip | str:
-    """What is said, as sound or words; of an assistant, "" for its greeting. Raises NoOpening."""
+async def prepared(opening: Opening, client: httpx.AsyncClient, clips: Clips) -> Clip | str:
+    """What is said, as sound or words; of an assistant, "" for its greeting.
+
+    Args:
+        opening: as it was stored: its sound is a clip's id.
+
+    Raises:
+        NoOpening: there is nothing to be said.
+    """
     if opening.sound:
-        return await sound_of(opening.sound)
+        try:
+            data = await clips.load(opening.sound)
+            return (await asyncio.to_thread(decode, data)).clip
+        except FondEchoError as error:
+            raise NoOpening(f"the opening's sound: {error}") from error
     if opening.address:
         return await ask(client, opening.address)
     return opening.words

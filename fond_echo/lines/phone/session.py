@@ -359,7 +359,7 @@ class Session:
         else:
             await self._say_recorded()
             try:
-                what = await prepared(order.opening, self._house.client)
+                what = await prepared(order.opening, self._house.client, self._house.clips)
             except NoOpening as error:
                 await self._carrier.tell(self, "failed", what=str(error))
                 self._leaving = "failed"

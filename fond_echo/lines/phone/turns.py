@@ -118,6 +118,8 @@ class CallTurns:
         self._world = _CallWorld(house.world, line_of_call, house.prompts.voice, aloud)
         self._driver = QueuedDriver(journal, self._world)
         self._next: TurnSoFar | None = None
+        self._expected: Expected | None = None
+        self._may_be_whole = False
 
     async def greet(self, taken: Taken) -> After | None:
         """The call was answered: the greeting."""
@@ -156,9 +158,6 @@ class CallTurns:
         if expected is None:
             return None
         return ear.guess(samples, expected, turn.assistant.language, pause), self._may_be_whole
-
-    _expected: Expected | None = None
-    _may_be_whole = False
 
     async def _take(
         self, what: dict[str, Any], taken: Taken, *, standing: str | None = None, cause: str = "",
