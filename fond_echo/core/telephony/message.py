@@ -179,12 +179,16 @@ def response_to(
     fields: Iterable[tuple[str, str]] = (),
     body: bytes = b"",
 ) -> Response:
-    """The response to a request (§8.2.6): Via, From, To, Call-ID and CSeq as they came.
+    """The response to a request (§8.2.6): Via, From, To, Call-ID and CSeq as they came; also
+    Record-Route, where a dialog may come of it (§12.1.1).
 
     Args:
         tag: of our side, added to To where that has none.
     """
-    kept = [p for p in request.fields.pairs if p[0] in ("via", "from", "to", "call-id", "cseq")]
+    names = {"via", "from", "to", "call-id", "cseq"}
+    if 100 < status < 300:
+        names.add("record-route")
+    kept = [p for p in request.fields.pairs if p[0] in names]
     if tag and status > 100:
         try:
             target = request.target
