@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import zlib
+from functools import lru_cache
 
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import decode
@@ -12,12 +14,17 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.turn import Encoded, TurnSoFar
 
+KEPT_UP_TO = 500_000
+"""Bytes of sound that are encoded once while they are remembered: greetings and prompts, which a
+line says again in every call."""
+
 
 async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:
     """Raises EmptySound where nothing was spoken."""
     assert turn.spoken is not None
     files = [await needs.clips.load(part.clip.id) for part in turn.spoken.parts]
-    clip, note = await asyncio.to_thread(_note, files, turn.seed & 0xFFFFFFFF)
+    make = _once if sum(map(len, files)) <= KEPT_UP_TO else _note
+    clip, note = await asyncio.to_thread(make, tuple(files))
     kept = await needs.clips.keep(
         note,
         "audio/ogg; codecs=opus",
@@ -29,8 +36,11 @@ async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:
     return Encoded(clip=kept)
 
 
-def _note(files: list[bytes], serial: int) -> tuple[Clip, bytes]:
+def _note(files: tuple[bytes, ...]) -> tuple[Clip, bytes]:
     if not files:
         raise EmptySound("nothing was spoken")
     clip = join([decode(file).clip for file in files])
-    return clip, encode_voice_note(clip, serial)
+    return clip, encode_voice_note(clip, zlib.crc32(b"".join(files)))
+
+
+_once = lru_cache(maxsize=32)(_note)

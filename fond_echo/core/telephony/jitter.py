@@ -13,6 +13,8 @@ from collections import deque
 import numpy as np
 import numpy.typing as npt
 
+from fond_echo.core.telephony.loudness import rms
+
 Frame = npt.NDArray[np.int16]
 
 RATE = 8_000
@@ -23,6 +25,9 @@ LEAST, MOST = 1, 15
 
 REMEMBERED = 150
 """The lateness of so many packets is looked at: three seconds."""
+
+AIMED_EVERY = 5
+"""Packets after which it is looked at again."""
 
 LATE_SHARE = 0.99
 """So many of them should be in time."""
@@ -47,7 +52,8 @@ class JitterBuffer:
         self._frames: dict[int, Frame] = {}
         self._next: int | None = None
         self._offsets: deque[float] = deque(maxlen=REMEMBERED)
-        self._last = np.zeros(PITCH_MOST * 3, np.int16)
+        self._last: deque[Frame] = deque([np.zeros(FRAME, np.int16)] * 3, maxlen=3)
+        self._until_aim = 0
         self._concealed = 0
         self._waited = 0
         self._filling = True
@@ -75,7 +81,10 @@ class JitterBuffer:
             self._frames.clear()
             self._offsets.clear()
         self._offsets.append(arrived - number * FRAME_SECONDS)
-        self._aim()
+        self._until_aim -= 1
+        if self._until_aim < 0:
+            self._until_aim = AIMED_EVERY
+            self._aim()
         if self._next is not None and number < self._next:
             self.late += 1
             return
@@ -124,12 +133,12 @@ class JitterBuffer:
         if self._concealed:
             frame = self._joined(frame)
         self._concealed = 0
-        self._last = np.concatenate([self._last, frame])[-PITCH_MOST * 3 :]
+        self._last.append(frame)
         return frame
 
     def _may_skip(self, number: int) -> bool:
         frame = self._frames.get(number)
-        return frame is not None and _level(frame) < QUIET and number + 1 in self._frames
+        return frame is not None and rms(frame) < QUIET and number + 1 in self._frames
 
     def _nothing(self) -> Frame:
         return np.zeros(FRAME, np.int16)
@@ -139,8 +148,9 @@ class JitterBuffer:
         self._concealed += 1
         if self._concealed > LONGEST_CONCEALED:
             return self._nothing()
-        period = _period(self._last)
-        cycle = self._last[-period:].astype(np.float32)
+        last = np.concatenate(self._last)[-PITCH_MOST * 3 :]
+        period = _period(last)
+        cycle = last[-period:].astype(np.float32)
         start = (self._concealed - 1) * FRAME
         frame = cycle[(start + np.arange(FRAME)) % period]
         gains = FADE ** (self._concealed - 1 + np.arange(FRAME) / FRAME)
@@ -167,7 +177,3 @@ def _period(samples: Frame) -> int:
         if match > best + 0.01:
             best, found = match, period
     return found
-
-
-def _level(frame: Frame) -> float:
-    return float(np.sqrt(np.mean(frame.astype(np.float32) ** 2)))

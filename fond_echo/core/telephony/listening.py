@@ -12,6 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from fond_echo.core.telephony.loudness import rms
+
 Frame = npt.NDArray[np.int16]
 
 FRAME_SECONDS = 0.02
@@ -72,7 +74,8 @@ class Listener:
         self.noise = FLOOR
         self.speaking = False
         self.pauses = 0
-        self._levels: deque[float] = deque(maxlen=QUIETEST_OF)
+        self._lately: deque[float] = deque(maxlen=SMOOTHED)
+        self._levels: deque[float] = deque(maxlen=QUIETEST_OF - SMOOTHED + 1)
         self.reset()
 
     def reset(self) -> None:
@@ -82,17 +85,14 @@ class Listener:
         self._kept: list[Frame] = []
         self._quiet = 0
 
-    def _quietest(self) -> float:
-        levels = np.array(self._levels)
-        if len(levels) < SMOOTHED:
-            return float(levels.mean())
-        return float(np.convolve(levels, np.full(SMOOTHED, 1 / SMOOTHED), "valid").min())
-
     def feed(self, frame: Frame) -> Began | Paused | Utterance | None:
         """A frame that was heard."""
-        level = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2)))
-        self._levels.append(level)
-        self.noise = max(FLOOR, self._quietest())
+        level = rms(frame)
+        self._lately.append(level)
+        mean = sum(self._lately) / len(self._lately)
+        if len(self._lately) == SMOOTHED:
+            self._levels.append(mean)
+        self.noise = max(FLOOR, min(self._levels, default=mean))
         loud = level > ABOVE * self.noise
         self._kept.append(frame)
         if not self.speaking:

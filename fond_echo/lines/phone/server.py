@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import secrets
 import time
 from collections.abc import Mapping
@@ -50,6 +51,12 @@ from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
+ROOM_SECONDS = 2.0
+"""A call waits so long for room; then it is refused."""
+
+BEGINNING_SECONDS = 0.5
+"""The next call begins when this one was greeted, or after so long."""
+
 RETRY_AFTER = ("retry-after", "10")
 BEGINS = (b"INVITE ", b"REGISTER ", b"OPTIONS ", b"SUBSCRIBE ", b"MESSAGE ")
 
@@ -93,6 +100,7 @@ class PhoneServer:
         self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
         self.ticker = Ticker()
+        self._beginning = asyncio.Lock()
         self._media_place = secrets.randbits(10)
 
     @property
@@ -286,11 +294,6 @@ class PhoneServer:
         verdict = self._door.judge(call, self.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
-        if verdict.status == 0 and (
-            len(self.sessions) >= self.description.calls or self.ticker.full
-        ):
-            self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
-            return
         if verdict.status:
             log.info(
                 "a call is refused", line=self.line.name, status=verdict.status,
@@ -298,6 +301,18 @@ class PhoneServer:
             )  # fmt: skip
             self.done(self.endpoint.reject(call, verdict.status, self.now(), verdict.fields))
             return
+        # To begin a call is far more work than to have one: they begin one after the other.
+        until = self.now() + ROOM_SECONDS
+        async with self._beginning:
+            await self._let_in(call, until)
+
+    async def _let_in(self, call: Call, until: float) -> None:
+        while len(self.sessions) >= self.description.calls or self.ticker.full:
+            if self.now() > until:
+                self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
+            if call.state == "ended":
+                return
+            await asyncio.sleep(0.1)
         try:
             session, described = await self._prepared(call)
         except (TelephonyError, NoPorts) as error:
@@ -312,6 +327,8 @@ class PhoneServer:
         self.run(self.diary.rang(session))
         self.done(self.endpoint.ring(call, self.now()))
         self.done(self.endpoint.accept(call, described, self.now()))
+        with contextlib.suppress(TimeoutError):
+            await asyncio.wait_for(session.settled.wait(), BEGINNING_SECONDS)
 
     async def _prepared(self, call: Call) -> tuple[Session, bytes]:
         """The call's sockets, and what we say of our media."""

@@ -125,6 +125,7 @@ class Session:
         self._doing: asyncio.Task[None] | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self._one = asyncio.Lock()
+        self.settled = asyncio.Event()
 
     @property
     def over(self) -> bool:
@@ -245,6 +246,7 @@ class Session:
             # A turn that is being worked on is finished: it stands in the log.
             self._talk.state = "over"
         self.sockets.close()
+        self.settled.set()
         if self._recorder is not None:
             await self._recorder.finish()
         return self.stream.quality()
@@ -289,6 +291,7 @@ class Session:
                 await work
             except Exception:
                 log.exception("a call's turn broke", call=self.ours.record)
+        self.settled.set()
         if self._talk is not None and self._talk.state == "thinking":
             # Nothing was said: the other side is listened to all the same.
             self._talk.speak(self._now())

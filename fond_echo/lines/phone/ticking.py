@@ -15,8 +15,11 @@ SLOTS = 10
 LATEST = 500
 """Slots over which the load is taken: a second."""
 
-FULL = 0.8
-"""So much of the time may be spent on the calls that are there; no more are taken then."""
+FULL = 0.7
+"""So much of a processor's time may be spent; no more calls are taken then."""
+
+IN_TIME = 0.004
+"""Seconds by which 99 of 100 slots may be late; no more calls are taken before they are in time."""
 
 Beat = Callable[[float, float], None]
 
@@ -27,7 +30,8 @@ class Ticker:
 
     def __init__(self) -> None:
         self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
-        self._spent: deque[float] = deque(maxlen=LATEST)
+        self._late: deque[float] = deque(maxlen=LATEST)
+        self._used: deque[tuple[float, float]] = deque(maxlen=LATEST)
         self._task: asyncio.Task[None] | None = None
         self._somebody = asyncio.Event()
 
@@ -51,14 +55,22 @@ class Ticker:
 
     @property
     def load(self) -> float:
-        """The share of the processor's time that calls took in the last second; what else runs on
-        the machine does not count."""
-        return sum(self._spent) / (len(self._spent) * TICK / SLOTS) if self._spent else 0.0
+        """The share of a processor's time that this thread took in the last second."""
+        if len(self._used) < LATEST:
+            return 0.0
+        (began, used), (ended, total) = self._used[0], self._used[-1]
+        return (total - used) / max(ended - began, 1e-6)
+
+    @property
+    def lateness(self) -> float:
+        """Seconds by which slots of the last second were late; one in a hundred was later."""
+        ordered = sorted(self._late)
+        return ordered[int(0.99 * (len(ordered) - 1))] if ordered else 0.0
 
     @property
     def full(self) -> bool:
         """Whether one more call would be too many for the others."""
-        return len(self._spent) == LATEST and self.load > FULL
+        return len(self._late) == LATEST and (self.load > FULL or self.lateness > IN_TIME)
 
     async def _run(self) -> None:
         loop = asyncio.get_running_loop()
@@ -69,7 +81,8 @@ class Ticker:
                 # Without calls there is nothing to do, not even to wake for.
                 await self._somebody.wait()
                 due = loop.time()
-                self._spent.clear()
+                self._late.clear()
+                self._used.clear()
             due += TICK / SLOTS
             number = (number + 1) % SLOTS
             # Also when it is late: what came meanwhile is read before it is played.
@@ -77,8 +90,8 @@ class Ticker:
             now = loop.time()
             if now - due > 1.0:
                 due = now
-            begun = time.thread_time()
+            self._late.append(now - due)
+            self._used.append((now, time.thread_time()))
             wall = time.time()
             for beat in list(self._slots[number].values()):
                 beat(now, wall)
-            self._spent.append(time.thread_time() - begun)
