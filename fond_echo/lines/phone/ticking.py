@@ -19,7 +19,8 @@ FULL = 0.7
 """So much of a processor's time may be spent; no more calls are taken then."""
 
 IN_TIME = 0.004
-"""Seconds by which 99 of 100 slots may be late; no more calls are taken before they are in time."""
+"""Seconds by which nine in ten slots may be late; no more calls are taken before they are in time.
+A call that begins makes a few slots late, and should not keep the next one out."""
 
 Beat = Callable[[float, float], None]
 
@@ -63,14 +64,16 @@ class Ticker:
 
     @property
     def lateness(self) -> float:
-        """Seconds by which slots of the last second were late; one in a hundred was later."""
+        """Seconds by which slots of the last second were late; one in ten was later."""
         ordered = sorted(self._late)
-        return ordered[int(0.99 * (len(ordered) - 1))] if ordered else 0.0
+        return ordered[int(0.9 * (len(ordered) - 1))] if ordered else 0.0
 
     @property
     def full(self) -> bool:
         """Whether one more call would be too many for the others."""
-        return len(self._late) == LATEST and (self.load > FULL or self.lateness > IN_TIME)
+        if not self._somebody.is_set() or len(self._late) < LATEST:
+            return False
+        return self.load > FULL or self.lateness > IN_TIME
 
     async def _run(self) -> None:
         loop = asyncio.get_running_loop()
