@@ -2,6 +2,7 @@
 with scenarios of its own and of ours."""
 
 import asyncio
+import os
 import tempfile
 import unittest
 from pathlib import Path
@@ -82,6 +83,14 @@ class Called(CallsUs):
         code, told = await self.peer("-sn", "uac", number="2999")
         self.assertEqual(code, 1, told)
         self.assertRegex(told, r"Failed call +\| +0 +\| +1")
+
+    @unittest.skipUnless(os.geteuid() == 0, "it sends what it recorded over raw sockets")
+    async def test_a_key_beside_the_sound(self):
+        # Its sound comes from another port than its packets of the key: a second source in the call.
+        code, told = await self.peer("-sf", str(SCENARIOS / "key.xml"))
+        self.assertEqual(code, 0, told)
+        self.assertEqual(await self.ended(), [("hung-up", "them")])
+        self.assertIn(("key", "fares", "answered"), await self.turns())
 
     async def test_a_key_hold_and_resume(self):
         code, told = await self.peer("-sf", str(SCENARIOS / "hold.xml"))
