@@ -88,7 +88,8 @@ class Inbound(Shape):
     """A message of any network in one shape. `id` is the network's own; `command` says that the
     text stood behind the line's command mark, which is already taken off; `joined` that a contact
     came, without having said anything; `aloud` that it wants to be answered with sound, or not;
-    `key` is what was pressed in a call."""
+    `key` is what was pressed in a call; `conference` the number of the conference room that the
+    contact is in, where the network knows it."""
 
     id: str
     conversation: str
@@ -101,6 +102,7 @@ class Inbound(Shape):
     joined: bool = False
     aloud: bool | None = None
     key: str = Field(default="", max_length=40)
+    conference: str = Field(default="", max_length=60)
 
     @property
     def arrived_as(self) -> ArrivedAs:

@@ -58,6 +58,16 @@ class Transfer(Shape):
     to: str = Field(min_length=1)
 
 
+class Announce(Shape):
+    """Say something in a conference room, by a call over a phone line that ends when it has been
+    said; where `to` is empty, in the room that the asking person is in."""
+
+    kind: Literal["announce"] = "announce"
+    over: Name
+    words: str = Field(min_length=1, max_length=5_000)
+    to: str = Field(default="", max_length=60)
+
+
 class HandOver(Shape):
     """A person takes over, in the console."""
 
@@ -72,7 +82,9 @@ class RecordMessage(Shape):
     longest_seconds: int = Field(default=120, ge=1, le=3_600)
 
 
-Then = Annotated[End | Ask | Transfer | HandOver | RecordMessage, Field(discriminator="kind")]
+Then = Annotated[
+    End | Ask | Transfer | Announce | HandOver | RecordMessage, Field(discriminator="kind")
+]
 
 
 class Reply(Shape):

@@ -72,7 +72,10 @@ class ReplySpec(Shape):
     safe: bool = False
     pages: list[Words] = Field(default_factory=list)
     unknown: str = "I don't know that."
-    then: Literal["", "end", "person", "transfer", "record"] = ""
+    then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
+    over: str = Field(default="", max_length=60)
+    announced: str = Field(default="", max_length=5_000)
+    no_conference: str = "I cannot tell which conference you are in."
     to: str = Field(default="", max_length=100)
     longest_seconds: int = Field(default=120, ge=5, le=3_600)
     kept: str = "Thank you. Your message is kept."
@@ -88,8 +91,15 @@ class ReplySpec(Shape):
             raise ValueError("a reply needs text, spoken, logic or pages")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
-        if (self.then == "transfer") != bool(self.to):
-            raise ValueError("then: transfer needs to, the number; and nothing else takes one")
+        if self.then == "transfer" and not self.to:
+            raise ValueError("then: transfer needs to, the number")
+        if self.to and self.then not in ("transfer", "announce"):
+            raise ValueError("to, a number, is for then: transfer or announce")
+        if (self.then == "announce") != bool(self.over and self.announced):
+            raise ValueError(
+                "then: announce needs over, the phone line, and announced, the words that are said"
+                " in the conference; and nothing else takes them"
+            )
         if self.sentences and self.summary:
             raise ValueError("a reply is shortened by sentences or by summary, and not by both")
         return self

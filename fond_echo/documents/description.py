@@ -102,6 +102,7 @@ class MessageMap(Shape):
     sound_kind: JsonPath | None = None
     seconds: JsonPath | None = None
     document: JsonPath | None = None
+    conference: JsonPath | None = None
 
 
 class Receive(Shape):

@@ -130,6 +130,7 @@ class ChatLine:
             sound=None if joined else self._sound(values),
             command=command,
             joined=joined,
+            conference=str(values.get("conference") or "")[:60],
         )
 
     def _command(self, text: str) -> tuple[str, bool]:

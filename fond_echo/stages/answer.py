@@ -14,6 +14,7 @@ from fond_echo.contract.logic import (
     LogicTurn,
 )
 from fond_echo.contract.reply import (
+    Announce,
     Attachment,
     Choice,
     End,
@@ -216,6 +217,11 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
             then = Transfer(to=_rendered(spec.to, turn))
         case "record":
             then = RecordMessage(longest_seconds=spec.longest_seconds)
+        case "announce":
+            to = _rendered(spec.to, turn) or turn.inbound.conference
+            if not to:
+                return Reply(text=_rendered(spec.no_conference, turn))
+            then = Announce(over=spec.over, words=_rendered(spec.announced, turn), to=to)
     reply = Reply(
         text=_rendered(spec.text, turn),
         spoken=_rendered(spec.spoken, turn),

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
-from fond_echo.contract.reply import Ask, End, HandOver, RecordMessage, Reply, Transfer
+from fond_echo.contract.reply import Announce, Ask, End, HandOver, RecordMessage, Reply, Transfer
 from fond_echo.stages.turn import TurnSoFar
 
 OPEN = timedelta(hours=12)
@@ -27,13 +27,14 @@ class Closing:
     """What is written down with the end of a turn.
 
     `remember` holds (facts, days) of each part of the reply. `undo` puts state and memory back to
-    where they were before the last turn.
+    where they were before the last turn. `announce` is said in a conference room.
     """
 
     state: dict[str, Any]
     remember: list[tuple[dict[str, Any], int]] = field(default_factory=list)
     hand_over: bool = False
     undo: bool = False
+    announce: Announce | None = None
 
 
 def fresh(state: Mapping[str, Any], now: datetime) -> bool:
@@ -85,6 +86,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
             for part in parts
         ),
         undo=outcome == "undo",
+        announce=next((p.then for p in parts if isinstance(p.then, Announce)), None),
     )
 
 

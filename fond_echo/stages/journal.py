@@ -19,6 +19,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.contract.base import new_id
 from fond_echo.contract.line import Inbound as Message
 from fond_echo.contract.turn import StageName
+from fond_echo.stages.announcing import announce
 from fond_echo.stages.claim import Claim, Failure, StaleWorker, claimed
 from fond_echo.stages.closing import Closing, pinned
 from fond_echo.stages.deliver import PlannedDelivery
@@ -333,6 +334,8 @@ class Journal:
             )
             if closing.hand_over:
                 await self._tell(session, claim, "conversation.person")
+            if closing.announce is not None and turn.run == "live":
+                await announce(session, turn, closing.announce)
             heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
             spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
             await count_use(session, turn.contact_id, heard, spoken)

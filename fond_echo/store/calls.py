@@ -91,6 +91,21 @@ async def happened(
     await emit(session, f"call.{kind}", call, line=line, **data)
 
 
+async def ask_for_call(
+    session: AsyncSession, line: str, number: str, caller: str, order: Mapping[str, Any]
+) -> Call:
+    """A call to be placed from a line as soon as its limits let it."""
+    call = Call(
+        id=new_id(), line=line, direction="out", caller=caller, number=number, state="asked",
+        conversation="", order=dict(order), due_at=datetime.now(UTC),
+    )  # fmt: skip
+    session.add(call)
+    await session.flush()
+    await session.refresh(call)
+    await emit(session, "call.asked", call.id, line=line, number=number)
+    return call
+
+
 async def change(session: AsyncSession, call: str, **values: Any) -> None:
     """Change what is known of a call."""
     await session.execute(update(Call).where(Call.id == call).values(**values))

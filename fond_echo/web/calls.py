@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 import asyncio
-from datetime import UTC, datetime
 from typing import Annotated, Any
 
 from fastapi import APIRouter, Path
 from sqlalchemy import select, tuple_
 
 from fond_echo.contract.api import Page
-from fond_echo.contract.base import Name, new_id
+from fond_echo.contract.base import Name
 from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening, Waveforms
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
 from fond_echo.lines.phone.opening import sound_of
-from fond_echo.store.calls import Call
+from fond_echo.store.calls import Call, ask_for_call
 from fond_echo.store.clips import clip_ref, stored
-from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, ClipRecord, Line
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.paging import After, Limit, cursor, place
@@ -82,14 +80,7 @@ async def place_call(
             sound = await stored(session, service.blobs, data, "audio/flac", "opening")
             sound.seconds, sound.rate = clip.seconds, clip.rate
             order["opening"]["sound"] = sound.id
-        call = Call(
-            id=new_id(), line=line, direction="out", caller=caller, number=number, state="asked",
-            conversation="", order=order, due_at=datetime.now(UTC),
-        )  # fmt: skip
-        session.add(call)
-        await session.flush()
-        await session.refresh(call)
-        await emit(session, "call.asked", call.id, line=line, number=number)
+        call = await ask_for_call(session, line, number, caller, order)
         return CallDetail(
             **_values(call), conversation="", timeline=[], quality=None, recording=None
         )

@@ -139,6 +139,17 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         await self.line.mark_read(room, "isla", "post-1")
         self.assertEqual(self.net.seen[room], "post-1")
 
+    async def test_the_conference_that_somebody_talks_in_comes_with_what_they_write(self):
+        transport = httpx.ASGITransport(self.app)
+        async with httpx.AsyncClient(transport=transport, base_url="http://skerry.test") as isla:
+            found = []
+            for number in ("", "quay"):
+                await isla.post("/people/isla/conference", json={"number": number})
+                said = await isla.post("/people/isla/say", json={"words": "hello"})
+                ((message, _),) = self.line.messages(said.json())
+                found.append(message.conference)
+        self.assertEqual(found, ["", "quay"])
+
     async def test_an_attachment_is_fetched_from_its_address(self):
         def answer(request):
             if request.url.host == "tern.test":

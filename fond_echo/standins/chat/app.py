@@ -253,6 +253,11 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         author = net.person(person)
         return told(net.press(author, author.room, value))
 
+    @app.post("/people/{person}/conference")
+    async def conference(person: str, number: Annotated[str, Body(embed=True)]) -> dict[str, str]:
+        net.conferences[net.person(person).id] = number
+        return {"number": number}
+
     @app.post("/people/{person}/join")
     async def join(person: str) -> dict[str, Any]:
         author = net.person(person)

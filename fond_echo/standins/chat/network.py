@@ -73,6 +73,7 @@ class Post:
     buttons: tuple[tuple[str, str], ...] = ()
     press: str = ""
     file: tuple[str, int] | None = None
+    conference: str = ""
 
     def told(self) -> dict[str, Any]:
         """The post as bots and pages are told of it."""
@@ -88,6 +89,8 @@ class Post:
                 "bot": self.author == BOT,
             },
         }
+        if self.conference:
+            told["author"]["conference"] = self.conference
         if self.words:
             told["words"] = self.words
         if self.buttons:
@@ -135,6 +138,8 @@ class Network:
         self.people = {person.id: person for person in PEOPLE}
         self.posts: list[Post] = []
         self.seen: dict[str, str] = {}
+        self.conferences: dict[str, str] = {}
+        """By person, the number of the conference they talk in."""
         self.doing: dict[str, tuple[str, float]] = {}
         self.seen_keys: dict[str, str] = {}
         self._sounds: dict[str, Sound] = {}
@@ -256,7 +261,10 @@ class Network:
         number = next(self._numbers)
         at = self._clock()
         post_id = f"post-{self._epoch}-{number}"
-        post = Post(post_id, number, self.room_of(room), author, at, sound=sound, **fields)
+        post = Post(
+            post_id, number, self.room_of(room), author, at, sound=sound,
+            conference=self.conferences.get(author.id, ""), **fields,
+        )  # fmt: skip
         if sound:
             self._sounds[sound.id] = sound
         self.posts.append(post)

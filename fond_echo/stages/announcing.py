@@ -1,0 +1,46 @@
+"""Announcements that a turn asks for: a call into a conference room that ends when all is said."""
+
+from __future__ import annotations
+
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.contract.call import CallIn, Opening
+from fond_echo.contract.reply import Announce
+from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.phone import PhoneDescription, read_phone
+from fond_echo.stages.turn import TurnSoFar
+from fond_echo.store.calls import ask_for_call
+from fond_echo.store.events import emit
+from fond_echo.store.records import Line
+
+
+class CannotAnnounce(FondEchoError):
+    """Nothing can be said in a conference room."""
+
+    code = "announcement"
+
+
+async def announce(session: AsyncSession, turn: TurnSoFar, asked: Announce) -> None:
+    """Ask for the call, with the end of the turn; where it may not be placed, an event says why."""
+    to = asked.to or turn.inbound.conference
+    try:
+        phone, number = _over(await session.get(Line, asked.over), asked.over, to)
+    except FondEchoError as error:
+        await emit(
+            session, "announcement.refused", turn.id, line=turn.line, over=asked.over, to=to,
+            why=error.what,
+        )  # fmt: skip
+        return
+    caller = phone.numbers[0] if phone.numbers else asked.over
+    order = CallIn(to=to, opening=Opening(words=asked.words)).model_dump(mode="json")
+    await ask_for_call(session, asked.over, number, caller, order)
+
+
+def _over(line: Line | None, name: str, to: str) -> tuple[PhoneDescription, str]:
+    """The line and the number that is called. Raises a FondEchoError."""
+    if not to:
+        raise CannotAnnounce("the network does not tell which conference the contact is in")
+    if line is None or line.kind != "phone":
+        raise CannotAnnounce(f"there is no phone line {name!r}")
+    phone = read_phone(line.description, f"{line.name}.yaml")
+    return phone, phone.may_be_called(to)

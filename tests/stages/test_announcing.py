@@ -1,0 +1,92 @@
+"""What is said in a conference room because somebody asked for it in a chat."""
+
+from sqlalchemy import select, update
+
+from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.reading import read_assistant
+from fond_echo.store.calls import Call
+from fond_echo.store.records import Event, Line
+from tests.support.driving import Driving
+
+DESK = """\
+assistant: test-desk
+voice: tern
+routes:
+  - route: tell-all
+    like: [Tell everyone that the boat is late.]
+    reply:
+      then: announce
+      over: exchange
+      announced: "{{ contact.name }} says that the boat is late."
+      text: I am saying it in your conference.
+      no_conference: I do not see you in a conference.
+otherwise:
+  reply: {text: I know about boats.}
+"""
+PHONE = """\
+phone: exchange
+listen: {host: 127.0.0.1, port: 5999, media: [41000, 41009]}
+numbers: ["2001"]
+peers: [127.0.0.1]
+registrars:
+  - registrar: carrier
+    uri: sip:127.0.0.1:5998
+    address: sip:2001@127.0.0.1
+    user: desk
+    secret: carrier-pass
+outward: {via: carrier, country: "44", allowed: [quay]}
+"""
+
+
+class Announcing(Driving):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.publish(DESK)
+        async with self.database.writing() as session:
+            session.add(
+                Line(
+                    name="exchange", kind="phone", assistant="test-desk", description=PHONE, fixed={}
+                )
+            )  # fmt: skip
+
+    async def ask(self, number, **about):
+        turn = await self.arrive(number, "Tell everyone that the boat is late.", **about)
+        if turn:
+            await self.driver.work(turn)
+        async with self.database.reading() as session:
+            calls = (await session.scalars(select(Call))).all()
+            refused = (
+                await session.scalars(select(Event).where(Event.type == "announcement.refused"))
+            ).all()
+        return self.sent[-1].text, calls, [each.data["why"] for each in refused]
+
+    async def test_into_the_conference_of_who_asks(self):
+        text, (call,), refused = await self.ask("m1", conference="quay")
+        self.assertEqual(text, "I am saying it in your conference.")
+        self.assertEqual((call.line, call.number, call.state), ("exchange", "quay", "asked"))
+        self.assertEqual(call.order["opening"]["words"], "Isla says that the boat is late.")
+        self.assertEqual(refused, [])
+        # The same message once more is the same turn: nothing is said twice.
+        _, calls, _ = await self.ask("m1", conference="quay")
+        self.assertEqual(len(calls), 1)
+
+    async def test_where_the_network_does_not_know_it_the_assistant_says_so(self):
+        text, calls, _ = await self.ask("m1")
+        self.assertEqual((text, calls), ("I do not see you in a conference.", []))
+
+    async def test_where_the_line_may_not_call_it_an_event_says_why(self):
+        _, calls, (why,) = await self.ask("m1", conference="pier")
+        self.assertEqual(calls, [])
+        self.assertIn("pier may not be called", why)
+        async with self.database.writing() as session:
+            await session.execute(update(Line).where(Line.name == "exchange").values(kind="http"))
+        _, calls, reasons = await self.ask("m2", conference="quay")
+        self.assertEqual(calls, [])
+        self.assertIn("there is no phone line 'exchange'", reasons)
+
+    def test_what_such_a_reply_needs(self):
+        lines = ("then: announce", "over: exchange", 'announced: "{{')
+        for missing in lines:
+            text = "\n".join(each for each in DESK.splitlines() if missing not in each)
+            with self.subTest(missing), self.assertRaisesRegex(FaultyFile, "announce needs over"):
+                read_assistant({"assistant.yaml": text})
