@@ -146,7 +146,7 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
             for number in ("", "quay"):
                 await isla.post("/people/isla/conference", json={"number": number})
                 said = await isla.post("/people/isla/say", json={"words": "hello"})
-                ((message, _),) = self.line.messages(said.json())
+                ((message, _),) = self.line.messages({"posts": [said.json()]})
                 found.append(message.conference)
         self.assertEqual(found, ["", "quay"])
 
