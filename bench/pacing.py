@@ -61,13 +61,13 @@ class Caller:
     def heard(self, data: bytes, _: tuple[str, int]) -> None:
         self.arrivals.append((struct.unpack_from(">H", data, 2)[0], time.perf_counter()))
 
-    def send(self) -> None:
+    def send(self, frame: bytes | None = None) -> None:
         if self.place is not None:
             self.number += 1
             head = struct.pack(
                 ">BBHII", 0x80, 0, self.number & 0xFFFF, self.number * 160, self.port
             )
-            self.rtp.sendto(head + SILENCE, self.place)
+            self.rtp.sendto(head + (frame or SILENCE), self.place)
 
     def lateness(self, since: float, until: float) -> list[float]:
         """Milliseconds of each packet that arrived between two times."""
@@ -85,12 +85,21 @@ class Callers:
     def describe(self, call: Call, offered: bytes) -> bytes:
         raise NotImplementedError
 
-    async def run(self, number: str, count: int, rate: float) -> dict[str, list[float]]:
+    async def begin(self) -> None:
         self.sip, port = await open_socket("127.0.0.1", 0, self.signalled)
         self.endpoint = Endpoint("127.0.0.1", port, self)
         self.callers: dict[str, Caller] = {}
         self.refused: Counter[int] = Counter()
-        sending = asyncio.create_task(self.keep_sending())
+        self.sending = asyncio.create_task(self.keep_sending())
+
+    async def end(self) -> None:
+        self.sending.cancel()
+        for call in self.endpoint.open_calls:
+            self.done(self.endpoint.hang_up(call, asyncio.get_running_loop().time()))
+        await asyncio.sleep(0.5)
+
+    async def run(self, number: str, count: int, rate: float) -> dict[str, list[float]]:
+        await self.begin()
         begun = time.perf_counter()
         for place in range(count):
             await asyncio.sleep(max(0.0, begun + place / rate - time.perf_counter()))
@@ -98,10 +107,7 @@ class Callers:
         called = time.perf_counter()
         await asyncio.sleep(GREETING + SECONDS)
         ended = time.perf_counter()
-        sending.cancel()
-        for call in self.endpoint.open_calls:
-            self.done(self.endpoint.hang_up(call, asyncio.get_running_loop().time()))
-        await asyncio.sleep(0.5)
+        await self.end()
         spans = {"calling": (begun, called), "settled": (ended - SECONDS, ended)}
         callers = self.callers.values()
         return {
