@@ -11,7 +11,7 @@ from fond_echo.core.telephony.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.ports import Voice
 
-MOST_BYTES = 64 * 2**20
+MOST_BYTES = 16 * 2**20
 LONGEST_TEXT = 1_000
 """Characters: longer words are hardly said twice."""
 
