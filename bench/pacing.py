@@ -5,7 +5,8 @@ calls a second, until so many are there; it sends silence in every call every 20
 each packet arrives. How late a packet is is taken against the earliest of its call: arrival minus
 20 ms for each number since the first. What the receiving loop adds is in it, and both share two
 cores; a pass is 99 % within 5 ms. The calls are greeted, then silent, without recording. "Calling"
-are the packets while more calls come, "settled" those of twelve seconds after the last greeting.
+are the packets while more calls come, "settled" those of twelve seconds after the last greeting,
+"over" those of twelve seconds in which half as many more call again and again.
 
     python -m bench.pacing
 """
@@ -41,9 +42,11 @@ peers: [127.0.0.1]
 calls: 500
 manners: {{wait_seconds: 60, greetings: 1}}
 """
-COUNTS = (20, 50, 100, 150, 200)
+COUNTS = (20, 40, 60, 80, 120, 160)
 SECONDS = 12.0
 GREETING = 10.0
+AGAIN = 2.0
+"""Seconds after which somebody who was refused calls again."""
 SILENCE = b"\xff" * 160
 
 
@@ -107,11 +110,22 @@ class Callers:
         called = time.perf_counter()
         await asyncio.sleep(GREETING + SECONDS)
         ended = time.perf_counter()
+        refused = sum(self.refused.values())
+        callers = list(self.callers.values())
+        # Half as many again want to be let in, each again and again.
+        while time.perf_counter() < ended + SECONDS:
+            await self.call(number)
+            await asyncio.sleep(AGAIN / (count / 2))
+        over = time.perf_counter()
+        tried = len(self.callers) - count
+        kept_out = sum(self.refused.values()) - refused
         await self.end()
-        spans = {"calling": (begun, called), "settled": (ended - SECONDS, ended)}
-        callers = self.callers.values()
+        spans = {
+            "calling": (begun, called), "settled": (ended - SECONDS, ended), "over": (ended, over),
+        }  # fmt: skip
         return {
-            "refused": [float(sum(self.refused.values()))],
+            "refused": [float(refused)],
+            "kept out": [float(kept_out), float(tried)],
             **{name: [late for c in callers for late in c.lateness(*at)]
                for name, at in spans.items()},
         }  # fmt: skip
@@ -174,11 +188,13 @@ def main() -> None:
                 told = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
                 found = json.loads(told)
                 row = [count, int(found["refused"][0])]
-                for late in (found["calling"], found["settled"]):
+                for late in (found["calling"], found["settled"], found["over"]):
                     row += figures(late)
+                row.append("{:.0f} of {:.0f}".format(*found["kept out"]))
                 rows.append(row)
     columns = ("calls", "refused", "calling p50 ms", "p99 ms", "in 5 ms",
-               "settled p50 ms", "p99 ms ", "in 5 ms ")  # fmt: skip
+               "settled p50 ms", "p99 ms ", "in 5 ms ", "over p50 ms", " p99 ms", " in 5 ms",
+               "refused then")  # fmt: skip
     show("how late packets arrive", columns, rows, chosen.json)
 
 
