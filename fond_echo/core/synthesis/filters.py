@@ -41,7 +41,17 @@ def render(tracks: Tracks, speaker: Speaker, rng: np.random.Generator) -> npt.ND
         tracks.noise_gains,
         tracks.pitch,
         np.minimum(centres, 7_700.0),
-        np.array([speaker.open_quotient, speaker.tilt, NASAL_POLE * speaker.formant_scale]),
+        np.array(
+            [
+                speaker.open_quotient,
+                speaker.tilt,
+                NASAL_POLE * speaker.formant_scale,
+                speaker.skew,
+                speaker.creak,
+                speaker.pitch,
+                speaker.bright,
+            ]
+        ),
         rng.standard_normal(frames * FRAME),
         1.0 + speaker.jitter * rng.standard_normal(periods),
         1.0 + speaker.shimmer * rng.standard_normal(periods),
@@ -57,7 +67,7 @@ def _render(  # type: ignore[no-untyped-def]  # compiled
     frames, cascade = formants.shape
     out = np.zeros(frames * FRAME)
     step = 1.0 / RATE
-    opened, tilt, nasal_pole = shape[0], shape[1], shape[2]
+    opened, tilt, nasal_pole, skew, creak, median, bright = shape
     ca, cb, cc = np.ones(cascade), np.zeros(cascade), np.zeros(cascade)
     c1, c2 = np.zeros(cascade), np.zeros(cascade)
     pa, pb, pc = np.zeros(6), np.zeros(6), np.zeros(6)
@@ -67,6 +77,7 @@ def _render(  # type: ignore[no-untyped-def]  # compiled
     npa = 1.0 - npb - npc
     nz1 = nz2 = np1 = np2 = 0.0
     phase, period, amplitude, low, last_noise = 0.0, 1.0 / pitch[0], 1.0, 0.0, 0.0
+    last_voice = 0.0
     count = 0
     for n in range(frames):
         for k in range(cascade):
@@ -103,9 +114,16 @@ def _render(  # type: ignore[no-untyped-def]  # compiled
                 phase -= 1.0
                 period = jitter[count % len(jitter)] / pitch[n]
                 amplitude = shimmer[count % len(shimmer)]
+                if creak > 0.0 and pitch[n] < 0.9 * median:
+                    # Low pulses come in pairs, a strong one and a late weak one.
+                    weak = count % 2
+                    period *= 1.0 + creak * (0.35 if weak else -0.1)
+                    amplitude *= 1.0 - 0.7 * creak * weak
                 count += 1
             x = phase / opened
-            flow = 2.0 * x - 3.0 * x * x if x < 1.0 else 0.0
+            flow = 0.0
+            if x < 1.0:
+                flow = x ** (skew - 1.0) * (skew - (skew + 1.0) * x)
             # A polynomial step at closure keeps its edge from aliasing.
             edge = (phase - opened) / advance
             if 0.0 <= edge < 1.0:
@@ -138,5 +156,6 @@ def _render(  # type: ignore[no-untyped-def]  # compiled
                 for k in range(6):
                     q = pb[k] * p1[k] + pc[k] * p2[k]
                     p2[k], p1[k] = p1[k], q
-            out[n * FRAME + j] = y * 0.35 + z * 1.6
+            out[n * FRAME + j] = (y + bright * (y - last_voice)) * 0.35 + z * 1.6
+            last_voice = y
     return out

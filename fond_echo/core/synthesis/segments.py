@@ -104,7 +104,11 @@ def _seconds(place: _Place, speaker: Speaker, rng: np.random.Generator) -> float
         stretch *= 1.0 if place.initial else 0.85
         stretch *= 1.25 if place.final else 1.0
         stretch *= 0.7 if place.crowded else 1.0
-    length = (shortest + (inherent - shortest) * stretch) * math.exp(rng.normal(0, 0.08))
+    if place.final and speaker.careful:
+        stretch *= 1 + speaker.careful * (0.5 if place.phoneme in VOWELS else 1.4)
+    length = (shortest + (inherent - shortest) * stretch) * math.exp(
+        rng.normal(0, speaker.unevenness)
+    )
     return max(length, shortest * 0.6) / speaker.rate / 1000
 
 
@@ -139,6 +143,14 @@ def _kind(phoneme: str) -> str:
     return "glide" if phoneme in GLIDES else "vowel"
 
 
+def _let_go(phoneme: str, speaker: Speaker, rng: np.random.Generator) -> list[tuple[str, float]]:
+    """The end of a last stop that is let go with a breath."""
+    voiceless = phoneme in VOICE_ONSET_MS
+    seconds = float(rng.uniform(0.03, 0.18 if voiceless else 0.07)) * (0.4 + speaker.careful)
+    kind = "friction" if rng.random() < 0.6 else "aspiration"
+    return [("burst", BURST_MS[phoneme] / 1000), (kind, seconds)]
+
+
 def _stop(
     place: _Place, length: float, speaker: Speaker, rng: np.random.Generator
 ) -> list[tuple[str, float]]:
@@ -149,6 +161,8 @@ def _stop(
     parts = [("closure", max(length * 0.85, 0.03))]
     if (place.after in STOPS or place.after in AFFRICATES) and rng.random() > speaker.release:
         return parts
+    if not place.after and speaker.careful and rng.random() < speaker.careful:
+        return [*parts, *_let_go(place.phoneme, speaker, rng)]
     if not place.after and rng.random() > speaker.release * 1.2:
         return parts
     parts.append(("burst", BURST_MS[place.phoneme] / 1000))

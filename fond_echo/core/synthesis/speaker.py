@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,19 @@ class Speaker:
         flapping: how often t and d between vowels become a flap, 0 to 1.
         release: how often final stops are released, 0 to 1.
         voice_bar: how much voicing is heard during b, d, g closures, 0 to 1.
+        skew: shape of the glottal pulse, the power n of its flow x^n (1 - x): 2 is KLGLOTT88,
+            more opens late and closes sharply.
+        bright: how much of what is voiced is added again with 6 dB more an octave.
+        creak: how deep the pulses alternate where pitch is lowest, 0 to 1.
+        careful: how far the end of a phrase is drawn out, 0 to 1: last consonants and vowels are
+            longer, last stops are let go with a breath.
+        softness: how slowly noise and voice swell and fade, 0 to 1.
+        unevenness: relative standard deviation of every duration.
+        wander: relative standard deviation of every formant target.
+        movement: how far lax vowels drift to the middle while they last, 0 to 1.
+        spread: the first three formants each times these, beside `formant_scale`.
+        accent: by phoneme, its first three formants each times these.
+        hiss: by phoneme, dB added to its seven noise gains.
     """
 
     formant_scale: float = 1.0
@@ -53,6 +67,17 @@ class Speaker:
     flapping: float = 0.2
     release: float = 0.7
     voice_bar: float = 0.5
+    skew: float = 2.0
+    bright: float = 0.0
+    creak: float = 0.0
+    careful: float = 0.0
+    softness: float = 0.0
+    unevenness: float = 0.08
+    wander: float = 0.0
+    movement: float = 0.0
+    spread: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    accent: Mapping[str, tuple[float, ...]] = field(default_factory=dict, hash=False)
+    hiss: Mapping[str, tuple[float, ...]] = field(default_factory=dict, hash=False)
 
 
 VOICES: dict[str, Speaker] = {

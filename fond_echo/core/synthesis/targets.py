@@ -114,6 +114,7 @@ DURATIONS: dict[str, tuple[float, float]] = {
 """Inherent and shortest duration in ms."""
 
 VOWELS = frozenset(HILLENBRAND) | frozenset(DIPHTHONGS)
+LAX = frozenset(["IH", "EH", "AE", "AH", "UH", "AO"])
 STOPS = frozenset(["P", "B", "T", "D", "K", "G"])
 AFFRICATES = frozenset(("CH", "JH"))
 NASALS = frozenset(("M", "N", "NG"))

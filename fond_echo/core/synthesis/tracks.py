@@ -17,6 +17,7 @@ from fond_echo.core.synthesis.targets import (
     FRICATION,
     GLIDES,
     HILLENBRAND,
+    LAX,
     LOCI,
     NEUTRAL,
     PETERSON_BARNEY,
@@ -62,8 +63,16 @@ def smoothed(values: Track, width: float) -> Track:
     return np.convolve(np.pad(values, size // 2, mode="edge"), window, "valid")
 
 
-def _target(phoneme: str, speaker: Speaker) -> tuple[Track, Track]:
+def _target(phoneme: str, speaker: Speaker, rng: np.random.Generator) -> tuple[Track, Track]:
     """Formants at the start and the end of a phoneme, before scaling."""
+    factors = np.array(speaker.spread) * np.array(speaker.accent.get(phoneme, (1.0, 1.0, 1.0)))
+    if speaker.wander:
+        factors = factors * np.exp(rng.normal(0, speaker.wander, 3))
+    first, last = _measured(phoneme, speaker)
+    return first * factors, last * factors
+
+
+def _measured(phoneme: str, speaker: Speaker) -> tuple[Track, Track]:
     if phoneme in HILLENBRAND:
         mix = speaker.vowel_mix
         both = np.array(HILLENBRAND[phoneme]), np.array(PETERSON_BARNEY[phoneme])
@@ -79,13 +88,19 @@ def _target(phoneme: str, speaker: Speaker) -> tuple[Track, Track]:
 class _Formants:
     """Key points of the first three formants, found segment by segment."""
 
-    def __init__(self, segments: Sequence[Segment], times: Track, speaker: Speaker) -> None:
+    def __init__(
+        self,
+        segments: Sequence[Segment],
+        times: Track,
+        speaker: Speaker,
+        rng: np.random.Generator,
+    ) -> None:
         self._segments = segments
         self._times = times
         self._speaker = speaker
         self._neutral = np.array(NEUTRAL, float)
         self._targets = [
-            _target(each.phoneme, speaker) if each.phoneme else None for each in segments
+            _target(each.phoneme, speaker, rng) if each.phoneme else None for each in segments
         ]
         self.points: list[tuple[float, Track]] = []
         for place, segment in enumerate(segments):
@@ -109,7 +124,9 @@ class _Formants:
         if segment.stress == "0" and segment.phoneme in ("AH", "IH"):
             first = first * 0.75 + self._neutral * 0.25
         if length > 2 * move + 0.004:
-            self.points += [(start + move, first), (start + length - move, first)]
+            centre = first + 0.4 * self._speaker.movement * (self._neutral - first)
+            last = centre if segment.phoneme in LAX else first
+            self.points += [(start + move, first), (start + length - move, last)]
         else:
             self.points.append((start + length / 2, first))
 
@@ -162,9 +179,13 @@ class _Formants:
 
 
 def _formant_tracks(
-    segments: Sequence[Segment], times: Track, clock: Track, speaker: Speaker
+    segments: Sequence[Segment],
+    times: Track,
+    clock: Track,
+    speaker: Speaker,
+    rng: np.random.Generator,
 ) -> Track:
-    points = sorted(_Formants(segments, times, speaker).points, key=lambda point: point[0])
+    points = sorted(_Formants(segments, times, speaker, rng).points, key=lambda point: point[0])
     if not points:
         points = [(0.0, np.array(NEUTRAL, float))]
     at = np.array([time for time, _ in points])
@@ -228,7 +249,8 @@ def build(
         here = slice(first, last)
         kind, phoneme = segment.kind, segment.phoneme
         if phoneme in FRICATION:
-            gains[here] = 10 ** (np.array(FRICATION[phoneme]) / 20)
+            levels = np.array(FRICATION[phoneme]) + np.array(speaker.hiss.get(phoneme, 0.0))
+            gains[here] = 10 ** (levels / 20)
         if kind == "vowel":
             voicing[here] = _STRESS_LEVELS[segment.stress] * np.exp(rng.normal(0, 0.06))
         elif kind == "glide":
@@ -256,8 +278,8 @@ def build(
                 voicing[here] = 0.26
                 if place + 1 < len(segments) and segments[place + 1].kind == "silence":
                     voicing[first + int((last - first) * 0.6) : last] = 0.05
-    voicing = smoothed(voicing, 9)
-    formants = _formant_tracks(segments, times, clock, speaker)
+    voicing = smoothed(voicing, 9 * (1 + 2 * speaker.softness))
+    formants = _formant_tracks(segments, times, clock, speaker, rng)
     nasal = smoothed(nasal, 24) * speaker.nasality
     bandwidths = np.tile(_BANDWIDTHS * speaker.bandwidth, (count, 1))
     bandwidths[:, 0] = bandwidths[:, 0] * smoothed(wide, 7) + 0.04 * formants[:, 0]
@@ -268,7 +290,7 @@ def build(
         nasal,
         voicing,
         smoothed(aspiration, 5) + voicing * speaker.breath,
-        smoothed(frication, 19) + bursts,
+        smoothed(frication, 19 * (1 + 1.5 * speaker.softness)) + bursts,
         np.stack([smoothed(gains[:, k], 3) for k in range(FORMANTS)], axis=1),
         _pitch_track(segments, times, clock, speaker, rng, question),
     )
