@@ -1,0 +1,170 @@
+"""Fit how sure to be: from measures of closed readings and of words to the chance that they are
+right, over all conditions, with speakers that are neither trained on nor tested with.
+
+    python -m training.calibrate --texts FOLDER [--count 150]
+
+Prints the weights for `fond_echo.core.recognition.trust`, and how well they keep what they say on
+other speakers again.
+"""
+
+from __future__ import annotations
+
+import argparse
+import random
+from concurrent.futures import ProcessPoolExecutor
+from itertools import chain
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+from scipy.optimize import minimize
+
+from fond_echo.core.recognition.closed import read
+from fond_echo.core.recognition.dictation import dictate
+from fond_echo.core.recognition.recogniser import MOST
+from fond_echo.core.recognition.scoring import Bin, calibration_error, edits, reliability
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.recognition.trust import Weights, chance, fit
+from fond_echo.speech.material import lexicon, recogniser, words
+from training.sentences import wordnet
+from training.testing import CONDITIONS, FITTING_SEED, Speech, phrases, sentences
+
+SIZES = (8, 30, 200)
+OTHER_SEED = FITTING_SEED + 500
+PULL = 0.01
+"""Of the weights towards zero."""
+
+Sample = tuple[Weights, bool]
+
+
+def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
+    """Closed readings of phrases that are in the set and of others, with whether they are right, in
+    one condition: its place, how many, and the speakers' seed."""
+    place, count, seed = asked
+    found: list[Sample] = []
+    rng = random.Random(seed + place)
+    speech = Speech(CONDITIONS[place], lexicon(), seed + place)
+    for size in SIZES:
+        whole = phrases(rng, 2 * size)
+        expected = Expected(tuple(" ".join(each) for each in whole[:size]))
+        for k in range(2 * count // len(SIZES)):
+            said = speech.say(rng.choice(whole[:size] if k % 2 else whole[size:]))
+            logs = recogniser().probabilities(said.clip)
+            readings = read(logs, recogniser().graph(expected), most=MOST)
+            if readings:
+                second = readings[1] if len(readings) > 1 else None
+                right = tuple(word.word for word in readings[0].words) == said.words
+                found.append((fit(readings[0], second, logs), right and bool(k % 2)))
+    return found
+
+
+def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
+    """Words of dictation, with whether they are right, in one condition."""
+    place, count, seed, texts = asked
+    found: list[Sample] = []
+    ear = recogniser()
+    rng = random.Random(seed + 50 + place)
+    speech = Speech(CONDITIONS[place], lexicon(), seed + 50 + place)
+    source = sentences(rng, texts, set(words().words))
+    for _ in range(count):
+        said = speech.say(next(source))
+        logs = ear.probabilities(said.clip)
+        readings = dictate(logs, ear.vocabulary(Expected()), MOST)
+        if not readings:
+            continue
+        heard = [word.word for word in readings[0].words]
+        right = [each.step == "same" for each in edits(said.words, heard).steps if each.heard]
+        measured = [measures for _, measures in ear.measured(readings[0].words, logs)]
+        found += zip(measured, right, strict=True)
+    return found
+
+
+def fitted(samples: list[Sample], better: int) -> Weights:
+    """Logistic regression, by likelihood.
+
+    Args:
+        better: of the first so many measures, more can only make surer: that low sharpness goes
+            with noise, in which what is right was hard, is no reason to trust it.
+    """
+    x = np.array([(1.0, *measures) for measures, _ in samples])
+    y = np.array([right for _, right in samples], float)
+    spread = np.maximum(x.std(axis=0), 1e-6)
+    spread[0] = 1.0
+
+    def loss(w: npt.NDArray[np.float64]) -> float:
+        total = (x / spread) @ w
+        likely = np.logaddexp(0.0, total) - y * total
+        return float(likely.mean() + PULL * np.square(w[1:]).mean())
+
+    bounds = [(0.0, None) if 0 < k <= better else (None, None) for k in range(x.shape[1])]
+    found = minimize(loss, np.zeros(x.shape[1]), method="L-BFGS-B", bounds=bounds).x / spread
+    return tuple(round(float(each), 3) for each in found)
+
+
+def drawn(name: str, bins: list[Bin], file: Path) -> None:
+    """A reliability plot: what was said of a tenth beside what was true of it."""
+    import matplotlib as mpl
+
+    mpl.use("Agg")
+    from matplotlib import pyplot
+
+    figure, (above, below) = pyplot.subplots(
+        2, 1, figsize=(7, 7), height_ratios=(3, 1), sharex=True, layout="constrained"
+    )
+    above.plot([0, 1], [0, 1], color="#8899a6", linewidth=1, linestyle=":")
+    above.plot([b.told for b in bins], [b.true for b in bins], "o-", color="#1f6f78")
+    above.set(
+        ylabel="right", ylim=(0, 1.02), title=f"{name}: told {calibration_error(bins):.1%} off"
+    )
+    below.bar([b.told for b in bins], [b.count for b in bins], width=0.05, color="#d08c3f")
+    below.set(xlabel="confidence", ylabel="how many", yscale="log", xlim=(0, 1))
+    figure.savefig(file, dpi=100)
+
+
+def told(name: str, weights: Weights, samples: list[Sample], plot: Path | None = None) -> None:
+    """How well the weights keep what they say."""
+    sure = [chance(weights, measures) for measures, _ in samples]
+    right = [each for _, each in samples]
+    bins = reliability(sure, right)
+    print(f"{name}: {weights}")
+    print(
+        f"  {len(samples)} others, {np.mean(right):.1%} right, error {calibration_error(bins):.3f}"
+    )
+    for each in bins:
+        print(f"  told {each.told:.2f}  true {each.true:.2f}  of {each.count}")
+    good = np.array([s for s, r in zip(sure, right, strict=True) if r])
+    bad = np.array([s for s, r in zip(sure, right, strict=True) if not r])
+    if plot is not None:
+        drawn(name, bins, plot)
+    for bar in (0.2, 0.3, 0.4, 0.5, 0.6, 0.7):
+        print(f"  at {bar}: {np.mean(good < bar):.1%} of what is right refused, "
+              f"{np.mean(bad < bar):.1%} of what is wrong")  # fmt: skip
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
+    parser.add_argument("--count", type=int, default=150)
+    parser.add_argument("--plots", type=Path, help="a folder for reliability plots")
+    chosen = parser.parse_args()
+    texts = wordnet(chosen.texts, examples_only=True)
+    plots, count = chosen.plots, chosen.count
+    places = range(len(CONDITIONS))
+    with ProcessPoolExecutor(2) as pool:
+
+        def closed(many: int, seed: int) -> list[Sample]:
+            return [*chain(*pool.map(closed_samples, [(k, many, seed) for k in places]))]
+
+        def heard(many: int, seed: int) -> list[Sample]:
+            return [*chain(*pool.map(word_samples, [(k, many, seed, texts) for k in places]))]
+
+        weights, others = fitted(closed(count, FITTING_SEED), 3), closed(count // 2, OTHER_SEED)
+        told("closed sets", weights, others, plots and plots / "ear-closed-sets.png")
+        weights, others = fitted(heard(count, FITTING_SEED), 2), heard(count // 2, OTHER_SEED)
+        told("words of dictation", weights, others, plots and plots / "ear-words.png")
+
+
+if __name__ == "__main__":
+    main()

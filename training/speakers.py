@@ -1,0 +1,165 @@
+"""Speakers far beyond the voices that are served.
+
+A recogniser that has heard eight voices knows eight voices. Each of these is drawn anew: size,
+pitch and pace of grown-ups and children, how the glottis opens and closes, creak and breath, where
+each vowel and each hiss lies, how much is slurred, and how words are said where an accent differs
+from the dictionary.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base, stress
+from fond_echo.core.synthesis.speaker import Speaker
+from fond_echo.core.synthesis.targets import FRICATION, VOWELS
+
+Rng = np.random.Generator
+
+SHIFTS: tuple[tuple[str, str], ...] = (
+    ("AO", "AA"), ("AA", "AO"), ("AE", "AA"), ("AE", "EH"), ("EH", "AE"), ("IH", "IY"),
+    ("IY", "IH"), ("UH", "UW"), ("UW", "UH"), ("AH", "AA"), ("ER", "AH"), ("TH", "T"),
+    ("TH", "F"), ("TH", "S"), ("DH", "D"), ("DH", "Z"), ("DH", "V"), ("W", "V"), ("V", "W"),
+    ("Z", "S"), ("ZH", "SH"), ("ZH", "JH"), ("NG", "N"), ("EY", "EH"), ("OW", "AO"), ("JH", "CH"),
+    ("AY", "AA"), ("AH", "UH"),
+)  # fmt: skip
+"""What an accent may say for what the dictionary has."""
+
+REDUCIBLE = ("IH", "EH", "UH", "AA", "AE", "OW")
+
+
+@dataclass(frozen=True)
+class Person:
+    """A speaker and how they say words.
+
+    Attributes:
+        shifts: phoneme said for another, with how often.
+        drops_r: how often r after a vowel is not said.
+        drops_t: how often t or d between consonants is not said.
+        drops_h: how often an unstressed h is not said.
+        reduces: how often an unstressed vowel becomes the neutral one.
+    """
+
+    speaker: Speaker
+    shifts: tuple[tuple[str, str, float], ...]
+    drops_r: float
+    drops_t: float
+    drops_h: float
+    reduces: float
+
+    def says(self, sounds: Pronunciation, rng: Rng) -> Pronunciation:
+        """A pronunciation as this person says it."""
+        said: list[str] = []
+        for k, symbol in enumerate(sounds):
+            before = base(sounds[k - 1]) if k else ""
+            after = base(sounds[k + 1]) if k + 1 < len(sounds) else ""
+            if rng.random() >= self._drops(base(symbol), before, after, k == 0, len(sounds)):
+                said.append(self._shifted(symbol, rng))
+        return tuple(said) or sounds
+
+    def _drops(self, phoneme: str, before: str, after: str, first: bool, length: int) -> float:
+        """How often a phoneme is not said here."""
+        if phoneme == "R" and before in VOWELS and after not in VOWELS:
+            return self.drops_r
+        if phoneme in ("T", "D") and before and before not in VOWELS and after not in VOWELS:
+            return self.drops_t
+        return self.drops_h if phoneme == "HH" and first and length < 4 else 0.0
+
+    def _shifted(self, symbol: str, rng: Rng) -> str:
+        """A symbol as it is said here."""
+        reducible = stress(symbol) == "0" and base(symbol) in REDUCIBLE
+        if reducible and rng.random() < self.reduces:
+            symbol = "AH0"
+        for old, new, often in self.shifts:
+            if base(symbol) == old and rng.random() < often:
+                return new + stress(symbol)
+        return symbol
+
+
+def _between(rng: Rng, low: float, high: float) -> float:
+    return float(rng.uniform(low, high))
+
+
+def _around(rng: Rng, middle: float, spread: float) -> float:
+    """Log-normal: `spread` is the relative standard deviation."""
+    return middle * math.exp(float(rng.normal(0, spread)))
+
+
+def draw(rng: Rng, *, outside: bool = False) -> Person:
+    """A person.
+
+    Args:
+        outside: one whose settings lie beyond the range of the others, for tests: smaller and
+            larger, higher and lower, slower and faster, and unlike the tables in every phoneme.
+    """
+    kind = rng.choice(4, p=(0.40, 0.36, 0.16, 0.08))
+    if kind == 0:
+        scale, pitch = _between(rng, 0.88, 1.08), _around(rng, 118, 0.2)
+    elif kind == 1:
+        scale, pitch = _between(rng, 1.06, 1.28), _around(rng, 205, 0.16)
+    elif kind == 2:
+        scale, pitch = _between(rng, 1.2, 1.5), _around(rng, 265, 0.15)
+    else:
+        scale, pitch = _between(rng, 0.85, 1.5), _between(rng, 75, 360)
+    rate = _between(rng, 0.78, 1.25) if rng.random() < 0.65 else _between(rng, 1.2, 1.75)
+    odd = 0.09 if outside else abs(float(rng.normal(0, 0.045)))
+    if outside:
+        scale = float(rng.choice([_between(rng, 0.8, 0.85), _between(rng, 1.5, 1.62)]))
+        pitch = _between(rng, 62, 78) if scale < 1 else _between(rng, 330, 390)
+        rate = float(rng.choice([_between(rng, 0.66, 0.76), _between(rng, 1.7, 1.9)]))
+    speaker = Speaker(
+        formant_scale=scale,
+        pitch=min(pitch, 400.0),
+        pitch_range=_between(rng, 0.5, 8),
+        rate=rate,
+        jitter=_between(rng, 0.002, 0.025),
+        shimmer=_between(rng, 0.01, 0.12),
+        open_quotient=_between(rng, 0.38, 0.88),
+        tilt=_between(rng, 0.0, 0.9),
+        breath=_between(rng, 0, 0.3) ** 1.5,
+        bandwidth=_between(rng, 0.65, 1.8),
+        vowel_mix=_between(rng, -0.3, 1.3),
+        onset=_between(rng, 0.3, 1.5),
+        coarticulation=_between(rng, 0.5, 2.0),
+        frication=_between(rng, -10, 8),
+        frication_scale=_between(rng, 0.8, 1.2),
+        nasality=_between(rng, 0.2, 1.8),
+        fourth=_between(rng, 3_000, 3_950),
+        high=_between(rng, 0.85, 1.15),
+        flapping=_between(rng, 0, 1),
+        release=_between(rng, 0.2, 1),
+        voice_bar=_between(rng, 0, 1.3),
+        skew=_between(rng, 1.6, 4.5),
+        bright=_between(rng, 0, 3) if rng.random() < 0.6 else 0.0,
+        creak=_between(rng, 0, 1) if rng.random() < 0.35 else 0.0,
+        careful=_between(rng, 0, 1) if rng.random() < 0.5 else 0.0,
+        softness=_between(rng, 0, 1),
+        unevenness=_between(rng, 0.05, 0.3),
+        wander=_between(rng, 0.0, 0.06),
+        movement=_between(rng, 0, 1),
+        spread=tuple(_around(rng, 1.0, each) for each in (0.06, 0.05, 0.04)),  # type: ignore[arg-type]
+        accent={
+            phoneme: tuple(_around(rng, 1.0, odd * k) for k in (1.2, 1.0, 0.6))
+            for phoneme in PHONEMES
+        },
+        hiss={
+            phoneme: tuple(float(each) for each in rng.normal(0, 6, 7) + rng.normal(0, 3))
+            for phoneme in FRICATION
+        },
+    )
+    shifts = [
+        (*SHIFTS[k], _between(rng, 0.3, 1.0))
+        for k in rng.permutation(len(SHIFTS))[: rng.integers(4)]
+    ]
+    shifts = shifts if rng.random() < 0.5 else []
+    return Person(
+        speaker,
+        tuple(shifts),
+        drops_r=_between(rng, 0.5, 1) if rng.random() < 0.4 else 0.0,
+        drops_t=_between(rng, 0, 0.5),
+        drops_h=_between(rng, 0, 0.6) if rng.random() < 0.2 else 0.0,
+        reduces=_between(rng, 0, 0.5),
+    )

@@ -1,0 +1,185 @@
+"""Learn which words follow which, and write the model that dictation loads.
+
+    python -m training.words --texts FOLDER --out fond_echo/speech/data/words-en.npz
+
+Counts are of sentences of the grammar, examples and, for less, glosses of WordNet, and single words
+of `wordfreq`.
+Probabilities are interpolated with absolute discounting (Ney, Essen and Kneser 1994): what is taken
+off each count that was seen goes to the model of one word less.
+"""
+
+from __future__ import annotations
+
+import argparse
+import math
+import random
+from collections import Counter, defaultdict
+from collections.abc import Iterable
+from pathlib import Path
+
+import numpy as np
+import wordfreq
+
+from fond_echo.core.language.lexicon import Lexicon
+from fond_echo.core.recognition.words import END, WordModel
+from fond_echo.speech.material import lexicon
+from training.sentences import MADE, Grammar, is_test, wordnet
+
+VOCABULARY = 22_000
+SENTENCES = 250_000
+DISCOUNT = 0.6
+LEAST_PAIR, LEAST_TRIPLE = 0.55, 1.5
+EXAMPLE_WEIGHT, GLOSS_WEIGHT = 1.0, 0.3
+
+Sentence = tuple[str, ...]
+
+
+def vocabulary(known: Lexicon, spoken: Iterable[str]) -> list[str]:
+    """Frequent words that the lexicon lists, and every word that sentences of the grammar have."""
+    frequent = [
+        word
+        for word in wordfreq.top_n_list("en", 2 * VOCABULARY)
+        if known.listed(word) and (len(word) > 1 or word in "aio")
+    ]
+    letters = [chr(ord("a") + k) for k in range(26)]
+    words = dict.fromkeys([*frequent[:VOCABULARY], *spoken, *letters])
+    return [word for word in words if known.pronunciations(word)]
+
+
+class Counts:
+    """How often words, pairs and triples of words were seen; an utterance begins and ends with
+    END."""
+
+    def __init__(self, words: Iterable[str]) -> None:
+        self.numbers = {word: number for number, word in enumerate(words)}
+        self.single: Counter[int] = Counter()
+        self.pairs: dict[int, Counter[int]] = defaultdict(Counter)
+        self.triples: dict[tuple[int, int], Counter[int]] = defaultdict(Counter)
+
+    def add(self, sentence: Sentence, weight: float) -> None:
+        """A sentence; where a word is unknown, what is counted breaks off and begins anew."""
+        before: list[int] = [0]
+        for word in (*sentence, END):
+            number = self.numbers.get(word)
+            if number is None:
+                before = []
+                continue
+            self.single[number] += weight  # type: ignore[assignment]
+            if before:
+                self.pairs[before[-1]][number] += weight  # type: ignore[assignment]
+            if len(before) > 1:
+                self.triples[before[-2], before[-1]][number] += weight  # type: ignore[assignment]
+            before = [*before[-1:], number]
+
+
+def learnt(counts: Counts, words: list[str]) -> WordModel:
+    """The model of the counts."""
+    known = np.array([wordfreq.word_frequency(word, "en") if word else 0.0 for word in words])
+    seen = np.array([counts.single[k] for k in range(len(words))], float)
+    single = 0.5 * known / known.sum() + 0.5 * seen / seen.sum()
+    single = np.maximum(single, 1e-8)
+    single /= single.sum()
+    pairs = {h: kept for h, after in counts.pairs.items() if (kept := _kept(after, LEAST_PAIR))}
+    triples = {
+        h: kept
+        for h, after in counts.triples.items()
+        if h[0] in pairs and h[1] in pairs and h[1] in pairs[h[0]]
+        and (kept := _kept(after, LEAST_TRIPLE))
+    }  # fmt: skip
+    ones = {h: state for state, h in enumerate(sorted(pairs), 1)}
+    twos = {h: state for state, h in enumerate(sorted(triples), 1 + len(ones))}
+    after = np.zeros(len(words), np.int32)
+    for h, state in ones.items():
+        after[h] = state
+    first, arc_word, arc_log, arc_to = [0, 0], [], [], []
+    backoff, less = [0.0], [0]
+    whole: dict[int, dict[int, float]] = {}
+    for h in sorted(pairs):
+        total = sum(counts.pairs[h].values())
+        left = 1 - sum(_left(c) for c in pairs[h].values()) / total
+        found = {w: _left(c) / total + left * single[w] for w, c in pairs[h].items()}
+        whole[h] = found
+        for w in sorted(found):
+            arc_word.append(w)
+            arc_log.append(math.log(found[w]))
+            arc_to.append(twos.get((h, w), after[w]) if w else 0)
+        first.append(len(arc_word))
+        backoff.append(math.log(left))
+        less.append(0)
+    for h in sorted(triples):
+        total = sum(counts.triples[h].values())
+        left = 1 - sum(_left(c) for c in triples[h].values()) / total
+        lower, rest = whole[h[1]], math.exp(backoff[ones[h[1]]])
+        for w in sorted(triples[h]):
+            below = lower.get(w, rest * single[w])
+            arc_word.append(w)
+            arc_log.append(math.log(_left(triples[h][w]) / total + left * below))
+            arc_to.append(twos.get((h[1], w), after[w]) if w else 0)
+        first.append(len(arc_word))
+        backoff.append(math.log(left))
+        less.append(ones[h[1]])
+    return WordModel(
+        tuple(words), np.log(single).astype(np.float32), after, np.array(first, np.int32),
+        np.array(arc_word, np.int32), np.array(arc_log, np.float32), np.array(arc_to, np.int32),
+        np.array(backoff, np.float32), np.array(less, np.int32), int(after[0]),
+    )  # fmt: skip
+
+
+def _left(count: float) -> float:
+    """A count less its discount."""
+    return count - DISCOUNT * min(1.0, count)
+
+
+def _kept(after: Counter[int], least: float) -> dict[int, float]:
+    return {word: count for word, count in after.items() if count >= least}
+
+
+def perplexity(model: WordModel, sentences: Iterable[Sentence]) -> float:
+    """Of sentences, by word; those with unknown words are left out."""
+    numbers = model.numbers
+    total, count = 0.0, 0
+    for sentence in sentences:
+        if any(word not in numbers for word in sentence):
+            continue
+        state = model.start
+        for word in (*sentence, END):
+            log, state = model.step(state, numbers[word])
+            total += log
+            count += 1
+    return math.exp(-total / max(1, count))
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
+    parser.add_argument("--out", type=Path, required=True)
+    parser.add_argument("--seed", type=int, default=1)
+    chosen = parser.parse_args()
+    known, rng, grammar = lexicon(), random.Random(chosen.seed), Grammar()
+    made = [tuple(grammar.one(rng)) for _ in range(SENTENCES)]
+    made += [tuple(MADE[name](rng)) for name in MADE for _ in range(2_000)]
+    test = [each for each in made if is_test(each)]
+    made = [each for each in made if not is_test(each)]
+    examples = [tuple(each) for each in wordnet(chosen.texts, examples_only=True)]
+    words = [END, *vocabulary(known, sorted({word for each in made for word in each}))]
+    counts = Counts(words)
+    for each in made:
+        counts.add(each, 1.0)
+    for each in examples:
+        if not is_test(each):
+            counts.add(each, EXAMPLE_WEIGHT)
+    for each in wordnet(chosen.texts):
+        if not is_test(each):
+            counts.add(tuple(each), GLOSS_WEIGHT)
+    model = learnt(counts, words)
+    model.save(chosen.out)
+    print(f"{len(words):,} words, {len(model.backoff):,} states, {len(model.arc_word):,} arcs, "
+          f"{chosen.out.stat().st_size:,} bytes")  # fmt: skip
+    print(f"perplexity of the grammar's test sentences {perplexity(model, test[:3_000]):.1f}, "
+          f"of WordNet's {perplexity(model, [e for e in examples if is_test(e)]):.1f}")  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()
