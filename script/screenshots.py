@@ -6,8 +6,11 @@ Every picture shows what a person would see: the tour's own output, and pages in
 from __future__ import annotations
 
 import html
+import os
 import re
 import shutil
+import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
@@ -104,6 +107,33 @@ def of_outsiders(browser: Browser, world: demo.World) -> None:
     shot(telephone, "guest", 3_000)
 
 
+def of_the_ear(browser: Browser, folder: Path) -> None:
+    """What `transcribe` says of three files, and as subtitles."""
+    sentences = {
+        "question": ("When is the next boat to Brannick?", "tern"),
+        "letter": ("I left my umbrella on the boat. Could somebody look for it?", "petrel"),
+        "number": ("My number is zero one six three two, nine six zero, one four seven.", "dunlin"),
+    }
+    names = []
+    for name, (text, voice) in sentences.items():
+        clip = join([part.clip for part in synthesizer().speak(text, voice)])
+        (folder / f"{name}.ogg").write_bytes(encode(clip, "ogg"))
+        names.append(f"{name}.ogg")
+    desk = str(Path("fond_echo/demo/harbour-desk").resolve())
+    told: list[str] = []
+    for shown, given in (
+        (["--assistant", "harbour-desk", *names], ["--assistant", desk, *names]),
+        (["--form", "vtt", "letter.ogg"],) * 2,
+    ):
+        out = subprocess.run(
+            [sys.executable, "-m", "fond_echo.cli", "transcribe", *given],
+            cwd=folder, capture_output=True, text=True, check=True,
+            env={**os.environ, "PYTHONPATH": str(Path.cwd())},
+        ).stdout  # fmt: skip
+        told += [f"$ fond-echo transcribe {' '.join(shown)}", *out.splitlines(), ""]
+    terminal(browser, "transcribe", told[0].removeprefix("$ "), told[1:])
+
+
 def shot(page: Page, name: str, milliseconds: int = 700) -> None:
     page.wait_for_timeout(milliseconds)
     page.screenshot(path=TARGET / f"{name}.png")
@@ -126,6 +156,7 @@ def main() -> None:
             with FondEcho(world.settings.address, world.key) as echo:
                 Tour(echo, world, lambda line="": told.extend(line.split("\n"))).run()
             terminal(browser, "tour", "script/demo --tour", told[:42])
+            of_the_ear(browser, folder)
             of_the_console(browser, world)
             of_outsiders(browser, world)
             browser.close()

@@ -26,6 +26,11 @@ def noise(seconds: float = 1.0, rate: int = 16_000, level: float = 0.1, seed: in
     return Clip((level * values).astype(np.float32), rate)
 
 
+def silence_of(seconds: float, rate: int = 16_000) -> Clip:
+    """Nothing at all."""
+    return Clip(np.zeros(round(seconds * rate), np.float32), rate)
+
+
 @lru_cache(maxsize=256)
 def speech(text: str, voice: str = "tern") -> Clip:
     """A sentence spoken by our own synthesizer, at 16 kHz."""

@@ -13,6 +13,7 @@ from fond_echo.cli import (
     clips,
     dialing,
     events,
+    hearing,
     keys,
     lines,
     outside,
@@ -40,7 +41,7 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"Fond Echo {__version__}")
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
-        *(serving, speech, clips, assistants, lines, outside),
+        *(serving, speech, hearing, clips, assistants, lines, outside),
         *(turns, calls, events, keys, dialing, rehearsing),
     ):
         module.add(commands)

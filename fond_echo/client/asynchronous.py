@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import AsyncIterable, AsyncIterator, Mapping, Sequence
 from types import TracebackType
 from typing import Any, Literal, TypeVar
 
@@ -10,6 +10,7 @@ import httpx
 
 from fond_echo.client import calls
 from fond_echo.client.calls import Call, unreachable
+from fond_echo.client.listening import Said, SoFar, listen
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
@@ -30,6 +31,8 @@ from fond_echo.contract.api import (
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
+from fond_echo.contract.speech import ListenIn
+from fond_echo.contract.turn import Heard
 
 Answer = TypeVar("Answer")
 
@@ -46,9 +49,10 @@ class AsyncFondEcho:
 
     def __init__(self, address: str, key: str, *, seconds: float = 30.0) -> None:
         self._address = address.rstrip("/")
+        self._headers = {"Authorization": f"Bearer {key}"}
         self._client = httpx.AsyncClient(
             base_url=self._address,
-            headers={"Authorization": f"Bearer {key}"},
+            headers=self._headers,
             timeout=seconds,
             trust_env=False,
         )
@@ -168,6 +172,26 @@ class AsyncFondEcho:
     async def sound(self, clip_id: str) -> bytes:
         """The bytes of a clip."""
         return await self.make(calls.sound(clip_id))
+
+    async def transcribe(self, sound: bytes, asked: ListenIn | None = None) -> Heard:
+        """What is said in a sound file of any kind."""
+        return await self.make(calls.transcribe(sound, asked or ListenIn()))
+
+    async def listen(
+        self, sound: AsyncIterable[bytes], asked: ListenIn | None = None
+    ) -> AsyncIterator[SoFar | Said]:
+        """What is said in sound that goes on: the words so far, and each utterance as it ends.
+
+        Args:
+            sound: samples of 16 bits, little-endian, mono, at the rate that is told; any amount at
+                a time.
+
+        Raises:
+            Refused, or Unreachable.
+        """
+        asked = asked or ListenIn()
+        async for found in listen(self._address, self._headers, sound, asked):
+            yield found
 
     async def line(self, name: str) -> LineOut:
         """A line."""

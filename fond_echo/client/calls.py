@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Generic, Literal, TypeVar
 
@@ -40,6 +40,8 @@ from fond_echo.contract.assistants import (
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
+from fond_echo.contract.speech import ListenIn
+from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 
 Answer = TypeVar("Answer")
@@ -70,7 +72,7 @@ class Call(Generic[Answer]):
     read: Callable[[httpx.Response], Answer]
     json: Any = None
     content: bytes | None = None
-    query: Mapping[str, str | int] = field(default_factory=dict)
+    query: Mapping[str, str | int | Sequence[str]] = field(default_factory=dict)
 
     def finish(self, response: httpx.Response) -> Answer:
         """Raises Refused for a problem."""
@@ -203,6 +205,11 @@ def turn(turn_id: str) -> Call[TurnDetail]:
 
 def sound(clip_id: str) -> Call[bytes]:
     return Call("GET", f"/api/clips/{clip_id}/sound", lambda response: response.content)
+
+
+def transcribe(sound: bytes, asked: ListenIn) -> Call[Heard]:
+    given = asked.model_dump(exclude_defaults=True)
+    return Call("POST", "/api/speech/transcripts", _shape(Heard), content=sound, query=given)
 
 
 def line(name: str) -> Call[LineOut]:

@@ -30,6 +30,8 @@ from fond_echo.contract.api import (
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.reply import Choice
+from fond_echo.contract.speech import ListenIn
+from fond_echo.contract.turn import Heard
 
 Answer = TypeVar("Answer")
 
@@ -166,6 +168,10 @@ class FondEcho:
     def sound(self, clip_id: str) -> bytes:
         """The bytes of a clip."""
         return self.make(calls.sound(clip_id))
+
+    def transcribe(self, sound: bytes, asked: ListenIn | None = None) -> Heard:
+        """What is said in a sound file of any kind."""
+        return self.make(calls.transcribe(sound, asked or ListenIn()))
 
     def line(self, name: str) -> LineOut:
         """A line."""

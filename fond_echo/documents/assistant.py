@@ -16,6 +16,7 @@ from fond_echo.core.dialogue.routing import OTHERWISE, Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.grammar.values import builtin_grammar
+from fond_echo.core.language.pls import Sounds
 
 MAIN_FILE = "assistant.yaml"
 MOST_FILES = 500
@@ -181,7 +182,8 @@ class AssistantFile(Shape):
 
     `lines` may set answers_in for a line by its name. `goodbye` and `person` are what is said when
     a conversation ends, or goes over to a person; where `person` is empty there is nobody.
-    `person_number` is whom a caller is connected with who asks for a person.
+    `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
+    (PLS) of names and how they are said: ear and voice go by it.
     """
 
     assistant: Name
@@ -194,6 +196,7 @@ class AssistantFile(Shape):
     person: str = ""
     person_number: str = Field(default="", max_length=100)
     grammar: str = ""
+    lexicon: str = ""
     logic: dict[Name, LogicService] = Field(default_factory=dict)
     routes: list[RouteSpec] = Field(default_factory=list)
     otherwise: Otherwise
@@ -201,11 +204,17 @@ class AssistantFile(Shape):
     _grammar: Grammar = PrivateAttr(default_factory=builtin_grammar)
     _pages: dict[str, Pages] = PrivateAttr(default_factory=dict)
     _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
+    _pronounced: Sounds = PrivateAttr(default=())
 
     @property
     def rules(self) -> Grammar:
         """The grammar, with the built-in types beside it."""
         return self._grammar
+
+    @property
+    def pronounced(self) -> Sounds:
+        """Words that the assistant's lexicon says in its own way."""
+        return self._pronounced
 
     def pages_of(self, route: str) -> Pages | None:
         """The pages that a route's reply searches."""

@@ -15,6 +15,7 @@ from fond_echo.core.grammar.model import Grammar, GrammarFault
 from fond_echo.core.grammar.values import builtin_grammar, kinds
 from fond_echo.core.grammar.xml_form import read_xml
 from fond_echo.core.language.languages import LANGUAGES
+from fond_echo.core.language.pls import LexiconFault, read_pls
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.templates import TemplateFault, compile_template
 from fond_echo.core.synthesis.speaker import VOICES
@@ -56,6 +57,7 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
         known = nearest(assistant.grammar, grammars)
         what = f"there is no file {assistant.grammar!r}"
         faults.append(source.fault(("grammar",), what, known))
+    faults += _lexicon(assistant, files, source)
     assistant._grammar = grammars.get(assistant.grammar, builtin_grammar())
     if faults:
         # What stands on a grammar that cannot be read is not judged.
@@ -87,6 +89,21 @@ def _grammars(files: Mapping[str, str], faults: list[Fault]) -> dict[str, Gramma
         except GrammarFault as error:
             faults.append(_grammar_fault(name, error))
     return found
+
+
+def _lexicon(assistant: AssistantFile, files: Mapping[str, str], source: Source) -> Iterator[Fault]:
+    """Give the assistant the words of its lexicon."""
+    name = assistant.lexicon
+    if not name:
+        return
+    if name not in files:
+        known = nearest(name, [each for each in files if each.endswith(".pls")])
+        yield source.fault(("lexicon",), f"there is no file {name!r}", known)
+        return
+    try:
+        assistant._pronounced = read_pls(files[name])
+    except LexiconFault as error:
+        yield Fault(name, error.line, error.column, error.what, error.remedy)
 
 
 def _grammar_fault(file: str, error: GrammarFault) -> Fault:

@@ -7,14 +7,13 @@ import contextlib
 import signal
 from collections.abc import Sequence
 
-import numpy as np
 import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.telephony import loudness
 from fond_echo.core.telephony.calls import where
-from fond_echo.core.telephony.loudness import rms
 from fond_echo.core.telephony.values import parse_uri
 from fond_echo.documents.phone import RegistrarSpec, read_phone
 from fond_echo.lines.phone.house import House
@@ -167,7 +166,7 @@ async def run(settings: Settings) -> None:
             database, queue, world, world.clips, PostgresBlobs(), Prompts(voice), world.client
         )
         phones = Phones(database, house, world)
-        rms(np.zeros(160, np.int16))  # Compiled code is loaded now, not in the first call.
+        loudness.warm()
         count = await lost(database)
         log.info("the telephone begins", calls_lost=count)
         while not stopping.is_set():

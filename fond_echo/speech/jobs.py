@@ -9,12 +9,16 @@ from __future__ import annotations
 import signal
 from dataclasses import dataclass
 from multiprocessing.connection import Connection
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from fond_echo.core.audio.clip import Clip, Samples
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected, Transcript
-from fond_echo.core.synthesis.synthesizer import SpokenPart
+from fond_echo.core.synthesis.synthesizer import SpokenPart, Synthesizer
+
+if TYPE_CHECKING:
+    from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
 
 
 @dataclass(frozen=True)
@@ -34,17 +38,66 @@ class Hear:
 
 
 @dataclass(frozen=True)
+class Listen:
+    """The next samples of a sound that goes on, at 16 kHz; the first of a name begin it.
+
+    Attributes:
+        name: of the sound, in this worker.
+        over: whether it ends here.
+    """
+
+    name: str
+    samples: Samples
+    expected: Expected
+    language: str
+    end_seconds: float
+    over: bool = False
+    fresh: bool = False
+
+    def run(self) -> list[Partial | Utterance]:
+        from fond_echo.core.recognition.hearing import Hearing
+        from fond_echo.speech.material import recogniser
+
+        if self.fresh:
+            _HEARINGS[self.name] = Hearing(
+                recogniser(), self.expected, language=self.language, end_seconds=self.end_seconds
+            )
+        if self.name not in _HEARINGS:
+            raise SoundLost("what was heard of this sound is lost", remedy="send it again")
+        hearing = _HEARINGS[self.name]
+        found = hearing.feed(self.samples)
+        if self.over:
+            del _HEARINGS[self.name]
+            found += hearing.finish()
+        return found
+
+
+_HEARINGS: dict[str, Hearing] = {}
+"""Of this worker."""
+
+
+class SoundLost(FondEchoError):
+    """The worker that heard a sound is not there any more."""
+
+    code = "speech-lost"
+
+
+@dataclass(frozen=True)
 class Say:
     """Speak a few sentences."""
 
     text: str
     voice: str
     seed: int | None
+    sounds: Sounds = ()
 
     def run(self) -> list[SpokenPart]:
-        from fond_echo.speech.material import synthesizer
+        from fond_echo.speech.material import lexicon, synthesizer
 
-        return list(synthesizer().speak(self.text, self.voice, seed=self.seed))
+        mouth = synthesizer()
+        if self.sounds:
+            mouth = Synthesizer(lexicon().with_sounds(self.sounds), mouth.voices)
+        return list(mouth.speak(self.text, self.voice, seed=self.seed))
 
 
 @dataclass(frozen=True)
@@ -59,7 +112,7 @@ def serve(pipe: Connection) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     while True:
         try:
-            job: Hear | Say = pipe.recv()
+            job: Hear | Listen | Say = pipe.recv()
         except EOFError:
             return
         try:

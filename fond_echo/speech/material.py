@@ -8,12 +8,13 @@ from functools import lru_cache
 from importlib import resources
 
 import numpy as np
-import wordfreq
+import numpy.typing as npt
 
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phonemes import Pronunciation
 from fond_echo.core.recognition.network import AcousticNetwork
 from fond_echo.core.recognition.recogniser import Recogniser
+from fond_echo.core.recognition.words import WordModel
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 
 DATA = resources.files("fond_echo.speech") / "data"
@@ -69,18 +70,18 @@ def synthesizer() -> Synthesizer:
     return Synthesizer(lexicon())
 
 
-VOCABULARY = 6_000
+@lru_cache(maxsize=1)
+def recogniser() -> Recogniser:
+    """The built-in ear."""
+    return Recogniser(AcousticNetwork(_arrays("ear-en.npz")), lexicon(), words())
 
 
 @lru_cache(maxsize=1)
-def recogniser() -> Recogniser:
-    """The built-in ear, prototype grade: closed sets well, free speech of people badly."""
-    with (DATA / "ear-prototype.npz").open("rb") as file, np.load(file) as weights:
-        network = AcousticNetwork({name: weights[name] for name in weights.files})
-    known = lexicon()
-    frequencies = {
-        word: wordfreq.word_frequency(word, "en")
-        for word in wordfreq.top_n_list("en", VOCABULARY)
-        if word in known and (len(word) > 1 or word in "aio")
-    }
-    return Recogniser(network, known, frequencies)
+def words() -> WordModel:
+    """Which words dictation knows, and which follow which."""
+    return WordModel.load(_arrays("words-en.npz"))
+
+
+def _arrays(name: str) -> dict[str, npt.NDArray[np.generic]]:
+    with (DATA / name).open("rb") as file, np.load(file) as arrays:
+        return {each: arrays[each] for each in arrays.files}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import bisect
 import contextlib
 import itertools
 import multiprocessing
@@ -33,6 +34,32 @@ class _Waiting:
     number: int
     job: Any = field(compare=False)
     result: asyncio.Future[Any] = field(compare=False)
+    worker: int | None = field(compare=False, default=None)
+
+
+class _Line:
+    """Jobs that wait: a worker takes the first that any or only it may do."""
+
+    def __init__(self) -> None:
+        self._jobs: list[_Waiting] = []
+        self._changed = asyncio.Condition()
+
+    def __len__(self) -> int:
+        return len(self._jobs)
+
+    async def put(self, job: _Waiting) -> None:
+        async with self._changed:
+            bisect.insort(self._jobs, job)
+            self._changed.notify_all()
+
+    async def take(self, worker: int) -> _Waiting:
+        async with self._changed:
+            while True:
+                for job in self._jobs:
+                    if job.worker in (None, worker):
+                        self._jobs.remove(job)
+                        return job
+                await self._changed.wait()
 
 
 class SpeechPool:
@@ -46,7 +73,7 @@ class SpeechPool:
     def __init__(self, workers: int, *, seconds: float = JOB_SECONDS) -> None:
         self._count = workers
         self._seconds = seconds
-        self._queue: asyncio.PriorityQueue[_Waiting] = asyncio.PriorityQueue()
+        self._line = _Line()
         self._numbers = itertools.count()
         self._tasks: list[asyncio.Task[None]] = []
         # One numeric thread a worker: they would only take the cores from each other.
@@ -58,7 +85,10 @@ class SpeechPool:
     async def start(self) -> None:
         """Start the workers; they have loaded everything when this returns."""
         workers = [await asyncio.to_thread(self._spawn) for _ in range(self._count)]
-        self._tasks = [asyncio.create_task(self._serve(*worker)) for worker in workers]
+        self._tasks = [
+            asyncio.create_task(self._serve(number, *worker))
+            for number, worker in enumerate(workers)
+        ]
 
     async def stop(self) -> None:
         for task in self._tasks:
@@ -66,21 +96,28 @@ class SpeechPool:
         await asyncio.gather(*self._tasks, return_exceptions=True)
         self._tasks = []
 
-    async def run(self, job: Any, priority: Priority) -> Any:
+    @property
+    def workers(self) -> int:
+        return self._count
+
+    async def run(self, job: Any, priority: Priority, *, worker: int | None = None) -> Any:
         """Do a job in a worker.
+
+        Args:
+            worker: the only one that may do it, 0 to `workers` − 1.
 
         Raises:
             FondEchoError: as the job raised it.
             SpeechCrashed: the worker died, or took too long.
         """
         result: asyncio.Future[Any] = asyncio.get_running_loop().create_future()
-        await self._queue.put(_Waiting(priority, next(self._numbers), job, result))
+        await self._line.put(_Waiting(priority, next(self._numbers), job, result, worker))
         return await result
 
     @property
     def waiting(self) -> int:
         """Jobs that no worker has yet."""
-        return self._queue.qsize()
+        return len(self._line)
 
     def _spawn(self) -> tuple[BaseProcess, Connection]:
         ours, theirs = self._context.Pipe()
@@ -89,10 +126,10 @@ class SpeechPool:
         theirs.close()
         return process, ours
 
-    async def _serve(self, process: BaseProcess, pipe: Connection) -> None:
+    async def _serve(self, number: int, process: BaseProcess, pipe: Connection) -> None:
         try:
             while True:
-                waiting = await self._queue.get()
+                waiting = await self._line.take(number)
                 if waiting.result.cancelled():
                     continue
                 try:

@@ -6,15 +6,20 @@ import asyncio
 import base64
 import json
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 import httpx
+from websockets.asyncio.client import ClientConnection, connect
+from websockets.exceptions import WebSocketException
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.speech.asks import HearAsk, ListenAsk
 from fond_echo.speech.priority import Priority
 
 HEAR_SECONDS = 600.0
@@ -45,9 +50,11 @@ class RemoteSpeech:
 
     def __init__(self, url: str, token: str, priority: Priority = Priority.VOICE_NOTE) -> None:
         self._priority = priority
+        self._url = url
+        self._headers = {"Authorization": f"Bearer {token}"}
         self._client = httpx.AsyncClient(
             base_url=url,
-            headers={"Authorization": f"Bearer {token}"},
+            headers=self._headers,
             timeout=httpx.Timeout(HEAR_SECONDS, connect=5.0),
             trust_env=False,
         )
@@ -60,19 +67,12 @@ class RemoteSpeech:
     ) -> Heard:
         """Raises SpeechUnreachable or SpeechFailed."""
         priority = Priority.LONG_FILE if long else self._priority
-        ask = {
-            "phrases": expected.phrases,
-            "names": expected.names,
-            "language": language,
-            "priority": priority,
-        }
-        if expected.network is not None:
-            ask |= {"arcs": expected.network.arcs, "finals": sorted(expected.network.finals)}
+        ask = HearAsk.of(expected, language, priority)
         sound = await asyncio.to_thread(encode, clip, "wav")
         try:
             response = await self._client.post(
                 "/hear",
-                data={"ask": json.dumps(ask)},
+                data={"ask": ask.model_dump_json()},
                 files={"sound": ("sound.wav", sound, "audio/wav")},
             )
         except httpx.HTTPError as error:
@@ -80,9 +80,30 @@ class RemoteSpeech:
         _check(response.status_code, response.content)
         return Heard.model_validate_json(response.content)
 
-    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+    @asynccontextmanager
+    async def listen(
+        self, expected: Expected, *, language: str, end_seconds: float
+    ) -> AsyncIterator[ClientConnection]:
+        """A connection for a sound that goes on (`fond_echo.speech.listening`). Raises
+        SpeechUnreachable."""
+        asked = HearAsk.of(expected, language, self._priority).model_dump()
+        ask = ListenAsk(**{**asked, "end_seconds": end_seconds})
+        url = f"{self._url.replace('http', 'ws', 1)}/listen"
+        try:
+            async with connect(url, additional_headers=self._headers, proxy=None) as socket:
+                await socket.send(ask.model_dump_json())
+                yield socket
+        except (OSError, WebSocketException) as error:
+            raise _unreachable(error) from error
+
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+    ) -> AsyncIterator[SpokenSound]:
         """Raises SpeechUnreachable or SpeechFailed."""
-        ask = {"text": text, "voice": voice, "seed": seed, "priority": self._priority}
+        ask = {
+            "text": text, "voice": voice, "seed": seed, "priority": self._priority,
+            "sounds": sounds,
+        }  # fmt: skip
         try:
             async with self._client.stream("POST", "/say", json=ask) as response:
                 if response.status_code != 200:
@@ -97,7 +118,7 @@ class RemoteSpeech:
             raise _unreachable(error) from error
 
 
-def _unreachable(error: httpx.HTTPError) -> SpeechUnreachable:
+def _unreachable(error: Exception) -> SpeechUnreachable:
     return SpeechUnreachable(
         f"the speech process does not answer: {error or type(error).__name__}",
         remedy="start it: fond-echo serve, or fond-echo speech",

@@ -13,51 +13,24 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Annotated
 
-from fastapi import Depends, FastAPI, File, Form, HTTPException, Request, UploadFile
+from fastapi import Depends, FastAPI, File, Form, HTTPException, Request, UploadFile, WebSocket
 from fastapi.responses import JSONResponse, StreamingResponse
-from pydantic import Field
 
-from fond_echo.contract.base import Shape
 from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.recogniser import LONGEST_PIECE, joined, shifted
-from fond_echo.core.recognition.transcript import Expected, Transcript
+from fond_echo.core.recognition.transcript import Transcript
 from fond_echo.core.synthesis.synthesizer import SpokenPart
+from fond_echo.speech.asks import HearAsk, SayAsk, fault_of
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Hear, Say
+from fond_echo.speech.listening import Listeners
 from fond_echo.speech.pool import SpeechPool
-from fond_echo.speech.priority import Priority
 
 SENTENCES = 600
 """Characters of text spoken in one unit of work."""
-
-
-class HearAsk(Shape):
-    """What goes with sound to be transcribed."""
-
-    phrases: list[str] = Field(default_factory=list)
-    names: list[str] = Field(default_factory=list)
-    arcs: list[tuple[int, int, str]] = Field(default_factory=list, max_length=60_000)
-    finals: list[int] = Field(default_factory=list)
-    language: str = "en"
-    priority: Priority = Priority.VOICE_NOTE
-
-    @property
-    def expected(self) -> Expected:
-        network = WordNetwork(tuple(self.arcs), frozenset(self.finals)) if self.arcs else None
-        return Expected(tuple(self.phrases), tuple(self.names), network)
-
-
-class SayAsk(Shape):
-    """Text to be spoken."""
-
-    text: str
-    voice: str
-    seed: int | None = None
-    priority: Priority = Priority.VOICE_NOTE
 
 
 def create_app(pool: SpeechPool, token: str) -> FastAPI:
@@ -79,7 +52,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
     @app.exception_handler(FondEchoError)
     async def _failed(_: Request, error: Exception) -> JSONResponse:
         assert isinstance(error, FondEchoError)
-        return JSONResponse(_as_json(error), status_code=422)
+        return JSONResponse(fault_of(error), status_code=422)
 
     @app.get("/health")
     async def health() -> dict[str, int]:
@@ -94,6 +67,16 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         transcript = await transcribe(pool, clip, wanted)
         return JSONResponse(as_heard(transcript).model_dump())
 
+    listeners = Listeners(pool)
+
+    @app.websocket("/listen")
+    async def listen(socket: WebSocket) -> None:
+        given = socket.headers.get("authorization", "")
+        if not hmac.compare_digest(given.encode(), f"Bearer {token}".encode()):
+            await socket.close(4401)
+            return
+        await listeners.serve(socket)
+
     @app.post("/say", dependencies=[Depends(ours)])
     async def say(ask: SayAsk) -> StreamingResponse:
         units = units_of(ask.text)
@@ -104,7 +87,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
                 try:
                     parts = first if number == 0 else await _say(pool, unit, ask)
                 except FondEchoError as error:
-                    yield json.dumps(_as_json(error)) + "\n"
+                    yield json.dumps(fault_of(error)) + "\n"
                     return
                 for part in parts:
                     yield _line(part)
@@ -112,10 +95,6 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         return StreamingResponse(lines(), media_type="application/x-ndjson")
 
     return app
-
-
-def _as_json(error: FondEchoError) -> dict[str, str]:
-    return {"code": error.code, "what": error.what, "where": error.where, "remedy": error.remedy}
 
 
 async def transcribe(pool: SpeechPool, clip: Clip, ask: HearAsk) -> Transcript:
@@ -142,7 +121,9 @@ def units_of(text: str) -> list[str]:
 
 
 async def _say(pool: SpeechPool, text: str, ask: SayAsk) -> list[SpokenPart]:
-    parts: list[SpokenPart] = await pool.run(Say(text, ask.voice, ask.seed), ask.priority)
+    parts: list[SpokenPart] = await pool.run(
+        Say(text, ask.voice, ask.seed, tuple(ask.sounds)), ask.priority
+    )
     return parts
 
 

@@ -9,7 +9,8 @@ from fond_echo.core.language.numbers import cardinal
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.stages.turn import TurnSoFar, router_of
 
 EVERYWHERE = (
     "Goodbye.", "That's all, thank you.", "A person, please.", "I want to speak to a person.",
@@ -36,24 +37,39 @@ def expected_of(turn: TurnSoFar) -> Expected:
         references += [spec.slot(name).reference for name, spec in route.slots.items()]
     names = tuple(value for value in choices if value[:1].isupper())
     if not references:
-        return Expected(phrases, names)
-    return Expected(phrases, names, _network(turn, tuple(references), phrases))
+        return Expected(phrases, names, sounds=turn.assistant.pronounced)
+    network = _network(turn.revision, turn.assistant, tuple(references), phrases)
+    return Expected(phrases, names, network, sounds=turn.assistant.pronounced)
+
+
+def understood_by(revision: str, assistant: AssistantFile) -> Expected:
+    """What an assistant understands before anything was said."""
+    router = router_of(revision, assistant)
+    phrases = (*router.examples, *EVERYWHERE)
+    references = tuple(Reference(rule) for rule in router.rules)
+    if not references:
+        return Expected(phrases, sounds=assistant.pronounced)
+    network = _network(revision, assistant, references, phrases)
+    return Expected(phrases, (), network, sounds=assistant.pronounced)
 
 
 _networks: dict[tuple[object, ...], WordNetwork | None] = {}
 
 
 def _network(
-    turn: TurnSoFar, references: tuple[Reference, ...], phrases: tuple[str, ...]
+    revision: str,
+    assistant: AssistantFile,
+    references: tuple[Reference, ...],
+    phrases: tuple[str, ...],
 ) -> WordNetwork | None:
     """Made once for a revision and what is asked in it."""
-    key = turn.revision, references, phrases
+    key = revision, references, phrases
     if key not in _networks:
         if len(_networks) > 64:
             _networks.clear()
         tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
         try:
-            _networks[key] = network_of(turn.assistant.rules, list(references), tokens)
+            _networks[key] = network_of(assistant.rules, list(references), tokens)
         except GrammarFault:
             # Too large to be heard whole: examples are heard, and what is typed is matched.
             _networks[key] = None

@@ -14,6 +14,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import LogicService
 from fond_echo.speech.remote import SpokenSound
@@ -127,7 +128,9 @@ class Ear(Protocol):
 class Voice(Protocol):
     """Speaks, part by part."""
 
-    def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]: ...
+    def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+    ) -> AsyncIterator[SpokenSound]: ...
 
 
 class Decoder(Protocol):

@@ -64,7 +64,10 @@ async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
         call = turn.in_call
         text = spoken_choices(reply, in_call=call) if played else spoken_text(reply, in_call=call)
         if text:
-            async for part in needs.voice.speak(text, turn.assistant.voice, seed=turn.seed):
+            assistant = turn.assistant
+            async for part in needs.voice.speak(
+                text, assistant.voice, seed=turn.seed, sounds=assistant.pronounced
+            ):
                 yield part
 
 

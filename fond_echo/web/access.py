@@ -12,7 +12,7 @@ from collections.abc import Awaitable, Callable
 from typing import Annotated
 from urllib.parse import urlsplit
 
-from fastapi import Depends, Request
+from fastapi import Depends, Request, WebSocket
 
 from fond_echo.store import keys
 from fond_echo.store.keys import Bearer, Scope
@@ -54,6 +54,22 @@ async def _bearer(request: Request, service: Service) -> Bearer:
             )
     request.state.form_token = form_token
     return bearer
+
+
+async def of_socket(socket: WebSocket, service: Service, scope: Scope) -> bool:
+    """Whether whoever opens a WebSocket has a scope: a program by its key, the console by its
+    cookie, and then only from a page of ours."""
+    scheme, _, key = socket.headers.get("authorization", "").partition(" ")
+    async with service.database.writing() as session:
+        if scheme.lower() == "bearer":
+            bearer = await keys.bearer_of(session, key.strip())
+        else:
+            if urlsplit(socket.headers.get("origin", "")).netloc != socket.headers.get("host", ""):
+                return False
+            cookie = socket.cookies.get(COOKIE)
+            found = await keys.signed_in(session, cookie) if cookie else None
+            bearer = found[0] if found is not None else None
+    return bearer is not None and keys.includes(bearer.scopes, scope)
 
 
 def may(scope: Scope) -> Callable[[Request, Service], Awaitable[Bearer]]:

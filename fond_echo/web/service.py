@@ -56,8 +56,8 @@ class Service:
         self.builder = LineBuilder(client, self.clips)
         self.secrets = SecretBox(settings.encryption_keys())
         self.feed = EventFeed(database)
-        self._speech = RemoteSpeech(settings.speech_url, settings.speech_token)
-        self.ear: Ear = self._speech
+        self.speech = RemoteSpeech(settings.speech_url, settings.speech_token)
+        self.ear: Ear = self.speech
         self.decoder: Decoder = GuardedDecoder()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by line."""
@@ -65,7 +65,7 @@ class Service:
 
     async def close(self) -> None:
         """Let go of what is held open."""
-        await self._speech.close()
+        await self.speech.close()
 
     async def vault(self) -> Vault:
         """All secrets, each still bound to its hosts."""

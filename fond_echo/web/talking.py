@@ -10,7 +10,6 @@ from __future__ import annotations
 import asyncio
 import contextlib
 from typing import Annotated
-from urllib.parse import urlsplit
 
 import numpy as np
 from fastapi import APIRouter, Path, WebSocket, WebSocketDisconnect
@@ -20,10 +19,8 @@ from fond_echo.core.telephony.g711 import encoded
 from fond_echo.core.telephony.jitter import FRAME
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import KEYS, Handset, handset
-from fond_echo.store import keys
 from fond_echo.store.records import Line
-from fond_echo.web.access import COOKIE
-from fond_echo.web.service import Service
+from fond_echo.web.access import of_socket
 
 router = APIRouter(prefix="/api/lines")
 
@@ -35,22 +32,12 @@ NOT_SIGNED_IN, NO_LINE = 4401, 4404
 CALLER = "console"
 
 
-async def _allowed(socket: WebSocket, service: Service) -> bool:
-    """Whether the page is ours and whoever reads it may place calls."""
-    if urlsplit(socket.headers.get("origin", "")).netloc != socket.headers.get("host", ""):
-        return False
-    cookie = socket.cookies.get(COOKIE)
-    async with service.database.writing() as session:
-        found = await keys.signed_in(session, cookie) if cookie else None
-    return found is not None and keys.includes(found[0].scopes, "operate")
-
-
 @router.websocket("/{line}/talk")
 async def talk(socket: WebSocket, line: Annotated[Name, Path()]) -> None:
     """Call a line from the page."""
     service = socket.app.state.service
     await socket.accept()
-    if not await _allowed(socket, service):
+    if not await of_socket(socket, service, "operate"):
         await socket.close(NOT_SIGNED_IN, "sign in to the console")
         return
     async with service.database.reading() as session:

@@ -9,10 +9,12 @@ import unittest.mock
 from pathlib import Path
 
 from fond_echo.cli.main import main
+from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.resample import at_rate
 from fond_echo.demo.world import files_of
 from fond_echo.documents.sounds import bytes_of, is_sound
-from tests.sounds import speech, tone
+from tests.sounds import silence_of, speech, tone
 from tests.support.world import demo_file
 
 
@@ -81,6 +83,64 @@ class Speech(Command):
         file.write_bytes(encode(speech("Is there a weather hold?", "petrel"), "ogg"))
         _, out, _ = self.run_command("transcribe", file, "--assistant", folder)
         self.assertIn("Is there a weather hold?  [expected", out)
+
+    def test_subtitles_hints_and_grammars(self):
+        first, second = self.folder / "first.wav", self.folder / "second.wav"
+        first.write_bytes(encode(speech("Two four seven nine.", "petrel"), "wav"))
+        second.write_bytes(encode(speech("I want to go to Brannick.", "tern"), "wav"))
+        grammar = self.folder / "code.abnf"
+        grammar.write_text("#ABNF 1.0 UTF-8;\nlanguage en;\nroot $code;\n$code = $d <4>;\n"
+                           "$d = zero | one | two | three | four | five | six | seven | eight | nine;\n")  # fmt: skip
+        code, out, err = self.run_command(
+            "transcribe", first, "--grammar", grammar, "--form", "srt"
+        )
+        self.assertEqual(code, 0, err)
+        self.assertRegex(out, r"^1\n00:00:00,\d{3} --> 00:00:0\d,\d{3}\n2479\.\n")
+        _, out, _ = self.run_command("transcribe", second, "--hint", "Brannick", "--form", "vtt")
+        self.assertIn("WEBVTT", out)
+        self.assertIn("Brannick.", out)
+        into = self.folder / "texts"
+        self.run_command("transcribe", first, second, "--into", into, "--hint", "Brannick")
+        self.assertEqual(sorted(each.name for each in into.iterdir()), ["first.txt", "second.txt"])
+        grammar.write_text("#ABNF 1.0;\nroot $a;\n$a = $b;\n")
+        code, _, err = self.run_command("transcribe", first, "--grammar", grammar)
+        self.assertEqual(code, 1)
+        self.assertIn("'b'", err)
+        code, _, err = self.run_command("transcribe", first, "--language", "nl")
+        self.assertEqual(code, 1)
+        self.assertIn("en", err)
+
+    def test_what_was_heard_is_scored(self):
+        said = {"first": "The boat is late.", "second": "When is the boat to Pell on Sunday?"}
+        for name, text in said.items():
+            (self.folder / f"{name}.txt").write_text(text)
+        files = [self.folder / "first.wav", self.folder / "second.wav"]
+        files[0].write_bytes(encode(speech(said["first"], "petrel"), "wav"))
+        files[1].write_bytes(encode(speech("When is a boat to Pell?", "petrel"), "wav"))
+        expect = ("--expect", "When is a boat to Pell?", "--expect", said["first"])
+        code, out, _ = self.run_command("transcribe", *files, "--score", *expect)
+        self.assertEqual(code, 0)
+        self.assertIn("when is the→a boat to pell -on -sunday", out)
+        self.assertIn("3 of 8 words wrong (37.5%)", out)
+        self.assertIn("2 files, 12 words: 25.0%", out)
+        _, out, _ = self.run_command("transcribe", files[0], "--score", "--json", *expect)
+        (told,) = json.loads(out)
+        self.assertEqual((told["score"]["word_errors"], told["score"]["words"]), (0, 4))
+        (self.folder / "first.txt").unlink()
+        code, _, err = self.run_command("transcribe", files[0], "--score")
+        self.assertEqual((code, "first.txt" in err), (1, True))
+
+    def test_a_long_file_is_read_a_little_at_a_time(self):
+        file = self.folder / "long.wav"
+        sentence = [speech("The boat is late today.", "tern"), silence_of(1.4)]
+        file.write_bytes(encode(at_rate(join(sentence * 7), 48_000), "wav"))
+        code, out, _ = self.run_command("transcribe", file, "--json")
+        (heard,) = json.loads(out)
+        self.assertEqual(code, 0)
+        self.assertEqual(heard["spoken"].count("the boat is late"), 7)
+        times = [word["start"] for word in heard["words"]]
+        self.assertEqual(times, sorted(times))
+        self.assertEqual(len(heard["segments"]), 7)
 
     def test_wrong_use_and_failed_work(self):
         code, _, err = self.run_command("speak", "x", "-o", self.folder / "a.xyz")

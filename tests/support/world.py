@@ -90,7 +90,9 @@ class LocalSpeech:
     ) -> Heard:
         return as_heard(recogniser().transcribe(clip, expected, language=language))
 
-    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Any = ()
+    ) -> AsyncIterator[SpokenSound]:
         for part in synthesizer().speak(text, voice, seed=seed):
             yield SpokenSound(part.clip, " ".join(mark.word for mark in part.marks))
 

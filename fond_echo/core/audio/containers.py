@@ -8,8 +8,10 @@ library) is bounded around it by `fond_echo.speech.decoding`, which runs this in
 from __future__ import annotations
 
 import io
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, BinaryIO
 
 import av
 import numpy as np
@@ -99,11 +101,7 @@ def decode(data: bytes, limits: Limits | None = None) -> Decoded:
         _check_length(stream.seconds, limits)
         if stream.head.family == 0:
             return Decoded(decode_opus(stream), container, "opus", stream.head.channels)
-    try:
-        return _decode_with_library(data, container, limits)
-    except av.FFmpegError as error:
-        reason = error.strerror or type(error).__name__
-        raise BrokenSound(f"the {container.name} file cannot be decoded: {reason}") from error
+    return _decode_with_library(data, container, limits)
 
 
 def _check_length(seconds: float, limits: Limits) -> None:
@@ -113,13 +111,26 @@ def _check_length(seconds: float, limits: Limits) -> None:
         )
 
 
-def _decode_with_library(data: bytes, container: Container, limits: Limits) -> Decoded:
-    with av.open(
-        io.BytesIO(data), "r", format=container.demuxer, metadata_errors="replace"
-    ) as source:
-        if not source.streams.audio:
+@dataclass(frozen=True)
+class Opened:
+    """A sound that is being decoded: what it is, and its samples, mono, part by part."""
+
+    rate: int
+    codec: str
+    channels: int
+    parts: Iterator[Samples]
+
+
+@contextmanager
+def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[Opened]:
+    """A file in a container that the codec library reads; its parts raise like `decode`."""
+    with (
+        _told(container),
+        av.open(source, "r", format=container.demuxer, metadata_errors="replace") as file,
+    ):
+        if not file.streams.audio:
             raise UnknownSound(f"the {container.name} file holds no sound")
-        stream = source.streams.audio[0]
+        stream = file.streams.audio[0]
         codec, channels = stream.codec_context.name, len(stream.layout.channels)
         if codec not in CODECS:
             raise UnknownSound(f"sound coded as {codec} is not read here")
@@ -128,19 +139,39 @@ def _decode_with_library(data: bytes, container: Container, limits: Limits) -> D
         rate = stream.rate or 0
         if not rate:
             raise BrokenSound("the file does not say at which rate it was sampled")
-        planar = av.AudioResampler(format="fltp")
-        blocks: list[Samples] = []
-        count = 0
-        for frame in source.decode(stream):
-            for part in planar.resample(frame):
-                if part.sample_rate != rate:
-                    raise BrokenSound("the rate changes in the middle of the file")
-                blocks.append(np.asarray(part.to_ndarray().mean(axis=0), np.float32))
-                count += part.samples
-                _check_length(count / rate, limits)
-    if not count:
-        raise EmptySound(f"the {container.name} file holds no samples")
-    return Decoded(Clip(np.concatenate(blocks), rate), container, codec, channels)
+
+        def parts() -> Iterator[Samples]:
+            planar = av.AudioResampler(format="fltp")
+            count = 0
+            with _told(container):
+                for frame in file.decode(stream):
+                    for part in planar.resample(frame):
+                        if part.sample_rate != rate:
+                            raise BrokenSound("the rate changes in the middle of the file")
+                        count += part.samples
+                        _check_length(count / rate, limits)
+                        yield np.asarray(part.to_ndarray().mean(axis=0), np.float32)
+
+        yield Opened(rate, codec, channels, parts())
+
+
+@contextmanager
+def _told(container: Container) -> Iterator[None]:
+    """The codec library's errors as ours."""
+    try:
+        yield
+    except av.FFmpegError as error:
+        reason = error.strerror or type(error).__name__
+        raise BrokenSound(f"the {container.name} file cannot be decoded: {reason}") from error
+
+
+def _decode_with_library(data: bytes, container: Container, limits: Limits) -> Decoded:
+    with opened(io.BytesIO(data), container, limits) as sound:
+        blocks = list(sound.parts)
+        if not blocks or not sum(map(len, blocks)):
+            raise EmptySound(f"the {container.name} file holds no samples")
+        clip = Clip(np.concatenate(blocks), sound.rate)
+        return Decoded(clip, container, sound.codec, sound.channels)
 
 
 FORMATS = {

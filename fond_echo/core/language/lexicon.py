@@ -31,6 +31,19 @@ class Lexicon:
         """This lexicon with entries that go before its own."""
         return Lexicon(self._entries, {**self._more, **more})
 
+    def with_sounds(self, sounds: Iterable[tuple[str, str]]) -> Lexicon:
+        """This lexicon with words that are said in ways written apart by spaces, or as the words
+        after "="."""
+        more: dict[str, list[Pronunciation]] = {}
+        for word, way in sounds:
+            said = tuple(way.split())
+            if way.startswith("="):
+                said = tuple(
+                    each for part in self.phonemes(way[1:].lower().split()) for each in part
+                )
+            more.setdefault(word, []).append(said)
+        return self.extended(more) if more else self
+
     def listed(self, word: str) -> tuple[Pronunciation, ...]:
         """The pronunciations written down for a word; none where it is not listed."""
         return tuple(self._more.get(word, ())) + tuple(self._entries.get(word, ()))

@@ -19,7 +19,7 @@ from fond_echo.core.recognition.network import Matrix
 ANYTHING_PRICE = 1.7
 """Taken off for each frame that only fits an "anything" arc."""
 
-BEAM = 60.0
+BEAM = 32.0
 UNREACHED = -1e30
 
 
@@ -58,11 +58,10 @@ def read(probabilities: Matrix, graph: PhonemeGraph, *, most: int = 5) -> list[R
         probabilities.astype(np.float64),
         probabilities.max(axis=1).astype(np.float64),
         graph.symbols,
-        graph.words,
         graph.starts,
         graph.initial,
         graph.first,
-        graph.before,
+        graph.after,
         ANYTHING_PRICE,
         BEAM,
     )
@@ -95,72 +94,150 @@ def _words(
 
 
 @njit(cache=True)
+def _reach(  # type: ignore[no-untyped-def]  # compiled
+    half, s, t, score, link, begun, scores, links, begins, stamps, active, count
+):  # fmt: skip
+    """Come to a state in frame t, if nothing better has; gives how many entries are active."""
+    if stamps[half, s] == t and scores[half, s] >= score:
+        return count
+    if stamps[0, s] != t and stamps[1, s] != t:
+        active[count] = s
+        count += 1
+    stamps[half, s] = t
+    scores[half, s], links[half, s], begins[half, s] = score, link, begun
+    return count
+
+
+@njit(cache=True)
 def _search(  # type: ignore[no-untyped-def]  # compiled
-    logs, tops, symbols, words, starts, initial, first, before, price, beam
+    logs, tops, symbols, starts, initial, first, after, price, beam
 ):  # fmt: skip
     """Scores, links and word starts at the last frame, and the table of ended words.
 
-    Row 0 of each is the phoneme's own state, row 1 the blank after it.
+    Row 0 of each is the phoneme's own state, row 1 the blank after it. Only what is within the beam
+    of the best is looked at.
     """
-    frames, count = logs.shape[0], symbols.shape[0]
+    frames, total = logs.shape[0], symbols.shape[0]
     low = UNREACHED
-    score = np.full((2, count), low)
-    link = np.full((2, count), -1, np.int64)
-    begun = np.zeros((2, count), np.int64)
+    scores = np.full((2, 2, total), low)
+    links = np.full((2, 2, total), -1, np.int64)
+    begins = np.zeros((2, 2, total), np.int64)
+    stamps = np.full((2, 2, total), -1, np.int64)
+    active = np.zeros((2, total), np.int64)
+    roots = np.flatnonzero(initial)
     table = np.zeros((1024, 4), np.int64)
-    used = 0
-    ended = np.full(count, -1, np.int64)
-    lead = 0.0
+    used, count, lead, best = 0, 0, 0.0, 0.0
     for t in range(frames):
-        new = np.full((2, count), low)
-        new_link = np.full((2, count), -1, np.int64)
-        new_begun = np.zeros((2, count), np.int64)
-        ended[:] = -1
-        floor = score.max() - beam if t else low
-        for s in range(count):
+        old, new = t & 1, 1 - (t & 1)
+        floor = best - beam
+        made = 0
+        best = low
+        for k in range(count):
+            s = active[old, k]
             symbol = symbols[s]
+            own = scores[old, 0, s] if stamps[old, 0, s] == t - 1 else low
+            blank = scores[old, 1, s] if stamps[old, 1, s] == t - 1 else low
+            half = 0 if own >= blank else 1
+            top = max(own, blank)
+            if top < floor:
+                continue
             emit = logs[t, symbol] if symbol >= 0 else tops[t] - price
-            top, from_link, from_begun = score[0, s], link[0, s], begun[0, s]
-            if score[1, s] > top and symbol < 0:
-                top, from_link, from_begun = score[1, s], link[1, s], begun[1, s]
-            if initial[s] and lead > top:
-                top, from_link, from_begun = lead, -1, t
-            for k in range(first[s], first[s + 1]):
-                p = before[k]
-                half = 1
-                came = score[1, p]
-                if symbols[p] != symbol and score[0, p] > came:
-                    half, came = 0, score[0, p]
-                if came <= top or came < floor:
+            stay = top if symbol < 0 else own
+            if stay >= floor:
+                from_half = half if symbol < 0 else 0
+                made = _reach(
+                    0,
+                    s,
+                    t,
+                    stay + emit,
+                    links[old, from_half, s],
+                    begins[old, from_half, s],
+                    scores[new],
+                    links[new],
+                    begins[new],
+                    stamps[new],
+                    active[new],
+                    made,
+                )
+                best = max(best, stay + emit)
+            made = _reach(
+                1,
+                s,
+                t,
+                top + logs[t, 0],
+                links[old, half, s],
+                begins[old, half, s],
+                scores[new],
+                links[new],
+                begins[new],
+                stamps[new],
+                active[new],
+                made,
+            )
+            best = max(best, top + logs[t, 0])
+            entry = -1
+            for place in range(first[s], first[s + 1]):
+                q = after[place]
+                came, came_half = blank, 1
+                if symbols[q] != symbol and own > blank:
+                    came, came_half = own, 0
+                if came < floor:
                     continue
-                top = came
-                if starts[s]:
-                    # The link is made below, once for a word that ends here now.
-                    from_link, from_begun = -2 - (2 * p + half), t
-                else:
-                    from_link, from_begun = link[half, p], begun[half, p]
-            if top > low / 2 and top >= floor:
-                new[0, s] = top + emit
-                if from_link <= -2:
-                    code = -2 - from_link
-                    p, half = code // 2, code % 2
-                    if ended[p] < 0:
+                gained = came + (logs[t, symbols[q]] if symbols[q] >= 0 else tops[t] - price)
+                if gained < best - beam or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
+                    continue
+                link, begun = links[old, came_half, s], begins[old, came_half, s]
+                if starts[q]:
+                    # A word ends here: it is written down, once for all that may follow.
+                    if entry < 0 or table[entry, 1] != begun or table[entry, 3] != link:
                         if used == table.shape[0]:
                             larger = np.zeros((2 * used, 4), np.int64)
                             larger[:used] = table
                             table = larger
-                        table[used, 0] = p
-                        table[used, 1] = begun[half, p]
-                        table[used, 2] = t
-                        table[used, 3] = link[half, p]
-                        ended[p] = used
+                        table[used, 0], table[used, 1] = s, begun
+                        table[used, 2], table[used, 3] = t, link
+                        entry = used
                         used += 1
-                    from_link = ended[p]
-                new_link[0, s], new_begun[0, s] = from_link, from_begun
-            half = 0 if score[0, s] >= score[1, s] else 1
-            if score[half, s] > low / 2 and score[half, s] >= floor:
-                new[1, s] = score[half, s] + logs[t, 0]
-                new_link[1, s], new_begun[1, s] = link[half, s], begun[half, s]
+                    link, begun = entry, np.int64(t)
+                made = _reach(
+                    0,
+                    q,
+                    t,
+                    gained,
+                    link,
+                    begun,
+                    scores[new],
+                    links[new],
+                    begins[new],
+                    stamps[new],
+                    active[new],
+                    made,
+                )
+                best = max(best, gained)
+        if lead >= floor:
+            for q in roots:
+                gained = lead + (logs[t, symbols[q]] if symbols[q] >= 0 else tops[t] - price)
+                made = _reach(
+                    0,
+                    q,
+                    t,
+                    gained,
+                    np.int64(-1),
+                    np.int64(t),
+                    scores[new],
+                    links[new],
+                    begins[new],
+                    stamps[new],
+                    active[new],
+                    made,
+                )
+                best = max(best, gained)
         lead += logs[t, 0]
-        score, link, begun = new, new_link, new_begun
-    return score, link, begun, table
+        best = max(best, lead)
+        count = made
+    new = frames & 1
+    for half in range(2):
+        for s in range(total):
+            if stamps[new, half, s] != frames - 1:
+                scores[new, half, s] = low
+    return scores[new], links[new], begins[new], table

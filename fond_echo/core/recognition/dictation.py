@@ -1,146 +1,295 @@
-"""Dictation: words found freely, by a beam over a tree of pronunciations and word pairs."""
+"""Dictation: words found freely, by a beam over a tree of pronunciations and a model of words.
+
+A hypothesis is a place in the tree, the last symbol heard (0 for the blank) and a state of the word
+model; of those that agree in all three only the best lives on. It carries its score, the frame in
+which its word began and a link into the table of words that ended.
+"""
 
 from __future__ import annotations
 
-import math
-from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable
+from dataclasses import dataclass
 
-from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.language.phonemes import base
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+
 from fond_echo.core.recognition.closed import FoundWord, Reading
 from fond_echo.core.recognition.network import Matrix
-from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.tree import PronunciationTree
+from fond_echo.core.recognition.words import WordModel
 
-TOKENS = 120
-BEAM = 14.0
-SYMBOL_BEAM = 8.0
-LANGUAGE_WEIGHT = 0.7
-START = ""
+TOKENS = 400
+BEAM = 15.0
+SYMBOL_BEAM = 7.0
+LANGUAGE_WEIGHT = 0.75
+WORD_BONUS = 0.5
+PAIR_BONUS = 1.5
+"""Added to the log probability of two words in a row that a hint has."""
+
+_SLOTS = 1 << 14
+_UNREACHED = -1e30
 
 
-class WordPairs:
-    """How likely a word is after another: pairs where they were seen, else single words.
+@dataclass(frozen=True, eq=False)
+class Vocabulary:
+    """What dictation knows: words, how they are said, what follows what, and hints.
 
-    Interpolated as by Witten and Bell (1991): the more different words followed, the more is
-    left to words that did not.
-
-    Args:
-        frequencies: how often each word occurs; this is also the vocabulary.
-        sentences: spoken tokens to count pairs in; words outside the vocabulary break them.
+    Attributes:
+        pairs: sorted numbers, first word × 2³² + second, of pairs that are expected.
     """
 
-    def __init__(
-        self, frequencies: Mapping[str, float], sentences: Iterable[Sequence[str]] = ()
-    ) -> None:
-        total = sum(frequencies.values())
-        self._single = {word: value / total for word, value in frequencies.items()}
-        self._pairs: dict[tuple[str, str], int] = defaultdict(int)
-        self._after: dict[str, int] = defaultdict(int)
-        self._kinds: dict[str, int] = defaultdict(int)
-        for sentence in sentences:
-            for before, word in zip([START, *sentence], sentence, strict=False):
-                if word not in self._single:
+    model: WordModel
+    tree: PronunciationTree
+    pairs: npt.NDArray[np.int64]
+
+    @staticmethod
+    def paired(model: WordModel, phrases: Iterable[list[str]]) -> npt.NDArray[np.int64]:
+        """The pairs of words in phrases; words that the model lacks are left out."""
+        numbers = model.numbers
+        found = set()
+        for phrase in phrases:
+            known = [numbers.get(word, 0) for word in phrase]
+            found |= {(a << 32) + b for a, b in zip([0, *known], known, strict=False) if b}
+        return np.array(sorted(found), np.int64)
+
+
+class Dictation:
+    """One utterance, fed in pieces."""
+
+    def __init__(self, vocabulary: Vocabulary) -> None:
+        self._vocabulary = vocabulary
+        model, tree = vocabulary.model, vocabulary.tree
+        self._whole = np.zeros((4, TOKENS + 1), np.int64)
+        self._scores = np.zeros(TOKENS + 1)
+        self._whole[:, 0] = 0, 0, model.start, -1
+        self._begun = np.zeros(TOKENS + 1, np.int64)
+        self._count = 1
+        self._table = np.zeros((4096, 4), np.int64)
+        self._used = 0
+        self._frames = 0
+        self._fixed = (
+            tree.symbols, tree.child, tree.sibling, tree.entry, tree.entry_word, tree.entry_next,
+            tree.best, model.single, model.after, model.first, model.arc_word, model.arc_log,
+            model.arc_to, model.backoff, model.less, vocabulary.pairs,
+        )  # fmt: skip
+        self._slots = np.full(_SLOTS, -1, np.int64)
+
+    def feed(self, logs: Matrix) -> None:
+        """The next rows of log probabilities, shape (n, outputs)."""
+        for row in logs.astype(np.float64):
+            if self._used + 3_000 > len(self._table):
+                self._table = np.concatenate([self._table, np.zeros_like(self._table)])
+            self._count, self._used = _advance(
+                row, self._frames, self._whole, self._begun, self._scores, self._count,
+                self._table, self._used, self._slots, self._fixed,
+                (TOKENS, BEAM, SYMBOL_BEAM, LANGUAGE_WEIGHT, WORD_BONUS, PAIR_BONUS),
+            )  # fmt: skip
+            self._frames += 1
+
+    def so_far(self) -> list[FoundWord]:
+        """The words that have ended on the best path."""
+        if not self._count:
+            return []
+        best = int(np.argmax(self._scores[: self._count]))
+        return self._words(int(self._whole[3, best]))
+
+    def finish(self, most: int = 5) -> list[Reading]:
+        """Readings of the whole, best first; none where no word ended."""
+        model = self._vocabulary.model
+        found = []
+        for place in range(self._count):
+            node, _, state, link = (int(each) for each in self._whole[:, place])
+            if node == 0 and link >= 0:
+                score = self._scores[place] + LANGUAGE_WEIGHT * model.ending(state)
+                found.append((score, link))
+        if not found and (words := self.so_far()):
+            return [Reading(tuple(words), float(self._scores[: self._count].max()))]
+        readings: list[Reading] = []
+        seen: set[tuple[str, ...]] = set()
+        for score, link in sorted(found, reverse=True):
+            words = self._words(link)
+            spoken = tuple(each.word for each in words)
+            if spoken not in seen:
+                seen.add(spoken)
+                readings.append(Reading(tuple(words), float(score)))
+            if len(readings) == most:
+                break
+        return readings
+
+    def _words(self, link: int) -> list[FoundWord]:
+        found = []
+        while link >= 0:
+            word, start, end, link = (int(each) for each in self._table[link])
+            found.append(FoundWord(self._vocabulary.model.words[word], start, end))
+        return found[::-1]
+
+
+def dictate(logs: Matrix, vocabulary: Vocabulary, most: int = 5) -> list[Reading]:
+    """Readings of a sound, best first."""
+    search = Dictation(vocabulary)
+    search.feed(logs)
+    return search.finish(most)
+
+
+@njit(cache=True)
+def _find(slots, keys, key):  # type: ignore[no-untyped-def]  # compiled
+    """The slot of a key, or the free one where it belongs; `slots` hold places in `keys`."""
+    mask = slots.shape[0] - 1
+    at = (key * 0x5851F42D4C957F2D >> 40) & mask
+    while slots[at] >= 0 and keys[slots[at]] != key:
+        at = (at + 1) & mask
+    return at
+
+
+@njit(cache=True)
+def _claimed(slots, keys, scores, made, key, score):  # type: ignore[no-untyped-def]  # compiled
+    """The place of a hypothesis, −1 where a better one has it; and how many there are."""
+    at = _find(slots, keys, key)
+    place = slots[at]
+    if place < 0:
+        slots[at] = made
+        keys[made] = key
+        return made, made + 1
+    if scores[place] >= score:
+        return np.int64(-1), made
+    return place, made
+
+
+@njit(cache=True)
+def _following(state, word, previous, fixed):  # type: ignore[no-untyped-def]  # compiled
+    """Log probability of a word in a state, and the state after it."""
+    single, after, first, arc_word, arc_log, arc_to, backoff, less, pairs = fixed
+    total = 0.0
+    to = after[word]
+    found = False
+    while state:
+        low, high = first[state], first[state + 1]
+        place = low + np.searchsorted(arc_word[low:high], word)
+        if place < high and arc_word[place] == word:
+            total += arc_log[place]
+            to = arc_to[place]
+            found = True
+            break
+        total += backoff[state]
+        state = less[state]
+    if not found:
+        total += single[word]
+    hinted = False
+    if pairs.shape[0]:
+        key = (np.int64(previous) << 32) + word
+        place = np.searchsorted(pairs, key)
+        hinted = place < pairs.shape[0] and pairs[place] == key
+    return total, to, hinted
+
+
+@njit(cache=True)
+def _advance(  # type: ignore[no-untyped-def]  # compiled
+    row, t, whole, begun, scores, count, table, used, slots, fixed, manners
+):  # fmt: skip
+    """One frame: `whole` holds node, last symbol, state and link by token. Gives how many tokens
+    and how many entries of the table there are now."""
+    (
+        symbols,
+        child,
+        sibling,
+        entry,
+        entry_word,
+        entry_next,
+        best,
+        single,
+        after,
+        first,
+        arc_word,
+        arc_log,
+        arc_to,
+        backoff,
+        less,
+        pairs,
+    ) = fixed
+    model = (single, after, first, arc_word, arc_log, arc_to, backoff, less, pairs)
+    tokens, beam, symbol_beam, weight, bonus, pair_bonus = manners
+    most = slots.shape[0] // 2
+    keys = np.empty(most, np.int64)
+    new = np.empty((4, most), np.int64)
+    new_begun = np.empty(most, np.int64)
+    new_scores = np.empty(most)
+    made = 0
+    top = scores[:count].max()
+    floor = row.max() - symbol_beam
+    reached = -1e30
+    for k in range(count):
+        score = scores[k]
+        if score < top - beam:
+            continue
+        node, last, state, link = whole[0, k], whole[1, k], whole[2, k], whole[3, k]
+        previous = table[link, 0] if link >= 0 else 0
+        c = np.int64(-2)
+        # First the blank, then the same symbol for longer, then every child.
+        while c != -1:
+            if c == -2:
+                to_node, symbol, gained = node, np.int64(0), score + row[0]
+                c = np.int64(-3)
+            elif c == -3:
+                to_node, symbol, gained = node, last, score + row[last]
+                c = np.int64(child[node])
+                if last == 0:
                     continue
-                self._kinds[before] += (before, word) not in self._pairs
-                self._pairs[before, word] += 1
-                self._after[before] += 1
-
-    @property
-    def vocabulary(self) -> Iterable[str]:
-        return self._single
-
-    def single(self, word: str) -> float:
-        """The log probability of a word by itself."""
-        return math.log(self._single[word])
-
-    def following(self, before: str, word: str) -> float:
-        """The log probability of a word after another."""
-        seen = self._after.get(before, 0)
-        if not seen:
-            return self.single(word)
-        trust = seen / (seen + self._kinds[before])
-        pair = self._pairs.get((before, word), 0) / seen
-        return math.log(trust * pair + (1 - trust) * self._single[word])
-
-
-class PronunciationTree:
-    """All pronunciations of a vocabulary, sharing beginnings, with the best word below each."""
-
-    def __init__(self, pairs: WordPairs, lexicon: Lexicon) -> None:
-        self.children: list[dict[int, int]] = [{}]
-        self.words: list[list[str]] = [[]]
-        self.best: list[float] = [0.0]
-        for word in pairs.vocabulary:
-            for sounds in lexicon.pronunciations(word):
-                self._add(word, [SYMBOLS[base(sound)] for sound in sounds], pairs.single(word))
-
-    def _add(self, word: str, symbols: list[int], likelihood: float) -> None:
-        node = 0
-        for symbol in symbols:
-            if symbol not in self.children[node]:
-                self.children[node][symbol] = len(self.children)
-                self.children.append({})
-                self.words.append([])
-                self.best.append(-99.0)
-            node = self.children[node][symbol]
-            self.best[node] = max(self.best[node], likelihood)
-        if word not in self.words[node]:
-            self.words[node].append(word)
-
-
-_History = tuple[str, int, int, "_History | None"]
-_Key = tuple[int, int, str]
-
-
-def dictate(probabilities: Matrix, tree: PronunciationTree, pairs: WordPairs) -> Reading | None:
-    """The best word sequence, or None where no path ends at a word's end.
-
-    A hypothesis is a place in the tree, the last symbol and the word before; it carries its
-    score, the frame in which its word began and its history.
-    """
-    tokens: dict[_Key, tuple[float, int, _History | None]] = {(0, 0, START): (0.0, 0, None)}
-    cache: dict[tuple[str, str], float] = {}
-    for t, row in enumerate(probabilities.tolist()):
-        top = max(score for score, _, _ in tokens.values())
-        alive = [item for item in tokens.items() if item[1][0] > top - BEAM]
-        if len(alive) > TOKENS:
-            alive = sorted(alive, key=lambda item: -item[1][0])[:TOKENS]
-        floor = max(row) - SYMBOL_BEAM
-        new: dict[_Key, tuple[float, int, _History | None]] = {}
-
-        def put(key: _Key, score: float, begun: int, history: _History | None) -> None:
-            old = new.get(key)  # noqa: B023  # used within this frame only
-            if old is None or score > old[0]:
-                new[key] = (score, begun, history)  # noqa: B023
-
-        for (node, last, before), (score, begun, history) in alive:
-            put((node, 0, before), score + row[0], begun, history)
-            if last:
-                put((node, last, before), score + row[last], begun, history)
-            for symbol, child in tree.children[node].items():
+            else:
+                to_node, symbol = c, np.int64(symbols[c])
+                c = np.int64(sibling[c])
                 if symbol == last or row[symbol] < floor:
                     continue
-                start = t if node == 0 else begun
-                moved = score + row[symbol]
-                ahead = tree.best[node]
-                if tree.children[child]:
-                    gained = LANGUAGE_WEIGHT * (tree.best[child] - ahead)
-                    put((child, symbol, before), moved + gained, start, history)
-                for word in tree.words[child]:
-                    if (before, word) not in cache:
-                        cache[before, word] = pairs.following(before, word)
-                    gained = LANGUAGE_WEIGHT * (cache[before, word] - ahead)
-                    entry = (word, start, t + 1, history)
-                    put((0, symbol, word), moved + gained, start, entry)
-        tokens = new
-    ended = [(score, history) for (node, _, _), (score, _, history) in tokens.items() if node == 0]
-    ended = [item for item in ended if item[1] is not None]
-    if not ended:
-        return None
-    score, history = max(ended, key=lambda item: item[0])
-    words: list[FoundWord] = []
-    while history is not None:
-        word, start, end, history = history
-        words.append(FoundWord(word, start, end))
-    return Reading(tuple(words[::-1]), score)
+                gained = score + row[symbol]
+                start = t if node == 0 else begun[k]
+                e = entry[to_node]
+                while e >= 0:
+                    word = entry_word[e]
+                    e = entry_next[e]
+                    log, to_state, hinted = _following(state, word, previous, model)
+                    if hinted:
+                        log += pair_bonus
+                    total = gained + weight * (log - best[node]) + bonus
+                    if total < reached - beam or made >= most - 2:
+                        continue
+                    reached = max(reached, total)
+                    key = (np.int64(to_state) << 26) + symbol
+                    place, made = _claimed(slots, keys, new_scores, made, key, total)
+                    if place < 0:
+                        continue
+                    if used < table.shape[0]:
+                        table[used, 0], table[used, 1] = word, start
+                        table[used, 2], table[used, 3] = t + 1, link
+                        new[0, place], new[1, place] = 0, symbol
+                        new[2, place], new[3, place] = to_state, used
+                        new_begun[place], new_scores[place] = t + 1, total
+                        used += 1
+                if child[to_node] < 0:
+                    continue
+                gained += weight * (best[to_node] - best[node])
+            if gained < reached - beam or made >= most - 2:
+                continue
+            reached = max(reached, gained)
+            key = (np.int64(state) << 26) + (to_node << 6) + symbol
+            place, made = _claimed(slots, keys, new_scores, made, key, gained)
+            if place < 0:
+                continue
+            new[0, place], new[1, place], new[2, place], new[3, place] = (
+                to_node,
+                symbol,
+                state,
+                link,
+            )
+            new_begun[place] = t if node == 0 and to_node != 0 else begun[k]
+            new_scores[place] = gained
+    slots[:] = -1
+    bar = reached - beam
+    if made > tokens:
+        bar = max(bar, -np.partition(-new_scores[:made], tokens)[tokens])
+    kept = 0
+    for k in range(made):
+        if new_scores[k] >= bar and kept < tokens:
+            whole[:, kept] = new[:, k]
+            begun[kept], scores[kept] = new_begun[k], new_scores[k]
+            kept += 1
+    return kept, used

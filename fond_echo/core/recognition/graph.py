@@ -9,8 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.language.phonemes import base
-from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.tree import ways
 
 ANYTHING = "…"
 """An arc that any sounds fit, at a price: what people say around what is expected."""
@@ -72,7 +71,7 @@ class PhonemeGraph:
         starts: whether a word begins here.
         initial: whether an utterance may begin here.
         final: whether an utterance may end here.
-        first, before: predecessors of entry k are before[first[k]:first[k + 1]].
+        first, after: what may follow entry k is after[first[k]:first[k + 1]].
     """
 
     symbols: Ints
@@ -81,7 +80,7 @@ class PhonemeGraph:
     initial: npt.NDArray[np.bool_]
     final: npt.NDArray[np.bool_]
     first: Ints
-    before: Ints
+    after: Ints
     vocabulary: tuple[str, ...]
 
     def __len__(self) -> int:
@@ -110,11 +109,15 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
             tails.setdefault(end, []).append(len(symbols) - 1)
             if end in network.finals:
                 final.append(len(symbols) - 1)
-    before: list[list[int]] = [[place - 1] for place in range(len(symbols))]
+    after: list[list[int]] = [[place + 1] for place in range(len(symbols))]
     initial = np.zeros(len(symbols), np.bool_)
+    following: dict[int, list[int]] = {}
     for place, node in heads:
-        before[place] = tails.get(node, [])
+        following.setdefault(node, []).append(place)
         initial[place] = node == 0
+    for node, places in tails.items():
+        for place in places:
+            after[place] = following.get(node, [])
     ending = np.zeros(len(symbols), np.bool_)
     ending[final] = True
     return PhonemeGraph(
@@ -123,8 +126,8 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
         np.array(starts, np.bool_),
         initial,
         ending,
-        np.cumsum([0, *(len(each) for each in before)], dtype=np.int32),
-        np.array([place for each in before for place in each], np.int32),
+        np.cumsum([0, *(len(each) for each in after)], dtype=np.int32),
+        np.array([place for each in after for place in each], np.int32),
         tuple(vocabulary),
     )
 
@@ -132,9 +135,4 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
 def _ways(word: str, lexicon: Lexicon) -> list[list[int]]:
     if word == ANYTHING:
         return [[_ANY]]
-    ways: list[list[int]] = []
-    for sounds in lexicon.pronunciations(word)[:MOST_PRONUNCIATIONS]:
-        way = [SYMBOLS[base(sound)] for sound in sounds]
-        if way and way not in ways:
-            ways.append(way)
-    return ways or [[_ANY]]
+    return ways(word, lexicon)[:MOST_PRONUNCIATIONS] or [[_ANY]]

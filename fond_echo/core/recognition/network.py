@@ -1,7 +1,8 @@
 """The acoustic network: features to phoneme probabilities, in numpy.
 
-Seven residual blocks of dilated convolution over frames taken three at a time; trained with
-connectionist temporal classification (Graves et al. 2006), so that output 0 is the blank.
+Residual blocks of convolution over three frames at a distance, each frame of the network being
+three of the features; trained with connectionist temporal classification (Graves et al. 2006), so
+that output 0 is the blank. It looks `LOOK_AHEAD` of its frames ahead, and can be fed in pieces.
 """
 
 from __future__ import annotations
@@ -11,13 +12,19 @@ from collections.abc import Mapping
 import numpy as np
 import numpy.typing as npt
 
-from fond_echo.core.recognition.features import HOP, Features
+from fond_echo.core.recognition.features import BANDS, HOP, Features
 from fond_echo.core.recognition.symbols import RATE
 
 STRIDE = 3
 SPAN = 7
+BEFORE = 2
+"""A frame of the network sees so many features before its own, of `SPAN`."""
+
 FRAME_SECONDS = STRIDE * HOP / RATE
-DILATIONS = (1, 2, 4, 1, 2, 4, 8)
+REACHES = ((1, 1), (2, 1), (4, 2), (1, 1), (2, 1), (4, 2), (8, 1), (2, 1))
+"""By block, how far it looks back and ahead."""
+
+LOOK_AHEAD = sum(after for _, after in REACHES)
 
 Matrix = npt.NDArray[np.float32]
 
@@ -26,38 +33,114 @@ class AcousticNetwork:
     """The network with its weights.
 
     Args:
-        weights: arrays by name, as training writes them; any float type.
+        weights: arrays by name, as training writes them. A matrix of whole numbers has its scales,
+            one an output, beside it under its name with ".scale".
     """
 
-    def __init__(self, weights: Mapping[str, Matrix]) -> None:
-        self._weights = {name: np.asarray(value, np.float32) for name, value in weights.items()}
-        for name, value in self._weights.items():
-            if value.ndim == 2:
-                self._weights[name] = np.ascontiguousarray(value.T)
+    def __init__(self, weights: Mapping[str, npt.NDArray[np.generic]]) -> None:
+        self._weights: dict[str, Matrix] = {}
+        for name, value in weights.items():
+            if name.endswith(".scale"):
+                continue
+            array = np.asarray(value, np.float32)
+            if name + ".scale" in weights:
+                array = array * np.asarray(weights[name + ".scale"], np.float32)[:, None]
+            self._weights[name] = np.ascontiguousarray(array.T) if array.ndim == 2 else array
 
     def log_probabilities(self, features: Features) -> Matrix:
-        """Log probabilities, shape (frames / 3 rounded up, 40), one row every 30 ms."""
-        w = self._weights
-        padded = np.pad(features, ((2, 4), (0, 0)))
-        count = (len(padded) - SPAN) // STRIDE + 1
-        spans = np.lib.stride_tricks.sliding_window_view(padded, SPAN, axis=0)[::STRIDE][:count]
-        x = spans.reshape(count, -1) @ w["inp.weight"] + w["inp.bias"]
-        for block, reach in enumerate(DILATIONS):
-            name = f"bl.{block}."
-            h = np.pad(self._normalised(x, name + "n"), ((reach, reach), (0, 0)))
-            h = np.concatenate([h[:count], h[reach : reach + count], h[2 * reach :]], axis=1)
-            h = _gelu(h @ w[name + "a.weight"] + w[name + "a.bias"])
-            x = x + h @ w[name + "b.weight"] + w[name + "b.bias"]
-        out = self._normalised(x, "n") @ w["out.weight"] + w["out.bias"]
-        out -= out.max(axis=1, keepdims=True)
-        return np.asarray(out - np.log(np.exp(out).sum(axis=1, keepdims=True)), np.float32)
+        """Log probabilities of a whole sound, shape (frames / 3 rounded up, 40), every 30 ms."""
+        return NetworkStream(self).feed(features, last=True)
 
-    def _normalised(self, x: Matrix, name: str) -> Matrix:
+    def spans(self, spans: Matrix) -> Matrix:
+        """The first layer."""
+        return np.asarray(spans @ self._weights["inp.weight"] + self._weights["inp.bias"])
+
+    def inner(self, block: int, normal: Matrix) -> Matrix:
+        """What a block adds, from its normalised input with the frames before and after it."""
+        w, name = self._weights, f"bl.{block}."
+        before, after = REACHES[block]
+        count = len(normal) - before - after
+        h = np.concatenate(
+            [normal[:count], normal[before : before + count], normal[before + after :]], axis=1
+        )
+        h = _gelu(h @ w[name + "a.weight"] + w[name + "a.bias"])
+        return np.asarray(h @ w[name + "b.weight"] + w[name + "b.bias"])
+
+    def normalised(self, x: Matrix, name: str) -> Matrix:
+        """Each frame with mean 0 and variance 1, scaled and shifted as was learnt."""
         centred = x - x.mean(axis=1, keepdims=True)
         spread = np.sqrt(np.square(centred).mean(axis=1, keepdims=True) + 1e-5)
         return np.asarray(
             centred / spread * self._weights[name + ".weight"] + self._weights[name + ".bias"]
         )
+
+    def outer(self, x: Matrix) -> Matrix:
+        """The last layer, as log probabilities."""
+        out = self.normalised(x, "n") @ self._weights["out.weight"] + self._weights["out.bias"]
+        out -= out.max(axis=1, keepdims=True)
+        return np.asarray(out - np.log(np.exp(out).sum(axis=1, keepdims=True)), np.float32)
+
+    @property
+    def width(self) -> int:
+        return int(self._weights["inp.bias"].shape[0])
+
+
+class _Held:
+    """What a block still needs of the frames that were there, as inputs and as normalised."""
+
+    def __init__(self, width: int, before: int) -> None:
+        self.inputs = np.zeros((0, width), np.float32)
+        self.normal = np.zeros((before, width), np.float32)
+
+
+class NetworkStream:
+    """A sound fed to the network in pieces: the very same probabilities as of the whole."""
+
+    def __init__(self, network: AcousticNetwork) -> None:
+        self._network = network
+        self._features = np.zeros((BEFORE, BANDS), np.float32)
+        self._fed = 0
+        self._made = 0
+        self._held = [_Held(network.width, before) for before, _ in REACHES]
+
+    def feed(self, features: Features, *, last: bool = False) -> Matrix:
+        """The next frames of features; gives the rows that are ready, all of them at the last."""
+        self._fed += len(features)
+        waiting = np.concatenate([self._features, features])
+        if last:
+            wanted = -(-self._fed // STRIDE) - self._made
+            short = (wanted - 1) * STRIDE + SPAN - len(waiting)
+            if short > 0:
+                waiting = np.pad(waiting, ((0, short), (0, 0)))
+        else:
+            wanted = max(0, (len(waiting) - SPAN) // STRIDE + 1)
+        self._made += wanted
+        self._features = waiting[wanted * STRIDE :]
+        if wanted:
+            windows = np.lib.stride_tricks.sliding_window_view(waiting, SPAN, axis=0)
+            x = self._network.spans(windows[::STRIDE][:wanted].reshape(wanted, -1))
+        else:
+            x = np.zeros((0, self._network.width), np.float32)
+        for block, held in enumerate(self._held):
+            x = self._through(block, held, x, last)
+        if not len(x):
+            return np.zeros((0, 0), np.float32)
+        return self._network.outer(x)
+
+    def _through(self, block: int, held: _Held, x: Matrix, last: bool) -> Matrix:
+        before, after = REACHES[block]
+        inputs = np.concatenate([held.inputs, x])
+        fresh = self._network.normalised(x, f"bl.{block}.n") if len(x) else x
+        normal = np.concatenate([held.normal, fresh])
+        if last:
+            normal = np.pad(normal, ((0, after), (0, 0)))
+        ready = len(normal) - before - after
+        if ready <= 0:
+            held.inputs, held.normal = inputs, normal
+            return np.zeros((0, x.shape[1]), np.float32)
+        out = inputs[:ready] + self._network.inner(block, normal)
+        held.inputs, held.normal = inputs[ready:], normal[ready:]
+        return np.asarray(out, np.float32)
 
 
 def _gelu(h: Matrix) -> Matrix:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -14,12 +13,18 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.languages import LANGUAGES
 from fond_echo.core.language.lexicon import Lexicon
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.written import written_text
 from fond_echo.core.recognition.closed import FoundWord, Reading, read
-from fond_echo.core.recognition.dictation import PronunciationTree, WordPairs, dictate
-from fond_echo.core.recognition.features import log_mel
-from fond_echo.core.recognition.graph import PhonemeGraph, WordNetwork, phoneme_graph
+from fond_echo.core.recognition.dictation import Vocabulary, dictate
+from fond_echo.core.recognition.features import levelled, log_mel
+from fond_echo.core.recognition.graph import (
+    ANYTHING,
+    PhonemeGraph,
+    WordNetwork,
+    phoneme_graph,
+)
 from fond_echo.core.recognition.network import FRAME_SECONDS, AcousticNetwork, Matrix
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
@@ -29,6 +34,9 @@ from fond_echo.core.recognition.transcript import (
     UnknownLanguage,
     Word,
 )
+from fond_echo.core.recognition.tree import Planter, PronunciationTree, ways
+from fond_echo.core.recognition.trust import CLOSED, WORD, chance, fit, word_fit
+from fond_echo.core.recognition.words import WordModel
 
 LONGEST_PIECE = 30.0
 """Seconds read at once; longer sound is cut at its quietest places."""
@@ -36,17 +44,33 @@ LONGEST_PIECE = 30.0
 ACCEPT = 0.5
 """An expected phrase at or above this confidence is taken."""
 
-MARGIN_AT_HALF = -0.55
-MARGIN_SLOPE = 12.0
-WORD_AT_HALF = -0.30
-"""Logistic of the distance per frame between a reading and the best path of any sounds at all."""
+ADDED = -6.5
+"""The log probability that a name or a word of an expected phrase has by itself in dictation."""
 
-SHARP_AT_HALF = 0.84
-SHARP_SLOPE = 40.0
-"""Logistic of how sure the network is of its sounds. Dictation always finds words that fit the
-sounds it believes in; whether to believe the sounds is another question, and for speech unlike
-what the network was trained on the answer is no. Synthetic speech lies above 0.88, with noise
-above 0.83; eight recordings of people between 0.62 and 0.82 (bench/hearing.py)."""
+SOUNDING = 3
+"""So many frames must sound like phonemes, or nothing was said."""
+
+SLOWEST = (0.3, 0.4)
+"""Nobody takes longer over a word than so many seconds, and so many more for each phoneme: what
+does is music, or a machine."""
+
+MOST = 5
+"""Readings that are told."""
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What the network made of a stretch of sound.
+
+    Attributes:
+        logs: log probabilities, shape (frames, outputs).
+        offset: seconds from the start of the clip.
+        speech: seconds of speech in it.
+    """
+
+    logs: Matrix
+    offset: float
+    speech: float
 
 
 class Recogniser:
@@ -55,23 +79,19 @@ class Recogniser:
     Args:
         network: the acoustic network.
         lexicon: how words are said.
-        frequencies: the dictation vocabulary and how often each word occurs.
-        sentences: spoken tokens that dictation learns word pairs from.
+        model: the dictation vocabulary, and which words follow which.
+
+    Attributes:
+        network: as given.
     """
 
-    def __init__(
-        self,
-        network: AcousticNetwork,
-        lexicon: Lexicon,
-        frequencies: Mapping[str, float],
-        sentences: Collection[Sequence[str]] = (),
-    ) -> None:
-        self._network = network
+    def __init__(self, network: AcousticNetwork, lexicon: Lexicon, model: WordModel) -> None:
+        self.network = network
         self._lexicon = lexicon
-        self._frequencies = frequencies
-        self._sentences = sentences
+        self._model = model
+        self._tree: PronunciationTree | None = None
         self._graph = lru_cache(maxsize=32)(self._build_graph)
-        self._dictation = lru_cache(maxsize=8)(self._build_dictation)
+        self._vocabulary = lru_cache(maxsize=8)(self._build_vocabulary)
 
     def transcribe(
         self, clip: Clip, expected: Expected | None = None, *, language: str = "en"
@@ -84,10 +104,7 @@ class Recogniser:
         Raises:
             UnknownLanguage: no recogniser for the language.
         """
-        if language not in LANGUAGES:
-            raise UnknownLanguage(
-                f"speech in {language!r} is not understood", remedy=f"use {', '.join(LANGUAGES)}"
-            )
+        check_language(language)
         expected = expected or Expected()
         clip = at_rate(clip, RATE)
         found = [self._piece(clip, span, expected) for span in pieces(clip, LONGEST_PIECE)]
@@ -95,100 +112,138 @@ class Recogniser:
 
     def probabilities(self, clip: Clip) -> Matrix:
         """Phoneme log probabilities of a clip at 16 kHz, one row every 30 ms."""
-        return self._network.log_probabilities(log_mel(clip))
+        return self.network.log_probabilities(levelled(log_mel(clip)))
+
+    def vocabulary(self, expected: Expected) -> Vocabulary:
+        """What dictation knows where this is expected."""
+        network = expected.network
+        arcs = network.arcs if network else ()
+        allowed = frozenset(word for *_, word in arcs) - {ANYTHING}
+        return self._vocabulary(
+            expected.phrases, expected.names, expected.hints, allowed, expected.sounds
+        )
 
     def _piece(self, clip: Clip, span: Span, expected: Expected) -> Transcript:
         part = clip.part(span.start, span.end)
         speech = speech_spans(part)
-        seconds = sum(each.seconds for each in speech)
         if not speech:
-            return Transcript((), "", 0.0, "nothing", 0.0)
+            return NOTHING
         start = speech[0].start
         logs = self.probabilities(part.part(start, speech[-1].end))
-        offset = span.start + start
-        best = None
+        seconds = sum(each.seconds for each in speech)
+        return self.read(Stretch(logs, span.start + start, round(seconds, 2)), expected)
+
+    def read(
+        self, stretch: Stretch, expected: Expected, freely: list[Reading] | None = None
+    ) -> Transcript:
+        """What was said in a stretch.
+
+        Args:
+            freely: readings of dictation, where they are there already.
+        """
+        sounding = int((stretch.logs.argmax(axis=1) != BLANK).sum()) if len(stretch.logs) else 0
+        if sounding < SOUNDING:
+            return NOTHING
+        closed = None
         if expected.phrases or expected.network:
-            best = self._closed(logs, expected, offset, seconds)
-            if best is not None and best.confidence >= ACCEPT:
-                return best
-        return self._free(logs, expected, offset, seconds, best)
+            closed = self._closed(stretch, expected)
+            if closed is not None and closed.confidence >= ACCEPT:
+                return closed
+        if freely is None:
+            freely = dictate(stretch.logs, self.vocabulary(expected), MOST)
+        return self._free(stretch, expected, freely, closed)
 
-    def _build_graph(self, phrases: tuple[str, ...], network: WordNetwork | None) -> PhonemeGraph:
+    def _build_graph(
+        self, phrases: tuple[str, ...], network: WordNetwork | None, sounds: Sounds
+    ) -> PhonemeGraph:
         tokens = [spoken_tokens(phrase) for phrase in phrases]
-        return phoneme_graph(network or WordNetwork.of_phrases(tokens), self._lexicon)
+        lexicon = self._lexicon.with_sounds(sounds)
+        return phoneme_graph(network or WordNetwork.of_phrases(tokens), lexicon)
 
-    def _closed(
-        self, logs: Matrix, expected: Expected, offset: float, seconds: float
-    ) -> Transcript | None:
-        readings = read(logs, self._graph(expected.phrases, expected.network))
-        if not readings:
+    def graph(self, expected: Expected) -> PhonemeGraph:
+        """What is expected, as a graph of phonemes."""
+        return self._graph(expected.phrases, expected.network, expected.sounds)
+
+    def _closed(self, stretch: Stretch, expected: Expected) -> Transcript | None:
+        readings = read(stretch.logs, self.graph(expected), most=MOST)
+        if not readings or not all(self._sayable(word, expected) for word in readings[0].words):
             return None
-        best, *others = readings
-        return self._transcript(
-            best,
-            logs,
-            offset,
-            seconds,
-            expected,
-            source="expected",
-            confidence=_confidence(best, logs, MARGIN_AT_HALF),
-            alternatives=tuple(
-                Alternative(
-                    " ".join(word.word for word in each.words),
-                    _confidence(each, logs, MARGIN_AT_HALF),
-                )
-                for each in others
-            ),
+        sure = [
+            chance(CLOSED, fit(each, other, stretch.logs))
+            for each, other in zip(
+                readings, [readings[1] if len(readings) > 1 else None, *readings], strict=False
+            )
+        ]
+        others = tuple(
+            Alternative(" ".join(word.word for word in each.words), min(trust, sure[0]))
+            for each, trust in zip(readings[1:], sure[1:], strict=True)
         )
+        return self._transcript(readings[0], stretch, expected, "expected", sure[0], others)
 
-    def _build_dictation(
-        self, phrases: tuple[str, ...], names: tuple[str, ...]
-    ) -> tuple[PronunciationTree, WordPairs]:
-        spoken = [spoken_tokens(text) for text in (*phrases, *names)]
-        frequencies = dict(self._frequencies)
-        common = max(frequencies.values()) / 200.0
-        for words in spoken:
-            for word in words:
-                frequencies[word] = max(frequencies.get(word, 0.0), common)
-        pairs = WordPairs(frequencies, [*self._sentences, *spoken])
-        return PronunciationTree(pairs, self._lexicon), pairs
+    def _build_vocabulary(
+        self,
+        phrases: tuple[str, ...],
+        names: tuple[str, ...],
+        hints: tuple[str, ...],
+        allowed: frozenset[str],
+        sounds: Sounds,
+    ) -> Vocabulary:
+        if self._tree is None:
+            planter = Planter()
+            for number, word in enumerate(self._model.words):
+                if number:
+                    likely = float(self._model.single[number])
+                    planter.add(number, likely, ways(word, self._lexicon))
+            self._tree = planter.grown()
+        spoken = [spoken_tokens(text) for text in (*phrases, *names, *hints)]
+        spoken += [[word] for word, _ in sounds]
+        lexicon = self._lexicon.with_sounds(sounds)
+        added = {word: ADDED for tokens in (*spoken, sorted(allowed)) for word in tokens}
+        if not added:
+            return Vocabulary(self._model, self._tree, np.zeros(0, np.int64))
+        model = self._model.with_words(added)
+        numbers = model.numbers
+        planter = Planter(self._tree)
+        for word in added:
+            number = numbers[word]
+            planter.add(number, float(model.single[number]), ways(word, lexicon))
+        return Vocabulary(model, planter.grown(), Vocabulary.paired(model, spoken))
 
     def _free(
         self,
-        logs: Matrix,
+        stretch: Stretch,
         expected: Expected,
-        offset: float,
-        seconds: float,
+        readings: Sequence[Reading],
         closed: Transcript | None,
     ) -> Transcript:
-        tree, pairs = self._dictation(expected.phrases, expected.names)
-        reading = dictate(logs, tree, pairs)
-        if reading is None:
-            return Transcript((), "", 0.0, "nothing", seconds)
+        readings = [
+            Reading(said, each.score)
+            for each in readings
+            if (said := tuple(word for word in each.words if self._sayable(word, expected)))
+        ]
+        if not readings:
+            return replace(NOTHING, speech_seconds=stretch.speech)
         others: tuple[Alternative, ...] = ()
         if closed is not None:
             others = (Alternative(closed.spoken, closed.confidence), *closed.alternatives)
-        transcript = self._transcript(
-            reading,
-            logs,
-            offset,
-            seconds,
-            expected,
-            source="dictation",
-            confidence=0.0,
-            alternatives=others,
+        best, *more = readings
+        found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
+        sure = round(float(np.mean([word.confidence for word in found.words])), 3)
+        others += tuple(
+            Alternative(" ".join(word.word for word in each.words), sure) for each in more
         )
-        fit = float(np.mean([word.confidence for word in transcript.words]))
-        return replace(transcript, confidence=round(fit * _sharpness(logs), 3))
+        return replace(found, confidence=sure, alternatives=others[:MOST])
+
+    def _sayable(self, word: FoundWord, expected: Expected) -> bool:
+        once, each = SLOWEST
+        _, phonemes = self._graph_of_word(word.word, expected.sounds)
+        return (word.end - word.start) * FRAME_SECONDS <= once + each * phonemes
 
     def _transcript(
         self,
         reading: Reading,
-        logs: Matrix,
-        offset: float,
-        seconds: float,
+        stretch: Stretch,
         expected: Expected,
-        *,
         source: str,
         confidence: float,
         alternatives: tuple[Alternative, ...],
@@ -196,42 +251,44 @@ class Recogniser:
         words = tuple(
             Word(
                 each.word,
-                round(offset + each.start * FRAME_SECONDS, 2),
-                round(offset + each.end * FRAME_SECONDS, 2),
-                self._word_confidence(each, logs),
+                round(stretch.offset + each.start * FRAME_SECONDS, 2),
+                round(stretch.offset + each.end * FRAME_SECONDS, 2),
+                chance(WORD, measures),
             )
-            for each in reading.words
+            for each, measures in self.measured(reading.words, stretch.logs, expected.sounds)
         )
         written = written_text([word.spoken for word in words], _names(expected))
-        return Transcript(words, written, confidence, source, round(seconds, 2), alternatives)
+        return Transcript(words, written, confidence, source, stretch.speech, alternatives)
 
-    def _word_confidence(self, word: FoundWord, logs: Matrix) -> float:
-        """How near the word's own sounds come, in its frames, to the best of any sounds."""
-        span = logs[word.start : max(word.end, word.start + 1)]
-        graph = self._graph_of_word(word.word)
-        own = read(span, graph, most=1)
-        if not own:
-            return 0.0
-        return _confidence(own[0], span, WORD_AT_HALF)
+    def measured(
+        self, words: Sequence[FoundWord], logs: Matrix, sounds: Sounds = ()
+    ) -> Iterator[tuple[FoundWord, tuple[float, ...]]]:
+        """Words with how well their own sounds fit their frames."""
+        for word in words:
+            span = logs[word.start : max(word.end, word.start + 1)]
+            graph, phonemes = self._graph_of_word(word.word, sounds)
+            own = read(span, graph, most=1)
+            score = own[0].score if own else -20.0 * len(span)
+            yield word, word_fit(score, span, phonemes)
 
     @lru_cache(maxsize=20_000)  # noqa: B019  # one recogniser a process
-    def _graph_of_word(self, word: str) -> PhonemeGraph:
-        return phoneme_graph(WordNetwork.of_phrases([[word]], around=False), self._lexicon)
+    def _graph_of_word(self, word: str, sounds: Sounds) -> tuple[PhonemeGraph, int]:
+        """A word by itself, and how many phonemes it has at least."""
+        own = tuple(each for each in sounds if each[0] == word)
+        network = WordNetwork.of_phrases([[word]], around=False)
+        lexicon = self._lexicon.with_sounds(own)
+        return phoneme_graph(network, lexicon), min(map(len, ways(word, lexicon)), default=1)
 
 
-def _confidence(reading: Reading, logs: Matrix, half: float) -> float:
-    free = float(logs.max(axis=1).sum())
-    margin = (reading.score - free) / len(logs)
-    return round(1.0 / (1.0 + math.exp(-MARGIN_SLOPE * (margin - half))), 3)
+NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
 
 
-def _sharpness(logs: Matrix) -> float:
-    """0 to 1: how sure the network is, over the frames in which it hears any phoneme."""
-    voiced = logs.argmax(axis=1) != BLANK
-    if not voiced.any():
-        return 0.0
-    sure = float(np.exp(logs.max(axis=1)[voiced]).mean())
-    return 1.0 / (1.0 + math.exp(-SHARP_SLOPE * (sure - SHARP_AT_HALF)))
+def check_language(language: str) -> None:
+    """Raises UnknownLanguage, which names the languages there are."""
+    if language not in LANGUAGES:
+        raise UnknownLanguage(
+            f"speech in {language!r} is not understood", remedy=f"use {', '.join(LANGUAGES)}"
+        )
 
 
 def _names(expected: Expected) -> list[str]:

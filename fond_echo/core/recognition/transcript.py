@@ -29,12 +29,17 @@ class Expected:
     Attributes:
         phrases: whole utterances, as text; the sound is read against these first.
         names: words that dictation must know too, in their written form.
+        hints: what may well be said, as text; dictation finds its words and their order likelier.
+        sounds: words that are said in another way than the lexicon has, their phonemes apart by
+            spaces.
         network: what may be said, where it is more than phrases; the phrases stand in it too.
     """
 
     phrases: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
     network: WordNetwork | None = None
+    hints: tuple[str, ...] = ()
+    sounds: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)

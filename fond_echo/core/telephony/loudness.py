@@ -17,6 +17,11 @@ def _squares(frame):  # type: ignore[no-untyped-def]  # compiled
     return total
 
 
+def warm() -> None:
+    """Compile it, or load what was compiled, before a call waits for it."""
+    rms(np.zeros(160, np.int16))
+
+
 def rms(frame: npt.NDArray[np.int16]) -> float:
     """Root mean square in 16 bits, shape (n,), n > 0."""
     return math.sqrt(_squares(frame) / len(frame))

@@ -7,6 +7,7 @@ import zlib
 from collections import OrderedDict
 from collections.abc import AsyncIterator
 
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.telephony.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.ports import Voice
@@ -21,19 +22,23 @@ class CachedVoice:
 
     def __init__(self, voice: Voice) -> None:
         self._voice = voice
-        self._kept: OrderedDict[tuple[str, str], list[SpokenSound]] = OrderedDict()
+        self._kept: OrderedDict[tuple[str, str, Sounds], list[SpokenSound]] = OrderedDict()
         self._size = 0
 
-    async def speak(self, text: str, voice: str, *, seed: int) -> AsyncIterator[SpokenSound]:
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+    ) -> AsyncIterator[SpokenSound]:
         """The parts of it as they come. `seed` follows from the words."""
-        key = text, voice
+        key = text, voice, sounds
         if key in self._kept:
             self._kept.move_to_end(key)
             for part in self._kept[key]:
                 yield part
             return
         parts: list[SpokenSound] = []
-        async for part in self._voice.speak(text, voice, seed=zlib.crc32(text.encode())):
+        async for part in self._voice.speak(
+            text, voice, seed=zlib.crc32(text.encode()), sounds=sounds
+        ):
             parts.append(part)
             yield part
         if len(text) <= LONGEST_TEXT and key not in self._kept:

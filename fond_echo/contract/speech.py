@@ -1,0 +1,26 @@
+"""Speech by itself: what a program may ask the ear."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from fond_echo.contract.base import Name, Shape
+
+PHRASES = 2_000
+
+
+class ListenIn(Shape):
+    """What is told about sound before it comes.
+
+    `phrases` are whole utterances to be held against first; `names` and `hints` make words of
+    dictation likelier; `assistant` adds what one understands. `rate` and `end_seconds` are for
+    sound that goes on: samples a second, and how long a silence ends an utterance.
+    """
+
+    language: str = "en"
+    phrases: list[str] = Field(default_factory=list, max_length=PHRASES)
+    names: list[str] = Field(default_factory=list, max_length=PHRASES)
+    hints: list[str] = Field(default_factory=list, max_length=PHRASES)
+    assistant: Name | None = None
+    rate: int = Field(default=16_000, ge=4_000, le=192_000)
+    end_seconds: float = Field(default=0.6, ge=0.2, le=5.0)

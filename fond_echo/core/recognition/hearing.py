@@ -1,0 +1,231 @@
+"""Hearing a sound that goes on: words while it is said, and a transcript at the end of each
+utterance.
+
+The network looks half a second ahead, so words come that much later than they are said. Whether
+somebody has stopped is told from the energies, which come at once; where noise hides that, from the
+network's blanks. What then has not been looked at yet is read at once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from fond_echo.core.language.numbers import UNITS
+from fond_echo.core.recognition.dictation import Dictation
+from fond_echo.core.recognition.features import (
+    BANDS,
+    HOP,
+    PRE_EMPHASIS,
+    WINDOW,
+    Features,
+    Levelling,
+    energies,
+)
+from fond_echo.core.recognition.network import FRAME_SECONDS, Matrix, NetworkStream
+from fond_echo.core.recognition.recogniser import (
+    MOST,
+    SOUNDING,
+    Recogniser,
+    Stretch,
+    check_language,
+)
+from fond_echo.core.recognition.symbols import BLANK, RATE
+from fond_echo.core.recognition.transcript import Expected, Transcript
+
+HOP_SECONDS = HOP / RATE
+RISE = 2.0
+"""Above the line's own noise by so much (a natural logarithm of energy) somebody may speak."""
+
+RANGE = 8.5
+"""And within so much of the loudest that was heard lately."""
+
+FLOOR_CLIMBS = 0.008
+PEAK_FALLS = 0.004
+"""A frame."""
+
+TOGETHER = 12
+"""Frames that go through the network at once: its weights are read for few rows as for one."""
+
+SPELLED = frozenset([*UNITS[:10], "oh", "double", "triple", "nought"]) | frozenset(
+    "abcdefghijklmnopqrstuvwxyz"
+)
+WHOLE_NUMBER = 11
+"""So many digits and letters in a row may be all there are."""
+
+
+@dataclass(frozen=True)
+class Partial:
+    """The words so far, in spoken form; later ones may change them."""
+
+    text: str
+
+
+@dataclass(frozen=True)
+class Utterance:
+    """What was said, whole; `cut` where it did not end by itself."""
+
+    transcript: Transcript
+    cut: bool = False
+
+
+class _Silence:
+    """How long nobody has spoken, from the energies."""
+
+    def __init__(self) -> None:
+        self._floor, self._peak = 50.0, -50.0
+        self.frames = 0
+
+    def feed(self, logs: Features) -> None:
+        for level in logs.max(axis=1).tolist():
+            self._floor = min(level, self._floor + FLOOR_CLIMBS)
+            self._peak = max(level, self._peak - PEAK_FALLS)
+            loud = level > max(self._floor + RISE, self._peak - RANGE)
+            self.frames = 0 if loud else self.frames + 1
+
+
+class Hearing:
+    """One sound.
+
+    Args:
+        recogniser: whose network and words are used.
+        expected: what can be understood here.
+        language: of what is said.
+        end_seconds: silence that ends an utterance.
+        number_seconds: silence that ends it where a number or a spelling may go on.
+        longest_seconds: an utterance is cut there.
+
+    Raises:
+        UnknownLanguage: no recogniser for the language.
+    """
+
+    def __init__(
+        self,
+        recogniser: Recogniser,
+        expected: Expected | None = None,
+        *,
+        language: str = "en",
+        end_seconds: float = 0.6,
+        number_seconds: float = 1.5,
+        longest_seconds: float = 30.0,
+    ) -> None:
+        check_language(language)
+        self._recogniser = recogniser
+        self._expected = expected or Expected()
+        self._end, self._number_end = end_seconds, number_seconds
+        self._longest = longest_seconds
+        self._vocabulary = recogniser.vocabulary(self._expected)
+        self._levelling = Levelling()
+        self._emphasised = np.zeros(0, np.float32)
+        self._last_sample = np.float32(0)
+        self._silence = _Silence()
+        self._energies: list[Features] = []
+        self._heard = 0
+        self._begin()
+
+    def _begin(self) -> None:
+        """Whatever has not been through the network belongs to what is said next."""
+        self._first = self._heard - self._levelling.held - sum(map(len, self._energies))
+        self._network = NetworkStream(self._recogniser.network)
+        self._search = Dictation(self._vocabulary)
+        self._logs: list[Matrix] = []
+        self._sounding, self._blank = 0, 0
+        self._told = ""
+
+    @property
+    def seconds(self) -> float:
+        """How much was fed."""
+        return self._heard * HOP_SECONDS
+
+    def feed(self, samples: npt.NDArray[np.float32]) -> list[Partial | Utterance]:
+        """The next samples at 16 kHz, shape (n,), of any length; NaN counts as silence."""
+        samples = np.nan_to_num(np.asarray(samples, np.float32), nan=0.0, posinf=1.0, neginf=-1.0)
+        found: list[Partial | Utterance] = []
+        # Ends are looked for in every fifth of a second, however much is fed at once.
+        for start in range(0, len(samples), RATE // 5):
+            found += self._feed(samples[start : start + RATE // 5])
+        return found
+
+    def _feed(self, samples: npt.NDArray[np.float32]) -> list[Partial | Utterance]:
+        before = np.concatenate([[self._last_sample], samples[:-1]])
+        self._last_sample = samples[-1]
+        fresh = samples - np.float32(PRE_EMPHASIS) * before.astype(np.float32)
+        waiting = np.concatenate([self._emphasised, fresh])
+        count = (len(waiting) - WINDOW) // HOP + 1 if len(waiting) >= WINDOW else 0
+        self._emphasised = waiting[count * HOP :]
+        if not count:
+            return []
+        logs = energies(waiting[: (count - 1) * HOP + WINDOW])
+        self._heard += count
+        self._silence.feed(logs)
+        self._energies.append(logs)
+        if sum(map(len, self._energies)) >= TOGETHER:
+            self._take(self._network.feed(self._levelling.feed(self._not_levelled())))
+        return self._looked()
+
+    def _not_levelled(self) -> Features:
+        logs = np.concatenate(self._energies) if self._energies else _NONE
+        self._energies = []
+        return logs
+
+    def _take(self, logs: Matrix) -> None:
+        if not len(logs):
+            return
+        self._logs.append(logs)
+        self._search.feed(logs)
+        for symbol in logs.argmax(axis=1).tolist():
+            self._blank = self._blank + 1 if symbol == BLANK else 0
+            self._sounding += symbol != BLANK
+
+    def _looked(self) -> list[Partial | Utterance]:
+        length = (self._heard - self._first) * HOP_SECONDS
+        if self._sounding < SOUNDING:
+            if length > self._longest or (
+                length > 2.0 and self._silence.frames * HOP_SECONDS > 1.5
+            ):
+                # Nothing but silence or noise: it need not be kept.
+                self._begin()
+            return []
+        words = [word.word for word in self._search.so_far()]
+        wanted = self._number_end if _goes_on(words) else self._end
+        quiet = self._silence.frames * HOP_SECONDS
+        if max(quiet, self._blank * FRAME_SECONDS) >= wanted or length >= self._longest:
+            return [self._ended(cut=quiet < wanted and length >= self._longest)]
+        text = " ".join(words)
+        if text and text != self._told:
+            self._told = text
+            return [Partial(text)]
+        return []
+
+    def _ended(self, *, cut: bool) -> Utterance:
+        found = self._recogniser.read(self._whole(), self._expected, self._search.finish(MOST))
+        self._begin()
+        return Utterance(found, cut)
+
+    def _whole(self) -> Stretch:
+        """The utterance up to now, what has not been looked at yet included."""
+        rest = self._levelling.feed(self._not_levelled(), last=True)
+        self._take(self._network.feed(rest, last=True))
+        logs = np.concatenate(self._logs) if self._logs else np.zeros((0, 1), np.float32)
+        speech = round(self._sounding * FRAME_SECONDS, 2)
+        return Stretch(logs, self._first * HOP_SECONDS, speech)
+
+    def finish(self) -> list[Partial | Utterance]:
+        """The sound is over; gives what was being said."""
+        found = self._ended(cut=False)
+        return [found] if found.transcript.words else []
+
+
+_NONE = np.zeros((0, BANDS), np.float32)
+
+
+def _goes_on(words: list[str]) -> bool:
+    """Whether a number or a spelling may not be whole yet."""
+    count = 0
+    for word in reversed(words):
+        if word not in SPELLED:
+            break
+        count += 1
+    return 0 < count < WHOLE_NUMBER and (count > 1 or len(words) > 1)

@@ -1,0 +1,109 @@
+"""All pronunciations of a vocabulary as a tree: words that begin alike share their beginning."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from fond_echo.core.language.lexicon import Lexicon
+from fond_echo.core.language.phonemes import base
+from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.words import Floats, Ints
+
+UNLIKELY = -99.0
+
+
+@dataclass(frozen=True, eq=False)
+class PronunciationTree:
+    """Nodes and the words that end in them, as lists linked by number; −1 ends a list.
+
+    Attributes:
+        symbols: by node, the network's output.
+        child, sibling: by node, its first child and the next child of its parent.
+        entry: by node, the first of the words that end here.
+        entry_word, entry_next: by entry, the word's number and the next entry.
+        best: by node, the log probability of the likeliest word at or below it; 0 at the root.
+    """
+
+    symbols: Ints
+    child: Ints
+    sibling: Ints
+    entry: Ints
+    entry_word: Ints
+    entry_next: Ints
+    best: Floats
+
+
+class Planter:
+    """Grows a tree, from nothing or from another one."""
+
+    def __init__(self, tree: PronunciationTree | None = None) -> None:
+        if tree is None:
+            self._symbols, self._child, self._sibling = [0], [-1], [-1]
+            self._entry, self._best = [-1], [0.0]
+            self._entry_word: list[int] = []
+            self._entry_next: list[int] = []
+        else:
+            self._symbols, self._child = tree.symbols.tolist(), tree.child.tolist()
+            self._sibling, self._entry = tree.sibling.tolist(), tree.entry.tolist()
+            self._best = tree.best.tolist()
+            self._entry_word = tree.entry_word.tolist()
+            self._entry_next = tree.entry_next.tolist()
+
+    def add(self, word: int, likelihood: float, ways: Iterable[list[int]]) -> None:
+        """A word with each way to say it, as outputs of the network."""
+        for way in ways:
+            node = 0
+            for symbol in way:
+                node = self._below(node, symbol)
+                self._best[node] = max(self._best[node], likelihood)
+            if node and not self._has(node, word):
+                self._entry_word.append(word)
+                self._entry_next.append(self._entry[node])
+                self._entry[node] = len(self._entry_word) - 1
+
+    def _below(self, node: int, symbol: int) -> int:
+        at = self._child[node]
+        while at >= 0:
+            if self._symbols[at] == symbol:
+                return at
+            at = self._sibling[at]
+        self._symbols.append(symbol)
+        self._child.append(-1)
+        self._sibling.append(self._child[node])
+        self._entry.append(-1)
+        self._best.append(UNLIKELY)
+        self._child[node] = len(self._symbols) - 1
+        return self._child[node]
+
+    def _has(self, node: int, word: int) -> bool:
+        at = self._entry[node]
+        while at >= 0:
+            if self._entry_word[at] == word:
+                return True
+            at = self._entry_next[at]
+        return False
+
+    def grown(self) -> PronunciationTree:
+        """The tree as it is now."""
+        return PronunciationTree(
+            np.array(self._symbols, np.int32),
+            np.array(self._child, np.int32),
+            np.array(self._sibling, np.int32),
+            np.array(self._entry, np.int32),
+            np.array(self._entry_word, np.int32),
+            np.array(self._entry_next, np.int32),
+            np.array(self._best, np.float32),
+        )
+
+
+def ways(word: str, lexicon: Lexicon) -> list[list[int]]:
+    """How a word is said, as outputs of the network."""
+    found = []
+    for sounds in lexicon.pronunciations(word):
+        way = [SYMBOLS[base(sound)] for sound in sounds]
+        if way and way not in found:
+            found.append(way)
+    return found

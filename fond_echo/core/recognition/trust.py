@@ -1,0 +1,69 @@
+"""How sure to be: from how well words fit the sound to the chance that they are right.
+
+The weights are fitted on synthetic speakers that are in no test (`training/calibrate.py`), so that
+of all that is given 0.8, eight in ten are right there. People's voices are not that world: the
+network is less sure of what it hears in them, and that lowers the confidence, but no fit is made.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from fond_echo.core.recognition.closed import Reading
+from fond_echo.core.recognition.network import Matrix
+from fond_echo.core.recognition.symbols import BLANK
+
+Weights = tuple[float, ...]
+
+CLOSED: Weights = (6.983, 3.585, 0.147, 0.0, -2.065)
+WORD: Weights = (2.535, 0.984, 4.771, 0.598, 0.228)
+"""A constant, then one a measure, in the order in which `fit` and `word_fit` give them."""
+
+
+@dataclass(frozen=True)
+class Sureness:
+    """What the network believes of a stretch, frame by frame.
+
+    Attributes:
+        sounding: frames in which it hears a phoneme.
+        sharp: the mean probability of what it hears there, 0 to 1.
+        free: the log probability of the best path of any sounds.
+    """
+
+    sounding: int
+    sharp: float
+    free: float
+
+    @classmethod
+    def of(cls, logs: Matrix) -> Sureness:
+        tops = logs.max(axis=1)
+        voiced = logs.argmax(axis=1) != BLANK
+        sharp = float(np.exp(tops[voiced]).mean()) if voiced.any() else 0.0
+        return cls(int(voiced.sum()), sharp, float(tops.sum()))
+
+
+def fit(best: Reading, second: Reading | None, logs: Matrix) -> Weights:
+    """Measures of a closed reading: distance from the free path and from the next reading for each
+    sounding frame, sharpness, and how much sounds."""
+    sure = Sureness.of(logs)
+    frames = max(1, sure.sounding)
+    margin = (best.score - sure.free) / frames
+    gap = 3.0 if second is None else min(3.0, (best.score - second.score) / frames)
+    return margin, gap, sure.sharp - 0.9, math.log(frames / 10)
+
+
+def word_fit(score: float, span: Matrix, symbols: int) -> Weights:
+    """Measures of a word: distance from the free path a frame, sharpness, how many symbols a frame,
+    and how long it is."""
+    sure = Sureness.of(span)
+    margin = (score - sure.free) / max(1, len(span))
+    return margin, sure.sharp - 0.9, symbols / max(1, len(span)), math.log(len(span) / 8)
+
+
+def chance(weights: Weights, measures: Weights) -> float:
+    """0 to 1, to three digits."""
+    total = weights[0] + sum(w * m for w, m in zip(weights[1:], measures, strict=True))
+    return round(1.0 / (1.0 + math.exp(-max(-30.0, min(30.0, total)))), 3)

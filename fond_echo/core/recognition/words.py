@@ -1,0 +1,133 @@
+"""Which words follow which: a model of one to three words as arrays, for the search.
+
+A state stands for the one or two words before. From a state, the words that were seen after it
+have their own probabilities; every other word costs the state's back-off and is looked up in the
+state for one word less, down to state 0, which knows all words.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+Ints = npt.NDArray[np.int32]
+Floats = npt.NDArray[np.float32]
+
+
+@dataclass(frozen=True, eq=False)
+class WordModel:
+    """N-grams as arrays; probabilities and back-offs are natural logarithms.
+
+    Attributes:
+        words: the vocabulary; a word's number is its place. Word 0 is the end of an utterance.
+        single: by word, its probability by itself.
+        after: by word, the state that it leads to from state 0.
+        first: by state, where its arcs begin; one longer than there are states.
+        arc_word, arc_log, arc_to: by arc, sorted by word within a state.
+        backoff: by state, what it costs to look in the state for one word less.
+        less: by state, that state.
+        start: the state at the beginning of an utterance.
+    """
+
+    words: tuple[str, ...]
+    single: Floats
+    after: Ints
+    first: Ints
+    arc_word: Ints
+    arc_log: Floats
+    arc_to: Ints
+    backoff: Floats
+    less: Ints
+    start: int
+
+    @property
+    def numbers(self) -> dict[str, int]:
+        """Words and their numbers."""
+        return {word: number for number, word in enumerate(self.words)}
+
+    def with_words(self, more: Mapping[str, float]) -> WordModel:
+        """The model with further words, or with known ones made likelier.
+
+        Args:
+            more: words and the logarithm of the probability they shall have at least.
+        """
+        numbers = self.numbers
+        new = [word for word in more if word not in numbers]
+        single = np.concatenate([self.single, np.full(len(new), -99.0, np.float32)])
+        words = (*self.words, *new)
+        numbers = {word: number for number, word in enumerate(words)}
+        for word, least in more.items():
+            number = numbers[word]
+            single[number] = max(single[number], np.float32(least))
+        after = np.concatenate([self.after, np.zeros(len(new), np.int32)])
+        return replace(self, words=words, single=single, after=after)
+
+    def log(self, before: Sequence[str], word: str) -> float:
+        """How likely a word is after others; for looking at, not for the search."""
+        numbers = self.numbers
+        state = self.start
+        for each in before:
+            state = self.step(state, numbers[each])[1]
+        return self.step(state, numbers[word])[0]
+
+    def ending(self, state: int) -> float:
+        """How likely an utterance ends in a state."""
+        return self.step(state, 0)[0]
+
+    def save(self, file: Path) -> None:
+        """Write it for `load`; logarithms keep three digits."""
+        ends = np.cumsum([len(word.encode()) for word in self.words])
+        np.savez_compressed(
+            file,
+            words=np.frombuffer("".join(self.words).encode(), np.uint8),
+            ends=ends.astype(np.int32),
+            single=self.single.astype(np.float16),
+            counts=np.diff(self.first).astype(np.uint16),
+            arc_word=self.arc_word.astype(np.uint16),
+            arc_log=np.round(self.arc_log * 8).astype(np.int8),
+            arc_to=self.arc_to,
+            backoff=np.round(self.backoff * 8).astype(np.int8),
+            less=self.less,
+            after=self.after,
+            start=np.array(self.start),
+        )
+
+    @classmethod
+    def load(cls, arrays: Mapping[str, npt.NDArray[np.generic]]) -> WordModel:
+        """What `save` wrote."""
+        text = arrays["words"].tobytes()
+        edges = [0, *(int(each) for each in arrays["ends"])]
+        first = np.cumsum([0, *arrays["counts"].astype(np.int64)])
+        return cls(
+            tuple(text[a:b].decode() for a, b in itertools.pairwise(edges)),
+            arrays["single"].astype(np.float32),
+            arrays["after"].astype(np.int32),
+            first.astype(np.int32),
+            arrays["arc_word"].astype(np.int32),
+            np.asarray(arrays["arc_log"].astype(np.float32) / 8, np.float32),
+            arrays["arc_to"].astype(np.int32),
+            np.asarray(arrays["backoff"].astype(np.float32) / 8, np.float32),
+            arrays["less"].astype(np.int32),
+            int(arrays["start"]),
+        )
+
+    def step(self, state: int, word: int) -> tuple[float, int]:
+        """The log probability of a word (by its number) in a state, and the state after it."""
+        total = 0.0
+        while state:
+            low, high = self.first[state], self.first[state + 1]
+            place = low + int(np.searchsorted(self.arc_word[low:high], word))
+            if place < high and self.arc_word[place] == word:
+                return total + float(self.arc_log[place]), int(self.arc_to[place])
+            total += float(self.backoff[state])
+            state = int(self.less[state])
+        return total + float(self.single[word]), int(self.after[word])
+
+
+END = ""
+"""The word that stands for the end of an utterance."""
