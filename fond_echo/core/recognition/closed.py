@@ -19,7 +19,7 @@ from fond_echo.core.recognition.network import Matrix
 ANYTHING_PRICE = 1.7
 """Taken off for each frame that only fits an "anything" arc."""
 
-BEAM = 32.0
+BEAM = 50.0
 UNREACHED = -1e30
 
 
