@@ -18,8 +18,8 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (6.983, 3.585, 0.147, 0.0, -2.065)
-WORD: Weights = (2.535, 0.984, 4.771, 0.598, 0.228)
+CLOSED: Weights = (5.134, 2.809, 0.524, 0.0, -2.061)
+WORD: Weights = (2.511, 0.726, 4.172, 0.461, 0.22)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them."""
 
 
