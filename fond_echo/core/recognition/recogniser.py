@@ -35,7 +35,7 @@ from fond_echo.core.recognition.transcript import (
     Word,
 )
 from fond_echo.core.recognition.tree import Planter, PronunciationTree, ways
-from fond_echo.core.recognition.trust import CLOSED, WORD, chance, fit, word_fit
+from fond_echo.core.recognition.trust import CLOSED, WORD, believed, chance, fit, word_fit
 from fond_echo.core.recognition.words import WordModel
 
 LONGEST_PIECE = 30.0
@@ -228,7 +228,8 @@ class Recogniser:
             others = (Alternative(closed.spoken, closed.confidence), *closed.alternatives)
         best, *more = readings
         found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
-        sure = round(float(np.mean([word.confidence for word in found.words])), 3)
+        fits = float(np.mean([word.confidence for word in found.words]))
+        sure = round(fits * believed(stretch.logs), 3)
         others += tuple(
             Alternative(" ".join(word.word for word in each.words), sure) for each in more
         )
