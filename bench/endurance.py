@@ -111,7 +111,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         with demo.world(Path(folder) / "data") as world:
             port = free_port()
-            description = LINE.format(port=port)
+            description = LINE.format(port=port, calls=500)
             with FondEcho(world.settings.address, world.key) as echo:
                 line = LineIn(kind="phone", assistant="harbour-desk", description=description)
                 echo.put_line("bench", line)

@@ -39,7 +39,7 @@ LINE = """\
 phone: bench
 listen: {{host: 127.0.0.1, port: {port}, media: [40000, 41998]}}
 peers: [127.0.0.1]
-calls: 500
+calls: {calls}
 manners: {{wait_seconds: 60, greetings: 1}}
 """
 COUNTS = (20, 40, 60, 80, 120, 160)
@@ -168,7 +168,7 @@ def main() -> None:
         number, count, rate = sys.argv[2], int(sys.argv[3]), float(sys.argv[4])
         print(json.dumps(asyncio.run(Callers().run(number, count, rate))))
         return
-    chosen = options(__doc__, least=20, most=200, rate=4)
+    chosen = options(__doc__, least=20, most=160, rate=4, limit=500)
     rows = []
     with tempfile.TemporaryDirectory(prefix="fond-echo-bench-") as folder:
         Path(folder).chmod(0o755)
@@ -176,7 +176,9 @@ def main() -> None:
             port = free_port()
             with FondEcho(world.settings.address, world.key) as echo:
                 line = LineIn(
-                    kind="phone", assistant="harbour-desk", description=LINE.format(port=port)
+                    kind="phone",
+                    assistant="harbour-desk",
+                    description=LINE.format(port=port, calls=chosen.limit),
                 )
                 echo.put_line("bench", line)
                 while echo.line("bench").state != "open":

@@ -11,6 +11,7 @@ from typing import ClassVar
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.local import free_port
 from tests.support.phone import PHONE, OnALine
+from tests.support.warbles import understood
 
 INVITE = """\
 {method} sip:2001@127.0.0.1:{port} SIP/2.0\r
@@ -68,8 +69,11 @@ class Flooded(OnALine):
                     out.sendto(head + b"\x00" * 160, ("127.0.0.1", session.sockets.port))
                     out.sendto(os.urandom(number), ("127.0.0.1", session.sockets.port))
                     out.sendto(os.urandom(number), ("127.0.0.1", session.sockets.port + 1))
-            phone.press("3")
-            await self.hears(phone, "four pounds")
+            heard = []
+            while "four pounds" not in " ".join(heard) and len(heard) < 4:
+                phone.press("3")
+                heard.append(understood(await phone.listen()))
+            self.assertIn("four pounds", " ".join(heard))
             self.assertGreater(session.stream.strangers, 200)
             await phone.hang_up()
 

@@ -47,8 +47,8 @@ ACCEPT = 0.5
 ADDED = -6.5
 """The log probability that a name or a word of an expected phrase has by itself in dictation."""
 
-SOUNDING = 3
-"""So many frames must sound like phonemes, or nothing was said."""
+SOUNDING = 2
+"""So many frames must sound like phonemes, or nothing was said: "two" has no more."""
 
 SLOWEST = (0.3, 0.4)
 """Nobody takes longer over a word than so many seconds, and so many more for each phoneme: what

@@ -306,9 +306,14 @@ class PhoneServer:
         async with self._beginning:
             await self._let_in(call, until)
 
+    @property
+    def _crowded(self) -> bool:
+        return len(self.sessions) >= self.description.calls
+
     async def _let_in(self, call: Call, until: float) -> None:
-        while len(self.sessions) >= self.description.calls or self.ticker.full:
-            if self.now() > until:
+        while self._crowded or self.ticker.full:
+            # The line's own limit is no matter of a moment.
+            if self._crowded or self.now() > until:
                 self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
             if call.state == "ended":
                 return

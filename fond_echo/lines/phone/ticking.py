@@ -22,6 +22,9 @@ IN_TIME = 0.004
 """Seconds by which nine in ten slots may be late; no more calls are taken before they are in time.
 A call that begins makes a few slots late, and should not keep the next one out."""
 
+FEW = 8
+"""So few calls are not what keeps a machine busy: one more is always taken beside fewer."""
+
 Beat = Callable[[float, float], None]
 
 
@@ -71,7 +74,7 @@ class Ticker:
     @property
     def full(self) -> bool:
         """Whether one more call would be too many for the others."""
-        if not self._somebody.is_set() or len(self._late) < LATEST:
+        if sum(map(len, self._slots)) < FEW or len(self._late) < LATEST:
             return False
         return self.load > FULL or self.lateness > IN_TIME
 
