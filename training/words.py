@@ -134,8 +134,8 @@ def _kept(after: Counter[int], least: float) -> dict[int, float]:
     return {word: count for word, count in after.items() if count >= least}
 
 
-def perplexity(model: WordModel, sentences: Iterable[Sentence]) -> float:
-    """Of sentences, by word; those with unknown words are left out."""
+def branching(model: WordModel, sentences: Iterable[Sentence]) -> float:
+    """How many words could follow a word of some sentences, in the geometric mean; those with unknown words are left out."""
     numbers = model.numbers
     total, count = 0.0, 0
     for sentence in sentences:
@@ -177,8 +177,8 @@ def main() -> None:
     model.save(chosen.out)
     print(f"{len(words):,} words, {len(model.backoff):,} states, {len(model.arc_word):,} arcs, "
           f"{chosen.out.stat().st_size:,} bytes")  # fmt: skip
-    print(f"perplexity of the grammar's test sentences {perplexity(model, test[:3_000]):.1f}, "
-          f"of WordNet's {perplexity(model, [e for e in examples if is_test(e)]):.1f}")  # fmt: skip
+    print(f"branching in the grammar's test sentences {branching(model, test[:3_000]):.1f}, "
+          f"of WordNet's {branching(model, [e for e in examples if is_test(e)]):.1f}")  # fmt: skip
 
 
 if __name__ == "__main__":
