@@ -135,7 +135,8 @@ def _kept(after: Counter[int], least: float) -> dict[int, float]:
 
 
 def branching(model: WordModel, sentences: Iterable[Sentence]) -> float:
-    """How many words could follow a word of some sentences, in the geometric mean; those with unknown words are left out."""
+    """How many words could follow a word of some sentences, in the geometric mean; those with
+    unknown words are left out."""
     numbers = model.numbers
     total, count = 0.0, 0
     for sentence in sentences:
