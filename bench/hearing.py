@@ -5,6 +5,7 @@ clean, in noise and through a telephone's band. The voices are not those the ear
 but the synthesizer is of the same kind, so read the figures as "inside the synthetic world".
 Where Debian's alsa-utils is installed (or its sounds lie where PEOPLE says), its eight short
 recordings of a person are read as a closed set too, alone and beside 30 and 100 other phrases.
+WORDS may name a folder of recordings of single words.
 
     python -m bench.hearing
 """
@@ -45,6 +46,8 @@ OTHER = (
     "I have two dogs and a cat.",
 )
 PEOPLE = Path(os.environ.get("PEOPLE", "/usr/share/sounds/alsa"))
+WORDS = Path(os.environ["WORDS"]) if "WORDS" in os.environ else None
+BELIEVED = 0.75
 SPEAKERS = tuple(
     f"{place} {side}"
     for place, sides in (("Front", "Center Left Right"), ("Rear", "Center Left Right"),
@@ -100,6 +103,8 @@ def main() -> None:
     )
     if PEOPLE.is_dir():
         of_people()
+    if WORDS is not None:
+        of_words(WORDS)
 
 
 def of_people() -> None:
@@ -124,6 +129,31 @@ def of_people() -> None:
         heard = recogniser().transcribe(of_person(text))
         rows.append((text.lower(), heard.spoken, f"{heard.confidence:.2f}"))
     show("a person, taken down freely", ("said", "heard", "confidence"), rows)
+
+
+def of_words(folder: Path) -> None:
+    """Recordings of single words, named by them (after the last underscore), as one closed set."""
+    said = {file.stem.split("_")[-1].lower(): file for file in sorted(folder.glob("*.ogg"))}
+    expected = Expected(tuple(said))
+    rows = []
+    for way, spoil in (("clean", lambda clip: clip), ("telephone", through_telephone)):
+        best = right = wrong = freely = 0
+        for word, file in said.items():
+            clip = spoil(decode(file.read_bytes()).clip)
+            heard = recogniser().transcribe(clip, expected)
+            sure = heard.source == "expected"
+            others = [each.text for each in heard.alternatives]
+            best += word == (heard.spoken if sure else "".join(others[:1]))
+            right += sure and heard.spoken == word
+            wrong += sure and heard.spoken != word
+            free = recogniser().transcribe(clip)
+            freely += free.spoken != word and free.confidence >= BELIEVED
+        rows.append(
+            (way, f"{best} of {len(said)}", right, wrong, len(said) - right - wrong, freely)
+        )
+    columns = ("", "best reading right", "taken, right", "taken, wrong", "refused",
+               "freely: wrong and believed")  # fmt: skip
+    show(f"{len(said)} single words of people", columns, rows)
 
 
 def through_telephone(clip: Clip) -> Clip:

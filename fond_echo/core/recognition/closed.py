@@ -94,10 +94,13 @@ def _words(
 
 
 @njit(cache=True)
-def _reach(  # type: ignore[no-untyped-def]  # compiled
-    half, s, t, score, link, begun, scores, links, begins, stamps, active, count
-):  # fmt: skip
-    """Come to a state in frame t, if nothing better has; gives how many entries are active."""
+def _reach(half, s, t, path, ahead, count):  # type: ignore[no-untyped-def]  # compiled
+    """Come to a state in frame t, if nothing better has; gives how many entries are active.
+
+    `path` is its score, link and word start; `ahead` the arrays of the next frame.
+    """
+    score, link, begun = path
+    scores, links, begins, stamps, active = ahead
     if stamps[half, s] == t and scores[half, s] >= score:
         return count
     if stamps[0, s] != t and stamps[1, s] != t:
@@ -129,6 +132,7 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
     used, count, lead, best = 0, 0, 0.0, 0.0
     for t in range(frames):
         old, new = t & 1, 1 - (t & 1)
+        ahead = (scores[new], links[new], begins[new], stamps[new], active[new])
         floor = best - beam
         made = 0
         best = low
@@ -149,30 +153,13 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
                     0,
                     s,
                     t,
-                    stay + emit,
-                    links[old, from_half, s],
-                    begins[old, from_half, s],
-                    scores[new],
-                    links[new],
-                    begins[new],
-                    stamps[new],
-                    active[new],
+                    (stay + emit, links[old, from_half, s], begins[old, from_half, s]),
+                    ahead,
                     made,
                 )
                 best = max(best, stay + emit)
             made = _reach(
-                1,
-                s,
-                t,
-                top + logs[t, 0],
-                links[old, half, s],
-                begins[old, half, s],
-                scores[new],
-                links[new],
-                begins[new],
-                stamps[new],
-                active[new],
-                made,
+                1, s, t, (top + logs[t, 0], links[old, half, s], begins[old, half, s]), ahead, made
             )
             best = max(best, top + logs[t, 0])
             entry = -1
@@ -199,38 +186,12 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
                         entry = used
                         used += 1
                     link, begun = entry, np.int64(t)
-                made = _reach(
-                    0,
-                    q,
-                    t,
-                    gained,
-                    link,
-                    begun,
-                    scores[new],
-                    links[new],
-                    begins[new],
-                    stamps[new],
-                    active[new],
-                    made,
-                )
+                made = _reach(0, q, t, (gained, link, begun), ahead, made)
                 best = max(best, gained)
         if lead >= floor:
             for q in roots:
                 gained = lead + (logs[t, symbols[q]] if symbols[q] >= 0 else tops[t] - price)
-                made = _reach(
-                    0,
-                    q,
-                    t,
-                    gained,
-                    np.int64(-1),
-                    np.int64(t),
-                    scores[new],
-                    links[new],
-                    begins[new],
-                    stamps[new],
-                    active[new],
-                    made,
-                )
+                made = _reach(0, q, t, (gained, np.int64(-1), np.int64(t)), ahead, made)
                 best = max(best, gained)
         lead += logs[t, 0]
         best = max(best, lead)
