@@ -27,7 +27,7 @@ SHARP_AT_HALF, SHARP_SLOPE = 0.72, 30.0
 """Dictation always finds words that fit the sounds that the network believes in. Where it is not
 sure of the sounds themselves, as in much noise and in people's voices, the words are not to be
 believed. Of thirty synthetic sentences each, all but one were sharper than 0.78
-(clean, telephone, Opus), 0.73 (speakers outside) and 0.55 (10 dB of noise)"""
+(clean, telephone, Opus), 0.73 (speakers outside) and 0.55 (10 dB of noise)."""
 
 
 @dataclass(frozen=True)
