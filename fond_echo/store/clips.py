@@ -12,7 +12,7 @@ from fond_echo.store.blobs import BlobStore, PostgresBlobs
 from fond_echo.store.database import Database
 from fond_echo.store.records import ClipRecord
 
-CACHED_BYTES = 64 * 2**20
+CACHED_BYTES = 12 * 2**20
 
 
 class MissingClip(FondEchoError):
@@ -74,8 +74,8 @@ class ClipStore:
         return data
 
     def _remember(self, clip_id: str, data: bytes) -> None:
+        self._size += len(data) - len(self._recent.get(clip_id, b""))
         self._recent[clip_id] = data
-        self._size += len(data)
         while self._size > CACHED_BYTES and self._recent:
             self._size -= len(self._recent.popitem(last=False)[1])
 
