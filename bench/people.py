@@ -1,0 +1,130 @@
+"""How well the ear hears people: recordings from five Debian packages, each set a closed set.
+
+Nothing is trained on them. `places` (eight of one person) is never looked at while anything is
+chosen; the others are: `words` and `letters` (one person), `animals` (one person, "a red kangaroo")
+and `shouts` (nine actors of a game, 45 phrases, mostly in put-on voices). bench/data/people.tsv
+says where each lies and what is said; packages that are not there are left out.
+
+    apt-get download alsa-utils ktuberling-data klettres-data tuxpaint-stamps-default hedgewars-data
+    for each in *.deb; do dpkg -x $each people/${each%%_*}; done
+    python -m bench.people --folder people
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import random
+from collections import defaultdict
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+from bench.report import show
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import decode
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.transcript import Expected, Transcript
+from fond_echo.speech.material import recogniser
+from training.rooms import RATE, companded
+from training.testing import phrases as phrases_of
+
+LIST = Path(__file__).parent / "data" / "people.tsv"
+BELIEVED = 0.75
+BESIDE = (0, 30, 100)
+"""So many other phrases stand beside the set of places."""
+
+Spoil = Callable[[Clip], Clip]
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A person's, and what is said in it."""
+
+    said: str
+    file: Path
+
+    def clip(self) -> Clip:
+        return at_rate(decode(self.file.read_bytes()).clip, RATE)
+
+
+def recordings(folder: Path) -> dict[str, list[Recording]]:
+    """Those that are there, by set."""
+    found: dict[str, list[Recording]] = defaultdict(list)
+    with LIST.open(newline="") as lines:
+        for row in csv.DictReader(lines, delimiter="\t"):
+            file = folder / row["package"] / row["file"]
+            if file.is_file():
+                found[row["set"]].append(Recording(row["said"], file))
+    return found
+
+
+def clean(clip: Clip) -> Clip:
+    return clip
+
+
+def through_telephone(clip: Clip) -> Clip:
+    return Clip(companded(clip.samples, "mu"), RATE)
+
+
+WAYS: dict[str, Spoil] = {"clean": clean, "telephone": through_telephone}
+
+
+def best_of(heard: Transcript) -> str:
+    """The best reading of a closed set, taken or not."""
+    if heard.source == "expected":
+        return heard.spoken
+    return heard.alternatives[0].text if heard.alternatives else ""
+
+
+def row_of(name: str, said: list[Recording], expected: Expected, way: str) -> tuple[object, ...]:
+    """A set's figures, by one way."""
+    best = right = wrong = 0
+    for each in said:
+        heard = recogniser().transcribe(WAYS[way](each.clip()), expected)
+        taken = heard.source == "expected"
+        best += best_of(heard) == each.said
+        right += taken and heard.spoken == each.said
+        wrong += taken and heard.spoken != each.said
+    return (
+        f"{name}, {way}", len(set(expected.phrases)), f"{best} of {len(said)}", right, wrong,
+        len(said) - right - wrong,
+    )  # fmt: skip
+
+
+def freely(said: list[Recording]) -> tuple[int, int]:
+    """How many are taken down right without a set; how many wrong, and believed."""
+    right = wrong = 0
+    for each in said:
+        heard = recogniser().transcribe(each.clip())
+        right += heard.spoken == each.said
+        wrong += heard.spoken != each.said and heard.confidence >= BELIEVED
+    return right, wrong
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument("--folder", type=Path, default=Path("/"), help="of unpacked packages")
+    parser.add_argument("--json", type=Path)
+    chosen = parser.parse_args()
+    sets = recordings(chosen.folder)
+    if not sets:
+        parser.error(f"none of the recordings is in {chosen.folder}: unpack the packages there")
+    rows = []
+    for name, said in sets.items():
+        phrases = tuple(dict.fromkeys(each.said for each in said))
+        for beside in BESIDE if name == "places" else (0,):
+            others = [" ".join(each) for each in phrases_of(random.Random(7), beside)]
+            expected = Expected((*phrases, *others))
+            rows += map(partial(row_of, name, said, expected), WAYS)
+    columns = ("set", "phrases", "best reading right", "taken, right", "taken, wrong", "refused")
+    show("people, in closed sets", columns, rows, chosen.json)
+    free = [(name, len(said), *freely(said)) for name, said in sets.items()]
+    show("people, taken down freely", ("set", "said", "right", "wrong and believed"), free)
+
+
+if __name__ == "__main__":
+    main()
