@@ -29,6 +29,7 @@ from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.tracks import RATE, build
 from fond_echo.speech.material import lexicon
 from training import rooms
+from training.delivery import uneven
 from training.sentences import Sentences, wordnet
 from training.speakers import Person, draw
 
@@ -77,7 +78,7 @@ def utter(words: list[str], person: Person, known: Lexicon, rng: Rng) -> Utteran
     breathe()
     segments.append(Segment("silence", "", float(rng.uniform(0.05, 0.4))))
     question = bool(rng.random() < 0.2)
-    tracks = build(segments, person.speaker, rng, question=question)
+    tracks = uneven(build(segments, person.speaker, rng, question=question), segments, rng)
     samples = render(tracks, person.speaker, rng)
     labels = np.zeros(len(tracks.voicing), np.uint8)
     clock = 0.0

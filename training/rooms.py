@@ -180,9 +180,12 @@ def world(samples: Samples, rng: Rng, others: list[Samples]) -> Samples:
         heard = microphone(heard, rng)
     if rng.random() < 0.4:
         heard = room(heard, rng)
-    if rng.random() < 0.45:
+    if rng.random() < 0.5:
         kind = str(rng.choice(TRAINING_NOISES))
-        heard = with_noise(heard, noise(kind, len(heard), rng, others), rng.uniform(2, 35))
+        heard = with_noise(heard, noise(kind, len(heard), rng, others), rng.uniform(1, 32))
+    if rng.random() < 0.7:
+        kind = str(rng.choice(("white", "pink", "brown")))
+        heard = with_noise(heard, noise(kind, len(heard), rng), rng.uniform(30, 65))
     if rng.random() < 0.2:
         heard = with_noise(heard, rumble(len(heard), rng), rng.uniform(-3, 25))
     heard = heard / (np.abs(heard).max() + 1e-9) * np.float32(10 ** rng.uniform(-1.5, -0.05))

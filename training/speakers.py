@@ -28,6 +28,13 @@ SHIFTS: tuple[tuple[str, str], ...] = (
 )  # fmt: skip
 """What an accent may say for what the dictionary has."""
 
+MOVED = {"UW": (1.0, 1.75), "UH": (1.0, 1.3), "OW": (1.08, 1.45), "AE": (1.25, 0.8)}
+"""How far the first two formants of a vowel lie from the tables of 1952 and 1995 at most, for those
+who say it as many do now: the back vowels further in front, the open one more open."""
+
+SOFTER = {"S": -7.0, "Z": -5.0, "SH": -5.0, "ZH": -4.0, "CH": -4.0, "JH": -3.0}
+"""dB on the whole beside the synthesizer's tables."""
+
 REDUCIBLE = ("IH", "EH", "UH", "AA", "AE", "OW")
 
 
@@ -88,6 +95,21 @@ def _around(rng: Rng, middle: float, spread: float) -> float:
     return middle * math.exp(float(rng.normal(0, spread)))
 
 
+def _accent(odd: float, rng: Rng) -> dict[str, tuple[float, ...]]:
+    """By phoneme, factors of the first three formants: a little elsewhere each, and the vowels
+    that have moved most since the tables were measured, all together."""
+    found = {
+        phoneme: tuple(_around(rng, 1.0, odd * k) for k in (1.2, 1.0, 0.6)) for phoneme in PHONEMES
+    }
+    fronted = _between(rng, 0, 1) if rng.random() < 0.75 else 0.0
+    opened = _between(rng, 0, 1) if rng.random() < 0.6 else 0.0
+    for phoneme, (height, place) in MOVED.items():
+        share = opened if phoneme == "AE" else fronted
+        first, second, third = found[phoneme]
+        found[phoneme] = (first * height**share, second * place**share, third)
+    return found
+
+
 def draw(rng: Rng, *, outside: bool = False) -> Person:
     """A person.
 
@@ -113,18 +135,18 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
     speaker = Speaker(
         formant_scale=scale,
         pitch=min(pitch, 400.0),
-        pitch_range=_between(rng, 0.5, 8),
+        pitch_range=_between(rng, 0.5, 10),
         rate=rate,
         jitter=_between(rng, 0.002, 0.025),
         shimmer=_between(rng, 0.01, 0.12),
         open_quotient=_between(rng, 0.38, 0.88),
-        tilt=_between(rng, 0.0, 0.9),
+        tilt=_between(rng, 0.0, 0.8),
         breath=_between(rng, 0, 0.3) ** 1.5,
         bandwidth=_between(rng, 0.65, 1.8),
         vowel_mix=_between(rng, -0.3, 1.3),
         onset=_between(rng, 0.3, 1.5),
         coarticulation=_between(rng, 0.5, 2.0),
-        frication=_between(rng, -10, 8),
+        frication=_between(rng, -20, 3),
         frication_scale=_between(rng, 0.8, 1.2),
         nasality=_between(rng, 0.2, 1.8),
         fourth=_between(rng, 3_000, 3_950),
@@ -133,7 +155,7 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
         release=_between(rng, 0.2, 1),
         voice_bar=_between(rng, 0, 1.3),
         skew=_between(rng, 1.6, 4.5),
-        bright=_between(rng, 0, 3) if rng.random() < 0.6 else 0.0,
+        bright=_between(rng, 0, 2) ** 2 if rng.random() < 0.8 else 0.0,
         creak=_between(rng, 0, 1) if rng.random() < 0.35 else 0.0,
         careful=_between(rng, 0, 1) if rng.random() < 0.5 else 0.0,
         softness=_between(rng, 0, 1),
@@ -141,12 +163,12 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
         wander=_between(rng, 0.0, 0.06),
         movement=_between(rng, 0, 1),
         spread=tuple(_around(rng, 1.0, each) for each in (0.06, 0.05, 0.04)),  # type: ignore[arg-type]
-        accent={
-            phoneme: tuple(_around(rng, 1.0, odd * k) for k in (1.2, 1.0, 0.6))
-            for phoneme in PHONEMES
-        },
+        accent=_accent(odd, rng),
         hiss={
-            phoneme: tuple(float(each) for each in rng.normal(0, 6, 7) + rng.normal(0, 3))
+            phoneme: tuple(
+                float(each)
+                for each in rng.normal(0, 5, 7) + rng.normal(SOFTER.get(phoneme, 0.0), 3)
+            )
             for phoneme in FRICATION
         },
     )

@@ -25,8 +25,9 @@ import torch.distributed as together
 import torch.multiprocessing as processes
 from torch.nn import functional
 
-from fond_echo.core.recognition.features import BANDS, levelled
+from fond_echo.core.recognition.features import BANDS
 from training.network import OUTPUTS, Network
+from training.variation import varied
 
 WIDTH = 272
 BATCH_FRAMES = 2_600
@@ -79,51 +80,6 @@ class Shards:
                 self.examples.append(one)
                 if not len(one.sounds) and len(self.noises) < 400:
                     self.noises.append(one.energies)
-
-
-def varied(one: Example, shards: Shards, rng: np.random.Generator) -> tuple[Array, Array]:
-    """Features and labels of an example, a little different each time."""
-    logs = one.energies.astype(np.float32)
-    labels: npt.NDArray[np.generic] = one.labels
-    if rng.random() < 0.5:
-        logs = _stretched(logs, rng)
-    if rng.random() < 0.4:
-        pace = rng.uniform(0.87, 1.18)
-        if len(one.sounds) * 3.3 < len(logs) / pace:
-            at = np.minimum(np.arange(int(len(logs) / pace)) * pace, len(logs) - 1)
-            low = at.astype(int)
-            high = np.minimum(low + 1, len(logs) - 1)
-            part = (at - low).astype(np.float32)[:, None]
-            logs, labels = logs[low] * (1 - part) + logs[high] * part, labels[low]
-    if rng.random() < 0.35 and shards.noises and len(one.sounds):
-        other = shards.noises[rng.integers(len(shards.noises))].astype(np.float32)
-        other = np.roll(np.resize(other, logs.shape), rng.integers(len(logs)), axis=0)
-        below = np.percentile(logs.max(axis=1), 90) - np.percentile(other.max(axis=1), 90)
-        logs = np.logaddexp(logs, other + below - rng.uniform(0.5, 6.0))
-    if rng.random() < 0.4:
-        bends = np.interp(np.arange(BANDS), np.linspace(0, BANDS, 7), rng.normal(0, 1.0, 7))
-        logs = logs + bends.astype(np.float32)
-    found = levelled(np.asarray(logs, np.float32))
-    for _ in range(2):
-        width = rng.integers(0, 11)
-        start = rng.integers(0, BANDS - width)
-        found[:, start : start + width] = 0
-    for _ in range(2):
-        width = rng.integers(0, max(1, min(14, len(found) // 8)))
-        start = rng.integers(0, max(1, len(found) - width))
-        found[start : start + width] = 0
-    return found, labels.astype(np.int64)  # type: ignore[return-value]
-
-
-def _stretched(logs: Array, rng: np.random.Generator) -> Array:
-    """The bands read at other places: another length of the vocal tract, not quite uniform."""
-    factor, bend = rng.uniform(0.86, 1.16), rng.normal(0, 1.0)
-    places = np.arange(BANDS)
-    at = np.clip(places * factor + bend * np.sin(np.pi * places / BANDS), 0, BANDS - 1)
-    low = at.astype(int)
-    high = np.minimum(low + 1, BANDS - 1)
-    part = (at - low).astype(np.float32)
-    return logs[:, low] * (1 - part) + logs[:, high] * part
 
 
 def batches(shards: Shards, chance: random.Random) -> list[list[int]]:
@@ -204,7 +160,10 @@ def run(rank: int, chosen: argparse.Namespace) -> None:
                 continue
         waiting = waiting or batches(shards, chance)
         chosen_examples = [shards.examples[k] for k in waiting.pop()]
-        parts = [varied(one, shards, rng) for one in chosen_examples]
+        parts = [
+            varied(one.energies, one.labels, len(one.sounds), shards.noises, rng)
+            for one in chosen_examples
+        ]
         rate = (
             chosen.rate
             * min(1, (step + 1) / WARM_STEPS)

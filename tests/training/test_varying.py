@@ -1,0 +1,128 @@
+"""What is varied in training: how unevenly an utterance is said, and each example as it is read."""
+
+import unittest
+
+import numpy as np
+
+from fond_echo.core.recognition.features import BANDS
+from fond_echo.core.synthesis.segments import Segment, plan
+from fond_echo.core.synthesis.speaker import Speaker
+from fond_echo.core.synthesis.tracks import build
+from training import variation
+from training.delivery import uneven
+from training.variation import FRAMES_A_SYMBOL, varied
+
+SAID = [("S", "IY1"), ("DH", "AH0"), ("M", "UW1", "N")]
+
+
+def said(seed=1):
+    """A short utterance between silences: its segments and its tracks."""
+    rng, speaker = np.random.default_rng(seed), Speaker()
+    quiet = Segment("silence", "", 0.1)
+    segments = [quiet, *plan(SAID, speaker, rng), quiet]
+    return segments, build(segments, speaker, rng)
+
+
+def example(frames=120, peak=30):
+    """Energies with one peak along frequency, in a floor; half of the frames say something."""
+    logs = np.full((frames, BANDS), -12.0, np.float16)
+    logs[frames // 4 : -frames // 4, peak - 1 : peak + 2] = -3.0
+    labels = np.zeros(frames, np.uint8)
+    labels[frames // 4 : -frames // 4] = 7
+    return logs, labels
+
+
+class Delivery(unittest.TestCase):
+    def test_it_can_be_made_again_and_stays_a_voice(self):
+        segments, tracks = said()
+        for seed in range(40):
+            first, second = (uneven(tracks, segments, np.random.default_rng(seed)) for _ in "ab")
+            np.testing.assert_array_equal(first.voicing, second.voicing)
+            for each in (first.voicing, first.aspiration, first.frication, first.noise_gains):
+                self.assertTrue(np.isfinite(each).all())
+                self.assertGreaterEqual(float(each.min()), 0.0)
+            self.assertEqual(first.formants.shape, tracks.formants.shape)
+            self.assertGreaterEqual(float(first.pitch.min()), 55.0)
+            self.assertLessEqual(float(first.pitch.max()), 450.0)
+            self.assertGreater(float(first.bandwidths.min()), 0.0)
+
+    def test_phrases_mostly_die_away(self):
+        segments, tracks = said()
+        voiced = np.flatnonzero(tracks.voicing > 0.2)
+        last, middle = voiced[-16:], voiced[len(voiced) // 3 : len(voiced) // 2]
+        drops = []
+        for seed in range(60):
+            made = uneven(tracks, segments, np.random.default_rng(seed))
+            ratio = made.voicing / np.maximum(tracks.voicing, 1e-9)
+            drops.append(20 * np.log10(ratio[last].mean() / ratio[middle].mean()))
+        self.assertLess(np.median(drops), -2.0)
+        self.assertGreater(np.ptp(drops), 10.0)
+
+    def test_what_moves_are_the_formants_that_tell_vowels(self):
+        segments, tracks = said()
+        moved = []
+        for seed in range(20):
+            made = uneven(tracks, segments, np.random.default_rng(seed))
+            np.testing.assert_array_equal(made.formants[:, 3:], tracks.formants[:, 3:])
+            moved.append(np.abs(np.log(made.formants[:, :3] / tracks.formants[:, :3])).max())
+        self.assertGreater(max(moved), 0.05)
+        self.assertLess(max(moved), 0.4)
+
+    def test_there_is_air_in_voices_and_hisses_keep_their_colour(self):
+        segments, tracks = said()
+        hissing = tracks.noise_gains.max(axis=1) > 1e-3
+        voiced = ~hissing & (tracks.voicing > 0.3)
+        self.assertTrue(hissing.any() and voiced.any())
+        airy = 0
+        for seed in range(40):
+            made = uneven(tracks, segments, np.random.default_rng(seed))
+            np.testing.assert_array_equal(made.noise_gains[hissing], tracks.noise_gains[hissing])
+            airy += float(np.mean(made.frication[voiced] > tracks.frication[voiced])) > 0.8
+        self.assertGreater(airy, 15)
+        self.assertLess(airy, 38)
+
+
+class Variation(unittest.TestCase):
+    def test_features_and_labels_stay_together(self):
+        logs, labels = example()
+        noises = [example()[0]]
+        lengths = set()
+        for seed in range(60):
+            rng = np.random.default_rng(seed)
+            found, named = varied(logs, labels, 8, noises, rng)
+            self.assertEqual((len(found), found.shape[1]), (len(named), BANDS))
+            self.assertTrue(np.isfinite(found).all())
+            self.assertEqual(set(np.unique(named)), {0, 7})
+            lengths.add(len(found))
+        self.assertGreater(len(lengths), 5)
+
+    def test_nothing_is_hurried_past_what_can_be_aligned(self):
+        logs, labels = example(frames=100)
+        for seed in range(60):
+            found, _ = varied(logs, labels, 30, [], np.random.default_rng(seed))
+            self.assertGreater(len(found), 30 * FRAMES_A_SYMBOL - 1)
+
+    def test_another_vocal_tract_moves_the_peak(self):
+        logs = example()[0].astype(np.float32)
+        peaks = {
+            int(variation._stretched(logs, np.random.default_rng(seed))[60].argmax())
+            for seed in range(40)
+        }
+        self.assertGreater(len(peaks), 4)
+        self.assertTrue(all(24 <= peak <= 37 for peak in peaks), peaks)
+
+    def test_blurring_keeps_the_power_and_sharpening_deepens_the_valleys(self):
+        logs = example()[0].astype(np.float32)
+        inside = slice(40, 80)
+        for seed in range(20):
+            blurred = variation._blurred(logs, np.random.default_rng(seed))
+            np.testing.assert_allclose(
+                np.exp(blurred[inside]).sum(), np.exp(logs[inside]).sum(), rtol=1e-3
+            )
+            self.assertLessEqual(blurred[60].max(), logs[60].max() + 1e-3)
+            sharpened = variation._sharpened(logs, np.random.default_rng(seed))
+            self.assertGreater(np.ptp(sharpened[60]), np.ptp(logs[60]))
+
+
+if __name__ == "__main__":
+    unittest.main()
