@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.cli.output import add_service, named, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, CallOut, Opening, RetryPlan
 from fond_echo.core.errors import FondEchoError
@@ -38,7 +38,12 @@ def add(commands: Any) -> None:
     place.add_argument("--caller", default="", help="which number of ours is shown")
     place.add_argument("--name", default="", help="of whoever is called")
     place.add_argument(
-        "--variable", action="append", default=[], metavar="NAME=VALUE", help="for the assistant"
+        "--variable",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        type=named,
+        help="for the assistant",
     )
     place.add_argument(
         "--afterwards", choices=("talk", "end"), default="", help="what comes after the opening"
@@ -92,7 +97,7 @@ def _value(text: str) -> Any:
 
 
 def _place(options: argparse.Namespace) -> int:
-    variables = dict(each.partition("=")[::2] for each in options.variable)
+    variables = dict(options.variable)
     retry = None
     if options.tries > 1:
         retry = RetryPlan(times=options.tries - 1, after_seconds=options.again_after)

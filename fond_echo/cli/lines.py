@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from pathlib import Path
 from typing import Any, get_args
 
-from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.cli.output import add_service, named, print_json, service, table
 from fond_echo.contract.api import LineIn, LineOut
 from fond_echo.contract.line import LineKind, LineSettings
 from fond_echo.core.errors import FondEchoError
@@ -33,7 +34,7 @@ def add(commands: Any) -> None:
     adding.add_argument("--kind", choices=get_args(LineKind), default="chat")
     adding.add_argument("--network", help="a description's file; for an adapter, its name")
     adding.add_argument("--assistant", required=True, help="who answers there")
-    adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE",
+    adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the description asks for")  # fmt: skip
     adding.add_argument("--settings", type=Path, metavar="FILE",
                         help="a YAML file with access, quotas, keeping and so on")  # fmt: skip
@@ -75,17 +76,29 @@ def _settings(file: Path | None) -> LineSettings:
     return validated(read_yaml(file.read_text("utf-8"), str(file)), LineSettings)
 
 
-def _add(options: argparse.Namespace) -> int:
-    fixed = dict(each.partition("=")[::2] for each in options.set)
-    description = options.network or ""
-    if options.kind == "chat":
+def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
+    """The text of a description, once it was found right. Raises FaultyFile."""
+    text = file.read_text("utf-8")
+    if kind == "phone":
+        from fond_echo.documents.phone import read_phone
+
+        read_phone(text, str(file))
+    else:
         from fond_echo.documents.description import read_description
 
+        read_description(text, str(file), fixed)
+    return text
+
+
+def _add(options: argparse.Namespace) -> int:
+    fixed = dict(options.set)
+    description = options.network or ""
+    if options.kind in ("chat", "phone"):
         if not options.network:
-            print("fond-echo: a chat line needs --network: the file that describes it")
+            told = f"fond-echo: a {options.kind} line needs --network: the file that describes it"
+            print(told, file=sys.stderr)
             return 2
-        description = Path(options.network).read_text("utf-8")
-        read_description(description, options.network, frozenset(fixed))
+        description = _described(options.kind, Path(options.network), frozenset(fixed))
     line = LineIn(
         kind=options.kind,
         assistant=options.assistant,

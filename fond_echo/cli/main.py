@@ -63,3 +63,11 @@ def main(arguments: list[str] | None = None) -> int:
         # The reader of our output, such as `head`, has seen enough.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except OSError as error:
+        if error.filename is None:
+            raise
+        print(f"fond-echo: {error.filename}: {error.strerror}", file=sys.stderr)
+        return 1
+    except UnicodeDecodeError as error:
+        print(f"fond-echo: a file is not UTF-8: {error}", file=sys.stderr)
+        return 1

@@ -30,6 +30,14 @@ def add_service(command: argparse.ArgumentParser) -> None:
     add_json(command)
 
 
+def named(text: str) -> tuple[str, str]:
+    """An option NAME=VALUE."""
+    name, equals, value = text.partition("=")
+    if not name or not equals:
+        raise argparse.ArgumentTypeError(f"{text!r} is not NAME=VALUE")
+    return name, value
+
+
 def service(options: argparse.Namespace) -> FondEcho:
     """A client for a command's options."""
     return FondEcho(options.address, options.key)

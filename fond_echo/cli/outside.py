@@ -12,7 +12,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.output import add_json, print_json
+from fond_echo.cli.output import add_json, named, print_json
 from fond_echo.core.errors import FondEchoError
 
 SAMPLES: dict[str, Any] = {
@@ -45,9 +45,9 @@ def add(commands: Any) -> None:
     trying.add_argument("file", type=Path)
     trying.add_argument("request", help="connect, poll, fetch, text, voice, …")
     _add_values(trying)
-    trying.add_argument("--fact", action="append", default=[], metavar="NAME=VALUE",
+    trying.add_argument("--fact", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a fact instead of its sample (conversation=room-7)")  # fmt: skip
-    trying.add_argument("--secret", action="append", default=[], metavar="NAME=FILE",
+    trying.add_argument("--secret", action="append", default=[], metavar="NAME=FILE", type=named,
                         help="a file with a secret's value; others are asked for")  # fmt: skip
     trying.add_argument("--sound", type=Path, help="a voice note to send")
     trying.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
@@ -63,18 +63,14 @@ def add(commands: Any) -> None:
 
 
 def _add_values(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--set", action="append", default=[], metavar="NAME=VALUE",
+    command.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                          help="a value of the line, such as base=https://…")  # fmt: skip
-
-
-def _pairs(given: list[str]) -> dict[str, str]:
-    return dict(each.partition("=")[::2] for each in given)
 
 
 def _described(options: argparse.Namespace) -> Any:
     from fond_echo.documents.description import read_description
 
-    fixed = _pairs(options.set)
+    fixed = dict(options.set)
     names = frozenset(fixed) | {"base"}
     return read_description(options.file.read_text("utf-8"), str(options.file), names), fixed
 
@@ -117,7 +113,7 @@ async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, s
     from fond_echo.outside.guard import guarded_client
     from fond_echo.outside.machine import Payload
 
-    facts = {**SAMPLES, **_pairs(options.fact)}
+    facts = {**SAMPLES, **dict(options.fact)}
     if options.sound:
         from fond_echo.core.audio.containers import decode
 
@@ -125,7 +121,7 @@ async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, s
         clip = decode(data).clip
         facts |= {"seconds": round(clip.seconds, 3), "waveform": heights(clip)}
         facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
-    vault = _Asked(_pairs(options.secret))
+    vault = _Asked(dict(options.secret))
     async with guarded_client(options.private) as client:
         line = ChatLine(description, fixed, {}, client, vault)
         error: FondEchoError | None = None

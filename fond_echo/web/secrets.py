@@ -11,6 +11,7 @@ from fond_echo.contract.api import SecretIn, SecretOut
 from fond_echo.contract.base import Name
 from fond_echo.store.records import SecretRecord
 from fond_echo.web.access import MayAdmin, MayBuild
+from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
 router = APIRouter(prefix="/api/secrets", tags=["secrets"])
@@ -44,5 +45,7 @@ async def put_secret(
 async def delete_secret(name: SecretName, _: MayAdmin, service: TheService) -> Response:
     """Forget a secret."""
     async with service.database.writing() as session:
-        await session.execute(delete(SecretRecord).where(SecretRecord.name == name))
+        gone = delete(SecretRecord).where(SecretRecord.name == name).returning(SecretRecord.name)
+        if (await session.execute(gone)).scalar_one_or_none() is None:
+            raise NotThere(f"there is no secret {name}")
     return Response(status_code=204)
