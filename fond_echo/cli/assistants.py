@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fond_echo.cli import trying
+from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, add_service, print_json, service, table
 from fond_echo.core.errors import FondEchoError
 
@@ -66,10 +67,7 @@ def files_in(folder: Path) -> dict[str, str]:
         if path.is_file() and is_sound(name):
             files[name] = as_text(path.read_bytes())
         elif path.is_file() and path.suffix in SUFFIXES:
-            try:
-                files[name] = path.read_text("utf-8")
-            except UnicodeDecodeError as error:
-                raise NoFolder(f"{path} is not UTF-8 text") from error
+            files[name] = text_in(path)
     return files
 
 

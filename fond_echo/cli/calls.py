@@ -10,18 +10,12 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.files import bytes_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, CallOut, Opening, RetryPlan
-from fond_echo.core.errors import FondEchoError
 
 LOOK_SECONDS = 0.5
-
-
-class NoSuchFile(FondEchoError):
-    """A sound file that is not there."""
-
-    code = "file-missing"
 
 
 def add(commands: Any) -> None:
@@ -79,10 +73,7 @@ def add(commands: Any) -> None:
 def _opening(options: argparse.Namespace) -> Opening:
     sound = ""
     if options.sound is not None:
-        try:
-            sound = base64.b64encode(options.sound.read_bytes()).decode()
-        except OSError as error:
-            raise NoSuchFile(f"{options.sound}: {error.strerror}") from error
+        sound = base64.b64encode(bytes_in(options.sound)).decode()
     return Opening(
         assistant=options.assistant, words=options.words or "", sound=sound,
         address=options.ask or "",

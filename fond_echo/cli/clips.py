@@ -8,6 +8,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.files import Unreadable, bytes_in
 from fond_echo.cli.output import add_json, bar, print_json
 
 
@@ -35,9 +36,10 @@ def _inspect(options: argparse.Namespace) -> int:
     code = 0
     for file in options.files:
         try:
-            report: Report = inspect(file.read_bytes())
-        except (OSError, SoundError) as error:
-            print(f"{file}: {error}", file=sys.stderr)
+            report: Report = inspect(bytes_in(file))
+        except (Unreadable, SoundError) as error:
+            told = str(error) if isinstance(error, Unreadable) else f"{file}: {error}"
+            print(told, file=sys.stderr)
             code = 1
             continue
         reports.append({"file": str(file), "voice_note": report.voice_note, **asdict(report)})
@@ -80,12 +82,7 @@ def _convert(options: argparse.Namespace) -> int:
         known = ", ".join(f".{each}" for each in FORMATS)
         print(f"fond-echo: {options.output} must end in {known}", file=sys.stderr)
         return 2
-    try:
-        data = options.file.read_bytes()
-    except OSError as error:
-        print(f"fond-echo: {options.file}: {error.strerror}", file=sys.stderr)
-        return 1
-    clip = decode(data).clip
+    clip = decode(bytes_in(options.file)).clip
     if options.trim:
         clip, _ = trimmed(clip)
     if options.loudness is not None:

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, print_json
 from fond_echo.cli.scores import Score, scored, together
 
@@ -179,7 +180,7 @@ def _grammar(file: Path, phrases: tuple[str, ...]) -> WordNetwork:
     from fond_echo.core.grammar.xml_form import read_xml
     from fond_echo.core.language.spoken import spoken_tokens
 
-    text = file.read_text(encoding="utf-8")
+    text = text_in(file)
     read = read_xml(text) if text.lstrip().startswith("<") else read_abnf(text)
     grammar = Grammar(read.rules, read.root, read.language, {"builtin:": builtin_grammar()})
     check_grammar(grammar)

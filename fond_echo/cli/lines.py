@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any, get_args
 
+from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
 from fond_echo.contract.api import LineIn, LineOut
 from fond_echo.contract.line import LineKind, LineSettings
@@ -73,12 +74,12 @@ def _settings(file: Path | None) -> LineSettings:
     from fond_echo.documents.source import read_yaml
     from fond_echo.documents.validate import validated
 
-    return validated(read_yaml(file.read_text("utf-8"), str(file)), LineSettings)
+    return validated(read_yaml(text_in(file), str(file)), LineSettings)
 
 
 def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
     """The text of a description, once it was found right. Raises FaultyFile."""
-    text = file.read_text("utf-8")
+    text = text_in(file)
     if kind == "phone":
         from fond_echo.documents.phone import read_phone
 
@@ -214,8 +215,8 @@ def _memory(options: argparse.Namespace) -> int:
 def _facts(file: Path) -> dict[str, Any]:
     """Raises NotFacts for a file that is no JSON object."""
     try:
-        given = json.loads(file.read_text("utf-8"))
-    except (OSError, ValueError) as error:
+        given = json.loads(text_in(file))
+    except ValueError as error:
         raise NotFacts(f"{file} cannot be read as JSON: {error}") from error
     if not isinstance(given, dict):
         raise NotFacts(f"{file} holds no JSON object", remedy='such as {"island": "Pell"}')

@@ -68,6 +68,3 @@ def main(arguments: list[str] | None = None) -> int:
             raise
         print(f"fond-echo: {error.filename}: {error.strerror}", file=sys.stderr)
         return 1
-    except UnicodeDecodeError as error:
-        print(f"fond-echo: a file is not UTF-8: {error}", file=sys.stderr)
-        return 1

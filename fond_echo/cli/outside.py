@@ -12,6 +12,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, named, print_json
 from fond_echo.core.errors import FondEchoError
 
@@ -72,7 +73,7 @@ def _described(options: argparse.Namespace) -> Any:
 
     fixed = dict(options.set)
     names = frozenset(fixed) | {"base"}
-    return read_description(options.file.read_text("utf-8"), str(options.file), names), fixed
+    return read_description(text_in(options.file), str(options.file), names), fixed
 
 
 def _check(options: argparse.Namespace) -> int:
@@ -151,7 +152,7 @@ class _Asked:
     whoever tries says where."""
 
     def __init__(self, files: dict[str, str]) -> None:
-        self._values = {name: Path(path).read_text().strip() for name, path in files.items()}
+        self._values = {name: text_in(Path(path)).strip() for name, path in files.items()}
 
     def __getitem__(self, name: str) -> str:
         if name not in self._values:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.files import text_in
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition.scoring import Edits, edits, wilson
 
@@ -44,8 +45,8 @@ class Score:
 
 
 def scored(file: Path, heard: str) -> Score:
-    """Raises OSError where there is no text beside the file."""
-    said = spoken_tokens(file.with_suffix(".txt").read_text(encoding="utf-8"))
+    """Raises Unreadable where there is no text beside the file."""
+    said = spoken_tokens(text_in(file.with_suffix(".txt")))
     return Score(edits(said, heard.split()), edits(" ".join(said), heard))
 
 

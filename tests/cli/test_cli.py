@@ -244,6 +244,45 @@ class Assistants(Command):
         self.assertEqual((code, json.loads(out)["faults"][0]["line"]), (1, 4))
         self.assertEqual(self.run_command("assistant", "check", self.folder / "none")[0], 1)
 
+    def test_files_that_cannot_be_read_are_told_by_name(self):
+        none, junk = self.folder / "none.yaml", self.folder / "junk.yaml"
+        junk.write_bytes(b"\xff\xfe\x00")
+        sound = self.folder / "sound.wav"
+        sound.write_bytes(encode(tone(0.3), "wav"))
+        for command in (
+            ("clip", "inspect", none), ("clip", "convert", none, "-o", self.folder / "x.wav"),
+            ("transcribe", none), ("transcribe", sound, "--grammar", none),
+            ("outside", "check", none), ("rehearse", none),
+            ("speak", "Hello.", "-o", none / "x.ogg"),
+            ("line", "add", "x", "--assistant", "a", "--network", none),
+            ("line", "add", "x", "--kind", "phone", "--assistant", "a", "--network", none),
+            ("line", "add", "x", "--kind", "http", "--assistant", "a", "--settings", none),
+            ("call", "place", "exchange", "2001", "--sound", none),
+        ):  # fmt: skip
+            code, out, err = self.run_command(*command)
+            self.assertEqual((code, out), (1, ""), command)
+            self.assertIn("none.yaml", err)
+            self.assertNotIn("Errno", err)
+            self.assertNotIn("Traceback", err)
+        for command in (
+            ("transcribe", junk), ("transcribe", sound, "--grammar", junk),
+            ("outside", "check", junk), ("rehearse", junk),
+            ("line", "add", "x", "--kind", "phone", "--assistant", "a", "--network", junk),
+        ):  # fmt: skip
+            code, _, err = self.run_command(*command)
+            self.assertEqual(code, 1)
+            self.assertIn("junk.yaml", err)
+
+    def test_options_that_are_no_pairs(self):
+        for command in (
+            ("line", "add", "x", "--assistant", "a", "--set", "base"),
+            ("outside", "try", "network.yaml", "text", "--fact", "=room"),
+            ("call", "place", "exchange", "2001", "--words", "Hello.", "--variable", "name"),
+        ):
+            code, _, err = self.run_command(*command)
+            self.assertEqual(code, 2)
+            self.assertIn("is not NAME=VALUE", err)
+
     def test_a_service_that_cannot_be_reached(self):
         nowhere = ("--address", "http://127.0.0.1:1", "--key", "fe-x")
         for command in (

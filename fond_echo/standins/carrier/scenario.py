@@ -119,7 +119,9 @@ def read_scenario(path: Path) -> Scenario:
     """Raises FaultyScenario, with what is wrong where."""
     try:
         return Scenario.model_validate(YAML(typ="safe").load(path.read_text("utf-8")))
-    except (OSError, YAMLError) as error:
+    except OSError as error:
+        raise FaultyScenario(f"{path}: {error.strerror}") from error
+    except (UnicodeDecodeError, YAMLError) as error:
         raise FaultyScenario(f"{path.name}: {error}") from error
     except ValidationError as error:
         found = [

@@ -1,0 +1,31 @@
+"""Files that commands read: what cannot be read is told by its name."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fond_echo.core.errors import FondEchoError
+
+
+class Unreadable(FondEchoError):
+    """A file that a command should read is not there, or is no text."""
+
+    code = "file-unreadable"
+
+
+def bytes_in(file: Path) -> bytes:
+    """A file's bytes. Raises Unreadable."""
+    try:
+        return file.read_bytes()
+    except OSError as error:
+        raise Unreadable(f"{file}: {error.strerror}") from error
+
+
+def text_in(file: Path) -> str:
+    """A file's text. Raises Unreadable."""
+    try:
+        return bytes_in(file).decode("utf-8")
+    except UnicodeDecodeError as error:
+        raise Unreadable(
+            f"{file} is not UTF-8 text: its byte {error.start} is {error.object[error.start]:#04x}"
+        ) from error
