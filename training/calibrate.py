@@ -1,7 +1,11 @@
 """Fit how sure to be: from measures of closed readings and of words to the chance that they are
 right, over all conditions, with speakers that are neither trained on nor tested with.
 
-    python -m training.calibrate --texts FOLDER [--count 150]
+    python -m training.calibrate --texts FOLDER [--count 150] [--people FOLDER]
+
+With people's recordings (see bench/people), closed readings of half of them are fitted too, and
+those of the other half told: the network is less sure of its sounds in people, and what is right
+there would never be believed otherwise.
 
 Prints the weights for `fond_echo.core.recognition.trust`, and how well they keep what they say on
 other speakers again.
@@ -19,6 +23,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import minimize
 
+from bench.people import WAYS, recordings
 from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.dictation import dictate
 from fond_echo.core.recognition.recogniser import MOST
@@ -55,6 +60,34 @@ def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
                 second = readings[1] if len(readings) > 1 else None
                 right = tuple(word.word for word in readings[0].words) == said.words
                 found.append((fit(readings[0], second, logs), right and bool(k % 2)))
+    return found
+
+
+def people_samples(folder: Path, part: int) -> list[Sample]:
+    """Closed readings of every other recording of people, held against its own set and against
+    another; clean, and through the telephone. `places` is in neither part."""
+    sets = {name: said for name, said in recordings(folder).items() if name != "places"}
+    networks = {
+        name: Expected(tuple(dict.fromkeys(each.said for each in said)))
+        for name, said in sets.items()
+    }
+    ear, rng = recogniser(), random.Random(part)
+    found: list[Sample] = []
+    for name, said in sets.items():
+        others = [networks[each] for each in networks if each != name]
+        for place, each in enumerate(said):
+            if place % 2 != part:
+                continue
+            for spoil in WAYS.values():
+                logs = ear.probabilities(spoil(each.clip()))
+                for expected in (networks[name], rng.choice(others)):
+                    readings = read(logs, ear.graph(expected), most=MOST)
+                    if readings:
+                        second = readings[1] if len(readings) > 1 else None
+                        heard = " ".join(word.word for word in readings[0].words)
+                        inside = expected is networks[name]
+                        right = inside and heard == each.said
+                        found.append((fit(readings[0], second, logs), right))
     return found
 
 
@@ -147,6 +180,7 @@ def main() -> None:
     )
     parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
     parser.add_argument("--count", type=int, default=150)
+    parser.add_argument("--people", type=Path, help="packages with recordings, unpacked")
     parser.add_argument("--plots", type=Path, help="a folder for reliability plots")
     chosen = parser.parse_args()
     texts = wordnet(chosen.texts, examples_only=True)
@@ -160,8 +194,13 @@ def main() -> None:
         def heard(many: int, seed: int) -> list[Sample]:
             return [*chain(*pool.map(word_samples, [(k, many, seed, texts) for k in places]))]
 
-        weights, others = fitted(closed(count, FITTING_SEED), 3), closed(count // 2, OTHER_SEED)
+        samples, others = closed(count, FITTING_SEED), closed(count // 2, OTHER_SEED)
+        if chosen.people:
+            samples += people_samples(chosen.people, 0)
+        weights = fitted(samples, 3)
         told("closed sets", weights, others, plots and plots / "ear-closed-sets.png")
+        if chosen.people:
+            told("closed sets of people", weights, people_samples(chosen.people, 1))
         weights, others = fitted(heard(count, FITTING_SEED), 2), heard(count // 2, OTHER_SEED)
         told("words of dictation", weights, others, plots and plots / "ear-words.png")
 

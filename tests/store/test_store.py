@@ -7,7 +7,7 @@ from sqlalchemy import func, select, text, update
 
 import fond_echo.store.calls  # noqa: F401  # its records are among those compared
 from fond_echo.store.blobs import CHUNK, MissingBlob, PostgresBlobs
-from fond_echo.store.clips import ClipStore, MissingClip
+from fond_echo.store.clips import CACHED_BYTES, ClipStore, MissingClip
 from fond_echo.store.database import Database
 from fond_echo.store.events import Cursor, emit, events_after, present
 from fond_echo.store.keys import add_key, bearer_of, includes, new_key, sign_in, sign_out, signed_in
@@ -94,6 +94,19 @@ class Blobs(DatabaseTest):
             self.assertEqual(count, 0)
             with self.assertRaises(MissingBlob):
                 await blobs.get(session, digest)
+
+    async def test_only_recent_sound_stays_in_memory(self):
+        clips = ClipStore(self.database)
+        piece = bytes(3 * 2**20)
+        kept = [await clips.keep(piece + bytes([n]), "audio/flac", "spoken") for n in range(6)]
+        held = clips._recent
+        self.assertEqual(list(held), [each.id for each in kept[-3:]])
+        self.assertEqual(sum(map(len, held.values())), clips._size)
+        self.assertLessEqual(clips._size, CACHED_BYTES)
+        self.assertEqual((await clips.load(kept[0].id))[-1], 0)
+        self.assertEqual(list(held)[-1], kept[0].id)
+        clips._remember(kept[0].id, b"short")
+        self.assertEqual(sum(map(len, held.values())), clips._size)
 
     async def test_clips(self):
         first, second = ClipStore(self.database), ClipStore(self.database)
