@@ -24,34 +24,52 @@ def uneven(tracks: Tracks, segments: Sequence[Segment], rng: Rng) -> Tracks:
     """The same utterance with other levels (of each sound, of the syllables, of the whole), with
     air above 4 kHz in what is voiced, and with formants and pitch that wander."""
     count = len(tracks.voicing)
+    voiced, unvoiced = _levels(count, segments, rng)
+    said = replace(
+        tracks,
+        voicing=tracks.voicing * voiced,
+        aspiration=tracks.aspiration * voiced,
+        frication=tracks.frication * unvoiced,
+    )
+    return _restless(_airy(said, rng) if rng.random() < 0.65 else said, rng)
+
+
+def _levels(count: int, segments: Sequence[Segment], rng: Rng) -> tuple[Track, Track]:
+    """Factors for what is voiced and for what hisses."""
     each = rng.uniform(0, 5)
-    levels = np.zeros(count)
-    hisses = np.zeros(count)
+    levels, hisses = np.zeros(count), np.zeros(count)
     clock = 0.0
     for segment in segments:
         first, clock = clock, clock + segment.seconds
         here = slice(round(first * FRAMES_PER_SECOND), round(clock * FRAMES_PER_SECOND))
         levels[here] = rng.normal(0, each) if segment.kind != "closure" else 0.0
         hisses[here] = rng.normal(0, each)
-    whole = _swell(count, rng) + _end(count, segments, rng)
-    voiced = 10 ** ((smoothed(levels, rng.uniform(8, 24)) + whole) / 20)
-    unvoiced = 10 ** ((smoothed(hisses, 6) + whole) / 20)
-    frication = tracks.frication * unvoiced
-    gains = tracks.noise_gains
-    if rng.random() < 0.65:
-        # Air in what is voiced: above 4 kHz it is most of what there is.
-        level = rng.uniform(-54, -26) + _wandering(count, rng) * rng.uniform(0, 6)
-        air = tracks.voicing * voiced * 10 ** (level / 20)
-        open_ = gains.max(axis=1) < 1e-3
-        colour = 10 ** (rng.uniform(np.array((-40, -40, -30, -18, -12, -12, -30)), 0.0) / 20)
-        gains = np.where(open_[:, None], colour, gains)
-        frication = np.where(open_, frication + air, frication)
-    restless = rng.uniform(0, 0.07)
-    paths = np.stack(
-        [_wandering(count, rng) * restless for _ in range(3)]
-        + [np.zeros(count)] * (tracks.formants.shape[1] - 3),
-        axis=1,
+    whole = _wandering(count, rng) * rng.uniform(0, 4) + _ends(count, segments, rng)
+    voiced = smoothed(levels, rng.uniform(8, 24)) + whole
+    return 10 ** (voiced / 20), 10 ** ((smoothed(hisses, 6) + whole) / 20)
+
+
+def _airy(tracks: Tracks, rng: Rng) -> Tracks:
+    """With air in what is voiced: above 4 kHz it is most of what there is."""
+    count = len(tracks.voicing)
+    level = rng.uniform(-54, -26) + _wandering(count, rng) * rng.uniform(0, 6)
+    air = tracks.voicing * 10 ** (level / 20)
+    open_ = tracks.noise_gains.max(axis=1) < 1e-3
+    colour = 10 ** (rng.uniform(np.array((-40, -40, -30, -18, -12, -12, -30)), 0.0) / 20)
+    return replace(
+        tracks,
+        frication=np.where(open_, tracks.frication + air, tracks.frication),
+        noise_gains=np.where(open_[:, None], colour, tracks.noise_gains),
     )
+
+
+def _restless(tracks: Tracks, rng: Rng) -> Tracks:
+    """With formants, bandwidths and pitch that wander."""
+    count, formants = tracks.formants.shape
+    restless = rng.uniform(0, 0.07)
+    paths = np.zeros((count, formants))
+    for k in range(3):
+        paths[:, k] = _wandering(count, rng) * restless
     looser = np.exp(_wandering(count, rng)[:, None] * rng.uniform(0, 0.35))
     semitones = _wandering(count, rng) * rng.uniform(0, 2.5)
     return replace(
@@ -59,10 +77,6 @@ def uneven(tracks: Tracks, segments: Sequence[Segment], rng: Rng) -> Tracks:
         formants=tracks.formants * np.exp(paths),
         bandwidths=tracks.bandwidths * looser,
         pitch=np.clip(tracks.pitch * 2 ** (semitones / 12), 55, 450),
-        voicing=tracks.voicing * voiced,
-        aspiration=tracks.aspiration * voiced,
-        frication=frication,
-        noise_gains=gains,
     )
 
 
@@ -73,12 +87,7 @@ def _wandering(count: int, rng: Rng) -> Track:
     return smoothed(line, 20)
 
 
-def _swell(count: int, rng: Rng) -> Track:
-    """Decibels that wander over syllables."""
-    return _wandering(count, rng) * rng.uniform(0, 4)
-
-
-def _end(count: int, segments: Sequence[Segment], rng: Rng) -> Track:
+def _ends(count: int, segments: Sequence[Segment], rng: Rng) -> Track:
     """Decibels by which the last of a phrase dies away, and the first begins softly."""
     drop = np.zeros(count)
     said = [k for k, each in enumerate(segments) if each.kind != "silence"]
