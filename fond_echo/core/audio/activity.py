@@ -118,3 +118,39 @@ def pieces(clip: Clip, longest: float) -> list[Span]:
         start = cut
     found.append(Span(start, clip.seconds))
     return found
+
+
+TONE_WINDOW = 0.032
+TONE_SHARE = 0.95
+TONE_FRAMES = 0.6
+"""Of the loud frames of telephone keys 0.76 are so, of a beep all; of 556 recordings of people at
+most 0.19, of single words in voices higher than any in training at most 0.25."""
+
+PEAK_BINS = 3
+"""A tone lies in so many bins on either side of its peak."""
+
+
+def tonal(clip: Clip) -> bool:
+    """Whether a clip is but tones: telephone keys, beeps, a whistle.
+
+    So is one in whose loud frames nearly all power (of the differences from sample to sample, which
+    lifts what is high) lies in two peaks. In speech there are hisses, and voices have harmonics.
+    """
+    size = round(clip.rate * TONE_WINDOW)
+    count = len(clip) // size
+    if not count:
+        return False
+    samples = np.diff(clip.samples[: count * size], prepend=clip.samples[:1])
+    frames = samples.reshape(count, size) * np.hanning(size).astype(np.float32)
+    powers = np.square(np.abs(np.fft.rfft(frames, axis=1)))
+    whole = powers.sum(axis=1)
+    loud = whole > 0.05 * np.percentile(whole, 95)
+    rest = powers[loud]
+    if not len(rest) or not whole.any():
+        return False
+    at = np.arange(powers.shape[1])
+    for _ in range(2):
+        peaks = rest.argmax(axis=1)
+        rest = np.where(np.abs(at[None] - peaks[:, None]) <= PEAK_BINS, 0.0, rest)
+    share = 1.0 - rest.sum(axis=1) / whole[loud]
+    return bool(np.mean(share > TONE_SHARE) > TONE_FRAMES)

@@ -15,9 +15,21 @@ from numba import njit
 
 from fond_echo.core.recognition.graph import ANYTHING, PhonemeGraph
 from fond_echo.core.recognition.network import Matrix
+from fond_echo.core.recognition.symbols import BLANK
 
-ANYTHING_PRICE = 1.7
+ANYTHING_PRICE = 3.5
 """Taken off for each frame that only fits an "anything" arc."""
+
+ANYTHING_TOLL = 10.0
+"""Taken off once for each stretch of anything: it is not to be the cheapest way around a sound."""
+
+BLANK_PRICE = 3.0
+"""Taken off the blank in every frame. A network that was trained on made voices and is not sure of
+a person's falls back on the blank, so that the shortest phrase would win."""
+
+WORD_TOLL = 3.0
+"""Taken off once for each word: as blanks cost something, more words would always be found where
+any number of them may be said."""
 
 BEAM = 50.0
 UNREACHED = -1e30
@@ -45,41 +57,86 @@ class Reading:
     score: float
 
 
+def priced(probabilities: Matrix, price: float = BLANK_PRICE) -> Matrix:
+    """Log probabilities as they are searched, with the blank's price taken off."""
+    logs = probabilities.copy()
+    logs[:, BLANK] -= price
+    return logs
+
+
 def read(probabilities: Matrix, graph: PhonemeGraph, *, most: int = 5) -> list[Reading]:
-    """The best readings of a sound, best first, each ending in another place of the graph.
+    """The best readings of a whole sound: see `Search.readings`.
 
     Args:
         probabilities: log probabilities, shape (frames, outputs).
         most: how many to give; fewer where fewer paths reach an end.
     """
-    if not len(graph) or not len(probabilities):
-        return []
-    scores, links, begun, table = _search(
-        probabilities.astype(np.float64),
-        probabilities.max(axis=1).astype(np.float64),
-        graph.symbols,
-        graph.starts,
-        graph.initial,
-        graph.first,
-        graph.after,
-        ANYTHING_PRICE,
-        BEAM,
-    )
-    best = np.where(graph.final, scores.max(axis=0), -np.inf)
-    readings: list[Reading] = []
-    seen: set[tuple[str, ...]] = set()
-    for place in np.argsort(-best, kind="stable"):
-        if best[place] < UNREACHED / 2 or len(readings) == most:
-            break
-        half = int(scores[1, place] > scores[0, place])
-        found = _words(place, links[half, place], begun[half, place], table, graph)
-        found[-1] = FoundWord(found[-1].word, found[-1].start, len(probabilities))
-        kept = tuple(each for each in found if each.word != ANYTHING)
-        spoken = tuple(each.word for each in kept)
-        if kept and spoken not in seen:
-            seen.add(spoken)
-            readings.append(Reading(kept, float(best[place])))
-    return readings
+    search = Search(graph)
+    search.feed(probabilities)
+    return search.readings(most)
+
+
+class Search:
+    """A search that is fed as the sound comes; what it finds is the same as of the whole."""
+
+    def __init__(self, graph: PhonemeGraph) -> None:
+        self._graph = graph
+        total = len(graph)
+        self._roots = np.flatnonzero(graph.initial)
+        self._scores = np.full((2, 2, total), UNREACHED)
+        self._links = np.full((2, 2, total), -1, np.int64)
+        self._begins = np.zeros((2, 2, total), np.int64)
+        self._stamps = np.empty((2, 2, total), np.int64)
+        self._active = np.zeros((2, total), np.int64)
+        self._table = np.zeros((1024, 4), np.int64)
+        self.reset()
+
+    def reset(self) -> None:
+        """Begin with another sound."""
+        self._stamps.fill(-1)
+        self._frames = 0
+        self._used, self._count = 0, 0
+        self._lead, self._best = 0.0, 0.0
+
+    def feed(self, probabilities: Matrix) -> None:
+        """The next log probabilities, shape (frames, outputs)."""
+        if not len(self._graph) or not len(probabilities):
+            return
+        logs = priced(probabilities).astype(np.float64)
+        graph = self._graph
+        self._table, self._used, self._count, self._lead, self._best = _search(
+            (logs, logs.max(axis=1), self._frames),
+            (graph.symbols, graph.starts, self._roots, graph.first, graph.after),
+            (ANYTHING_PRICE, ANYTHING_TOLL, WORD_TOLL, BEAM),
+            (self._scores, self._links, self._begins, self._stamps, self._active),
+            (self._table, self._used, self._count, self._lead, self._best),
+        )
+        self._frames += len(logs)
+
+    def readings(self, most: int = 5) -> list[Reading]:
+        """The best readings of what was fed, best first, each ending in another place of the graph;
+        at most so many, fewer where fewer paths reach an end."""
+        if not self._frames:
+            return []
+        new, graph = self._frames & 1, self._graph
+        there = self._stamps[new] == self._frames - 1
+        scores = np.where(there, self._scores[new], UNREACHED)
+        best = np.where(graph.final, scores.max(axis=0), -np.inf)
+        readings: list[Reading] = []
+        seen: set[tuple[str, ...]] = set()
+        for place in np.argsort(-best, kind="stable"):
+            if best[place] < UNREACHED / 2 or len(readings) == most:
+                break
+            half = int(scores[1, place] > scores[0, place])
+            link, begun = self._links[new, half, place], self._begins[new, half, place]
+            found = _words(place, link, begun, self._table, graph)
+            found[-1] = FoundWord(found[-1].word, found[-1].start, self._frames)
+            kept = tuple(each for each in found if each.word != ANYTHING)
+            spoken = tuple(each.word for each in kept)
+            if kept and spoken not in seen:
+                seen.add(spoken)
+                readings.append(Reading(kept, float(best[place])))
+        return readings
 
 
 def _words(
@@ -112,32 +169,27 @@ def _reach(half, s, t, path, ahead, count):  # type: ignore[no-untyped-def]  # c
 
 
 @njit(cache=True)
-def _search(  # type: ignore[no-untyped-def]  # compiled
-    logs, tops, symbols, starts, initial, first, after, price, beam
-):  # fmt: skip
-    """Scores, links and word starts at the last frame, and the table of ended words.
+def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def]  # compiled
+    """Further frames; gives what `kept` is then, the table of ended words first.
 
-    Row 0 of each is the phoneme's own state, row 1 the blank after it. Only what is within the beam
-    of the best is looked at.
+    In the state, row 0 of each is the phoneme's own, row 1 the blank after it. Only what is within
+    the beam of the best is looked at.
     """
-    frames, total = logs.shape[0], symbols.shape[0]
+    logs, tops, done = sound
+    symbols, starts, roots, first, after = graph
+    price, toll, word_toll, beam = prices
+    scores, links, begins, stamps, actives = state
+    table, used, count, lead, best = kept
     low = UNREACHED
-    scores = np.full((2, 2, total), low)
-    links = np.full((2, 2, total), -1, np.int64)
-    begins = np.zeros((2, 2, total), np.int64)
-    stamps = np.full((2, 2, total), -1, np.int64)
-    active = np.zeros((2, total), np.int64)
-    roots = np.flatnonzero(initial)
-    table = np.zeros((1024, 4), np.int64)
-    used, count, lead, best = 0, 0, 0.0, 0.0
-    for t in range(frames):
+    for row in range(logs.shape[0]):
+        t = done + row
         old, new = t & 1, 1 - (t & 1)
-        ahead = (scores[new], links[new], begins[new], stamps[new], active[new])
+        ahead = (scores[new], links[new], begins[new], stamps[new], actives[new])
         floor = best - beam
         made = 0
         best = low
         for k in range(count):
-            s = active[old, k]
+            s = actives[old, k]
             symbol = symbols[s]
             own = scores[old, 0, s] if stamps[old, 0, s] == t - 1 else low
             blank = scores[old, 1, s] if stamps[old, 1, s] == t - 1 else low
@@ -145,7 +197,7 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
             top = max(own, blank)
             if top < floor:
                 continue
-            emit = logs[t, symbol] if symbol >= 0 else tops[t] - price
+            emit = logs[row, symbol] if symbol >= 0 else tops[row] - price
             stay = top if symbol < 0 else own
             if stay >= floor:
                 from_half = half if symbol < 0 else 0
@@ -159,9 +211,14 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
                 )
                 best = max(best, stay + emit)
             made = _reach(
-                1, s, t, (top + logs[t, 0], links[old, half, s], begins[old, half, s]), ahead, made
+                1,
+                s,
+                t,
+                (top + logs[row, 0], links[old, half, s], begins[old, half, s]),
+                ahead,
+                made,
             )
-            best = max(best, top + logs[t, 0])
+            best = max(best, top + logs[row, 0])
             entry = -1
             for place in range(first[s], first[s + 1]):
                 q = after[place]
@@ -170,7 +227,8 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
                     came, came_half = own, 0
                 if came < floor:
                     continue
-                gained = came + (logs[t, symbols[q]] if symbols[q] >= 0 else tops[t] - price)
+                fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
+                gained = came + fits - (word_toll if starts[q] and symbols[q] >= 0 else 0.0)
                 if gained < best - beam or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
                     continue
                 link, begun = links[old, came_half, s], begins[old, came_half, s]
@@ -190,15 +248,11 @@ def _search(  # type: ignore[no-untyped-def]  # compiled
                 best = max(best, gained)
         if lead >= floor:
             for q in roots:
-                gained = lead + (logs[t, symbols[q]] if symbols[q] >= 0 else tops[t] - price)
+                fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
+                gained = lead + fits - (word_toll if symbols[q] >= 0 else 0.0)
                 made = _reach(0, q, t, (gained, np.int64(-1), np.int64(t)), ahead, made)
                 best = max(best, gained)
-        lead += logs[t, 0]
+        lead += logs[row, 0]
         best = max(best, lead)
         count = made
-    new = frames & 1
-    for half in range(2):
-        for s in range(total):
-            if stamps[new, half, s] != frames - 1:
-                scores[new, half, s] = low
-    return scores[new], links[new], begins[new], table
+    return table, used, count, lead, best

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from fond_echo.core.recognition.closed import FoundWord, Reading
+from fond_echo.core.recognition.closed import FoundWord, Reading, priced
 from fond_echo.core.recognition.network import Matrix
 from fond_echo.core.recognition.tree import PronunciationTree
 from fond_echo.core.recognition.words import WordModel
@@ -23,7 +23,10 @@ TOKENS = 400
 BEAM = 15.0
 SYMBOL_BEAM = 7.0
 LANGUAGE_WEIGHT = 0.75
-WORD_BONUS = 0.5
+WORD_BONUS = 0.0
+BLANK_PRICE = 2.0
+"""Taken off the blank in every frame, so that what is heard unsurely is not passed over."""
+
 PAIR_BONUS = 1.5
 """Added to the log probability of two words in a row that a hint has."""
 
@@ -77,7 +80,7 @@ class Dictation:
 
     def feed(self, logs: Matrix) -> None:
         """The next rows of log probabilities, shape (n, outputs)."""
-        for row in logs.astype(np.float64):
+        for row in priced(logs, BLANK_PRICE).astype(np.float64):
             if self._used + 3_000 > len(self._table):
                 self._table = np.concatenate([self._table, np.zeros_like(self._table)])
             self._count, self._used = _advance(

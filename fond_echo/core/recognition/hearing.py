@@ -9,6 +9,7 @@ network's blanks. What then has not been looked at yet is read at once.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -117,6 +118,7 @@ class Hearing:
         self._end, self._number_end = end_seconds, number_seconds
         self._longest = longest_seconds
         self._vocabulary = recogniser.vocabulary(self._expected)
+        self._closely = recogniser.search(self._expected)
         self._levelling = Levelling()
         self._emphasised = np.zeros(0, np.float32)
         self._last_sample = np.float32(0)
@@ -130,6 +132,8 @@ class Hearing:
         self._first = self._heard - self._levelling.held - sum(map(len, self._energies))
         self._network = NetworkStream(self._recogniser.network)
         self._search = Dictation(self._vocabulary)
+        if self._closely is not None:
+            self._closely.reset()
         self._logs: list[Matrix] = []
         self._sounding, self._blank = 0, 0
         self._told = ""
@@ -175,6 +179,8 @@ class Hearing:
             return
         self._logs.append(logs)
         self._search.feed(logs)
+        if self._closely is not None:
+            self._closely.feed(logs)
         for symbol in logs.argmax(axis=1).tolist():
             self._blank = self._blank + 1 if symbol == BLANK else 0
             self._sounding += symbol != BLANK
@@ -200,7 +206,10 @@ class Hearing:
         return []
 
     def _ended(self, *, cut: bool) -> Utterance:
-        found = self._recogniser.read(self._whole(), self._expected, self._search.finish(MOST))
+        whole = self._whole()
+        found = self._recogniser.read(
+            whole, self._expected, closely=self._closely, freely=partial(self._search.finish, MOST)
+        )
         self._begin()
         return Utterance(found, cut)
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
 
-from fond_echo.core.audio.activity import Span, pieces, speech_spans
+from fond_echo.core.audio.activity import Span, pieces, speech_spans, tonal
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.languages import LANGUAGES
@@ -16,7 +16,7 @@ from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.written import written_text
-from fond_echo.core.recognition.closed import FoundWord, Reading, read
+from fond_echo.core.recognition.closed import WORD_TOLL, FoundWord, Reading, Search, read
 from fond_echo.core.recognition.dictation import Vocabulary, dictate
 from fond_echo.core.recognition.features import levelled, log_mel
 from fond_echo.core.recognition.graph import (
@@ -25,7 +25,7 @@ from fond_echo.core.recognition.graph import (
     WordNetwork,
     phoneme_graph,
 )
-from fond_echo.core.recognition.network import FRAME_SECONDS, AcousticNetwork, Matrix
+from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork, Matrix
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
     Alternative,
@@ -56,6 +56,13 @@ does is music, or a machine."""
 
 MOST = 5
 """Readings that are told."""
+
+MARGIN = 0.15
+"""Seconds before and after what is taken for speech: words begin and end softly."""
+
+BEFORE_IT, QUIETEST = 30, 5.0
+"""Where a clip begins with the first word, its level and its colour are not known yet: so many
+frames of its own quietest (a percentile of each band) are heard first."""
 
 
 @dataclass(frozen=True)
@@ -112,7 +119,10 @@ class Recogniser:
 
     def probabilities(self, clip: Clip) -> Matrix:
         """Phoneme log probabilities of a clip at 16 kHz, one row every 30 ms."""
-        return self.network.log_probabilities(levelled(log_mel(clip)))
+        logs = log_mel(clip)
+        before = np.tile(np.percentile(logs, QUIETEST, axis=0), (BEFORE_IT, 1))
+        whole = np.concatenate([before, logs]).astype(np.float32)
+        return self.network.log_probabilities(levelled(whole))[BEFORE_IT // STRIDE :]
 
     def vocabulary(self, expected: Expected) -> Vocabulary:
         """What dictation knows where this is expected."""
@@ -126,32 +136,45 @@ class Recogniser:
     def _piece(self, clip: Clip, span: Span, expected: Expected) -> Transcript:
         part = clip.part(span.start, span.end)
         speech = speech_spans(part)
-        if not speech:
+        if not speech or tonal(part):
             return NOTHING
-        start = speech[0].start
-        logs = self.probabilities(part.part(start, speech[-1].end))
+        start = max(0.0, speech[0].start - MARGIN)
+        end = min(part.seconds, speech[-1].end + MARGIN)
+        logs = self.probabilities(part.part(start, end))
         seconds = sum(each.seconds for each in speech)
         return self.read(Stretch(logs, span.start + start, round(seconds, 2)), expected)
 
     def read(
-        self, stretch: Stretch, expected: Expected, freely: list[Reading] | None = None
+        self,
+        stretch: Stretch,
+        expected: Expected,
+        *,
+        closely: Search | None = None,
+        freely: Callable[[], list[Reading]] | None = None,
     ) -> Transcript:
         """What was said in a stretch.
 
         Args:
-            freely: readings of dictation, where they are there already.
+            closely: a search of what is expected that was fed all of it already.
+            freely: gives readings of dictation that was fed all of it already.
         """
         sounding = int((stretch.logs.argmax(axis=1) != BLANK).sum()) if len(stretch.logs) else 0
         if sounding < SOUNDING:
             return NOTHING
         closed = None
-        if expected.phrases or expected.network:
-            closed = self._closed(stretch, expected)
+        if closely is None:
+            closely = self.search(expected)
+            if closely is not None:
+                closely.feed(stretch.logs)
+        if closely is not None:
+            closed = self._closed(stretch, expected, closely.readings(MOST))
             if closed is not None and closed.confidence >= ACCEPT:
                 return closed
         if freely is None:
-            freely = dictate(stretch.logs, self.vocabulary(expected), MOST)
-        return self._free(stretch, expected, freely, closed)
+            found = dictate(stretch.logs, self.vocabulary(expected), MOST)
+        else:
+            found = freely()
+        return self._free(stretch, expected, found, closed)
 
     def _build_graph(
         self, phrases: tuple[str, ...], network: WordNetwork | None, sounds: Sounds
@@ -164,8 +187,15 @@ class Recogniser:
         """What is expected, as a graph of phonemes."""
         return self._graph(expected.phrases, expected.network, expected.sounds)
 
-    def _closed(self, stretch: Stretch, expected: Expected) -> Transcript | None:
-        readings = read(stretch.logs, self.graph(expected), most=MOST)
+    def search(self, expected: Expected) -> Search | None:
+        """A search of what is expected; None where nothing is."""
+        if not expected.phrases and not expected.network:
+            return None
+        return Search(self.graph(expected))
+
+    def _closed(
+        self, stretch: Stretch, expected: Expected, readings: list[Reading]
+    ) -> Transcript | None:
         if not readings or not all(self._sayable(word, expected) for word in readings[0].words):
             return None
         sure = [
@@ -269,7 +299,7 @@ class Recogniser:
             span = logs[word.start : max(word.end, word.start + 1)]
             graph, phonemes = self._graph_of_word(word.word, sounds)
             own = read(span, graph, most=1)
-            score = own[0].score if own else -20.0 * len(span)
+            score = own[0].score + WORD_TOLL if own else -20.0 * len(span)
             yield word, word_fit(score, span, phonemes)
 
     @lru_cache(maxsize=20_000)  # noqa: B019  # one recogniser a process

@@ -5,6 +5,7 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.recognition import closed
 from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
 from fond_echo.core.recognition.recogniser import ACCEPT
@@ -55,6 +56,43 @@ class Search(unittest.TestCase):
         self.assertGreater(bare.score / len(spell("boat to pell")), inside.score / 100)
         closed = self.read("hello there boat to pell please", "boat to pell", around=False)
         self.assertLess(closed[0].score, inside.score)
+
+    def test_an_unsure_network_is_not_read_as_the_shortest_phrase(self):
+        sure = spell("a mountain goat")
+        doubtful = np.log(0.2 * np.exp(sure) + 0.8 * np.eye(40)[0] + 1e-4).astype(np.float32)
+        for phrases in (("a mountain goat", "a"), ("a mountain goat", "goat"), ("a", "mountain")):
+            network = WordNetwork.of_phrases([phrase.split() for phrase in phrases])
+            best, *_ = read(doubtful, phoneme_graph(network, lexicon()))
+            said = " ".join(word.word for word in best.words)
+            self.assertEqual(said, max(phrases, key=len))
+
+    def test_a_stretch_of_anything_costs_more_than_a_sound_that_fits_badly(self):
+        logs = spell("a mountain goat")
+        wrong = [sounds[0] for sounds in lexicon().phonemes(["goat"])]
+        at = np.flatnonzero(logs.argmax(axis=1) == SYMBOLS[wrong[0]])
+        logs[at, SYMBOLS["D"]], logs[at, SYMBOLS["G"]] = np.log(0.9), np.log(0.05)
+        network = WordNetwork.of_phrases([["a", "mountain", "goat"], ["a", "mountain"]])
+        best, *_ = read(logs, phoneme_graph(network, lexicon()))
+        self.assertEqual([word.word for word in best.words], ["a", "mountain", "goat"])
+
+    def test_fed_in_pieces_it_finds_the_same_and_it_can_begin_again(self):
+        rng = np.random.default_rng(4)
+        phrases = ["boat to pell", "boat to brannick", "how much is a ticket", "boat"]
+        network = WordNetwork.of_phrases([phrase.split() for phrase in phrases])
+        graph = phoneme_graph(network, lexicon())
+        search = closed.Search(graph)
+        for said in ("hello boat to brannick please", "how much is a ticket", "boat to pell"):
+            logs = spell(said) + rng.normal(0, 0.3, (len(spell(said)), 40)).astype(np.float32)
+            whole = read(logs, graph)
+            search.reset()
+            self.assertEqual(search.readings(), [])
+            at = 0
+            while at < len(logs):
+                size = int(rng.integers(0, 7))
+                search.feed(logs[at : at + size])
+                at += size
+            self.assertEqual(search.readings(), whole)
+            self.assertIn(" ".join(word.word for word in whole[0].words), said)
 
     def test_a_word_said_twice_needs_a_gap(self):
         (best, *_) = self.read("two two", "two", "two two")
