@@ -30,6 +30,9 @@ BLANK_PRICE = 2.0
 PAIR_BONUS = 1.5
 """Added to the log probability of two words in a row that a hint has."""
 
+FAR_BETTER = 5.0
+"""About what a word costs in the model of words."""
+
 _SLOTS = 1 << 14
 _UNREACHED = -1e30
 
@@ -98,14 +101,20 @@ class Dictation:
         return self._words(int(self._whole[3, best]))
 
     def finish(self, most: int = 5) -> list[Reading]:
-        """Readings of the whole, best first; none where no word ended."""
+        """Readings of the whole, best first; none where no word ended, or where nothing at all fits
+        far better."""
         model = self._vocabulary.model
         found = []
+        nothing = _UNREACHED
         for place in range(self._count):
             node, _, state, link = (int(each) for each in self._whole[:, place])
             if node == 0 and link >= 0:
                 score = self._scores[place] + LANGUAGE_WEIGHT * model.ending(state)
                 found.append((score, link))
+            elif node == 0:
+                nothing = max(nothing, float(self._scores[place]))
+        if found and nothing > max(found)[0] + FAR_BETTER:
+            return []
         if not found and (words := self.so_far()):
             return [Reading(tuple(words), float(self._scores[: self._count].max()))]
         readings: list[Reading] = []
