@@ -86,6 +86,6 @@ class SaidAndHeard(unittest.TestCase):
         with_it = recogniser().transcribe(part.clip, Expected(phrases, sounds=sounds))
         self.assertEqual((with_it.source, with_it.words[-1].spoken), ("expected", "wyrralsy"))
         without = recogniser().transcribe(part.clip, Expected(phrases))
-        self.assertLess(without.words[-1].confidence, with_it.words[-1].confidence)
+        self.assertNotIn("wyrralsy", without.spoken)
         freely = recogniser().transcribe(part.clip, Expected(sounds=sounds))
         self.assertEqual(freely.words[-1].spoken, "wyrralsy")
