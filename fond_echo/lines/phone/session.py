@@ -41,7 +41,7 @@ from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
-SURE = 0.8
+SURE = 0.65
 """Something expected that was heard so surely needs no more waiting."""
 
 FRAMES_AFTER = 12
