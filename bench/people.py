@@ -1,9 +1,9 @@
 """How well the ear hears people: recordings from five Debian packages, each set a closed set.
 
-Nothing is trained on them. `places` (eight of one person) is never looked at while anything is
-chosen; the others are: `words` and `letters` (one person), `animals` (one person, "a red kangaroo")
-and `shouts` (nine actors of a game, 45 phrases, mostly in put-on voices). bench/data/people.tsv
-says where each lies and what is said; packages that are not there are left out.
+Nothing is trained on them. `places` (eight of one person) is for judging; what is chosen is chosen
+on the others: `words` and `letters` (one person), `animals` (one person, "a red kangaroo") and
+`shouts` (nine actors of a game, 45 phrases, mostly in put-on voices). bench/data/people.tsv says
+where each lies and what is said; packages that are not there are left out.
 
     apt-get download alsa-utils ktuberling-data klettres-data tuxpaint-stamps-default hedgewars-data
     for each in *.deb; do dpkg -x $each people/${each%%_*}; done

@@ -27,7 +27,7 @@ from torch.nn import functional
 
 from fond_echo.core.recognition.features import BANDS
 from training.network import OUTPUTS, Network
-from training.variation import varied
+from training.variation import FRAMES_A_SYMBOL, varied
 
 WIDTH = 272
 BATCH_FRAMES = 2_600
@@ -75,7 +75,7 @@ class Shards:
                     sounds[counts[k] : counts[k + 1]],
                 )
                 # What takes more symbols than frames cannot be aligned.
-                if len(one.sounds) * 3.3 > len(one.labels):
+                if len(one.sounds) * FRAMES_A_SYMBOL > len(one.labels):
                     continue
                 self.examples.append(one)
                 if not len(one.sounds) and len(self.noises) < 400:

@@ -23,7 +23,6 @@ TOKENS = 400
 BEAM = 15.0
 SYMBOL_BEAM = 7.0
 LANGUAGE_WEIGHT = 0.75
-WORD_BONUS = 0.0
 BLANK_PRICE = 2.0
 """Taken off the blank in every frame, so that what is heard unsurely is not passed over."""
 
@@ -89,7 +88,7 @@ class Dictation:
             self._count, self._used = _advance(
                 row, self._frames, self._whole, self._begun, self._scores, self._count,
                 self._table, self._used, self._slots, self._fixed,
-                (TOKENS, BEAM, SYMBOL_BEAM, LANGUAGE_WEIGHT, WORD_BONUS, PAIR_BONUS),
+                (TOKENS, BEAM, SYMBOL_BEAM, LANGUAGE_WEIGHT, PAIR_BONUS),
             )  # fmt: skip
             self._frames += 1
 
@@ -220,7 +219,7 @@ def _advance(  # type: ignore[no-untyped-def]  # compiled
         pairs,
     ) = fixed
     model = (single, after, first, arc_word, arc_log, arc_to, backoff, less, pairs)
-    tokens, beam, symbol_beam, weight, bonus, pair_bonus = manners
+    tokens, beam, symbol_beam, weight, pair_bonus = manners
     most = slots.shape[0] // 2
     keys = np.empty(most, np.int64)
     new = np.empty((4, most), np.int64)
@@ -261,7 +260,7 @@ def _advance(  # type: ignore[no-untyped-def]  # compiled
                     log, to_state, hinted = _following(state, word, previous, model)
                     if hinted:
                         log += pair_bonus
-                    total = gained + weight * (log - best[node]) + bonus
+                    total = gained + weight * (log - best[node])
                     if total < reached - beam or made >= most - 2:
                         continue
                     reached = max(reached, total)

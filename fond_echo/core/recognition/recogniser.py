@@ -57,9 +57,6 @@ does is music, or a machine."""
 MOST = 5
 """Readings that are told."""
 
-MARGIN = 0.15
-"""Seconds before and after what is taken for speech: words begin and end softly."""
-
 BEFORE_IT, QUIETEST = 30, 5.0
 """Where a clip begins with the first word, its level and its colour are not known yet: so many
 frames of its own quietest (a percentile of each band) are heard first."""
@@ -138,9 +135,8 @@ class Recogniser:
         speech = speech_spans(part)
         if not speech or tonal(part):
             return NOTHING
-        start = max(0.0, speech[0].start - MARGIN)
-        end = min(part.seconds, speech[-1].end + MARGIN)
-        logs = self.probabilities(part.part(start, end))
+        start = speech[0].start
+        logs = self.probabilities(part.part(start, speech[-1].end))
         seconds = sum(each.seconds for each in speech)
         return self.read(Stretch(logs, span.start + start, round(seconds, 2)), expected)
 

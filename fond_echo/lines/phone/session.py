@@ -41,9 +41,6 @@ from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
-SURE = 0.65
-"""Something expected that was heard so surely needs no more waiting."""
-
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
 
@@ -308,8 +305,8 @@ class Session:
             heard = await asyncio.shield(task)
         except (FondEchoError, asyncio.CancelledError):
             return
-        sure = heard.source == "expected" and heard.confidence >= SURE
-        if sure and may_be_whole and self._talk is not None:
+        # What was expected needs no more waiting: a pause says no more of it.
+        if heard.source == "expected" and may_be_whole and self._talk is not None:
             self._act(self._talk.conclude(pause, self._now()))
 
     def _now(self) -> float:

@@ -100,8 +100,7 @@ o=isla 7001 3 IN IP4 quay.example
 s=
 c=IN IP4 192.0.2.4
 t=0 0
-m=video 40316 RTP/AVP 98
-a=rtpmap:98 pictures/90000
+m=image 40110 udptl t38
 m=audio 40100 RTP/AVP 96 8 0 97
 a=rtpmap:96 telephone-event/8000
 a=rtpmap:97 iLBC/8000
@@ -119,7 +118,7 @@ class Descriptions(unittest.TestCase):
         self.assertEqual((agreed.events, agreed.direction, agreed.packet_ms), (96, "recvonly", 30))
         back = read_description(data)
         self.assertEqual(
-            [(each.kind, each.port) for each in back.media], [("video", 0), ("audio", 20_000)]
+            [(each.kind, each.port) for each in back.media], [("image", 0), ("audio", 20_000)]
         )
         self.assertEqual(back.audio.formats, ("8", "96"))
         self.assertEqual(back.audio.direction, "recvonly")
