@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Generic, Literal, TypeVar
+from typing import Annotated, Any, Generic, Literal, TypeVar
 
 from pydantic import Field
 
 from fond_echo.contract.assistants import FaultAt
-from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.base import Instant, Name, Shape, WebAddress
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.line import LineKind, LineSettings
 from fond_echo.contract.reply import Choice
@@ -215,7 +215,7 @@ class SubscriptionIn(Shape):
     """An address to be told of events. `types` are beginnings of event types, none meaning all;
     `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
 
-    address: str = Field(pattern=r"^https?://", max_length=2_000)
+    address: Annotated[WebAddress, Field(min_length=1)]
     types: list[str] = Field(default_factory=list, max_length=50)
     secret: Name
 

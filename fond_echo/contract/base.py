@@ -2,13 +2,24 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 import time
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any
 from uuid import UUID
 
-from pydantic import BaseModel, ConfigDict, PlainSerializer, StringConstraints
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    GetCoreSchemaHandler,
+    GetJsonSchemaHandler,
+    PlainSerializer,
+    StringConstraints,
+)
+from pydantic_core import CoreSchema, core_schema
 
 MEDIA_TYPE = "application/vnd.fond-echo.v1+json"
 
@@ -19,10 +30,46 @@ class Shape(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
 
+@dataclass(frozen=True)
+class Written:
+    """Text that is written in a certain way: the whole of it matches a pattern, or `says` tells
+    what would be right."""
+
+    pattern: str
+    says: str
+
+    def checked(self, text: str) -> str:
+        """Raises ValueError."""
+        if not re.fullmatch(self.pattern, text):
+            raise ValueError(f"{text[:60]!r} is not right: {self.says}")
+        return text
+
+    def __get_pydantic_core_schema__(
+        self, source: Any, handler: GetCoreSchemaHandler
+    ) -> CoreSchema:
+        return core_schema.no_info_after_validator_function(self.checked, handler(source))
+
+    def __get_pydantic_json_schema__(
+        self, schema: CoreSchema, handler: GetJsonSchemaHandler
+    ) -> dict[str, Any]:
+        return {**handler(schema), "pattern": f"^(?:{self.pattern})$"}
+
+
 Name = Annotated[
-    str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(-[a-z0-9]+)*$", min_length=2, max_length=60)
+    str,
+    StringConstraints(min_length=2, max_length=60),
+    Written(
+        r"[a-z][a-z0-9]*(-[a-z0-9]+)*",
+        "a name has lower-case letters, digits and single dashes, and begins with a letter",
+    ),
 ]
 """What assistants, lines, routes, secrets and the like are called: lower case, with dashes."""
+
+WebAddress = Annotated[
+    str, Written(r"|https?://\S+", "an address begins with http:// or https://"),
+    Field(max_length=2_000),
+]  # fmt: skip
+"""Where something is asked or told, or nothing."""
 
 Instant = Annotated[datetime, PlainSerializer(lambda at: at.isoformat(), return_type=str)]
 

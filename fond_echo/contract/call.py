@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
-from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.base import Instant, Name, Shape, WebAddress
 from fond_echo.contract.clip import ClipRef
 
 Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
@@ -23,7 +23,7 @@ class Opening(Shape):
     assistant: Name | None = None
     words: str = Field(default="", max_length=5_000)
     sound: str = Field(default="", max_length=MOST_SOUND)
-    address: str = Field(default="", pattern=r"^$|^https?://\S+$", max_length=2_000)
+    address: WebAddress = ""
 
     @model_validator(mode="after")
     def _one(self) -> Opening:

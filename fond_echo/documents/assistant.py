@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, PrivateAttr, model_validator
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Shape, WebAddress, Written
 from fond_echo.contract.reply import Attachment, Choice
 from fond_echo.core.dialogue.pages import Pages
 from fond_echo.core.dialogue.routing import OTHERWISE, Route
@@ -30,6 +30,12 @@ TEMPLATE_NAMES = frozenset(
 
 Duration = Annotated[float, Field(gt=0, le=60)]
 Words = Annotated[str, Field(min_length=1, max_length=500)]
+RuleName = Written(
+    r"|[A-Za-z_][\w.-]*", "a rule's name has letters, digits, _, . and -, and begins with a letter"
+)
+LogicName = Written(r"|[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*", "write SERVICE.FUNCTION in lower case")
+Key = Written(r"[0-9*#]?", "one key, 0 to 9, * or #")
+Typed = Written(r"[\w-]*", "a word to type has letters, digits, _ and -")
 
 
 class LogicService(Shape):
@@ -39,7 +45,7 @@ class LogicService(Shape):
     `failed` is what is said when it fails, instead of our own words.
     """
 
-    url: str = Field(pattern=r"^https?://")
+    url: Annotated[WebAddress, Field(min_length=1)]
     secret: Name | list[Name]
     seconds: Duration = 8.0
     failed: str = ""
@@ -69,7 +75,7 @@ class ReplySpec(Shape):
     sentences: int = Field(default=0, ge=0, le=50)
     summary: int = Field(default=0, ge=0, le=50)
     rewrites: bool = False
-    logic: str = Field(default="", pattern=r"^$|^[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*$")
+    logic: Annotated[str, LogicName] = ""
     safe: bool = False
     pages: list[Words] = Field(default_factory=list)
     unknown: str = "I don't know that."
@@ -121,7 +127,7 @@ class SlotSpec(Shape):
     in turn. `needed: false` takes it only where it is said. `choices` offers the values as buttons.
     """
 
-    rule: str = Field(default="", pattern=r"^[A-Za-z_][\w.-]*$|^$")
+    rule: Annotated[str, RuleName] = ""
     kind: str = ""
     ask: Words | list[Words] = ""
     must: list[Must] = Field(default_factory=list)
@@ -154,10 +160,10 @@ class RouteSpec(Shape):
     """
 
     route: Name
-    said: str = Field(default="", pattern=r"^[A-Za-z_][\w.-]*$|^$")
+    said: Annotated[str, RuleName] = ""
     like: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(default_factory=list)
-    key: str = Field(default="", pattern=r"^[0-9*#]?$")
-    typed: str = Field(default="", pattern=r"^[\w-]*$", max_length=40)
+    key: Annotated[str, Key] = ""
+    typed: Annotated[str, Typed, Field(max_length=40)] = ""
     title: str = Field(default="", max_length=80)
     slots: dict[Name, SlotSpec] = Field(default_factory=dict)
     read_back: str = ""

@@ -8,7 +8,7 @@ from typing import Annotated
 
 from pydantic import Field, field_validator, model_validator
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Shape, Written
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.numbers import is_allowed, normalised
 from fond_echo.documents.source import read_yaml
@@ -22,7 +22,18 @@ class NotAllowed(FondEchoError):
 
 
 Port = Annotated[int, Field(ge=1, le=65_535)]
-Number = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[^\s<>\"]+$")]
+Number = Annotated[
+    str,
+    Field(min_length=1, max_length=60),
+    Written(r"[^\s<>\"]+", "a number or an address has no spaces, quotes or brackets"),
+]
+SipAddress = Written(r"sips?:[^\s<>]+", "write sip:HOST or sip:HOST:PORT")
+OurAddress = Written(r"sips?:[^\s<>]+@[^\s<>]+", "write sip:USER@HOST")
+Way = Written(
+    r"|[^\s;:]+(:\d{1,5})?(;transport=(tcp|udp))?", "write HOST:PORT, with ;transport=tcp for TCP"
+)
+CountryCode = Written(r"\d{0,3}", "a country's code has up to three digits, without +")
+Terminator = Written(r"[0-9*#A-D]?", "one key, 0 to 9, * or #, or nothing")
 
 
 class Listening(Shape):
@@ -53,8 +64,8 @@ class RegistrarSpec(Shape):
     with which secret."""
 
     registrar: Name
-    uri: str = Field(pattern=r"^sips?:[^\s<>]+$")
-    address: str = Field(pattern=r"^sips?:[^\s<>]+@[^\s<>]+$")
+    uri: Annotated[str, SipAddress]
+    address: Annotated[str, OurAddress]
     user: str
     secret: Name
     seconds: int = Field(default=600, ge=60, le=86_400)
@@ -78,8 +89,8 @@ class Outward(Shape):
     """
 
     by: str = ""
-    via: str = Field(default="", pattern=r"^$|^[^\s;:]+(:\d{1,5})?(;transport=(tcp|udp))?$")
-    country: str = Field(default="", pattern=r"^\d{0,3}$")
+    via: Annotated[str, Way] = ""
+    country: Annotated[str, CountryCode] = ""
     allowed: list[Number] = Field(min_length=1, max_length=1_000)
     at_once: int = Field(default=5, ge=1, le=500)
     a_minute: int = Field(default=30, ge=1, le=6_000)
@@ -119,7 +130,7 @@ class CallManners(Shape):
     longest_said: float = Field(default=20.0, ge=2.0, le=60.0)
     keys: int = Field(default=1, ge=1, le=40)
     key_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
-    terminator: str = Field(default="#", pattern=r"^[0-9*#A-D]?$")
+    terminator: Annotated[str, Terminator] = "#"
     longest_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
     silence_seconds: float = Field(default=30.0, ge=2.0, le=3_600.0)
     record: bool = False

@@ -46,8 +46,6 @@ def _fault(source: Source, model: type[BaseModel], error: ErrorDetails) -> Fault
         what = f"the field {error['loc'][-1]!r} is missing"
         return source.fault(path[:-1] if path in source.places else path, what)
     message = error["msg"].removeprefix("Value error, ")
-    if kind == "string_pattern_mismatch":
-        message = "a name has lower-case letters, digits and single dashes, at least two characters"
     what = f"{name}: {message}" if name and not isinstance(path[-1], int) else message
     return source.fault(path, what)
 

@@ -1,0 +1,118 @@
+"""Descriptions of phone lines: who may call, what may be called, and what is wrong with them."""
+
+import unittest
+
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.documents.faults import Fault, FaultyFile, nearest
+from fond_echo.documents.phone import NotAllowed, read_phone
+
+TRUNK = """\
+phone: harbour
+listen: {host: 127.0.0.1, port: 5070, public: 198.51.100.4}
+numbers: ["+441632960100"]
+registrars:
+  - registrar: wharf
+    uri: sip:wharf.example:5065
+    address: sip:desk@wharf.example
+    user: desk
+    secret: wharf-word
+outward: {by: wharf, country: "44", allowed: ["+441632*", "100"]}
+"""
+
+
+def refused(text):
+    try:
+        read_phone(text, "harbour.yaml")
+    except FaultyFile as error:
+        return " | ".join(map(str, error.faults))
+    return ""
+
+
+class Phones(unittest.TestCase):
+    def test_a_good_one(self):
+        phone = read_phone(TRUNK, "harbour.yaml")
+        self.assertEqual(phone.address, "sip:+441632960100@198.51.100.4:5070")
+        self.assertTrue(phone.leads_here("+441632960100"))
+        self.assertFalse(phone.leads_here("+441632960101"))
+        self.assertEqual(phone.calls, 20)
+
+    def test_all_numbers_lead_to_a_line_that_names_none(self):
+        phone = read_phone("phone: pier\npeers: [192.0.2.0/24]\n", "p.yaml")
+        self.assertTrue(phone.leads_here("anything at all"))
+        self.assertEqual(phone.address, "sip:anything@127.0.0.1:5060")
+
+    def test_who_may_call_without_being_asked(self):
+        phone = read_phone("phone: pier\npeers: [192.0.2.0/24, '2001:db8::7']\n", "p.yaml")
+        for host, may in (
+            ("192.0.2.77", True), ("192.0.3.1", False), ("2001:db8::7", True), ("2001:db8::8", False),
+        ):  # fmt: skip
+            self.assertEqual(phone.may_call(host), may, host)
+        self.assertTrue(read_phone(TRUNK, "h.yaml").may_call("wharf.example"))
+        self.assertFalse(read_phone(TRUNK, "h.yaml").may_call("192.0.2.77"))
+
+    def test_what_may_be_called_in_one_form(self):
+        phone = read_phone(TRUNK, "harbour.yaml")
+        for text in ("+44 1632 960123", "01632 960123", "00441632960123", "(01632) 960-123"):
+            self.assertEqual(phone.may_be_called(text), "+441632960123", text)
+        with self.assertRaises(NotAllowed) as told:
+            phone.may_be_called("+1 202 555 0100")
+        self.assertIn("+12025550100", str(told.exception))
+        self.assertIn("+441632*", told.exception.remedy)
+        with self.assertRaises(MalformedValue):
+            phone.may_be_called("the baker")
+
+    def test_a_line_that_calls_nobody(self):
+        phone = read_phone("phone: pier\npeers: [192.0.2.1]\n", "p.yaml")
+        with self.assertRaises(NotAllowed) as told:
+            phone.may_be_called("01632960123")
+        self.assertIn("outward", told.exception.remedy)
+
+    def test_each_mistake_is_named_where_it_is(self):
+        base = "phone: pier\npeers: [192.0.2.1]\n"
+        for text, words in (
+            ("phone: pier\n", "nobody can call"),
+            ("phone: pier\npeers: [here]\n", "here"),
+            (base + "listen: {host: localhost}\n", "localhost"),
+            (base + "listen: {port: 70000}\n", "65535"),
+            (base + "listen: {media: [4000, 4000]}\n", "at least two"),
+            (base + "calls: 0\n", "greater than or equal to 1"),
+            (base + "outward: {allowed: ['+44*']}\n", "say one of them"),
+            (base + "outward: {by: x, via: a, allowed: ['+44*']}\n", "say one of them"),
+            (base + "outward: {by: quay, allowed: ['+44*']}\n", "no registrar of that name"),
+            (base + "outward: {via: a, allowed: []}\n", "at least 1"),
+            (base + "outward: {via: 'a;transport=smoke', allowed: ['1']}\n", ";transport=tcp"),
+            (base + "manners: {keys: 0}\n", "keys"),
+            (base + "manners: {terminator: '##'}\n", "one key"),
+            (base + "manners: {bargein: false}\n", "barge_in"),
+            (base + "numbers: ['a b']\n", "no spaces"),
+            ("phone: The Pier\npeers: [192.0.2.1]\n", "lower-case letters"),
+            (TRUNK.replace("uri: sip:", "uri: http:"), "sip:HOST:PORT"),
+            (TRUNK.replace("desk@", ""), "sip:USER@HOST"),
+            (TRUNK.replace('"44"', "GB"), "without +"),
+        ):
+            with self.subTest(text):
+                told = refused(text)
+                self.assertIn("harbour.yaml:", told)
+                self.assertIn(words, told)
+
+    def test_all_mistakes_are_told_at_once_in_order(self):
+        told = refused("phone: pier\npeers: [192.0.2.1]\ncalls: many\nlisten: {port: 0}\n")
+        self.assertLess(told.index("harbour.yaml:3"), told.index("harbour.yaml:4"))
+
+
+class Faults(unittest.TestCase):
+    def test_they_stand_in_the_order_of_the_file(self):
+        later, first = Fault("a", 9, 1, "late"), Fault("a", 2, 5, "early", "mend it")
+        error = FaultyFile([later, first])
+        self.assertEqual(error.faults, (first, later))
+        self.assertEqual(str(first), "a:2:5: early (mend it)")
+        self.assertIn("1 more", str(error))
+
+    def test_the_nearest_name_or_all_of_them(self):
+        self.assertEqual(nearest("grammer", ["grammar", "person"]), "did you mean grammar?")
+        self.assertEqual(nearest("x", ["grammar", "alpha"]), "known: alpha, grammar")
+        self.assertEqual(nearest("x", []), "there are none")
+
+
+if __name__ == "__main__":
+    unittest.main()
