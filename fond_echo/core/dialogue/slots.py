@@ -15,6 +15,8 @@ from typing import Any, Literal
 from fond_echo.core.grammar.match import Value, match, spot
 from fond_echo.core.grammar.model import Grammar, Reference
 from fond_echo.core.grammar.values import value_of_kind
+from fond_echo.core.language.numbers import digit_by_digit, is_number_word, years_as_numbers
+from fond_echo.core.language.wording import common
 
 MOST_TRIES = 3
 """A slot is asked for so often, then the dialogue is given up."""
@@ -91,6 +93,29 @@ class Step:
     open: Open
     slot: str = ""
     why: str = ""
+
+
+def _as_read(slot: Slot, tokens: Sequence[str]) -> list[tuple[str, int, int]]:
+    """The words that a slot's rule is held against, each with the tokens that it stands for.
+
+    Where digits are wanted, "two hundred and fourteen" is 214 as it was typed; where something is
+    spelled, a single word is its letters; where a number is wanted, a year is one.
+    """
+    if slot.rule == "builtin:number":
+        return years_as_numbers(tokens)
+    if slot.rule not in ("builtin:digits", "builtin:spelled"):
+        return [(word, at, at + 1) for at, word in enumerate(tokens)]
+    alone = slot.rule == "builtin:spelled" and len(tokens) == 1
+    if alone and not is_number_word(tokens[0]) and not common(tokens[0]):
+        return [(letter, 0, 1) for letter in tokens[0] if letter.isalpha()]
+    return digit_by_digit(tokens)
+
+
+def _goes_on(tokens: Sequence[str], start: int, end: int) -> bool:
+    """Whether more number words stand beside some: "one six three" is no number, nor is a part of
+    it."""
+    beside = (*tokens[max(0, start - 1) : start], *tokens[end : end + 1])
+    return any(is_number_word(word) or word in ("double", "triple") for word in beside)
 
 
 Judge = Callable[[str, Any, Mapping[str, Any]], str]
@@ -230,10 +255,12 @@ class SlotMachine:
     def _whole(self, slot: Slot, tokens: Sequence[str]) -> Filled | None:
         """The value where the whole answer is one."""
         owner, rule = self._grammar.find(slot.reference)
-        parse = match(owner, rule.name, list(tokens))
-        if parse is None or parse.garbage:
+        words = [word for word, *_ in _as_read(slot, tokens)]
+        parse = match(owner, rule.name, words)
+        # "B for boat": the boat says nothing.
+        if parse is None or (parse.garbage and slot.rule != "builtin:spelled"):
             return None
-        value = Value(slot.reference.name, tuple(tokens), parse.literal, slot.reference.builtin)
+        value = Value(slot.reference.name, tuple(words), parse.literal, slot.reference.builtin)
         worth = self._worth(value)
         return None if worth is None else Filled(worth, " ".join(tokens))
 
@@ -244,7 +271,11 @@ class SlotMachine:
         for slot in slots:
             if slot.rule in ("builtin:yes-no", "builtin:spelled"):
                 continue
-            for start, end, value in spot(self._grammar, slot.reference, tokens):
+            read = _as_read(slot, tokens)
+            for first, after, value in spot(self._grammar, slot.reference, [w for w, *_ in read]):
+                start, end = read[first][1], read[after - 1][2]
+                if slot.rule == "builtin:number" and _goes_on(tokens, start, end):
+                    continue
                 worth = self._worth(value)
                 if worth is not None and not taken & set(range(start, end)):
                     found[slot.name] = Filled(worth, " ".join(tokens[start:end]))

@@ -46,7 +46,9 @@ def kinds() -> list[str]:
 
 
 def _number(tokens: Tokens) -> int | float | None:
-    sign, rest = (-1, list(tokens[1:])) if tokens[:1] == ["minus"] else (1, list(tokens))
+    rest = list(tokens)
+    sign = -1 if rest[:1] == ["minus"] else 1
+    rest = rest[1:] if sign < 0 else rest
     words, _, fraction = _split(rest, "point")
     words = ["one" if word == "a" else word for word in words]
     whole = value_of(words)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 UNITS = (
     "zero one two three four five six seven eight nine ten eleven twelve thirteen "
     "fourteen fifteen sixteen seventeen eighteen nineteen"
@@ -98,6 +100,48 @@ def value_of(tokens: list[str]) -> int | None:
             return None
         seen = True
     return total + current if seen else None
+
+
+def prefix_value(tokens: Sequence[str]) -> tuple[int, int] | None:
+    """The number that the first tokens make, as many of them as make one, and how many they are."""
+    longest = 0
+    while longest < len(tokens) and (
+        is_number_word(tokens[longest]) or (longest and tokens[longest] == "and")
+    ):
+        longest += 1
+    for used in range(longest, 0, -1):
+        value = value_of(list(tokens[:used])) if tokens[used - 1] != "and" else None
+        if value is not None:
+            return value, used
+    return None
+
+
+def digit_by_digit(tokens: Sequence[str]) -> list[tuple[str, int, int]]:
+    """Tokens with every number in them as its digits, each with the tokens that it stands for, from
+    and to: "two hundred and fourteen" → two one four."""
+    found: list[tuple[str, int, int]] = []
+    at = 0
+    while at < len(tokens):
+        value, used = prefix_value(tokens[at:]) or (None, 1)
+        words = [tokens[at]] if value is None else digits(str(value))
+        found += [(word, at, at + used) for word in words]
+        at += used
+    return found
+
+
+def years_as_numbers(tokens: Sequence[str]) -> list[tuple[str, int, int]]:
+    """Tokens with every year from 1900 to 2099 in them as a number, each with the tokens that it
+    stands for: "nineteen eighty four" → one thousand nine hundred and eighty four."""
+    found: list[tuple[str, int, int]] = []
+    at = 0
+    while at < len(tokens):
+        high, low = _VALUES.get(tokens[at]), prefix_value(tokens[at + 1 : at + 3])
+        words, used = [tokens[at]], 1
+        if high in (19, 20) and low is not None and 10 <= low[0] < 100:
+            words, used = cardinal(high * 100 + low[0]), 1 + low[1]
+        found += [(word, at, at + used) for word in words]
+        at += used
+    return found
 
 
 def digits_of(tokens: list[str]) -> str | None:

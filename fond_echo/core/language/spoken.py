@@ -57,6 +57,7 @@ _TOKEN = re.compile(
     | (?P<percent>\d[\d,]*(?:\.\d+)?\s?%)
     | (?P<ordinal>\b\d+(?:st|nd|rd|th)\b)
     | (?P<unit>-?\d[\d,]*(?:\.\d+)?\s?(?:km|kg|kn|kt|mm|cm|°c)\b)
+    | (?P<code>(?<!\w)(?!\d+s\b)(?=[^\W\d_]*\d)(?=\d*[^\W\d_])[^\W_]+)
     | (?P<number>(?<![\w-])-?\d[\d,]*(?:\.\d+)?)
     | (?P<short>\b(?:mr|mrs|dr|st|no|e\.g|i\.e|etc|approx|min|hrs|tel)\.(?=\s|$|,))
     | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)*)
@@ -86,13 +87,29 @@ def clock(hour: int, minute: int) -> list[str]:
 def _number(text: str) -> list[str]:
     sign = ["minus"] if text.startswith("-") else []
     whole, _, fraction = text.lstrip("-").replace(",", "").partition(".")
-    if len(whole) > 1 and whole.startswith("0"):
+    if len(whole) > 1 and (whole.startswith("0") or (len(whole) > 6 and "," not in text)):
         words = digits(whole)
     elif len(whole) == 4 and not fraction and "," not in text and 1_900 <= int(whole) <= 2_099:
         words = year(int(whole))
     else:
         words = cardinal(int(whole))
     return sign + words + (["point", *digits(fraction)] if fraction else [])
+
+
+def _code(text: str) -> list[str]:
+    """Letters and digits together: KS4L, AB123, B12, mp3, covid19."""
+    runs = re.findall(r"[^\W\d_]+|\d+", text)
+    words: list[str] = []
+    spelled = False
+    for run in runs:
+        if run[0].isdigit():
+            short = len(runs) == 2 and len(run) < 3 and run[0] != "0"
+            words += cardinal(int(run)) if short or not spelled else digits(run)
+            continue
+        vowels = set(run.lower()) & set("aeiouy")
+        spelled = run.isupper() or len(run) < 3 or not vowels
+        words += list(run.lower()) if spelled else [run.lower()]
+    return words
 
 
 def _time(text: str) -> list[str]:
@@ -148,6 +165,7 @@ _READERS: dict[str, Callable[[str], list[str]]] = {
     "percent": lambda text: [*_number(text.rstrip("% ")), "percent"],
     "ordinal": lambda text: ordinal(int(text[:-2])),
     "unit": _unit,
+    "code": _code,
     "number": _number,
     "short": lambda text: _ABBREVIATIONS[text[:-1].lower()],
     "word": _word,
