@@ -153,7 +153,7 @@ class Dialogue:
         return self._begin(decision, spoken_tokens(meant.text), said)
 
     def _go_on(self, said: Said, tokens: Sequence[str], open_: Open) -> Understood:
-        machine = self._machine(open_.route)
+        machine = self._machine(open_.route, said.text)
         step = machine.go_on(open_, tokens, said.key)
         words = f"the question about {open_.asking or 'what was read back'} is open"
         decision = Decision(open_.route, "slot", True, words)
@@ -175,12 +175,13 @@ class Dialogue:
     def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
         if not self._slots(decision.route):
             return Understood(decision)
-        step = self._machine(decision.route).begin(decision.route, tokens, decision.values)
+        machine = self._machine(decision.route, said.text)
+        step = machine.begin(decision.route, tokens, decision.values)
         return self._of_step(decision, step)
 
-    def _machine(self, route: str) -> SlotMachine:
+    def _machine(self, route: str, text: str) -> SlotMachine:
         grammar = self._router.grammar or builtin_grammar()
-        return SlotMachine(self._slots(route), grammar, self._now, self._judge(route))
+        return SlotMachine(self._slots(route), grammar, self._now, self._judge(route), text)
 
     def _of_step(self, decision: Decision, step: Step) -> Understood:
         slots = {name: each.value for name, each in step.open.filled.items()}

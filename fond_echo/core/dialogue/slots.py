@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Literal
 
+from fond_echo.core.dialogue.typed import typed_digits, typed_time
 from fond_echo.core.grammar.match import Value, match, spot
 from fond_echo.core.grammar.model import Grammar, Reference
 from fond_echo.core.grammar.values import value_of_kind
@@ -111,12 +112,29 @@ def _as_read(slot: Slot, tokens: Sequence[str]) -> list[tuple[str, int, int]]:
     return digit_by_digit(tokens)
 
 
+def _bare_hour(words: list[str]) -> list[str]:
+    """Where a time is asked for, "about nine" is one."""
+    while words and words[0] in ("at", "about", "around", "say", "maybe", "by", "from"):
+        words = words[1:]
+    return ["at", *words]
+
+
+_SHORTER: Mapping[str, Callable[[list[str]], list[str]]] = {
+    "builtin:time": _bare_hour,
+    # "No, the other one" is a no.
+    "builtin:yes-no": lambda words: words[:1],
+}
+"""What is held against a rule where the whole answer does not fit it."""
+
+
 def _goes_on(tokens: Sequence[str], start: int, end: int) -> bool:
     """Whether more number words stand beside some: "one six three" is no number, nor is a part of
     it."""
     beside = (*tokens[max(0, start - 1) : start], *tokens[end : end + 1])
     return any(is_number_word(word) or word in ("double", "triple") for word in beside)
 
+
+_EXACT: Mapping[str, Callable[[str], Any]] = {"time": typed_time, "digits": typed_digits}
 
 Judge = Callable[[str, Any, Mapping[str, Any]], str]
 """Why a slot's value is not possible, given the others; "" where it is."""
@@ -134,15 +152,17 @@ class SlotMachine:
         grammar: whose rules their values are.
         now: what relative dates and times are meant from.
         judge: whether a value is possible.
+        text: what was typed or heard, of which the tokens are given to `begin` and `go_on`.
     """
 
     def __init__(
-        self, slots: Sequence[Slot], grammar: Grammar, now: datetime, judge: Judge
+        self, slots: Sequence[Slot], grammar: Grammar, now: datetime, judge: Judge, text: str = ""
     ) -> None:
         self._slots = {slot.name: slot for slot in slots}
         self._grammar = grammar
         self._now = now
         self._judge = judge
+        self._text = text
 
     def begin(self, route: str, tokens: Sequence[str], values: Sequence[Value] = ()) -> Step:
         """The first step of a route that was just taken."""
@@ -257,6 +277,9 @@ class SlotMachine:
         owner, rule = self._grammar.find(slot.reference)
         words = [word for word, *_ in _as_read(slot, tokens)]
         parse = match(owner, rule.name, words)
+        if parse is None and slot.rule in _SHORTER:
+            words = _SHORTER[slot.rule](words)
+            parse = match(owner, rule.name, words)
         # "B for boat": the boat says nothing.
         if parse is None or (parse.garbage and slot.rule != "builtin:spelled"):
             return None
@@ -285,5 +308,7 @@ class SlotMachine:
 
     def _worth(self, value: Value) -> Any:
         if value.builtin:
-            return value_of_kind(value.kind, value.tokens, value.literal, self._now)
+            worth = value_of_kind(value.kind, value.tokens, value.literal, self._now)
+            exact = _EXACT.get(value.kind) if worth is not None else None
+            return (exact(self._text) if exact else None) or worth
         return value.literal if value.literal is not None else " ".join(value.tokens)

@@ -49,6 +49,12 @@ def _number(tokens: Tokens) -> int | float | None:
     rest = list(tokens)
     sign = -1 if rest[:1] == ["minus"] else 1
     rest = rest[1:] if sign < 0 else rest
+    named = _NAMED_NUMBERS.get(" ".join(rest))
+    if named is not None:
+        return named
+    if rest[-3:] == ["and", "a", "half"]:
+        half = _number(rest[:-3])
+        return None if half is None else sign * (half + 0.5)
     words, _, fraction = _split(rest, "point")
     words = ["one" if word == "a" else word for word in words]
     whole = value_of(words)
@@ -58,6 +64,9 @@ def _number(tokens: Tokens) -> int | float | None:
         return sign * whole
     behind = digits_of(fraction)
     return None if behind is None else sign * float(f"{whole}.{behind}")
+
+
+_NAMED_NUMBERS = {"a dozen": 12, "half a dozen": 6, "a couple": 2}
 
 
 def _split(tokens: list[str], word: str) -> tuple[list[str], str, list[str]]:
@@ -111,6 +120,8 @@ def _time(tokens: Tokens, now: datetime) -> str | None:
         if tuple(words[-len(ending) :]) == ending:
             words, half = words[: -len(ending)], named
             break
+    if words[:1] == ["at"]:
+        words = words[1:]
     named_hour = {"noon": 12, "midday": 12, "midnight": 0}.get(words[0] if words else "")
     if named_hour is not None:
         return f"{named_hour:02d}:00"
@@ -182,7 +193,7 @@ def _amount(words: list[str]) -> float | None:
     if words[-3:] == ["and", "a", "half"]:
         whole = value_of(words[:-3])
         return None if whole is None else whole + 0.5
-    number = value_of(words)
+    number = _number(words)
     return None if number is None else float(number)
 
 
@@ -216,12 +227,14 @@ def _day(words: list[str], today: date) -> date | None:
         return today + timedelta(days=fixed[text])
     if words[:1] == ["in"]:
         count = 1 if words[1] == "a" else value_of(words[1:-1])
-        size = 7 if words[-1].startswith("week") else 1
+        size = {"week": 7, "weeks": 7, "fortnight": 14}.get(words[-1], 1)
         return None if count is None else today + timedelta(days=count * size)
     weekday = next((word for word in words if word in WEEKDAYS), None)
     rest = [
         w for w in words if w not in ("on", "the", "of", "this", "next", "coming") and w != weekday
     ]
+    if weekday and rest in (["a", "week"], ["week"]):
+        return today + timedelta(days=(WEEKDAYS.index(weekday) - today.weekday()) % 7 + 7)
     if not rest:
         assert weekday is not None
         ahead = (WEEKDAYS.index(weekday) - today.weekday()) % 7

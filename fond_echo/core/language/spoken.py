@@ -45,24 +45,36 @@ _UNITS = {
     "mm": "millimetres",
     "cm": "centimetres",
     "°c": "degrees celsius",
+    "p": "pence",
 }
 
+_MONTH = "|".join(
+    # "I may 3 times" has no date in it, and "march 5 miles" neither.
+    f"(?-i:{month[:3].capitalize()}(?:{month[3:]})?)"
+    if month in ("march", "may")
+    else f"{month[:3]}(?:{'t|' if month == 'september' else ''}{month[3:]})?"
+    for month in MONTHS
+)
 _TOKEN = re.compile(
     r"""
       (?P<phone>\+\d[\d ()-]{6,}\d | \b0\d{3,4}[ ]\d{6}\b)
-    | (?P<date>\b\d{4}-\d{2}-\d{2}\b)
+    | (?P<date>\b\d{4}-\d{2}-\d{2}\b | (?<![\w/.])\d{1,2}/\d{1,2}/\d{4}(?![\w/])
+      | (?<![\w/.])\d{1,2}\.\d{1,2}\.\d{4}\b)
+    | (?P<day>\b(?:[12]\d|3[01]|0?[1-9])\s(?:MONTH|may|march)\b\.?(?:,?\s(?:19|20)\d\d\b)?)
+    | (?P<month>\b(?:MONTH)\b\.?\s(?:[12]\d|3[01]|0?[1-9])\b(?![:.,]?\d|\s?[ap]m)
+      (?:,?\s(?:19|20)\d\d\b)?)
     | (?P<time>\b(?:[01]?\d|2[0-3])[:.][0-5]\d(?!\d|[.:]\d)(?:\s?[ap]\.?m\b\.?)?)
     | (?P<hour>\b(?:1[0-2]|[1-9])\s?[ap]\.?m\b\.?)
     | (?P<money>[£$€]\s?\d[\d,]*(?:\.\d{2})?)
     | (?P<percent>\d[\d,]*(?:\.\d+)?\s?%)
     | (?P<ordinal>\b\d+(?:st|nd|rd|th)\b)
-    | (?P<unit>-?\d[\d,]*(?:\.\d+)?\s?(?:km|kg|kn|kt|mm|cm|°c)\b)
+    | (?P<unit>-?\d[\d,]*(?:\.\d+)?\s?(?:km|kg|kn|kt|mm|cm|°c)\b | \b\d+p\b)
     | (?P<code>(?<!\w)(?!\d+s\b)(?=[^\W\d_]*\d)(?=\d*[^\W\d_])[^\W_]+)
-    | (?P<number>(?<![\w-])-?\d[\d,]*(?:\.\d+)?)
+    | (?P<number>(?:(?<![\w-])-)?(?<!\w)\d[\d,]*(?:\.\d+)?)
     | (?P<short>\b(?:mr|mrs|dr|st|no|e\.g|i\.e|etc|approx|min|hrs|tel)\.(?=\s|$|,))
     | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)*)
     | (?P<sign>[&+=@°])
-    """,
+    """.replace("MONTH", _MONTH),
     re.VERBOSE | re.IGNORECASE,
 )
 
@@ -138,10 +150,23 @@ def _money(text: str) -> list[str]:
 
 
 def _date(text: str) -> list[str]:
-    years, month, day = (int(piece) for piece in text.split("-"))
+    """Of figures: the year first, or the day."""
+    pieces = [int(piece) for piece in re.split(r"[-/.]", text)]
+    years, month, day = pieces if "-" in text else pieces[::-1]
     if not (1 <= month <= 12 and 1 <= day <= 31):
         return digits(text)
     return ["the", *ordinal(day), "of", MONTHS[month - 1], *year(years)]
+
+
+def _day(text: str) -> list[str]:
+    """3 May, 24 Dec 2026; December 24, May 3, 2026."""
+    figures = re.findall(r"\d+", text)
+    named = re.search(r"[^\W\d_]+", text)
+    assert named is not None
+    month = next(each for each in MONTHS if each.startswith(named[0].lower()[:3]))
+    day = ordinal(int(figures[0]))
+    said = ["the", *day, "of", month] if text[0].isdigit() else [month, "the", *day]
+    return said + (year(int(figures[1])) if figures[1:] else [])
 
 
 def _word(text: str) -> list[str]:
@@ -159,6 +184,8 @@ def _unit(text: str) -> list[str]:
 _READERS: dict[str, Callable[[str], list[str]]] = {
     "phone": digits,
     "date": _date,
+    "day": _day,
+    "month": _day,
     "time": _time,
     "hour": _time,
     "money": _money,

@@ -15,18 +15,19 @@ from fond_echo.core.language.numbers import (
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.written import written_text
 
-NOW = datetime(2026, 11, 26, 9, 0)
+NOW = datetime(2026, 11, 26, 9, 40)
+"""A Thursday."""
 
 
-def machine(*kinds):
+def machine(*kinds, text=""):
     slots = [Slot(kind, f"builtin:{kind}") for kind in kinds]
-    return SlotMachine(slots, builtin_grammar(), NOW, lambda *_: "")
+    return SlotMachine(slots, builtin_grammar(), NOW, lambda *_: "", text)
 
 
 def answered(kind, text):
     """The value that a text gives a slot that was asked for; None where it gives none."""
     asked = machine(kind).begin("route", []).open
-    step = machine(kind).go_on(asked, spoken_tokens(text))
+    step = machine(kind, text=text).go_on(asked, spoken_tokens(text))
     return step.open.filled[kind].value if step.outcome == "ready" else None
 
 
@@ -39,14 +40,14 @@ class Typed(unittest.TestCase):
     def test_digits_are_those_that_were_typed(self):
         self.check("digits", {
             "7": "7", "42": "42", "214": "214", "0016": "0016", "12345": "12345", "1984": "1984",
-            "2005": "2005", "1632960123": "1632960123", "214.": "214", "my code is 214 please": "214",
+            "2005": "2005", "1632960123": "1632960123", "214.": "214", "123-456": "123456", "(01632) 960-123": "01632960123", "my code is 214 please": "214",
             "AB123": "123", "BREN": None, "twenty four": "24", "what code?": None,
         })  # fmt: skip
 
     def test_a_number_is_whole_or_none(self):
         self.check("number", {
             "7": 7, "214": 214, "12,345": 12_345, "1984": 1984, "2026": 2026, "-3": -3, "2.5": 2.5,
-            "for 6 people": 6, "double seven three": None, "one six three": None, "0016": None,
+            "for 6 people": 6, "a dozen": 12, "two and a half": 2.5, "double seven three": None, "one six three": None, "0016": None,
             "1632960123": None,
         })  # fmt: skip
 
@@ -55,6 +56,67 @@ class Typed(unittest.TestCase):
             "B R E N": "BREN", "bren": "BREN", "BREN": "BREN", "KS4L": "KS4L", "AB123": "AB123",
             "b for boat r": "BR", "42": "42", "214": "214", "what": None, "it is bren": None,
         })  # fmt: skip
+
+    def test_times_of_day_as_figures_mean_what_they_say(self):
+        self.check("time", {
+            "16:10": "16:10", "09:30": "09:30", "00:15": "00:15", "0:15": "00:15", "9:30": "21:30",
+            "9.50": "09:50", "9:30 am": "09:30", "1600 hours": "16:00", "23.59": "23:59", "4pm": "16:00",
+            "12 am": "00:00", "12 pm": "12:00", "25:00": None, "09:30 or 10:30": "09:30",
+        })  # fmt: skip
+
+    def test_times_in_words(self):
+        self.check("time", {
+            "four": "16:00", "at 4": "16:00", "about nine": "21:00", "around 5 o'clock": "17:00",
+            "just after 4 pm": "16:00", "tonight at 8": "20:00", "half past nine at night": "21:30",
+            "in 20 minutes": "10:00", "in an hour and a half": "11:10", "noon": "12:00",
+            "at ten past four": "16:10", "ten past": None, "when": None, "for two people": None,
+        })  # fmt: skip
+
+    def test_dates_as_people_write_them(self):
+        self.check("date", {
+            "24/12/2026": "2026-12-24", "24.12.2026": "2026-12-24", "2026-12-24": "2026-12-24",
+            "24 December": "2026-12-24", "24 Dec": "2026-12-24", "Dec 24": "2026-12-24",
+            "3 May": "2027-05-03", "on 3 may": "2027-05-03", "May 3, 2028": "2028-05-03",
+            "Sept. 5": "2027-09-05", "3 March 2027": "2027-03-03", "31/02/2027": None,
+            "30 February": None, "31 November": None, "99/99/2027": None,
+        })  # fmt: skip
+
+    def test_dates_in_words(self):
+        self.check("date", {
+            "today": "2026-11-26", "the day after tomorrow": "2026-11-28", "Friday": "2026-11-27",
+            "this Thursday": "2026-11-26", "Thursday": "2026-12-03", "Friday week": "2026-12-04",
+            "a week on Friday": "2026-12-04", "a week tomorrow": "2026-12-04",
+            "in a fortnight": "2026-12-10", "in two weeks": "2026-12-10",
+            "the 29th of February": "2028-02-29", "the 3rd": "2026-12-03",
+            "Saturday the 28th": "2026-11-28",
+        })  # fmt: skip
+
+    def test_how_long(self):
+        self.check("duration", {
+            "1.5 hours": "PT1H30M", "2.5 days": "P2DT12H", "two and a half hours": "PT2H30M",
+            "an hour and a half": "PT1H30M", "90 minutes": "PT1H30M", "a couple of weeks": "P14D",
+            "2 weeks and 3 days": "P17D", "half an hour": "PT30M", "long": None,
+        })  # fmt: skip
+
+    def test_how_much(self):
+        pounds = {"amount": 1.0, "currency": "GBP"}
+        self.check("money", {
+            "a pound": pounds, "50p": {**pounds, "amount": 0.5}, "£4.50": {**pounds, "amount": 4.5},
+            "€1,250": {"amount": 1250.0, "currency": "EUR"}, "nothing": None,
+        })  # fmt: skip
+
+    def test_yes_and_no_in_many_words(self):
+        for text in ("yes", "yes please", "yeah sure", "okay then", "absolutely", "sure thing", "y",
+                     "yes that's correct", "please", "Yes, the early one."):  # fmt: skip
+            with self.subTest(text):
+                self.assertIs(answered("yes-no", text), True)
+        for text in ("no", "no thanks", "not really", "I don't think so", "n", "never",
+                     "of course not", "No, the other one.", "no not now"):  # fmt: skip
+            with self.subTest(text):
+                self.assertIs(answered("yes-no", text), False)
+        for text in ("maybe", "which one?", "the early one, yes"):
+            with self.subTest(text):
+                self.assertIsNone(answered("yes-no", text))
 
     def test_no_word_gives_two_slots_a_value(self):
         step = machine("digits", "number").begin("route", spoken_tokens("the code is 214 for 3"))

@@ -125,7 +125,7 @@ class Matching(unittest.TestCase):
         found = spot(read(), Reference("island"), tokens)
         self.assertEqual([each.tokens for _, _, each in found], [("pell",), ("brannick",)])
         (time,) = spot(builtin_grammar(), Reference("", "builtin:time"), tokens)
-        self.assertEqual(time[2].tokens, ("ten", "past", "four"))
+        self.assertEqual(time[2].tokens, ("at", "ten", "past", "four"))
 
     def test_files_refer_to_one_another(self):
         files: dict[str, Grammar] = {"builtin:": builtin_grammar()}
