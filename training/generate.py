@@ -36,7 +36,7 @@ from training.speakers import Person, draw
 A_SHARD = 150
 LONGEST_SECONDS = 9.0
 VOCABULARY = 45_000
-EMPTY = 0.05
+EMPTY = 0.07
 """How often nothing is said: noise, tones and the like, of which no words may come."""
 
 Rng = np.random.Generator
@@ -59,7 +59,8 @@ class Utterance:
 
 def utter(words: list[str], person: Person, known: Lexicon, rng: Rng) -> Utterance:
     """A sentence said by a person, with silence around it and sometimes within."""
-    segments = [Segment("silence", "", float(rng.uniform(0.03, 0.4)))]
+    lead = rng.uniform(0.005, 0.05) if rng.random() < 0.3 else rng.uniform(0.03, 0.4)
+    segments = [Segment("silence", "", float(lead))]
     meant: list[str] = []
     part: list[tuple[str, ...]] = []
 
@@ -104,7 +105,7 @@ def of_frames(labels: npt.NDArray[np.uint8], count: int) -> npt.NDArray[np.uint8
 def nothing_said(rng: Rng, others: list[rooms.Samples]) -> rooms.Samples:
     """Noise, tones, keys and music without words."""
     count = int(rng.uniform(0.5, 5) * RATE)
-    kinds = [kind for kind in rooms.TRAINING_NOISES if kind != "talkers"]
+    kinds = [kind for kind in rooms.TRAINING_NOISES if kind not in ("talkers", "murmur")]
     made = rooms.noise(str(rng.choice(kinds)), count, rng) * np.float32(10 ** rng.uniform(-2, 0))
     t = np.arange(count) / RATE
     chance = rng.random()

@@ -12,6 +12,8 @@ import numpy as np
 import numpy.typing as npt
 import torch
 
+from fond_echo.core.recognition.network import SCALE
+
 AUXILIARY = "ce."
 
 
@@ -25,7 +27,7 @@ def packed(state: dict[str, torch.Tensor]) -> dict[str, npt.NDArray[np.generic]]
         if array.ndim == 2:
             scale = np.abs(array).max(axis=1) / 127
             found[name] = np.round(array / scale[:, None]).astype(np.int8)
-            found[name + ".scale"] = scale
+            found[name + SCALE] = scale
         else:
             found[name] = array
     return found

@@ -17,7 +17,10 @@ RATE = 16_000
 Samples = npt.NDArray[np.float32]
 Rng = np.random.Generator
 
-TRAINING_NOISES = ("white", "pink", "brown", "hum", "resonant", "talkers", "clicks", "engine")
+TRAINING_NOISES = (
+    "white", "pink", "brown", "hum", "resonant", "talkers", "clicks", "engine", "murmur",
+    "texture", "texture", "texture",
+)  # fmt: skip
 TEST_NOISES = ("rain", "rail", "crowd")
 
 
@@ -54,6 +57,28 @@ def rumble(count: int, rng: Rng) -> Samples:
     return np.asarray(made / (made.std() + 1e-9), np.float32)
 
 
+def texture(count: int, rng: Rng) -> Samples:
+    """What falls, rattles, rolls or blows: noise and bursts of any density, any colour, and a beat
+    of any pace."""
+    bursts = (rng.random(count) < 10 ** rng.uniform(-3.6, -0.6)) * rng.standard_normal(count)
+    pole = rng.uniform(-0.6, 0.97)
+    bursts = signal.lfilter([1], [1, -pole], bursts)
+    share = rng.uniform(0, 1)
+    made = share * bursts / (bursts.std() + 1e-9) + (1 - share) * rng.standard_normal(count)
+    bends = np.cumsum(rng.normal(0, 5, 9)) + np.linspace(0, rng.uniform(-30, 6), 9)
+    gains = 10 ** (np.clip(bends - bends.max(), -45, 0) / 20)
+    made = signal.fftconvolve(
+        made, signal.firwin2(127, np.linspace(0, 1, 9) ** 1.6, gains), mode="same"
+    )
+    if rng.random() < 0.5:
+        t = np.arange(count) / RATE
+        pace, sharp = 10 ** rng.uniform(-0.3, 1.1), rng.uniform(0.2, 12)
+        beat = (0.5 + 0.5 * np.sin(2 * np.pi * pace * t + rng.uniform(0, 6))) ** sharp
+        depth = rng.uniform(0.3, 1)
+        made = made * (1 - depth + depth * beat)
+    return np.asarray(made / (made.std() + 1e-9), np.float32)
+
+
 def noise(kind: str, count: int, rng: Rng, others: list[Samples] | None = None) -> Samples:
     """Noise of a kind, with a power of about 1."""
     white = rng.standard_normal(count)
@@ -76,6 +101,15 @@ def noise(kind: str, count: int, rng: Rng, others: list[Samples] | None = None) 
         for _ in range(rng.integers(1, 6)):
             one = others[rng.integers(len(others))]
             made = made + np.roll(np.resize(one, count), rng.integers(count)) / (one.std() + 1e-9)
+    elif kind == "murmur" and others:
+        made = 0.02 * white
+        for _ in range(rng.integers(4, 13)):
+            one = others[rng.integers(len(others))]
+            made = made + np.roll(np.resize(one, count), rng.integers(count)) * rng.uniform(
+                0.3, 1
+            ) / (one.std() + 1e-9)
+    elif kind == "texture":
+        made = texture(count, rng)
     elif kind == "clicks":
         made = 0.1 * white
         for at in rng.integers(0, count, max(1, count // 6_000)):
@@ -180,9 +214,9 @@ def world(samples: Samples, rng: Rng, others: list[Samples]) -> Samples:
         heard = microphone(heard, rng)
     if rng.random() < 0.4:
         heard = room(heard, rng)
-    if rng.random() < 0.5:
+    if rng.random() < 0.6:
         kind = str(rng.choice(TRAINING_NOISES))
-        heard = with_noise(heard, noise(kind, len(heard), rng, others), rng.uniform(1, 32))
+        heard = with_noise(heard, noise(kind, len(heard), rng, others), rng.uniform(0, 28))
     if rng.random() < 0.7:
         kind = str(rng.choice(("white", "pink", "brown")))
         heard = with_noise(heard, noise(kind, len(heard), rng), rng.uniform(30, 65))

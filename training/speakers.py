@@ -35,6 +35,9 @@ who say it as many do now: the back vowels further in front, the open one more o
 SOFTER = {"S": -7.0, "Z": -5.0, "SH": -5.0, "ZH": -4.0, "CH": -4.0, "JH": -3.0}
 """dB on the whole beside the synthesizer's tables."""
 
+UNVOICED = {"Z": "S", "V": "F", "D": "T", "B": "P", "G": "K", "JH": "CH"}
+"""What the last sound of a word may lose its voice to."""
+
 REDUCIBLE = ("IH", "EH", "UH", "AA", "AE", "OW")
 
 
@@ -48,6 +51,9 @@ class Person:
         drops_t: how often t or d between consonants is not said.
         drops_h: how often an unstressed h is not said.
         reduces: how often an unstressed vowel becomes the neutral one.
+        hardens: how often the first sound of "the" is a stop.
+        devoices: how often the last sound of a word loses its voice.
+        darkens: how often l after a vowel is one.
     """
 
     speaker: Speaker
@@ -56,6 +62,9 @@ class Person:
     drops_t: float
     drops_h: float
     reduces: float
+    hardens: float
+    devoices: float
+    darkens: float
 
     def says(self, sounds: Pronunciation, rng: Rng) -> Pronunciation:
         """A pronunciation as this person says it."""
@@ -64,7 +73,8 @@ class Person:
             before = base(sounds[k - 1]) if k else ""
             after = base(sounds[k + 1]) if k + 1 < len(sounds) else ""
             if rng.random() >= self._drops(base(symbol), before, after, k == 0, len(sounds)):
-                said.append(self._shifted(symbol, rng))
+                placed = self._placed(symbol, k, len(sounds), before, after, rng)
+                said.append(self._shifted(placed, rng))
         return tuple(said) or sounds
 
     def _drops(self, phoneme: str, before: str, after: str, first: bool, length: int) -> float:
@@ -74,6 +84,18 @@ class Person:
         if phoneme in ("T", "D") and before and before not in VOWELS and after not in VOWELS:
             return self.drops_t
         return self.drops_h if phoneme == "HH" and first and length < 4 else 0.0
+
+    def _placed(
+        self, symbol: str, place: int, count: int, before: str, after: str, rng: Rng
+    ) -> str:
+        """A symbol as its place in the word makes it."""
+        phoneme, last = base(symbol), place + 1 == count
+        if phoneme == "DH" and not place and rng.random() < self.hardens:
+            return "D"
+        if last and place and phoneme in UNVOICED and rng.random() < self.devoices:
+            return UNVOICED[phoneme]
+        dark = phoneme == "L" and before in VOWELS and after not in VOWELS
+        return "UH0" if dark and rng.random() < self.darkens else symbol
 
     def _shifted(self, symbol: str, rng: Rng) -> str:
         """A symbol as it is said here."""
@@ -117,7 +139,7 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
         outside: one whose settings lie beyond the range of the others, for tests: smaller and
             larger, higher and lower, slower and faster, and unlike the tables in every phoneme.
     """
-    kind = rng.choice(4, p=(0.40, 0.36, 0.16, 0.08))
+    kind = rng.choice(4, p=(0.37, 0.33, 0.16, 0.14))
     if kind == 0:
         scale, pitch = _between(rng, 0.88, 1.08), _around(rng, 118, 0.2)
     elif kind == 1:
@@ -144,7 +166,7 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
         breath=_between(rng, 0, 0.3) ** 1.5,
         bandwidth=_between(rng, 0.65, 1.8),
         vowel_mix=_between(rng, -0.3, 1.3),
-        onset=_between(rng, 0.3, 1.5),
+        onset=_between(rng, 0.3, 2.0),
         coarticulation=_between(rng, 0.5, 2.0),
         frication=_between(rng, -20, 3),
         frication_scale=_between(rng, 0.8, 1.2),
@@ -184,4 +206,7 @@ def draw(rng: Rng, *, outside: bool = False) -> Person:
         drops_t=_between(rng, 0, 0.5),
         drops_h=_between(rng, 0, 0.6) if rng.random() < 0.2 else 0.0,
         reduces=_between(rng, 0, 0.5),
+        hardens=_between(rng, 0, 0.8) if rng.random() < 0.5 else 0.0,
+        devoices=_between(rng, 0, 0.7) if rng.random() < 0.5 else 0.0,
+        darkens=_between(rng, 0, 0.6) if rng.random() < 0.35 else 0.0,
     )

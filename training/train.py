@@ -26,6 +26,7 @@ import torch.multiprocessing as processes
 from torch.nn import functional
 
 from fond_echo.core.recognition.features import BANDS
+from fond_echo.core.recognition.network import unpacked
 from training.network import OUTPUTS, Network
 from training.variation import FRAMES_A_SYMBOL, varied
 
@@ -122,6 +123,16 @@ def loss_of(
     return main, beside
 
 
+def begin_from(network: Network, file: Path) -> None:
+    """Weights of a checkpoint, or of what was packed of one, whose auxiliary head begins anew."""
+    if file.suffix != ".npz":
+        network.load_state_dict(torch.load(file, weights_only=True)["network"])
+        return
+    with np.load(file) as packed:
+        weights = unpacked(packed)
+    network.load_state_dict({k: torch.from_numpy(v) for k, v in weights.items()}, strict=False)
+
+
 def run(rank: int, chosen: argparse.Namespace) -> None:
     """One of the two processes."""
     torch.set_num_threads(1)
@@ -138,7 +149,7 @@ def run(rank: int, chosen: argparse.Namespace) -> None:
     checkpoint = chosen.work / "checkpoint.pt"
     step, heard, before = 0, 0.0, 0.0
     if chosen.from_weights is not None and not checkpoint.exists():
-        network.load_state_dict(torch.load(chosen.from_weights, weights_only=True)["network"])
+        begin_from(network, chosen.from_weights)
     if checkpoint.exists():
         kept = torch.load(checkpoint, weights_only=True)
         network.load_state_dict(kept["network"])
@@ -218,7 +229,9 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=75.0)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--rate", type=float, default=RATE)
-    parser.add_argument("--from-weights", type=Path, help="a checkpoint to begin from")
+    parser.add_argument(
+        "--from-weights", type=Path, help="a checkpoint, or packed weights, to begin from"
+    )
     parser.add_argument("--dropped", type=float, default=0.05, help="share of what is left out")
     parser.add_argument("--port", type=int, default=29_611)
     chosen = parser.parse_args()

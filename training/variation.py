@@ -38,8 +38,14 @@ def varied(
     logs = energies.astype(np.float32)
     if rng.random() < 0.5:
         logs = _stretched(logs, rng)
-    if rng.random() < 0.4:
+    if rng.random() < 0.6:
         logs, labels = _paced(logs, labels, sounds, rng)
+    if rng.random() < 0.5:
+        logs = _moved(logs, rng)
+    if rng.random() < 0.5:
+        logs = logs + _field(len(logs), 9, rng) * np.float32(rng.uniform(0, 1.1))
+    if rng.random() < 0.25:
+        logs = _narrowed(logs, rng)
     if rng.random() < 0.3:
         logs = _sharpened(logs, rng) if rng.random() < 0.5 else _blurred(logs, rng)
     if rng.random() < 0.35 and noises and sounds:
@@ -73,12 +79,46 @@ def _stretched(logs: Array, rng: Rng) -> Array:
 def _paced(
     logs: Array, labels: npt.NDArray[np.generic], sounds: int, rng: Rng
 ) -> tuple[Array, npt.NDArray[np.generic]]:
-    """Slower or faster, unless too little would be left for what is said."""
-    pace = rng.uniform(0.87, 1.18)
-    if sounds * FRAMES_A_SYMBOL >= len(logs) / pace:
+    """Slower or faster, here more and there less, unless too little would be left for what is
+    said."""
+    count = len(logs)
+    knots = max(2, int(count / rng.uniform(8, 40)))
+    spread = rng.uniform(0, 0.35)
+    uneven = np.interp(np.arange(count), np.linspace(0, count, knots), rng.normal(0, spread, knots))
+    lasts = np.exp(np.clip(uneven, -0.5, 0.9)) / rng.uniform(0.87, 1.18)
+    ends = np.cumsum(lasts)
+    if sounds * FRAMES_A_SYMBOL >= ends[-1]:
         return logs, labels
-    at = np.minimum(np.arange(int(len(logs) / pace)) * pace, len(logs) - 1)
+    at = np.interp(np.arange(int(ends[-1])), ends, np.arange(count))
     return _between(logs, at), labels[at.astype(int)]
+
+
+def _field(count: int, knots: int, rng: Rng) -> Array:
+    """A smooth random surface over frames and bands with a standard deviation of about 1, whose
+    bends are 60 to 300 ms apart."""
+    times = max(2, int(count / rng.uniform(6, 30)))
+    grid = rng.normal(0, 1, (times, knots))
+    along = _between(grid.astype(np.float32), np.linspace(0, times - 1, count))
+    return _between(along.T, np.linspace(0, knots - 1, BANDS)).T
+
+
+def _moved(logs: Array, rng: Rng) -> Array:
+    """The bands read a little elsewhere in every frame: formants that are not where they should
+    be, each by itself."""
+    shift = _field(len(logs), 8, rng) * np.float32(rng.uniform(0, 1.4))
+    at = np.clip(np.arange(BANDS) + shift, 0, BANDS - 1)
+    low = at.astype(int)
+    part = (at - low).astype(np.float32)
+    rows = np.arange(len(logs))[:, None]
+    return logs[rows, low] * (1 - part) + logs[rows, np.minimum(low + 1, BANDS - 1)] * part
+
+
+def _narrowed(logs: Array, rng: Rng) -> Array:
+    """Nothing above a band, as recorders and codecs leave it: the quiet of the recording there."""
+    edge = rng.integers(36, BANDS)
+    slope = np.clip(np.arange(BANDS) - edge, 0, None) * rng.uniform(1.0, 6.0)
+    floor = np.percentile(logs[:, edge:], 2) - rng.uniform(0, 4)
+    return np.logaddexp(logs - slope, floor).astype(np.float32)
 
 
 def _between(rows: Array, at: npt.NDArray[np.float64]) -> Array:

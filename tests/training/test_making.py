@@ -70,13 +70,37 @@ class Who(unittest.TestCase):
     def test_how_words_are_said(self):
         rng = np.random.default_rng(1)
         speaker = draw(rng).speaker
-        plain = Person(speaker, (), 0.0, 0.0, 0.0, 0.0)
+        plain = Person(speaker, (), *[0.0] * 7)
         self.assertEqual(plain.says(("K", "AA1", "R"), rng), ("K", "AA1", "R"))
-        other = Person(speaker, (("AA", "AO", 1.0),), 1.0, 1.0, 1.0, 1.0)
+        other = Person(speaker, (("AA", "AO", 1.0),), *[1.0] * 4, *[0.0] * 3)
         self.assertEqual(other.says(("K", "AA1", "R"), rng), ("K", "AO1"))
         self.assertEqual(other.says(("HH", "IH0", "M"), rng), ("AH0", "M"))
         self.assertEqual(other.says(("M", "OW1", "S", "T", "L", "IY0"), rng)[3], "L")
         self.assertIn("IH", REDUCIBLE)
+
+    def test_first_and_last_sounds_change_with_their_place(self):
+        rng = np.random.default_rng(1)
+        speaker = draw(rng).speaker
+        hard, soft, dark = (
+            Person(speaker, (), *[0.0] * 4, *(float(k == which) for k in range(3)))
+            for which in range(3)
+        )
+        self.assertEqual(hard.says(("DH", "AH0"), rng), ("D", "AH0"))
+        self.assertEqual(hard.says(("B", "EY1", "DH"), rng), ("B", "EY1", "DH"))
+        self.assertEqual(soft.says(("B", "AE1", "G"), rng), ("B", "AE1", "K"))
+        self.assertEqual(soft.says(("Z", "UW1"), rng), ("Z", "UW1"))
+        self.assertEqual(dark.says(("B", "EH1", "L"), rng), ("B", "EH1", "UH0"))
+        self.assertEqual(dark.says(("L", "EH1", "T"), rng), ("L", "EH1", "T"))
+        self.assertEqual(dark.says(("S", "EH1", "L", "IH0"), rng), ("S", "EH1", "L", "IH0"))
+
+    def test_some_begin_at_once(self):
+        leads = []
+        for seed in range(40):
+            rng = np.random.default_rng(seed)
+            labels = utter(["boat"], draw(rng), lexicon(), rng).labels
+            leads.append(int(np.flatnonzero(labels)[0]) / 400)
+        self.assertLess(min(leads), 0.06)
+        self.assertGreater(max(leads), 0.2)
 
     def test_every_person_can_be_heard(self):
         rng = np.random.default_rng(11)
@@ -111,6 +135,29 @@ class Where(unittest.TestCase):
         for kind in (*rooms.TRAINING_NOISES, *rooms.TEST_NOISES):
             made = rooms.noise(kind, 8_000, rng, [self.clean])
             self.assertAlmostEqual(float(np.mean(np.square(made))), 1.0, places=2)
+
+    def test_textures_are_of_every_colour_and_some_have_a_beat(self):
+        shares, swells = [], []
+        for seed in range(60):
+            made = rooms.texture(32_000, np.random.default_rng(seed))
+            self.assertTrue(np.isfinite(made).all())
+            power = np.abs(np.fft.rfft(made)) ** 2
+            shares.append(power[:4_000].sum() / power.sum())
+            levels = np.square(made).reshape(-1, 800).mean(axis=1)
+            swells.append(levels.std() / levels.mean())
+        self.assertLess(min(shares), 0.4)
+        self.assertGreater(max(shares), 0.9)
+        self.assertGreater(max(swells), 5 * min(swells))
+
+    def test_a_murmur_is_of_many_voices(self):
+        rng = np.random.default_rng(3)
+        others = [utter(["boat"], draw(rng), lexicon(), rng).samples for _ in range(4)]
+        one = rooms.noise("murmur", 16_000, np.random.default_rng(1), others)
+        self.assertFalse(
+            np.allclose(one, rooms.noise("murmur", 16_000, np.random.default_rng(2), others))
+        )
+        alone = rooms.noise("murmur", 16_000, np.random.default_rng(1), [])
+        self.assertTrue(np.isfinite(alone).all())
 
     def test_the_ratio_is_what_was_asked_for(self):
         rng = np.random.default_rng(5)

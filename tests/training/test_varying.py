@@ -111,6 +111,54 @@ class Variation(unittest.TestCase):
         self.assertGreater(len(peaks), 4)
         self.assertTrue(all(24 <= peak <= 37 for peak in peaks), peaks)
 
+    def test_a_field_is_smooth_and_as_large_as_it_should_be(self):
+        sizes = []
+        for seed in range(40):
+            made = variation._field(200, 9, np.random.default_rng(seed))
+            self.assertEqual(made.shape, (200, BANDS))
+            sizes.append(made.std())
+            self.assertLess(np.abs(np.diff(made, axis=0)).max(), 1.2)
+            self.assertLess(np.abs(np.diff(made, axis=1)).max(), 1.2)
+        self.assertAlmostEqual(float(np.mean(sizes)), 0.65, delta=0.15)
+
+    def test_what_is_moved_is_moved_a_little_and_not_everywhere_alike(self):
+        logs = example(frames=200)[0].astype(np.float32)
+        wandered = 0
+        for seed in range(30):
+            moved = variation._moved(logs, np.random.default_rng(seed))
+            peaks = moved[60:140].argmax(axis=1)
+            self.assertTrue((np.abs(peaks - 30) <= 6).all(), peaks)
+            wandered += len(set(peaks.tolist())) > 1
+            self.assertLessEqual(moved.max(), logs.max() + 1e-3)
+        self.assertGreater(wandered, 10)
+
+    def test_above_the_edge_nothing_is_left_but_the_quiet(self):
+        rng = np.random.default_rng(4)
+        logs = rng.normal(-4.0, 0.3, (100, BANDS)).astype(np.float32)
+        logs[:20] -= 6.0
+        for seed in range(20):
+            narrowed = variation._narrowed(logs, np.random.default_rng(seed))
+            np.testing.assert_allclose(narrowed[20:, :30], logs[20:, :30], atol=0.05)
+            self.assertLessEqual(narrowed[50:, -1].mean(), logs[50:, -1].mean() + 0.05)
+        edges = {
+            int((variation._narrowed(logs, np.random.default_rng(s))[60] > -6).sum())
+            for s in range(30)
+        }
+        self.assertGreater(len(edges), 8)
+
+    def test_pace_is_uneven_and_each_label_stays_with_its_frame(self):
+        logs = np.repeat(np.arange(200, dtype=np.float32)[:, None], BANDS, axis=1)
+        labels = np.arange(200)
+        steps = set()
+        for seed in range(20):
+            paced, named = variation._paced(logs, labels, 5, np.random.default_rng(seed))
+            self.assertTrue((np.diff(paced[:, 0]) >= 0).all())
+            self.assertLessEqual(np.abs(paced[:, 0] - named).max(), 1.0)
+            steps.update(np.round(np.diff(paced[:, 0]), 1).tolist())
+        self.assertGreater(len(steps), 8)
+        same, _ = variation._paced(logs, labels, 190, np.random.default_rng(1))
+        self.assertIs(same, logs)
+
     def test_blurring_keeps_the_power_and_sharpening_deepens_the_valleys(self):
         logs = example()[0].astype(np.float32)
         inside = slice(40, 80)

@@ -26,7 +26,22 @@ REACHES = ((1, 1), (2, 1), (4, 2), (1, 1), (2, 1), (4, 2), (8, 1), (2, 1))
 
 LOOK_AHEAD = sum(after for _, after in REACHES)
 
+SCALE = ".scale"
+"""What is added to a matrix's name for the scales of its outputs."""
+
 Matrix = npt.NDArray[np.float32]
+
+
+def unpacked(weights: Mapping[str, npt.NDArray[np.generic]]) -> dict[str, Matrix]:
+    """Arrays of whole numbers multiplied by their scales, as they were before they were packed."""
+    found: dict[str, Matrix] = {}
+    for name, value in weights.items():
+        if not name.endswith(SCALE):
+            array = np.asarray(value, np.float32)
+            if name + SCALE in weights:
+                array = array * np.asarray(weights[name + SCALE], np.float32)[:, None]
+            found[name] = array
+    return found
 
 
 class AcousticNetwork:
@@ -38,14 +53,10 @@ class AcousticNetwork:
     """
 
     def __init__(self, weights: Mapping[str, npt.NDArray[np.generic]]) -> None:
-        self._weights: dict[str, Matrix] = {}
-        for name, value in weights.items():
-            if name.endswith(".scale"):
-                continue
-            array = np.asarray(value, np.float32)
-            if name + ".scale" in weights:
-                array = array * np.asarray(weights[name + ".scale"], np.float32)[:, None]
-            self._weights[name] = np.ascontiguousarray(array.T) if array.ndim == 2 else array
+        self._weights = {
+            name: np.ascontiguousarray(array.T) if array.ndim == 2 else array
+            for name, array in unpacked(weights).items()
+        }
 
     def log_probabilities(self, features: Features) -> Matrix:
         """Log probabilities of a whole sound, shape (frames / 3 rounded up, 40), every 30 ms."""
@@ -101,7 +112,13 @@ class NetworkStream:
         self._features = np.zeros((BEFORE, BANDS), np.float32)
         self._fed = 0
         self._made = 0
+        self._given = 0
         self._held = [_Held(network.width, before) for before, _ in REACHES]
+
+    @property
+    def held(self) -> int:
+        """Frames of features that were fed and have not come out yet."""
+        return self._fed - STRIDE * self._given
 
     def feed(self, features: Features, *, last: bool = False) -> Matrix:
         """The next frames of features; gives the rows that are ready, all of them at the last."""
@@ -123,6 +140,7 @@ class NetworkStream:
             x = np.zeros((0, self._network.width), np.float32)
         for block, held in enumerate(self._held):
             x = self._through(block, held, x, last)
+        self._given += len(x)
         if not len(x):
             return np.zeros((0, 0), np.float32)
         return self._network.outer(x)
