@@ -29,7 +29,7 @@ from fond_echo.core.recognition.dictation import dictate
 from fond_echo.core.recognition.recogniser import MOST
 from fond_echo.core.recognition.scoring import Bin, calibration_error, edits, reliability
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.recognition.trust import Weights, chance, fit
+from fond_echo.core.recognition.trust import Weights, chance
 from fond_echo.speech.material import lexicon, recogniser, words
 from training.sentences import wordnet
 from training.testing import CONDITIONS, FITTING_SEED, Speech, phrases, sentences
@@ -59,7 +59,7 @@ def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
             if readings:
                 second = readings[1] if len(readings) > 1 else None
                 right = tuple(word.word for word in readings[0].words) == said.words
-                found.append((fit(readings[0], second, logs), right and bool(k % 2)))
+                found.append((recogniser().fit(readings[0], second, logs), right and bool(k % 2)))
     return found
 
 
@@ -87,7 +87,7 @@ def people_samples(folder: Path, part: int) -> list[Sample]:
                         heard = " ".join(word.word for word in readings[0].words)
                         inside = expected is networks[name]
                         right = inside and heard == each.said
-                        found.append((fit(readings[0], second, logs), right))
+                        found.append((ear.fit(readings[0], second, logs), right))
     return found
 
 
@@ -197,7 +197,7 @@ def main() -> None:
         samples, others = closed(count, FITTING_SEED), closed(count // 2, OTHER_SEED)
         if chosen.people:
             samples += people_samples(chosen.people, 0)
-        weights = fitted(samples, 3)
+        weights = fitted(samples, 4)
         told("closed sets", weights, others, plots and plots / "ear-closed-sets.png")
         if chosen.people:
             told("closed sets of people", weights, people_samples(chosen.people, 1))

@@ -19,12 +19,19 @@ from fond_echo.core.recognition.network import Matrix
 from fond_echo.core.recognition.tree import PronunciationTree
 from fond_echo.core.recognition.words import WordModel
 
-TOKENS = 400
-BEAM = 15.0
-SYMBOL_BEAM = 7.0
+TOKENS = 1_000
+BEAM = 16.0
+SYMBOL_BEAM = 9.0
+"""So many hypotheses live on, so far below the best one; and symbols so far below a frame's
+likeliest are not tried. With 400, 15 and 7 twice as many words were wrong in clean speech, for a
+third of the work."""
+
 LANGUAGE_WEIGHT = 0.75
 BLANK_PRICE = 2.0
 """Taken off the blank in every frame, so that what is heard unsurely is not passed over."""
+
+WIDER = 1.2
+"""Beside the beam that would have been enough in the frame before."""
 
 PAIR_BONUS = 1.5
 """Added to the log probability of two words in a row that a hint has."""
@@ -70,25 +77,31 @@ class Dictation:
         self._whole[:, 0] = 0, 0, model.start, -1
         self._begun = np.zeros(TOKENS + 1, np.int64)
         self._count = 1
-        self._table = np.zeros((4096, 4), np.int64)
+        self._table = np.zeros((2 * _SLOTS, 4), np.int64)
         self._used = 0
         self._frames = 0
+        self._beam = BEAM
         self._fixed = (
             tree.symbols, tree.child, tree.sibling, tree.entry, tree.entry_word, tree.entry_next,
             tree.best, model.single, model.after, model.first, model.arc_word, model.arc_log,
             model.arc_to, model.backoff, model.less, vocabulary.pairs,
         )  # fmt: skip
         self._slots = np.full(_SLOTS, -1, np.int64)
+        most = _SLOTS // 2
+        self._ahead = (
+            np.empty(most, np.int64), np.empty((4, most), np.int64), np.empty(most, np.int64),
+            np.empty(most),
+        )  # fmt: skip
 
     def feed(self, logs: Matrix) -> None:
         """The next rows of log probabilities, shape (n, outputs)."""
         for row in priced(logs, BLANK_PRICE).astype(np.float64):
-            if self._used + 3_000 > len(self._table):
+            while self._used + _SLOTS // 2 > len(self._table):
                 self._table = np.concatenate([self._table, np.zeros_like(self._table)])
-            self._count, self._used = _advance(
+            self._count, self._used, self._beam = _advance(
                 row, self._frames, self._whole, self._begun, self._scores, self._count,
-                self._table, self._used, self._slots, self._fixed,
-                (TOKENS, BEAM, SYMBOL_BEAM, LANGUAGE_WEIGHT, PAIR_BONUS),
+                self._table, self._used, self._slots, self._ahead, self._fixed,
+                (TOKENS, self._beam, BEAM, SYMBOL_BEAM, LANGUAGE_WEIGHT, PAIR_BONUS),
             )  # fmt: skip
             self._frames += 1
 
@@ -196,10 +209,12 @@ def _following(state, word, previous, fixed):  # type: ignore[no-untyped-def]  #
 
 @njit(cache=True)
 def _advance(  # type: ignore[no-untyped-def]  # compiled
-    row, t, whole, begun, scores, count, table, used, slots, fixed, manners
+    row, t, whole, begun, scores, count, table, used, slots, ahead, fixed, manners
 ):  # fmt: skip
-    """One frame: `whole` holds node, last symbol, state and link by token. Gives how many tokens
-    and how many entries of the table there are now."""
+    """One frame: `whole` holds node, last symbol, state and link by token; `ahead` is room for the
+    keys, the same four, word starts and scores of those after it. Gives how many tokens and how
+    many entries of the table there are now, and the beam for the next frame: where more would
+    live on than may, hardly wider than it has turned out to be."""
     (
         symbols,
         child,
@@ -219,16 +234,15 @@ def _advance(  # type: ignore[no-untyped-def]  # compiled
         pairs,
     ) = fixed
     model = (single, after, first, arc_word, arc_log, arc_to, backoff, less, pairs)
-    tokens, beam, symbol_beam, weight, pair_bonus = manners
-    most = slots.shape[0] // 2
-    keys = np.empty(most, np.int64)
-    new = np.empty((4, most), np.int64)
-    new_begun = np.empty(most, np.int64)
-    new_scores = np.empty(most)
+    tokens, beam, widest, symbol_beam, weight, pair_bonus = manners
+    keys, new, new_begun, new_scores = ahead
+    most = keys.shape[0]
     made = 0
-    top = scores[:count].max()
+    first_of_all = np.argmax(scores[:count])
+    top = scores[first_of_all]
     floor = row.max() - symbol_beam
-    reached = -1e30
+    # What the best one reaches at least is a bar for all, from the first on.
+    reached = top + max(row[0], row[whole[1, first_of_all]])
     for k in range(count):
         score = scores[k]
         if score < top - beam:
@@ -294,13 +308,14 @@ def _advance(  # type: ignore[no-untyped-def]  # compiled
             new_begun[place] = t if node == 0 and to_node != 0 else begun[k]
             new_scores[place] = gained
     slots[:] = -1
-    bar = reached - beam
+    bar, after_this = reached - beam, widest
     if made > tokens:
         bar = max(bar, -np.partition(-new_scores[:made], tokens)[tokens])
+        after_this = min(widest, 1.0 + WIDER * (reached - bar))
     kept = 0
     for k in range(made):
         if new_scores[k] >= bar and kept < tokens:
             whole[:, kept] = new[:, k]
             begun[kept], scores[kept] = new_begun[k], new_scores[k]
             kept += 1
-    return kept, used
+    return kept, used, after_this

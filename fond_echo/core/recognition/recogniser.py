@@ -35,7 +35,7 @@ from fond_echo.core.recognition.transcript import (
     Word,
 )
 from fond_echo.core.recognition.tree import Planter, PronunciationTree, ways
-from fond_echo.core.recognition.trust import CLOSED, WORD, believed, chance, fit, word_fit
+from fond_echo.core.recognition.trust import CLOSED, WORD, Weights, believed, chance, fit, word_fit
 from fond_echo.core.recognition.words import WordModel
 
 LONGEST_PIECE = 30.0
@@ -195,7 +195,7 @@ class Recogniser:
         if not readings or not all(self._sayable(word, expected) for word in readings[0].words):
             return None
         sure = [
-            chance(CLOSED, fit(each, other, stretch.logs))
+            chance(CLOSED, self.fit(each, other, stretch.logs, expected.sounds))
             for each, other in zip(
                 readings, [readings[1] if len(readings) > 1 else None, *readings], strict=False
             )
@@ -286,6 +286,13 @@ class Recogniser:
         )
         written = written_text([word.spoken for word in words], _names(expected))
         return Transcript(words, written, confidence, source, stretch.speech, alternatives)
+
+    def fit(
+        self, best: Reading, second: Reading | None, logs: Matrix, sounds: Sounds = ()
+    ) -> Weights:
+        """Measures of a closed reading beside the next one."""
+        worst = min(measures[0] for _, measures in self.measured(best.words, logs, sounds))
+        return fit(best, second, worst, logs)
 
     def measured(
         self, words: Sequence[FoundWord], logs: Matrix, sounds: Sounds = ()

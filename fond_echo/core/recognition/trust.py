@@ -19,7 +19,7 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (2.286, 1.118, 0.828, 0.0, -0.463)
+CLOSED: Weights = (2.286, 1.118, 0.0, 0.828, 0.0, -0.463)
 WORD: Weights = (2.473, 0.731, 4.992, 0.204, -0.077)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them."""
 
@@ -60,14 +60,19 @@ def believed(logs: Matrix) -> float:
     return 1.0 / (1.0 + math.exp(-SHARP_SLOPE * (sharp - SHARP_AT_HALF)))
 
 
-def fit(best: Reading, second: Reading | None, logs: Matrix) -> Weights:
-    """Measures of a closed reading: distance from the free path and from the next reading for each
-    sounding frame, sharpness, and how much sounds."""
+def fit(best: Reading, second: Reading | None, worst: float, logs: Matrix) -> Weights:
+    """Measures of a closed reading: distance from the free path for each sounding frame, that of
+    its worst word, distance from the next reading, sharpness, and how much sounds.
+
+    Args:
+        worst: the first measure of `word_fit`, of the word in which it is least. "A table for five"
+            fits "a table for four" well, but for one word.
+    """
     sure = Sureness.of(logs)
     frames = max(1, sure.sounding)
     margin = (best.score - sure.free) / frames
     gap = 3.0 if second is None else min(3.0, (best.score - second.score) / frames)
-    return margin, gap, sure.sharp - 0.9, math.log(frames / 10)
+    return margin, worst, gap, sure.sharp - 0.9, math.log(frames / 10)
 
 
 def word_fit(score: float, span: Matrix, symbols: int) -> Weights:

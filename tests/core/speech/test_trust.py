@@ -54,12 +54,14 @@ class Believing(unittest.TestCase):
         free = Sureness.of(logs).free
         near, far = reading(free - 0.5, "yes"), reading(free - 12.0, "yes")
         other = reading(free - 9.0, "no")
-        self.assertGreater(chance(CLOSED, fit(near, other, logs)),
-                           chance(CLOSED, fit(far, other, logs)))  # fmt: skip
+        self.assertGreater(chance(CLOSED, fit(near, other, -0.2, logs)),
+                           chance(CLOSED, fit(far, other, -0.2, logs)))  # fmt: skip
         rival = reading(free - 0.6, "no")
-        self.assertGreater(chance(CLOSED, fit(near, other, logs)),
-                           chance(CLOSED, fit(near, rival, logs)))  # fmt: skip
-        alone, wide = fit(near, None, logs), fit(near, reading(-1e9, "no"), logs)
+        self.assertGreater(chance(CLOSED, fit(near, other, -0.2, logs)),
+                           chance(CLOSED, fit(near, rival, -0.2, logs)))  # fmt: skip
+        self.assertGreaterEqual(chance(CLOSED, fit(near, other, -0.2, logs)),
+                                chance(CLOSED, fit(near, other, -4.0, logs)))  # fmt: skip
+        alone, wide = fit(near, None, -0.2, logs), fit(near, reading(-1e9, "no"), -0.2, logs)
         self.assertEqual(alone, wide)
 
     def test_words(self):
