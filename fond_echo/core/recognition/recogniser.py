@@ -54,6 +54,10 @@ SLOWEST = (0.3, 0.4)
 """Nobody takes longer over a word than so many seconds, and so many more for each phoneme: what
 does is music, or a machine."""
 
+SPARSE, DOUBTFUL = 0.2, 0.05
+"""Words that fill less than such a share of a sound, and are hardly believed, are none: noise has
+something like a word in it now and then."""
+
 MOST = 5
 """Readings that are told."""
 
@@ -256,6 +260,9 @@ class Recogniser:
         found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
         fits = float(np.mean([word.confidence for word in found.words]))
         sure = round(fits * believed(stretch.logs), 3)
+        filled = sum(word.end - word.start for word in best.words) / len(stretch.logs)
+        if filled < SPARSE and sure < DOUBTFUL:
+            return replace(NOTHING, speech_seconds=stretch.speech)
         others += tuple(
             Alternative(" ".join(word.word for word in each.words), sure) for each in more
         )

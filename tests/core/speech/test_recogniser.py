@@ -8,8 +8,8 @@ from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition import closed
 from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
-from fond_echo.core.recognition.recogniser import ACCEPT
-from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.recogniser import ACCEPT, Stretch
+from fond_echo.core.recognition.symbols import BLANK, SYMBOLS
 from fond_echo.core.recognition.transcript import Expected, Transcript, UnknownLanguage, Word
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import lexicon, recogniser
@@ -156,6 +156,21 @@ class Hearing(unittest.TestCase):
         ):
             heard = recogniser().transcribe(clip, EXPECTED)
             self.assertEqual((heard.source, heard.words, heard.written), ("nothing", (), ""))
+
+    def test_something_like_a_word_in_a_long_noise_is_none(self):
+        def noisy(count):
+            """So many frames of an unsure blank, with sounds like "two" in the middle."""
+            logs = np.full((count, 40), np.log(0.05 / 39), np.float32)
+            logs[:, BLANK] = np.log(0.95)
+            for at, name in ((count // 2, "T"), (count // 2 + 2, "UW")):
+                logs[at] = np.log(0.3 / 39)
+                logs[at, BLANK], logs[at, SYMBOLS[name]] = np.log(0.3), np.log(0.4)
+            return Stretch(logs, 0.0, count * 0.03)
+
+        short, long = (recogniser().read(noisy(count), Expected()) for count in (8, 200))
+        self.assertEqual(short.source, "dictation")
+        self.assertLess(short.confidence, 0.05)
+        self.assertEqual((long.source, long.speech_seconds), ("nothing", 6.0))
 
     def test_long_sound_is_read_piece_by_piece(self):
         sentence = join([speech("The boats are running today.", "tern"), silence(0.7, 16_000)])
