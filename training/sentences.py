@@ -12,8 +12,9 @@ import zlib
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
+from fond_echo.core.language.figures import MONTHS, clock
 from fond_echo.core.language.numbers import cardinal, digits, ordinal
-from fond_echo.core.language.spoken import MONTHS, clock, spoken_tokens
+from fond_echo.core.language.spoken import spoken_tokens
 
 GRAMMAR = Path(__file__).parent / "data" / "sentences.txt"
 LONGEST = 18

@@ -22,9 +22,9 @@ import numpy.typing as npt
 from fond_echo.core.grammar.match import spot
 from fond_echo.core.grammar.model import Reference
 from fond_echo.core.grammar.values import WEEKDAYS, builtin_grammar
+from fond_echo.core.language.figures import MONTHS
 from fond_echo.core.language.numbers import is_number_word, ordinal_value
 from fond_echo.core.language.sounding import sound_likeness
-from fond_echo.core.language.spoken import MONTHS
 from fond_echo.core.language.wording import ASKING, FILLERS, common, concept, concepts, known
 
 NEAR = 0.62

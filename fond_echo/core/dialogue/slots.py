@@ -134,8 +134,6 @@ def _goes_on(tokens: Sequence[str], start: int, end: int) -> bool:
     return any(is_number_word(word) or word in ("double", "triple") for word in beside)
 
 
-_EXACT: Mapping[str, Callable[[str], Any]] = {"time": typed_time, "digits": typed_digits}
-
 Judge = Callable[[str, Any, Mapping[str, Any]], str]
 """Why a slot's value is not possible, given the others; "" where it is."""
 
@@ -274,6 +272,9 @@ class SlotMachine:
 
     def _whole(self, slot: Slot, tokens: Sequence[str]) -> Filled | None:
         """The value where the whole answer is one."""
+        figures = typed_digits(self._text) if slot.rule == "builtin:digits" else None
+        if figures:
+            return Filled(figures, " ".join(tokens))
         owner, rule = self._grammar.find(slot.reference)
         words = [word for word, *_ in _as_read(slot, tokens)]
         parse = match(owner, rule.name, words)
@@ -309,6 +310,6 @@ class SlotMachine:
     def _worth(self, value: Value) -> Any:
         if value.builtin:
             worth = value_of_kind(value.kind, value.tokens, value.literal, self._now)
-            exact = _EXACT.get(value.kind) if worth is not None else None
-            return (exact(self._text) if exact else None) or worth
+            exact = typed_time(self._text) if value.kind == "time" and worth else None
+            return exact or worth
         return value.literal if value.literal is not None else " ".join(value.tokens)

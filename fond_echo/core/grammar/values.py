@@ -14,8 +14,8 @@ from typing import Any
 
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.model import Grammar
+from fond_echo.core.language.figures import MONTHS
 from fond_echo.core.language.numbers import digits_of, ordinal_value, value_of
-from fond_echo.core.language.spoken import MONTHS
 
 WEEKDAYS = "monday tuesday wednesday thursday friday saturday sunday".split()
 _SECONDS = {"second": 1, "minute": 60, "hour": 3_600, "day": 86_400, "week": 604_800}

@@ -11,11 +11,9 @@ import unicodedata
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from fond_echo.core.language.numbers import cardinal, digits, ordinal, year
-
-MONTHS = (
-    "january february march april may june july august september october november december"
-).split()
+from fond_echo.core.language import figures
+from fond_echo.core.language.figures import MONTHS, UNITS
+from fond_echo.core.language.numbers import digits, ordinal
 
 _ABBREVIATIONS = {
     "mr": ["mister"],
@@ -27,26 +25,16 @@ _ABBREVIATIONS = {
     "i.e": ["that", "is"],
     "etc": ["and", "so", "on"],
     "approx": ["approximately"],
-    "min": ["minutes"],
-    "hrs": ["hours"],
     "tel": ["telephone"],
+    "vs": ["versus"],
+    "rd": ["road"],
+    "ave": ["avenue"],
+    "sq": ["square"],
 }
-_SIGNS = {"&": ["and"], "+": ["plus"], "=": ["equals"], "@": ["at"], "°": ["degrees"]}
-_CURRENCIES = {
-    "£": ("pound", "pounds", "pence"),
-    "$": ("dollar", "dollars", "cents"),
-    "€": ("euro", "euros", "cents"),
-}
-_UNITS = {
-    "km": "kilometres",
-    "kg": "kilograms",
-    "kn": "knots",
-    "kt": "knots",
-    "mm": "millimetres",
-    "cm": "centimetres",
-    "°c": "degrees celsius",
-    "p": "pence",
-}
+_SIGNS = {
+    "&": ["and"], "+": ["plus"], "=": ["equals"], "@": ["at"], "°": ["degrees"], "#": ["number"],
+    "×": ["times"],
+}  # fmt: skip
 
 _MONTH = "|".join(
     # "I may 3 times" has no date in it, and "march 5 miles" neither.
@@ -55,118 +43,46 @@ _MONTH = "|".join(
     else f"{month[:3]}(?:{'t|' if month == 'september' else ''}{month[3:]})?"
     for month in MONTHS
 )
+_AMOUNT = r"\d[\d,]*(?:\.\d+)?"
+_LARGE = r"(?:\s?(?:k|m|bn|thousand|million|billion)\b)?"
 _TOKEN = re.compile(
     r"""
-      (?P<phone>\+\d[\d ()-]{6,}\d | \b0\d{3,4}[ ]\d{6}\b)
+      (?P<address>\b[\w.+-]+@[\w-]+(?:\.[\w-]+)+ | \bwww\.[\w-]+(?:\.[\w-]+)+(?:/[\w/-]+)?)
+    | (?P<phone>\+\d[\d ()-]{6,}\d | \b0\d{3,4}[ ]\d{6}\b)
     | (?P<date>\b\d{4}-\d{2}-\d{2}\b | (?<![\w/.])\d{1,2}/\d{1,2}/\d{4}(?![\w/])
       | (?<![\w/.])\d{1,2}\.\d{1,2}\.\d{4}\b)
     | (?P<day>\b(?:[12]\d|3[01]|0?[1-9])\s(?:MONTH|may|march)\b\.?(?:,?\s(?:19|20)\d\d\b)?)
     | (?P<month>\b(?:MONTH)\b\.?\s(?:[12]\d|3[01]|0?[1-9])\b(?![:.,]?\d|\s?[ap]m)
       (?:,?\s(?:19|20)\d\d\b)?)
+    | (?P<money>[£$€]\s?\d+,\d\d(?!\d|,\d) | [£$€]\s?AMOUNT LARGE
+      | (?<!\w)AMOUNT\s?(?:[£$€]|(?-i:GBP|EUR|USD)\b))
     | (?P<time>\b(?:[01]?\d|2[0-3])[:.][0-5]\d(?!\d|[.:]\d)(?:\s?[ap]\.?m\b\.?)?)
     | (?P<hour>\b(?:1[0-2]|[1-9])\s?[ap]\.?m\b\.?)
-    | (?P<money>[£$€]\s?\d[\d,]*(?:\.\d{2})?)
-    | (?P<percent>\d[\d,]*(?:\.\d+)?\s?%)
+    | (?P<fraction>(?<![\d/])(?:\d+\s)?[123]/[234](?![\d/]))
+    | (?P<percent>AMOUNT\s?%)
     | (?P<ordinal>\b\d+(?:st|nd|rd|th)\b)
-    | (?P<unit>-?\d[\d,]*(?:\.\d+)?\s?(?:km|kg|kn|kt|mm|cm|°c)\b | \b\d+p\b)
-    | (?P<code>(?<!\w)(?!\d+s\b)(?=[^\W\d_]*\d)(?=\d*[^\W\d_])[^\W_]+)
-    | (?P<number>(?:(?<![\w-])-)?(?<!\w)\d[\d,]*(?:\.\d+)?)
-    | (?P<short>\b(?:mr|mrs|dr|st|no|e\.g|i\.e|etc|approx|min|hrs|tel)\.(?=\s|$|,))
+    | (?P<decade>\b(?:1[6-9]|20)?[2-9]0s\b)
+    | (?P<unit>(?:(?<![\w-])-)?(?<!\w)AMOUNT\s?(?:UNIT)(?!\w))
+    | (?P<code>(?<!\w)(?=[^\W\d_]*\d)(?=\d*[^\W\d_])[^\W_]+)
+    | (?P<number>(?:(?<![\w-])-)?(?<!\w)AMOUNT)
+    | (?P<short>\b(?:e\.g|i\.e|etc|approx|tel|vs|rd|ave|sq)\.(?=\s|$|,) | \bno\.(?=\s?\d)
+      | \b(?:mr|mrs|dr)\b\.?(?=\s\w) | \b(?-i:St)\b\.?(?=\s(?-i:[A-Z])))
+    | (?P<street>\bst\.(?=\W|$))
     | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)*)
-    | (?P<sign>[&+=@°])
-    """.replace("MONTH", _MONTH),
+    | (?P<sign>[&+=@°×] | \#(?=\d))
+    """.replace("MONTH", _MONTH)
+    .replace("AMOUNT", _AMOUNT)
+    .replace("LARGE", _LARGE)
+    .replace("UNIT", "|".join(map(re.escape, sorted(UNITS, key=len, reverse=True)))),
     re.VERBOSE | re.IGNORECASE,
 )
 
-
-def clock(hour: int, minute: int) -> list[str]:
-    """A time of day as it is said on a twelve-hour clock: 16:10 → ten past four."""
-    if minute == 0 and hour in (0, 12):
-        return ["midnight"] if hour == 0 else ["noon"]
-    this, following = cardinal((hour - 1) % 12 + 1), cardinal(hour % 12 + 1)
-    if minute == 0:
-        return [*this, "o'clock"]
-    if minute in (15, 30, 45):
-        name = {15: "quarter", 30: "half", 45: "quarter"}[minute]
-        return [name, "to", *following] if minute == 45 else [name, "past", *this]
-    if minute % 5 == 0:
-        if minute < 30:
-            return [*cardinal(minute), "past", *this]
-        return [*cardinal(60 - minute), "to", *following]
-    return [*this, *(["oh"] if minute < 10 else []), *cardinal(minute)]
-
-
-def _number(text: str) -> list[str]:
-    sign = ["minus"] if text.startswith("-") else []
-    whole, _, fraction = text.lstrip("-").replace(",", "").partition(".")
-    if len(whole) > 1 and (whole.startswith("0") or (len(whole) > 6 and "," not in text)):
-        words = digits(whole)
-    elif len(whole) == 4 and not fraction and "," not in text and 1_900 <= int(whole) <= 2_099:
-        words = year(int(whole))
-    else:
-        words = cardinal(int(whole))
-    return sign + words + (["point", *digits(fraction)] if fraction else [])
-
-
-def _code(text: str) -> list[str]:
-    """Letters and digits together: KS4L, AB123, B12, mp3, covid19."""
-    runs = re.findall(r"[^\W\d_]+|\d+", text)
-    words: list[str] = []
-    spelled = False
-    for run in runs:
-        if run[0].isdigit():
-            short = len(runs) == 2 and len(run) < 3 and run[0] != "0"
-            words += cardinal(int(run)) if short or not spelled else digits(run)
-            continue
-        vowels = set(run.lower()) & set("aeiouy")
-        spelled = run.isupper() or len(run) < 3 or not vowels
-        words += list(run.lower()) if spelled else [run.lower()]
-    return words
-
-
-def _time(text: str) -> list[str]:
-    match = re.match(r"(\d+)(?:[:.](\d\d))?\s?([ap])?", text, re.IGNORECASE)
-    assert match is not None
-    hour, minute, half = int(match[1]), int(match[2] or 0), match[3]
-    if half:
-        words = cardinal(hour) + ([] if not minute else _minutes(minute))
-        return [*words, half.lower(), "m"]
-    return clock(hour, minute)
-
-
-def _minutes(minute: int) -> list[str]:
-    return (["oh"] if minute < 10 else []) + cardinal(minute)
-
-
-def _money(text: str) -> list[str]:
-    one, many, small = _CURRENCIES[text[0]]
-    whole, _, part = text[1:].strip().replace(",", "").partition(".")
-    words = [*cardinal(int(whole)), one if int(whole) == 1 else many]
-    if not part or int(part) == 0:
-        return words
-    if int(whole) == 0:
-        return [*cardinal(int(part)), small]
-    return words + cardinal(int(part))
-
-
-def _date(text: str) -> list[str]:
-    """Of figures: the year first, or the day."""
-    pieces = [int(piece) for piece in re.split(r"[-/.]", text)]
-    years, month, day = pieces if "-" in text else pieces[::-1]
-    if not (1 <= month <= 12 and 1 <= day <= 31):
-        return digits(text)
-    return ["the", *ordinal(day), "of", MONTHS[month - 1], *year(years)]
-
-
-def _day(text: str) -> list[str]:
-    """3 May, 24 Dec 2026; December 24, May 3, 2026."""
-    figures = re.findall(r"\d+", text)
-    named = re.search(r"[^\W\d_]+", text)
-    assert named is not None
-    month = next(each for each in MONTHS if each.startswith(named[0].lower()[:3]))
-    day = ordinal(int(figures[0]))
-    said = ["the", *day, "of", month] if text[0].isdigit() else [month, "the", *day]
-    return said + (year(int(figures[1])) if figures[1:] else [])
+_RANGES = (
+    re.compile(r"(\d(?:\s?[ap]m)?)\s?[–—]\s?(?=[£$€]?\d)"),
+    re.compile(r"(\d[:.][0-5]\d)\s?-\s?(?=\d?\d[:.][0-5]\d)"),
+    re.compile(r"(?<![\d.:-])(\d{1,2})-(?=\d{1,2}(?![\d-]))"),
+)
+"""From … to: of any figures with a dash, of times and small numbers with a hyphen too."""
 
 
 def _word(text: str) -> list[str]:
@@ -175,26 +91,24 @@ def _word(text: str) -> list[str]:
     return [text.lower().replace("’", "'")]
 
 
-def _unit(text: str) -> list[str]:
-    match = re.match(r"(.*?\d)\s?([^\d\s]+)$", text)
-    assert match is not None
-    return _number(match[1]) + _UNITS[match[2].lower()].split()
-
-
 _READERS: dict[str, Callable[[str], list[str]]] = {
+    "address": figures.address,
     "phone": digits,
-    "date": _date,
-    "day": _day,
-    "month": _day,
-    "time": _time,
-    "hour": _time,
-    "money": _money,
-    "percent": lambda text: [*_number(text.rstrip("% ")), "percent"],
+    "date": figures.date,
+    "day": figures.day,
+    "month": figures.day,
+    "time": figures.time,
+    "hour": figures.time,
+    "money": figures.money,
+    "fraction": figures.fraction,
+    "percent": lambda text: [*figures.number(text.rstrip("% ")), "percent"],
     "ordinal": lambda text: ordinal(int(text[:-2])),
-    "unit": _unit,
-    "code": _code,
-    "number": _number,
-    "short": lambda text: _ABBREVIATIONS[text[:-1].lower()],
+    "decade": figures.decade,
+    "unit": figures.unit,
+    "code": figures.code,
+    "number": figures.number,
+    "short": lambda text: _ABBREVIATIONS[text.rstrip(".").lower()],
+    "street": lambda text: ["street"],
     "word": _word,
     "sign": lambda text: _SIGNS[text],
 }
@@ -206,7 +120,9 @@ def spoken_tokens(text: str) -> list[str]:
     >>> spoken_tokens("The 16:10 costs £4.50!")
     ['the', 'ten', 'past', 'four', 'costs', 'four', 'pounds', 'fifty']
     """
-    text = unicodedata.normalize("NFKC", text)
+    text = unicodedata.normalize("NFKC", text).replace("\u2044", "/")
+    for between in _RANGES:
+        text = between.sub(r"\1 to ", text)
     tokens: list[str] = []
     for match in _TOKEN.finditer(text):
         assert match.lastgroup is not None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Sequence
 
+from fond_echo.core.language.figures import MONTHS
 from fond_echo.core.language.numbers import (
     UNITS,
     digits_of,
@@ -16,7 +17,6 @@ from fond_echo.core.language.numbers import (
     prefix_value,
     value_of,
 )
-from fond_echo.core.language.spoken import MONTHS
 
 _ASKING = frozenset(
     (

@@ -40,7 +40,7 @@ class Typed(unittest.TestCase):
     def test_digits_are_those_that_were_typed(self):
         self.check("digits", {
             "7": "7", "42": "42", "214": "214", "0016": "0016", "12345": "12345", "1984": "1984",
-            "2005": "2005", "1632960123": "1632960123", "214.": "214", "123-456": "123456", "(01632) 960-123": "01632960123", "my code is 214 please": "214",
+            "2005": "2005", "1632960123": "1632960123", "214.": "214", "123-456": "123456", "12-34": "1234", "(01632) 960-123": "01632960123", "my code is 214 please": "214",
             "AB123": "123", "BREN": None, "twenty four": "24", "what code?": None,
         })  # fmt: skip
 
@@ -110,7 +110,7 @@ class Typed(unittest.TestCase):
                      "yes that's correct", "please", "Yes, the early one."):  # fmt: skip
             with self.subTest(text):
                 self.assertIs(answered("yes-no", text), True)
-        for text in ("no", "no thanks", "not really", "I don't think so", "n", "never",
+        for text in ("no", "No.", "no thanks", "not really", "I don't think so", "n", "never",
                      "of course not", "No, the other one.", "no not now"):  # fmt: skip
             with self.subTest(text):
                 self.assertIs(answered("yes-no", text), False)
@@ -133,6 +133,8 @@ class Heard(unittest.TestCase):
             ("digits", "oh one six three two nine six oh one two three", "01632960123"),
             ("digits", "four two", "42"),
             ("spelled", "b r e n", "BREN"),
+            ("yes-no", "no", False),
+            ("yes-no", "yes", True),
             ("spelled", "k s four l", "KS4L"),
             ("number", "two hundred and fourteen", 214),
             ("number", "three point five", 3.5),
@@ -230,7 +232,7 @@ class Codes(unittest.TestCase):
             ("KS4L", "k s four l"), ("AB123", "a b one two three"), ("B12", "b twelve"),
             ("B07", "b zero seven"), ("mp3", "m p three"), ("covid19", "covid nineteen"),
             ("h2o", "h two o"), ("10km", "ten kilometres"), ("3pm", "three p m"), ("4th", "fourth"),
-            ("the 1990s", "the nineteen ninety s"), ("a1-b2", "a one b two"),
+            ("the 1990s", "the nineteen nineties"), ("a1-b2", "a one b two"),
         ):  # fmt: skip
             self.assertEqual(" ".join(spoken_tokens(text)), said, text)
 

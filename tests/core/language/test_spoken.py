@@ -1,5 +1,6 @@
 import unittest
 
+from fond_echo.core.language.figures import clock
 from fond_echo.core.language.numbers import (
     cardinal,
     digits_of,
@@ -8,7 +9,7 @@ from fond_echo.core.language.numbers import (
     value_of,
     year,
 )
-from fond_echo.core.language.spoken import clock, phrases, spoken_tokens
+from fond_echo.core.language.spoken import phrases, spoken_tokens
 from fond_echo.core.language.written import written_text
 
 
@@ -61,6 +62,61 @@ class Spoken(unittest.TestCase):
         }
         for text, words in cases.items():
             self.assertEqual(" ".join(spoken_tokens(text)), words, text)
+
+    def check(self, cases):
+        for text, said in cases.items():
+            with self.subTest(text):
+                self.assertEqual(" ".join(spoken_tokens(text)), said)
+
+    def test_no_is_a_number_only_before_one(self):
+        self.check({
+            "No.": "no", "I said no. Really": "i said no really", "No. 5, no. 6": "number five number six",
+            "#4": "number four", "no": "no",
+        })  # fmt: skip
+
+    def test_from_and_to(self):
+        self.check({
+            "10:00–12:00": "ten o'clock to noon", "9.30-10.30": "half past nine to half past ten",
+            "2-3 people": "two to three people", "10–250": "ten to two hundred and fifty",
+            "10am–4pm": "ten a m to four p m", "960-12-34": "nine hundred and sixty twelve thirty four",
+            "2026-11-26": "the twenty sixth of november twenty twenty six",
+        })  # fmt: skip
+
+    def test_money_of_any_size_and_spelling(self):
+        self.check({
+            "£1.5m": "one point five million pounds", "$2bn": "two billion dollars", "£4.5": "four pounds fifty",
+            "€ 4,50, then €1,250": "four euros fifty then one thousand two hundred and fifty euros",
+            "5 $": "five dollars", "20 EUR": "twenty euros", "£0.05": "five pence", "1p": "one penny",
+            "£1.00": "one pound", "£1.255": "one point two five five pounds",
+        })  # fmt: skip
+
+    def test_amounts_with_their_units(self):
+        self.check({
+            "1 km": "one kilometre", "2km": "two kilometres", "5 km/h": "five kilometres an hour",
+            "1.5 l": "one point five litres", "-3°C": "minus three degrees celsius", "5G": "five g",
+            "1 min": "one minute", "30 secs": "thirty seconds", "24h": "twenty four hours", "2M": "two m",
+        })  # fmt: skip
+
+    def test_parts_and_decades(self):
+        self.check({
+            "1/2 price": "half price", "3/4": "three quarters", "2 1/2 hours": "two and a half hours",
+            "½": "half", "24/7": "twenty four seven", "the '90s": "the nineties",
+            "1960s": "nineteen sixties", "9/4": "nine four",
+        })  # fmt: skip
+
+    def test_addresses_with_their_dots(self):
+        self.check({
+            "info@harbour.example": "info at harbour dot example",
+            "www.harbour.example/fares": "w w w dot harbour dot example slash fares",
+            "a_b+c-2@d.example.": "a underscore b plus c dash two at d dot example",
+        })  # fmt: skip
+
+    def test_titles_and_streets(self):
+        self.check({
+            "Mr Hale and Dr. Quennell": "mister hale and doctor quennell", "St. Mary": "saint mary",
+            "5 High St.": "five high street", "Sea Rd., Quay Sq.": "sea road quay square",
+            "Gulls vs. terns": "gulls versus terns", "dr": "dr",
+        })  # fmt: skip
 
     def test_times_of_day(self):
         cases = {(0, 0): "midnight", (12, 0): "noon", (16, 0): "four o'clock", (7, 45): "quarter to eight",
