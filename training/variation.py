@@ -36,7 +36,7 @@ def varied(
         noises: energies of what may lie under it.
     """
     logs = energies.astype(np.float32)
-    if rng.random() < 0.5:
+    if rng.random() < 0.6:
         logs = _stretched(logs, rng)
     if rng.random() < 0.6:
         logs, labels = _paced(logs, labels, sounds, rng)
@@ -70,7 +70,7 @@ def varied(
 
 def _stretched(logs: Array, rng: Rng) -> Array:
     """The bands read at other places: another length of the vocal tract, not quite uniform."""
-    factor, bend = rng.uniform(0.86, 1.16), rng.normal(0, 1.0)
+    factor, bend = rng.uniform(0.76, 1.14), rng.normal(0, 1.0)
     places = np.arange(BANDS)
     at = np.clip(places * factor + bend * np.sin(np.pi * places / BANDS), 0, BANDS - 1)
     return _between(logs.T, at).T

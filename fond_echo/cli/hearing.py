@@ -106,11 +106,11 @@ def _heard(
         clip = decode(file.read_bytes()).clip
         return recogniser().transcribe(clip, expected, language=language)
     from fond_echo.core.audio.blocks import blocks
-    from fond_echo.core.recognition.hearing import Hearing, Utterance
+    from fond_echo.core.recognition.hearing import TOGETHER_OF_FILES, Hearing, Utterance
     from fond_echo.core.recognition.recogniser import NOTHING, joined
     from fond_echo.core.recognition.symbols import RATE
 
-    hearing = Hearing(recogniser(), expected, language=language)
+    hearing = Hearing(recogniser(), expected, language=language, together=TOGETHER_OF_FILES)
     found: list[Transcript] = []
     for block in blocks(file, RATE):
         for each in hearing.feed(block):

@@ -17,6 +17,7 @@ import numpy.typing as npt
 from fond_echo.core.language.numbers import UNITS
 from fond_echo.core.recognition.dictation import Dictation
 from fond_echo.core.recognition.features import (
+    AHEAD,
     BANDS,
     HOP,
     PRE_EMPHASIS,
@@ -25,7 +26,7 @@ from fond_echo.core.recognition.features import (
     Levelling,
     energies,
 )
-from fond_echo.core.recognition.network import FRAME_SECONDS, Matrix, NetworkStream
+from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, Matrix, NetworkStream
 from fond_echo.core.recognition.recogniser import (
     MOST,
     SOUNDING,
@@ -49,6 +50,16 @@ PEAK_FALLS = 0.004
 
 TOGETHER = 12
 """Frames that go through the network at once: its weights are read for few rows as for one."""
+
+TOGETHER_OF_FILES = 50
+"""Where nobody waits for the words, which is nearly twice as fast."""
+
+CARRIED = 55
+"""Frames of silence before what is said next that the network hears again, so that it knows where
+it is when somebody speaks."""
+
+KEPT = 150
+"""Frames that may have to be heard again."""
 
 SPELLED = frozenset([*UNITS[:10], "oh", "double", "triple", "nought"]) | frozenset(
     "abcdefghijklmnopqrstuvwxyz"
@@ -97,6 +108,7 @@ class Hearing:
         end_seconds: silence that ends an utterance.
         number_seconds: silence that ends it where a number or a spelling may go on.
         longest_seconds: an utterance is cut there.
+        together: frames of 10 ms that go through the network at once.
 
     Raises:
         UnknownLanguage: no recogniser for the language.
@@ -111,12 +123,13 @@ class Hearing:
         end_seconds: float = 0.6,
         number_seconds: float = 1.5,
         longest_seconds: float = 30.0,
+        together: int = TOGETHER,
     ) -> None:
         check_language(language)
         self._recogniser = recogniser
         self._expected = expected or Expected()
         self._end, self._number_end = end_seconds, number_seconds
-        self._longest = longest_seconds
+        self._longest, self._together = longest_seconds, together
         self._vocabulary = recogniser.vocabulary(self._expected)
         self._closely = recogniser.search(self._expected)
         self._levelling = Levelling()
@@ -125,11 +138,14 @@ class Hearing:
         self._silence = _Silence()
         self._energies: list[Features] = []
         self._heard = 0
-        self._begin()
+        self._recent = _NONE
+        self._begin(0)
 
-    def _begin(self) -> None:
-        """Whatever has not been through the network belongs to what is said next."""
-        self._first = self._heard - self._levelling.held - sum(map(len, self._energies))
+    def _begin(self, carried: int) -> None:
+        """Whatever has not been through the network belongs to what is said next, and so many of
+        the frames that were fed to it last."""
+        kept = self._recent[max(0, len(self._recent) - carried) :]
+        self._first = self._heard - self._levelling.held - self._unread() - len(kept)
         self._network = NetworkStream(self._recogniser.network)
         self._search = Dictation(self._vocabulary)
         if self._closely is not None:
@@ -137,6 +153,11 @@ class Hearing:
         self._logs: list[Matrix] = []
         self._sounding, self._blank = 0, 0
         self._told = ""
+        self._recent = kept
+        self._take(self._network.feed(kept))
+
+    def _unread(self) -> int:
+        return sum(map(len, self._energies))
 
     @property
     def seconds(self) -> float:
@@ -165,9 +186,14 @@ class Hearing:
         self._heard += count
         self._silence.feed(logs)
         self._energies.append(logs)
-        if sum(map(len, self._energies)) >= TOGETHER:
-            self._take(self._network.feed(self._levelling.feed(self._not_levelled())))
+        if self._unread() >= self._together:
+            self._read_on()
         return self._looked()
+
+    def _read_on(self) -> None:
+        ready = self._levelling.feed(self._not_levelled())
+        self._recent = np.concatenate([self._recent, ready])[-KEPT:]
+        self._take(self._network.feed(ready))
 
     def _not_levelled(self) -> Features:
         logs = np.concatenate(self._energies) if self._energies else _NONE
@@ -187,43 +213,58 @@ class Hearing:
 
     def _looked(self) -> list[Partial | Utterance]:
         length = (self._heard - self._first) * HOP_SECONDS
+        quiet = self._silence.frames * HOP_SECONDS
+        if quiet >= self._end and self._unread() > self._silence.frames - AHEAD:
+            # Whether it has ended, and whether a number may go on, is told from all of it.
+            self._read_on()
         if self._sounding < SOUNDING:
-            if length > self._longest or (
-                length > 2.0 and self._silence.frames * HOP_SECONDS > 1.5
-            ):
+            if length > self._longest or (length > 2.0 and quiet > 1.5):
                 # Nothing but silence or noise: it need not be kept.
-                self._begin()
+                self._begin(CARRIED)
             return []
         words = [word.word for word in self._search.so_far()]
         wanted = self._number_end if _goes_on(words) else self._end
-        quiet = self._silence.frames * HOP_SECONDS
-        if max(quiet, self._blank * FRAME_SECONDS) >= wanted or length >= self._longest:
-            return [self._ended(cut=quiet < wanted and length >= self._longest)]
+        if quiet >= wanted:
+            return [self._ended()]
+        if self._blank * FRAME_SECONDS >= wanted:
+            return [self._left(self._blank * STRIDE)]
+        if length >= self._longest:
+            return [self._left(0, cut=True)]
         text = " ".join(words)
         if text and text != self._told:
             self._told = text
             return [Partial(text)]
         return []
 
-    def _ended(self, *, cut: bool) -> Utterance:
-        whole = self._whole()
-        found = self._recogniser.read(
-            whole, self._expected, closely=self._closely, freely=partial(self._search.finish, MOST)
-        )
-        self._begin()
+    def _ended(self) -> Utterance:
+        """All that was fed is one utterance."""
+        rest = self._levelling.feed(self._not_levelled(), last=True)
+        self._recent = np.concatenate([self._recent, rest])[-KEPT:]
+        self._take(self._network.feed(rest, last=True))
+        found = self._read()
+        self._begin(min(CARRIED, self._silence.frames))
+        return Utterance(found)
+
+    def _left(self, silent: int, *, cut: bool = False) -> Utterance:
+        """What the network has given is an utterance; what it still holds belongs to the next, with
+        so many silent frames before it."""
+        found = self._read()
+        self._begin(self._network.held + min(CARRIED, silent))
         return Utterance(found, cut)
 
-    def _whole(self) -> Stretch:
-        """The utterance up to now, what has not been looked at yet included."""
-        rest = self._levelling.feed(self._not_levelled(), last=True)
-        self._take(self._network.feed(rest, last=True))
+    def _read(self) -> Transcript:
         logs = np.concatenate(self._logs) if self._logs else np.zeros((0, 1), np.float32)
         speech = round(self._sounding * FRAME_SECONDS, 2)
-        return Stretch(logs, self._first * HOP_SECONDS, speech)
+        return self._recogniser.read(
+            Stretch(logs, self._first * HOP_SECONDS, speech),
+            self._expected,
+            closely=self._closely,
+            freely=partial(self._search.finish, MOST),
+        )
 
     def finish(self) -> list[Partial | Utterance]:
         """The sound is over; gives what was being said."""
-        found = self._ended(cut=False)
+        found = self._ended()
         return [found] if found.transcript.words else []
 
 
