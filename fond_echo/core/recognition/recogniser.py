@@ -54,9 +54,9 @@ SLOWEST = (0.3, 0.4)
 """Nobody takes longer over a word than so many seconds, and so many more for each phoneme: what
 does is music, or a machine."""
 
-SPARSE, DOUBTFUL = 0.2, 0.05
-"""Words that fill less than such a share of a sound, and are hardly believed, are none: noise has
-something like a word in it now and then."""
+SPARSE = ((0.05, 0.75), (0.2, 0.25))
+"""Words that fill less than such a share of a sound, and are believed less than so, are none: noise
+has something like a word in it now and then."""
 
 MOST = 5
 """Readings that are told."""
@@ -261,7 +261,7 @@ class Recogniser:
         fits = float(np.mean([word.confidence for word in found.words]))
         sure = round(fits * believed(stretch.logs), 3)
         filled = sum(word.end - word.start for word in best.words) / len(stretch.logs)
-        if filled < SPARSE and sure < DOUBTFUL:
+        if any(filled < share and sure < least for share, least in SPARSE):
             return replace(NOTHING, speech_seconds=stretch.speech)
         others += tuple(
             Alternative(" ".join(word.word for word in each.words), sure) for each in more
