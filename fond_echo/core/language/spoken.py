@@ -43,7 +43,7 @@ _MONTH = "|".join(
     else f"{month[:3]}(?:{'t|' if month == 'september' else ''}{month[3:]})?"
     for month in MONTHS
 )
-_AMOUNT = r"\d[\d,]*(?:\.\d+)?"
+_AMOUNT = r"\d+(?:,\d+)*(?:\.\d+)?"
 _LARGE = r"(?:\s?(?:k|m|bn|thousand|million|billion)\b)?"
 _TOKEN = re.compile(
     r"""
@@ -76,6 +76,9 @@ _TOKEN = re.compile(
     .replace("UNIT", "|".join(map(re.escape, sorted(UNITS, key=len, reverse=True)))),
     re.VERBOSE | re.IGNORECASE,
 )
+
+_FOLDED = str.maketrans({"\u2044": "/", "\u0131": "i", "\u0130": "I"})
+"""The slash of fractions, and letters that match i where case does not count, and are not it."""
 
 _RANGES = (
     re.compile(r"(\d(?:\s?[ap]m)?)\s?[–—]\s?(?=[£$€]?\d)"),
@@ -120,7 +123,7 @@ def spoken_tokens(text: str) -> list[str]:
     >>> spoken_tokens("The 16:10 costs £4.50!")
     ['the', 'ten', 'past', 'four', 'costs', 'four', 'pounds', 'fifty']
     """
-    text = unicodedata.normalize("NFKC", text).replace("\u2044", "/")
+    text = unicodedata.normalize("NFKC", text).translate(_FOLDED)
     for between in _RANGES:
         text = between.sub(r"\1 to ", text)
     tokens: list[str] = []

@@ -133,7 +133,20 @@ class Spoken(unittest.TestCase):
         self.assertEqual(phrases("… !?"), [])
 
     def test_any_text_is_taken(self):
-        for text in ("\0", "a" * 5_000, "١٢٣", "½ ²", "::::", "9" * 400, "\n\n", "12:99", "0"):
+        for text in (
+            "\0",
+            "a" * 5_000,
+            "١٢٣",
+            "½ ²",
+            "::::",
+            "9" * 400,
+            "\n\n",
+            "5,min",
+            "30m\u0131n",
+            "\u20ac\u00bd,km",
+            "12:99",
+            "0",
+        ):
             for token in spoken_tokens(text):
                 self.assertRegex(token, r"^[^\d\s]+$")
 

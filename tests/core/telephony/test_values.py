@@ -172,7 +172,7 @@ class Agreeing(unittest.TestCase):
     def test_other_streams_are_turned_off_in_their_places(self):
         theirs = read_description(
             description(
-                "m=video 6000 RTP/AVP 31", "m=audio 0 RTP/AVP 0", "m=audio 4000 RTP/AVP 0",
+                "m=text 6000 RTP/AVP 98", "m=audio 0 RTP/AVP 0", "m=audio 4000 RTP/AVP 0",
                 "m=application 5000 udp x",
             )
         )  # fmt: skip
@@ -180,7 +180,7 @@ class Agreeing(unittest.TestCase):
         ours = read_description(written)
         self.assertEqual([each.port for each in ours.media], [0, 0, 40_000, 0])
         self.assertEqual([each.kind for each in ours.media],
-                         ["video", "audio", "audio", "application"])  # fmt: skip
+                         ["text", "audio", "audio", "application"])  # fmt: skip
         self.assertIsNone(agreed.events)
         self.assertNotIn(b"telephone-event", written)
 
@@ -195,7 +195,7 @@ class Agreeing(unittest.TestCase):
             agree(theirs, HERE)
         self.assertIn("G722/8000", str(refused.exception))
         self.assertIn("PCMU/8000", refused.exception.remedy)
-        for lines in (("m=audio 4 RTP/SAVP 0",), ("m=video 4 RTP/AVP 0",), ()):
+        for lines in (("m=audio 4 RTP/SAVP 0",), ("m=text 4 RTP/AVP 98",), ()):
             with self.subTest(lines), self.assertRaises(NoCommonMedia):
                 agree(read_description(description(*lines)), HERE)
 
