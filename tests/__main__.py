@@ -26,6 +26,9 @@ BESIDE = "lines"
 
 COMPILED = "import fond_echo.speech.warm, fond_echo.core.telephony.loudness as l; l.warm()"
 
+FAILED = "failed: "
+"""Begins a line for every test that failed; all of them stand together at the end."""
+
 COUNTED = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 
 
@@ -61,6 +64,8 @@ def run(names: Iterable[str]) -> tuple[int, int, int]:
     skipped = len(result.skipped)
     for test, reason in result.skipped:
         print(f"skipped: {test}: {reason}", file=sys.stderr)
+    for test, trace in (*result.failures, *result.errors):
+        print(f"{FAILED}{test.id()}: {trace.rstrip().splitlines()[-1]}", file=sys.stderr)
     sys.stderr.flush()
     return max(0, result.testsRun - failed - skipped), failed, skipped
 
@@ -74,8 +79,9 @@ def groups() -> list[list[str]]:
     return [*first, others, [f"tests.{LAST}"]]
 
 
-def run_apart(group: list[str]) -> tuple[int, int, int]:
-    """Run a group in a process of its own, and show what it said when it is over."""
+def run_apart(group: list[str], failures: list[str]) -> tuple[int, int, int]:
+    """Run a group in a process of its own, and show what it said when it is over; what failed is
+    added to the failures."""
     begun = time.monotonic()
     command = [sys.executable, "-m", "tests", *group]
     done = subprocess.run(
@@ -84,9 +90,11 @@ def run_apart(group: list[str]) -> tuple[int, int, int]:
     lines = done.stdout.rstrip().split("\n")
     # Processes that are stopped at the end may still say something after the count.
     counted = next(filter(None, map(COUNTED.fullmatch, reversed(lines))), None)
+    failures.extend(each for each in lines if each.startswith(FAILED))
     title = f"{' '.join(group)}, {time.monotonic() - begun:.0f} s"
     print("\n".join([f"=== {title} ===", *lines]), file=sys.stderr, flush=True)
-    # A process that ended without counting has failed as a whole.
+    if counted is None:
+        failures.append(f"{FAILED}{' '.join(group)}: it ended without counting ({done.returncode})")
     passed, failed, skipped = (int(each) for each in counted.groups()) if counted else (0, 1, 0)
     return passed, failed, skipped
 
@@ -98,8 +106,10 @@ def main(names: list[str]) -> int:
         # What is compiled is compiled once, not by every room at the same time.
         subprocess.run([sys.executable, "-c", COMPILED], cwd=ROOT, check=True)
         with ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
-            calls = beside.submit(run_apart, [f"tests.{BESIDE}"])
-            counts = [*pool.map(run_apart, groups()), calls.result()]
+            failures: list[str] = []
+            calls = beside.submit(run_apart, [f"tests.{BESIDE}"], failures)
+            counts = [*pool.map(lambda each: run_apart(each, failures), groups()), calls.result()]
+        print("\n".join(failures), file=sys.stderr, flush=True)
     passed, failed, skipped = (sum(each) for each in zip(*counts, strict=True))
     print(f"{passed} passed, {failed} failed, {skipped} skipped", flush=True)
     return 1 if failed else 0

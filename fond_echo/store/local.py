@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import pwd
+import random
 import shutil
 import socket
 import subprocess
@@ -20,6 +21,8 @@ from fond_echo.core.errors import FondEchoError
 START_SECONDS = 20.0
 DATABASE = "fond_echo"
 OWNER = "fond_echo"
+FREE_PORTS = (20_000, 32_000)
+"""Below those that Linux gives away by itself (32768 and up, where nobody changed it)."""
 
 
 class NoPostgres(FondEchoError):
@@ -54,10 +57,18 @@ def _unprivileged() -> pwd.struct_passwd | None:
 
 
 def free_port() -> int:
-    """A port on loopback that nothing listens on."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """A port on loopback that nothing has, by TCP or UDP. It is not of those that the system gives
+    to whoever asks for any: between the look and the use nobody gets it by chance."""
+    for _ in range(1000):
+        port = random.randrange(*FREE_PORTS)
+        try:
+            for kind in (socket.SOCK_STREAM, socket.SOCK_DGRAM):
+                with socket.socket(type=kind) as probe:
+                    probe.bind(("127.0.0.1", port))
+        except OSError:
+            continue
+        return port
+    raise OSError(f"no port from {FREE_PORTS[0]} to {FREE_PORTS[1] - 1} is free on loopback")
 
 
 def reachable_folder(wanted: Path) -> Path:

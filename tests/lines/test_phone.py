@@ -2,11 +2,13 @@
 
 import asyncio
 import unittest
+from unittest import mock
 
 from sqlalchemy import select
 
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
+from fond_echo.lines.phone.session import Session
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.records import Conversation, Event
 from tests.support.phone import PHONE, OnALine
@@ -64,6 +66,18 @@ class Calls(OnALine):
         self.assertEqual((ended["cause"], ended["by"]), ("hung-up", "us"))
         self.assertGreater(ended["rating"], 20)
         self.assertEqual(ended["strangers"], 0)
+
+    async def test_a_key_before_we_know_that_we_were_heard_to_answer(self):
+        begin = Session.begin
+
+        def late(session, now):
+            asyncio.get_running_loop().call_later(0.4, begin, session, now)
+
+        with mock.patch.object(Session, "begin", late):
+            async with handset() as caller:
+                await caller.dial(self.number())
+                caller.press("3")
+                await self.hears(caller, "four pounds")
 
     async def silent(self):
         async with handset("piet") as caller:

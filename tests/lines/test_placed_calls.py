@@ -247,8 +247,10 @@ class Connected(ThroughACarrier):
         await self.hears(isla, "this call is recorded tern sound ferries", quiet=1.5)
         isla.press("7")
         await self.hears(isla, "please say it now")
+        await self.until_a_message_is_taken()
         await isla.say(warble("The rope at the pier is loose."))
-        await asyncio.sleep(1.2)
+        # Longer than the pause that ends what is asked, shorter than one in a message.
+        await asyncio.sleep(0.9)
         await isla.say(warble("Please have a look at it."))
         isla.press("#")
         await self.hears(isla, "your word is kept")
@@ -276,6 +278,14 @@ class Connected(ThroughACarrier):
         self.assertIn("this call is recorded tern sound ferries", understood(ours))
         self.assertNotIn("recorded", understood(theirs))
         self.assertGreater(float(np.abs(theirs.samples).max()), 0.05)
+
+    async def until_a_message_is_taken(self):
+        (session,) = self.server.sessions.values()
+        for _ in range(1000):
+            if session._talk._message:
+                return
+            await asyncio.sleep(0.02)
+        self.fail("no message is taken")
 
     def stream(self):
         (session,) = self.server.sessions.values()

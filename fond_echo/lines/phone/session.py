@@ -110,6 +110,7 @@ class Session:
             lambda: not self.over, self._aloud,
         )  # fmt: skip
         self._talk: Talk | None = None
+        self._early_keys: list[str] = []
         self._recorder = CallRecorder(house.database, ours.record) if manners.record else None
         self._answerer = AnswererEar() if order is not None else None
         self._machine: MachineEar | None = None
@@ -143,6 +144,8 @@ class Session:
         if self._answerer is None:
             self._play_ready()
             self._do(self._greet())
+        for key in self._early_keys:
+            self.key(key, now)
 
     def _play_ready(self) -> None:
         """Say at once what is always said first, where it was rendered before."""
@@ -163,6 +166,7 @@ class Session:
             self.sockets.send_report(report, self.stream.place)
         frame, keys = self.stream.heard()
         if self._talk is None:
+            self._early_keys += keys
             return
         if self._recorder is not None:
             self._recorder.add(frame, decoded(self.stream.said, self.stream.law))
@@ -217,8 +221,10 @@ class Session:
             self.key(key, now)
 
     def key(self, key: str, now: float) -> None:
-        """A key, however it came."""
-        if self._talk is not None and self._leaving is None and self._answerer is None:
+        """A key, however it came. It may come before the word that we were heard to answer."""
+        if self._talk is None:
+            self._early_keys.append(key)
+        elif self._leaving is None and self._answerer is None:
             self._act(self._talk.key(key, now))
 
     def transferred(self, status: int) -> None:
