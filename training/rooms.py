@@ -18,8 +18,8 @@ Samples = npt.NDArray[np.float32]
 Rng = np.random.Generator
 
 TRAINING_NOISES = (
-    "white", "pink", "brown", "hum", "resonant", "talkers", "clicks", "engine", "murmur",
-    "texture", "texture", "texture",
+    "white", "pink", "brown", "hum", "resonant", "talkers", "clicks", "engine", "murmur", "murmur",
+    "murmur", "texture", "texture", "texture",
 )  # fmt: skip
 TEST_NOISES = ("rain", "rail", "crowd")
 
@@ -214,9 +214,10 @@ def world(samples: Samples, rng: Rng, others: list[Samples]) -> Samples:
         heard = microphone(heard, rng)
     if rng.random() < 0.4:
         heard = room(heard, rng)
-    if rng.random() < 0.6:
+    if rng.random() < 0.7:
         kind = str(rng.choice(TRAINING_NOISES))
-        heard = with_noise(heard, noise(kind, len(heard), rng, others), rng.uniform(0, 28))
+        decibels = rng.uniform(3, 15) if rng.random() < 0.5 else rng.uniform(0, 28)
+        heard = with_noise(heard, noise(kind, len(heard), rng, others), decibels)
     if rng.random() < 0.7:
         kind = str(rng.choice(("white", "pink", "brown")))
         heard = with_noise(heard, noise(kind, len(heard), rng), rng.uniform(30, 65))

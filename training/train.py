@@ -171,8 +171,9 @@ def run(rank: int, chosen: argparse.Namespace) -> None:
                 continue
         waiting = waiting or batches(shards, chance)
         chosen_examples = [shards.examples[k] for k in waiting.pop()]
+        others = [one.energies for one in chosen_examples if len(one.sounds)]
         parts = [
-            varied(one.energies, one.labels, len(one.sounds), shards.noises, rng)
+            varied(one.energies, one.labels, len(one.sounds), shards.noises, others, rng)
             for one in chosen_examples
         ]
         rate = (

@@ -20,22 +20,49 @@ Rng = np.random.Generator
 FRAMES_A_SYMBOL = 3.3
 """What has fewer cannot be aligned."""
 
+PLAIN = 0.45
+"""How often an example is not varied but for noise and colour."""
+
 
 def varied(
     energies: npt.NDArray[np.float16],
     labels: npt.NDArray[np.generic],
     sounds: int,
     noises: Sequence[npt.NDArray[np.float16]],
+    others: Sequence[npt.NDArray[np.float16]],
     rng: Rng,
 ) -> tuple[Array, npt.NDArray[np.int64]]:
-    """Features, shape (frames, 64), and the label of each frame.
+    """Features, shape (frames, 64), and the label of each frame. Some stay as they are but for
+    noise: what is always spoiled in ten ways is never heard well in one.
 
     Args:
         energies: bare logarithms, shape (frames, 64).
         sounds: how many phonemes there are; none where nothing is said.
         noises: energies of what may lie under it.
+        others: energies of what others say, many of whom may talk under it at the same time.
     """
     logs = energies.astype(np.float32)
+    plain = rng.random() < PLAIN
+    if not plain:
+        logs, labels = _spoiled(logs, labels, sounds, rng)
+    if rng.random() < (0.5 if plain else 0.35) and sounds:
+        if others and rng.random() < 0.5:
+            logs = _with_noise(logs, _babble(others, len(logs), rng), rng)
+        elif noises:
+            logs = _with_noise(logs, _laid(noises[rng.integers(len(noises))], len(logs), rng), rng)
+    if rng.random() < 0.4:
+        bends = np.interp(np.arange(BANDS), np.linspace(0, BANDS, 7), rng.normal(0, 1.0, 7))
+        logs = logs + bends.astype(np.float32)
+    found = levelled(np.ascontiguousarray(logs, np.float32))
+    if not plain or rng.random() < 0.3:
+        _blank(found, rng)
+    return found, labels.astype(np.int64)
+
+
+def _spoiled(
+    logs: Array, labels: npt.NDArray[np.generic], sounds: int, rng: Rng
+) -> tuple[Array, npt.NDArray[np.generic]]:
+    """Said by somebody else, elsewhere."""
     if rng.random() < 0.6:
         logs = _stretched(logs, rng)
     if rng.random() < 0.6:
@@ -48,15 +75,33 @@ def varied(
         logs = _narrowed(logs, rng)
     if rng.random() < 0.3:
         logs = _sharpened(logs, rng) if rng.random() < 0.5 else _blurred(logs, rng)
-    if rng.random() < 0.35 and noises and sounds:
-        other = noises[rng.integers(len(noises))].astype(np.float32)
-        other = np.roll(np.resize(other, logs.shape), rng.integers(len(logs)), axis=0)
-        below = np.percentile(logs.max(axis=1), 90) - np.percentile(other.max(axis=1), 90)
-        logs = np.logaddexp(logs, other + below - rng.uniform(0.5, 6.0))
-    if rng.random() < 0.4:
-        bends = np.interp(np.arange(BANDS), np.linspace(0, BANDS, 7), rng.normal(0, 1.0, 7))
-        logs = logs + bends.astype(np.float32)
-    found = levelled(np.ascontiguousarray(logs, np.float32))
+    return logs, labels
+
+
+def _with_noise(logs: Array, other: Array, rng: Rng) -> Array:
+    """Other energies under these, 2 to 26 dB below where both are loud."""
+    below = np.percentile(logs.max(axis=1), 90) - np.percentile(other.max(axis=1), 90)
+    return np.logaddexp(logs, other + below - rng.uniform(0.5, 6.0))
+
+
+def _laid(other: npt.NDArray[np.float16], count: int, rng: Rng) -> Array:
+    """Somewhere out of other energies, over and over until there are so many frames."""
+    rows = np.roll(other, int(rng.integers(len(other))), axis=0)
+    return np.resize(rows, (count, BANDS)).astype(np.float32)
+
+
+def _babble(others: Sequence[npt.NDArray[np.float16]], count: int, rng: Rng) -> Array:
+    """Three to nine people who talk at the same time, at levels within nine decibels."""
+    whole = np.full((count, BANDS), -40.0, np.float32)
+    for _ in range(rng.integers(3, 10)):
+        one = _laid(others[rng.integers(len(others))], count, rng)
+        level = np.percentile(one.max(axis=1), 90) + rng.uniform(0, 2)
+        whole = np.logaddexp(whole, one - np.float32(level))
+    return whole
+
+
+def _blank(found: Array, rng: Rng) -> None:
+    """Some bands, and some moments, are missing."""
     for _ in range(3):
         width = rng.integers(0, 11)
         start = rng.integers(0, BANDS - width)
@@ -65,7 +110,6 @@ def varied(
         width = rng.integers(0, max(1, min(14, len(found) // 8)))
         start = rng.integers(0, max(1, len(found) - width))
         found[start : start + width] = 0
-    return found, labels.astype(np.int64)
 
 
 def _stretched(logs: Array, rng: Rng) -> Array:

@@ -18,8 +18,8 @@ from fond_echo.core.telephony.values import parse_uri
 from fond_echo.documents.phone import RegistrarSpec, read_phone
 from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.prompts import Prompts
+from fond_echo.lines.phone.roles import Speaking
 from fond_echo.lines.phone.server import PhoneServer
-from fond_echo.lines.phone.session import Speaking
 from fond_echo.outside.secrets import Vault
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings

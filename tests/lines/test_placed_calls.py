@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import av
 import numpy as np
-from sqlalchemy import update
+from sqlalchemy import func, select, update
 
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import encode
@@ -14,7 +14,7 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.tones import beep
 from fond_echo.core.telephony.values import parse_uri
 from fond_echo.standins.carrier.handset import handset
-from fond_echo.store.calls import Call
+from fond_echo.store.calls import Call, RecordingPage
 from fond_echo.store.clips import ClipStore
 from tests.support.phone import ThroughACarrier
 from tests.support.warbles import understood, warble
@@ -296,6 +296,7 @@ class Connected(ThroughACarrier):
         await isla.dial("2001")
         await isla.listen()
         call = await self.call("answered")
+        await self.until_some_is_kept(call)
         await self.kill()
         self.server = self.make()
         await self.server.start()
@@ -304,6 +305,15 @@ class Connected(ThroughACarrier):
         call = await self.call()
         self.assertEqual((call.cause, call.by), ("lost", "us"))
         self.assertIsNotNone(call.recording_id)
+
+    async def until_some_is_kept(self, call):
+        kept = select(func.count()).where(RecordingPage.call_id == call.id)
+        for _ in range(400):
+            async with self.database.reading() as session:
+                if await session.scalar(kept):
+                    return
+            await asyncio.sleep(0.05)
+        self.fail("nothing of the call is kept")
 
     async def kill(self):
         """Our line is gone, without a word."""

@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fond_echo.core.recognition.features import BANDS
+from fond_echo.core.recognition.features import BANDS, levelled
 from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.speaker import Speaker
 from fond_echo.core.synthesis.tracks import build
@@ -89,7 +89,7 @@ class Variation(unittest.TestCase):
         lengths = set()
         for seed in range(60):
             rng = np.random.default_rng(seed)
-            found, named = varied(logs, labels, 8, noises, rng)
+            found, named = varied(logs, labels, 8, noises, [logs], rng)
             self.assertEqual((len(found), found.shape[1]), (len(named), BANDS))
             self.assertTrue(np.isfinite(found).all())
             self.assertEqual(set(np.unique(named)), {0, 7})
@@ -99,8 +99,31 @@ class Variation(unittest.TestCase):
     def test_nothing_is_hurried_past_what_can_be_aligned(self):
         logs, labels = example(frames=100)
         for seed in range(60):
-            found, _ = varied(logs, labels, 30, [], np.random.default_rng(seed))
+            found, _ = varied(logs, labels, 30, [], [], np.random.default_rng(seed))
             self.assertGreater(len(found), 30 * FRAMES_A_SYMBOL - 1)
+
+    def test_many_talk_where_one_pauses(self):
+        logs, _ = example()
+        quiet = np.full_like(logs, -15.0)
+        voices = [example()[0] for _ in range(3)]
+        rng = np.random.default_rng(4)
+        made = variation._with_noise(
+            quiet.astype(np.float32), variation._babble(voices, len(quiet), rng), rng
+        )
+        # It lies 2 to 26 dB below what it is laid under, and rises above it nowhere by more.
+        self.assertGreater(float((made - quiet).max()), 0.001)
+        self.assertLess(float((made - quiet).max()), 4.0)
+        self.assertEqual(made.shape, quiet.shape)
+
+    def test_some_stay_as_they_are(self):
+        logs, labels = example()
+        plain = levelled(logs.astype(np.float32))
+        same = 0
+        for seed in range(200):
+            found, _ = varied(logs, labels, 8, [], [], np.random.default_rng(seed))
+            same += found.shape == plain.shape and bool(np.allclose(found, plain, atol=1e-3))
+        # 45 in a hundred, six of ten of which get no colour, seven of ten nothing blanked.
+        self.assertTrue(20 < same < 60, same)
 
     def test_another_vocal_tract_moves_the_peak(self):
         logs = example()[0].astype(np.float32)

@@ -19,7 +19,8 @@ from fond_echo.core.telephony.sdp import agree, offer, read_description
 from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.documents.phone import Outward
 from fond_echo.lines.phone.media import MediaSockets, NoPorts
-from fond_echo.lines.phone.session import Ours, Session
+from fond_echo.lines.phone.roles import Ours
+from fond_echo.lines.phone.session import Session
 from fond_echo.store import calls as records
 
 if TYPE_CHECKING:

@@ -43,7 +43,8 @@ from fond_echo.lines.phone.diary import Diary
 from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.letting_in import Door
 from fond_echo.lines.phone.media import MediaSockets, NoPorts, open_media
-from fond_echo.lines.phone.session import Ours, Session, Speaking
+from fond_echo.lines.phone.roles import Ours, Speaking
+from fond_echo.lines.phone.session import Session
 from fond_echo.lines.phone.ticking import Ticker
 from fond_echo.lines.phone.transport import Transport
 from fond_echo.lines.phone.turns import warm

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 import structlog
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.call import CallIn
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.answerer import AnswererEar, MachineEar
@@ -36,6 +34,7 @@ from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.media import MediaSockets
 from fond_echo.lines.phone.opening import NoOpening, prepared
 from fond_echo.lines.phone.recording import CallRecorder
+from fond_echo.lines.phone.roles import Carrier, Ours, Speaking
 from fond_echo.lines.phone.turns import After, CallTurns
 from fond_echo.store.records import Line
 
@@ -43,40 +42,6 @@ log = structlog.get_logger()
 
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
-
-
-class Carrier(Protocol):
-    """Who carries the call: signalling and records."""
-
-    def hang_up(self, session: Session, cause: Cause) -> None: ...
-
-    def transfer(self, session: Session, to: str) -> bool:
-        """Ask the other side to call a number; False where it may not be called."""
-        ...
-
-    async def tell(self, session: Session, kind: str, **data: Any) -> None:
-        """Write down an event of the call."""
-        ...
-
-
-@dataclass(frozen=True)
-class Speaking:
-    """How the line's assistant speaks: its voice; its greeting where that is always the same; its
-    revision."""
-
-    voice: str
-    greeting: str = ""
-    revision: str = ""
-
-
-@dataclass(frozen=True)
-class Ours:
-    """What is known of a call before it begins: the id of its record; where we placed it, what was
-    asked for, and earlier tries."""
-
-    record: str
-    order: CallIn | None = None
-    attempts: tuple[Any, ...] = ()
 
 
 class Session:
