@@ -29,6 +29,8 @@ COMPILED = "import fond_echo.speech.warm, fond_echo.core.telephony.loudness as l
 FAILED = "failed: "
 """Begins a line for every test that failed; all of them stand together at the end."""
 
+RAISED = re.compile(r"^[\w.]+(?:Error|Exception|Warning).*$", re.MULTILINE)
+
 COUNTED = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 
 
@@ -65,7 +67,8 @@ def run(names: Iterable[str]) -> tuple[int, int, int]:
     for test, reason in result.skipped:
         print(f"skipped: {test}: {reason}", file=sys.stderr)
     for test, trace in (*result.failures, *result.errors):
-        print(f"{FAILED}{test.id()}: {trace.rstrip().splitlines()[-1]}", file=sys.stderr)
+        why = RAISED.findall(trace) or trace.rstrip().splitlines()
+        print(f"{FAILED}{test.id()}: {why[-1]}", file=sys.stderr)
     sys.stderr.flush()
     return max(0, result.testsRun - failed - skipped), failed, skipped
 

@@ -6,7 +6,7 @@ What is written is said again as it was: `spoken_tokens` of it means the same.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 
 from fond_echo.core.language.figures import MONTHS
 from fond_echo.core.language.numbers import (
@@ -260,3 +260,43 @@ def written_text(tokens: Collection[str], names: Collection[str] = ()) -> str:
         before, rest = [*before, *rest[:used]][-3:], rest[used:]
     text = " ".join(out)
     return _capital(text) + ("?" if asks else ".") if text else ""
+
+
+_UNFINISHED = frozenset(
+    "a an the my your our his their its this these to of in on at for from with by about than and"
+    " or but if because when while as is are was were am be i we they i'm i'd i'll i've would"
+    " could should will can".split()
+)
+"""Words that no sentence ends with."""
+
+_IN_NUMBERS = frozenset("oh double triple point and".split())
+
+_WHOLE = frozenset("yes no hello goodbye okay thanks".split())
+"""Words that may be all of one."""
+
+
+def written_parts(parts: Iterable[Sequence[str]], names: Collection[str] = ()) -> str:
+    """Stretches with silence between them in written form: each is a sentence, unless it is cut off
+    in the middle of one, or of a number, or is a single word.
+
+    >>> written_parts([["the", "boat", "is", "late"], ["please", "tell", "my"], ["sister"]])
+    'The boat is late. Please tell my sister.'
+    """
+    whole: list[list[str]] = []
+    for part in parts:
+        if not part:
+            continue
+        if whole and _goes_on(whole[-1], part):
+            whole[-1].extend(part)
+        else:
+            whole.append(list(part))
+    return " ".join(written_text(each, names) for each in whole)
+
+
+def _goes_on(before: Sequence[str], after: Sequence[str]) -> bool:
+    alone = any(len(part) == 1 and part[0] not in _WHOLE for part in (before, after))
+    counted = all(
+        is_number_word(each) or len(each) == 1 or each in _IN_NUMBERS
+        for each in (before[-1], after[0])
+    )
+    return alone or counted or before[-1] in _UNFINISHED

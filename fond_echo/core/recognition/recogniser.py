@@ -15,7 +15,7 @@ from fond_echo.core.language.languages import LANGUAGES
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.written import written_parts
 from fond_echo.core.recognition.closed import WORD_TOLL, FoundWord, Reading, Search, read
 from fond_echo.core.recognition.dictation import Vocabulary, dictate
 from fond_echo.core.recognition.features import levelled, log_mel
@@ -57,6 +57,9 @@ does is music, or a machine."""
 SPARSE = ((0.05, 0.75), (0.2, 0.25))
 """Words that fill less than such a share of a sound, and are believed less than so, are none: noise
 has something like a word in it now and then."""
+
+SENTENCE_PAUSE = 0.7
+"""Seconds of nothing within what is said freely, after which a sentence begins."""
 
 MOST = 5
 """Readings that are told."""
@@ -291,8 +294,11 @@ class Recogniser:
             )
             for each, measures in self.measured(reading.words, stretch.logs, expected.sounds)
         )
-        written = written_text([word.spoken for word in words], _names(expected))
-        return Transcript(words, written, confidence, source, stretch.speech, alternatives)
+        found = Transcript(words, "", confidence, source, stretch.speech, alternatives)
+        # What was expected is one whole, however it was said.
+        parts = [words] if source == "expected" else found.segments(SENTENCE_PAUSE)
+        spoken = [[word.spoken for word in part] for part in parts]
+        return replace(found, written=written_parts(spoken, _names(expected)))
 
     def fit(
         self, best: Reading, second: Reading | None, logs: Matrix, sounds: Sounds = ()

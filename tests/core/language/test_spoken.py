@@ -10,7 +10,7 @@ from fond_echo.core.language.numbers import (
     year,
 )
 from fond_echo.core.language.spoken import phrases, spoken_tokens
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.written import written_parts, written_text
 
 
 class Numbers(unittest.TestCase):
@@ -166,6 +166,22 @@ class Written(unittest.TestCase):
         for words, text in cases.items():
             self.assertEqual(written_text(words.split(), ["Brannick"]), text)
         self.assertEqual(written_text([]), "")
+
+    def test_a_pause_ends_a_sentence_where_one_may_end(self):
+        cases = {
+            "the boat is late / please tell my sister": "The boat is late. Please tell my sister.",
+            "when does it leave / i have a bike": "When does it leave? I have a bike.",
+            "please tell my / sister that i wait": "Please tell my sister that I wait.",
+            "it is oh one six three / two nine six oh": "It is 01632960.",
+            "call me on / five five one / please": "Call me on 551 please.",
+            "yes / i want two tickets": "Yes. I want two tickets.",
+            "brannick / is where i live": "Brannick is where I live.",
+            " / / the end": "The end.",
+            "": "",
+        }
+        for words, text in cases.items():
+            parts = [each.split() for each in words.split("/")]
+            self.assertEqual(written_parts(parts, ["Brannick"]), text)
 
     def test_written_and_spoken_meet(self):
         for text in (
