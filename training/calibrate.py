@@ -16,6 +16,7 @@ from __future__ import annotations
 import argparse
 import random
 from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
 from itertools import chain
 from pathlib import Path
 
@@ -36,10 +37,27 @@ from training.testing import CONDITIONS, FITTING_SEED, Speech, phrases, sentence
 
 SIZES = (8, 30, 200)
 OTHER_SEED = FITTING_SEED + 500
+MEAN_SET = 137.0
+"""Recordings of people in each of four sets, in the mean."""
+
 PULL = 0.01
 """Of the weights towards zero."""
 
-Sample = tuple[Weights, bool]
+
+@dataclass(frozen=True)
+class Sample:
+    """A reading, or a word.
+
+    Attributes:
+        right: whether it is.
+        inside: whether what was said is in the set at all.
+        counts: how much, beside others.
+    """
+
+    measures: Weights
+    right: bool
+    inside: bool = True
+    counts: float = 1.0
 
 
 def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
@@ -59,13 +77,15 @@ def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
             if readings:
                 second = readings[1] if len(readings) > 1 else None
                 right = tuple(word.word for word in readings[0].words) == said.words
-                found.append((recogniser().fit(readings[0], second, logs), right and bool(k % 2)))
+                measures = recogniser().fit(readings[0], second, logs)
+                found.append(Sample(measures, right and bool(k % 2), bool(k % 2)))
     return found
 
 
 def people_samples(folder: Path, part: int) -> list[Sample]:
     """Closed readings of every other recording of people, held against its own set and against
-    another; clean, and through the telephone. `places` is in neither part."""
+    another; clean, and through the telephone. `places` is in neither part. The smallest set counts
+    as much as the largest."""
     sets = {name: said for name, said in recordings(folder).items() if name != "places"}
     networks = {
         name: Expected(tuple(dict.fromkeys(each.said for each in said)))
@@ -87,7 +107,8 @@ def people_samples(folder: Path, part: int) -> list[Sample]:
                         heard = " ".join(word.word for word in readings[0].words)
                         inside = expected is networks[name]
                         right = inside and heard == each.said
-                        found.append((ear.fit(readings[0], second, logs), right))
+                        measures = ear.fit(readings[0], second, logs)
+                        found.append(Sample(measures, right, inside, MEAN_SET / len(said)))
     return found
 
 
@@ -108,7 +129,7 @@ def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
         heard = [word.word for word in readings[0].words]
         right = [each.step == "same" for each in edits(said.words, heard).steps if each.heard]
         measured = [measures for _, measures in ear.measured(readings[0].words, logs)]
-        found += zip(measured, right, strict=True)
+        found += map(Sample, measured, right)
     return found
 
 
@@ -119,15 +140,17 @@ def fitted(samples: list[Sample], better: int) -> Weights:
         better: of the first so many measures, more can only make surer: that low sharpness goes
             with noise, in which what is right was hard, is no reason to trust it.
     """
-    x = np.array([(1.0, *measures) for measures, _ in samples])
-    y = np.array([right for _, right in samples], float)
+    x = np.array([(1.0, *each.measures) for each in samples])
+    y = np.array([each.right for each in samples], float)
+    counts = np.array([each.counts for each in samples])
+    counts /= counts.sum()
     spread = np.maximum(x.std(axis=0), 1e-6)
     spread[0] = 1.0
 
     def loss(w: npt.NDArray[np.float64]) -> float:
         total = (x / spread) @ w
         likely = np.logaddexp(0.0, total) - y * total
-        return float(likely.mean() + PULL * np.square(w[1:]).mean())
+        return float(counts @ likely + PULL * np.square(w[1:]).mean())
 
     bounds = [(0.0, None) if 0 < k <= better else (None, None) for k in range(x.shape[1])]
     found = minimize(loss, np.zeros(x.shape[1]), method="L-BFGS-B", bounds=bounds).x / spread
@@ -156,8 +179,10 @@ def drawn(name: str, bins: list[Bin], file: Path) -> None:
 
 def told(name: str, weights: Weights, samples: list[Sample], plot: Path | None = None) -> None:
     """How well the weights keep what they say."""
-    sure = [chance(weights, measures) for measures, _ in samples]
-    right = [each for _, each in samples]
+    sure = [chance(weights, each.measures) for each in samples]
+    right = [each.right for each in samples]
+    if not samples:
+        return
     bins = reliability(sure, right)
     print(f"{name}: {weights}")
     print(
@@ -197,10 +222,13 @@ def main() -> None:
         samples, others = closed(count, FITTING_SEED), closed(count // 2, OTHER_SEED)
         if chosen.people:
             samples += people_samples(chosen.people, 0)
+        people = people_samples(chosen.people, 1) if chosen.people else []
         weights = fitted(samples, 4)
         told("closed sets", weights, others, plots and plots / "ear-closed-sets.png")
-        if chosen.people:
-            told("closed sets of people", weights, people_samples(chosen.people, 1))
+        told("closed sets of people", weights, people)
+        weights = fitted([each for each in samples if each.inside], 4)
+        told("one of a set", weights, [each for each in others if each.inside])
+        told("one of a set, people", weights, [each for each in people if each.inside])
         weights, others = fitted(heard(count, FITTING_SEED), 2), heard(count // 2, OTHER_SEED)
         told("words of dictation", weights, others, plots and plots / "ear-words.png")
 

@@ -38,6 +38,10 @@ def add(commands: Any) -> None:
     hear.add_argument(
         "--grammar", type=Path, help="listen for what this grammar (ABNF, XML) allows"
     )
+    hear.add_argument(
+        "--only", action="store_true",
+        help="choose the likeliest of what is expected, whatever was said",
+    )  # fmt: skip
     hear.add_argument("--language", default="en", help="of what is said (en)")
     hear.add_argument("--form", choices=FORMS, default="text", help="text, or subtitles")
     hear.add_argument(
@@ -167,7 +171,7 @@ def _expected(options: argparse.Namespace) -> Expected:
         network = _grammar(options.grammar, phrases)
     elif options.expect:
         network = None
-    return Expected(phrases, names, network, hints, sounds)
+    return Expected(phrases, names, network, hints, sounds, options.only)
 
 
 def _grammar(file: Path, phrases: tuple[str, ...]) -> WordNetwork:

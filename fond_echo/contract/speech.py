@@ -13,8 +13,10 @@ class ListenIn(Shape):
     """What is told about sound before it comes.
 
     `phrases` are whole utterances to be held against first; `names` and `hints` make words of
-    dictation likelier; `assistant` adds what one understands. `rate` and `end_seconds` are for
-    sound that goes on: samples a second, and how long a silence ends an utterance.
+    dictation likelier; `assistant` adds what one understands; with `only`, the likeliest of the
+    phrases and of what the assistant understands is chosen, whatever was said. `rate` and
+    `end_seconds` are for sound that goes on: samples a second, and how long a silence ends an
+    utterance.
     """
 
     language: str = "en"
@@ -22,5 +24,6 @@ class ListenIn(Shape):
     names: list[str] = Field(default_factory=list, max_length=PHRASES)
     hints: list[str] = Field(default_factory=list, max_length=PHRASES)
     assistant: Name | None = None
+    only: bool = False
     rate: int = Field(default=16_000, ge=4_000, le=192_000)
     end_seconds: float = Field(default=0.6, ge=0.2, le=5.0)

@@ -20,6 +20,7 @@ class HearAsk(Shape):
     sounds: list[tuple[str, str]] = Field(default_factory=list)
     arcs: list[tuple[int, int, str]] = Field(default_factory=list, max_length=60_000)
     finals: list[int] = Field(default_factory=list)
+    only: bool = False
     language: str = "en"
     priority: Priority = Priority.VOICE_NOTE
 
@@ -27,8 +28,9 @@ class HearAsk(Shape):
     def expected(self) -> Expected:
         network = WordNetwork(tuple(self.arcs), frozenset(self.finals)) if self.arcs else None
         return Expected(
-            tuple(self.phrases), tuple(self.names), network, tuple(self.hints), tuple(self.sounds)
-        )
+            tuple(self.phrases), tuple(self.names), network, tuple(self.hints), tuple(self.sounds),
+            self.only,
+        )  # fmt: skip
 
     @classmethod
     def of(cls, expected: Expected, language: str, priority: Priority) -> HearAsk:
@@ -41,6 +43,7 @@ class HearAsk(Shape):
             sounds=list(expected.sounds),
             arcs=list(network.arcs) if network else [],
             finals=sorted(network.finals) if network else [],
+            only=expected.only,
             language=language,
             priority=priority,
         )

@@ -55,9 +55,9 @@ async def transcribe(
 
 
 async def _expected(service: Service, asked: ListenIn) -> Expected:
-    said = Expected(tuple(asked.phrases), tuple(asked.names), None, tuple(asked.hints))
+    phrases, names, hints = map(tuple, (asked.phrases, asked.names, asked.hints))
     if asked.assistant is None:
-        return said
+        return Expected(phrases, names, hints=hints, only=asked.only)
     async with service.database.reading() as session:
         record = await session.get(Assistant, asked.assistant)
         digest = record and (record.live or record.draft)
@@ -67,8 +67,8 @@ async def _expected(service: Service, asked: ListenIn) -> Expected:
     assistant = await asyncio.to_thread(assistant_of, digest, files)
     understood = await asyncio.to_thread(understood_by, digest, assistant)
     return Expected(
-        (*understood.phrases, *said.phrases), said.names,
-        None if said.phrases else understood.network, said.hints, understood.sounds,
+        (*understood.phrases, *phrases), names, None if phrases else understood.network, hints,
+        understood.sounds, asked.only,
     )  # fmt: skip
 
 

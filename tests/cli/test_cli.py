@@ -110,6 +110,16 @@ class Speech(Command):
         self.assertEqual(code, 1)
         self.assertIn("en", err)
 
+    def test_one_of_what_is_expected_is_chosen(self):
+        file = self.folder / "like.wav"
+        file.write_bytes(encode(speech("Is a boat late, then?", "petrel"), "wav"))
+        expect = ("--expect", "The boat is late.", "--expect", "Speak to a person.")
+        _, out, _ = self.run_command("transcribe", file, "--only", *expect)
+        self.assertIn("The boat is late.  [expected", out)
+        code, _, err = self.run_command("transcribe", file, "--only")
+        self.assertEqual(code, 1)
+        self.assertIn("give phrases", err)
+
     def test_what_was_heard_is_scored(self):
         said = {"first": "The boat is late.", "second": "When is the boat to Pell on Sunday?"}
         for name, text in said.items():

@@ -12,7 +12,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.recognition.transcript import Alternative, Transcript
 from fond_echo.core.recognition.trust import chance
 from tests.sounds import speech
-from training.calibrate import fitted
+from training.calibrate import Sample, fitted
 
 NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
 
@@ -23,7 +23,7 @@ def samples(weights, count=4_000, seed=3):
     found = []
     for _ in range(count):
         measures = tuple(float(each) for each in rng.normal(0, 1, len(weights) - 1))
-        found.append((measures, bool(rng.random() < chance(weights, measures))))
+        found.append(Sample(measures, bool(rng.random() < chance(weights, measures))))
     return found
 
 
@@ -40,9 +40,18 @@ class Fitting(unittest.TestCase):
         self.assertLess(fitted(samples((0.0, -1.5, 1.0)), 0)[1], -1.0)
 
     def test_measures_of_any_size_fit_as_well(self):
-        small = [((a / 1_000, b), right) for (a, b), right in samples((0.2, 1.0, 0.5))]
+        small = []
+        for each in samples((0.2, 1.0, 0.5)):
+            a, b = each.measures
+            small.append(Sample((a / 1_000, b), each.right))
         found = fitted(small, 2)
         self.assertAlmostEqual(found[1] / 1_000, 1.0, delta=0.25)
+
+    def test_what_counts_more_is_kept_to_more(self):
+        one, other = samples((2.0, 1.0)), samples((-2.0, 1.0), seed=4)
+        many = [Sample(each.measures, each.right, counts=9.0) for each in one]
+        self.assertGreater(fitted(many + other, 1)[0], 0.8)
+        self.assertAlmostEqual(fitted(one + other, 1)[0], 0.0, delta=0.15)
 
 
 class People(unittest.TestCase):

@@ -41,6 +41,11 @@ class Files(WebTest):
             heard = (await self.transcribe(data, **asked)).json()
             self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
 
+    async def test_one_of_what_is_expected_is_chosen(self):
+        data = encode(speech("When does a boat go to Pell, please?", "dunlin"), "wav")
+        heard = (await self.transcribe(data, phrases=[QUESTION, "Never."], only="true")).json()
+        self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
+
     async def test_faults(self):
         for data, asked, status, told in (
             (b"", {}, 422, "no bytes"),
@@ -48,6 +53,7 @@ class Files(WebTest):
             (encode(tone(1.0), "wav")[:200], {"language": "nl"}, 422, "'nl'"),
             (encode(tone(1.0), "wav"), {"assistant": "nobody"}, 404, "nobody"),
             (encode(tone(1.0), "wav"), {"end_seconds": "9"}, 422, "end_seconds"),
+            (encode(tone(1.0), "wav"), {"only": "yes"}, 422, "hearing-nothing-expected"),
         ):
             answer = await self.transcribe(data, **asked)
             self.assertEqual(answer.status_code, status, answer.text)
@@ -95,7 +101,7 @@ class Streams(WebTest):
         texts = ["The boat is late.", QUESTION, "Speak to a person.", "How much is a ticket?"]
 
         async def one(text):
-            asked = ListenIn(phrases=texts)
+            asked = ListenIn(phrases=texts, only=text in texts[:2])
             found = self.echo.listen(self.samples(speech(text, "curlew"), 16_000, 6_400), asked)
             return [each.heard.written async for each in found if isinstance(each, Said)]
 
@@ -106,6 +112,7 @@ class Streams(WebTest):
         for asked, told in (
             (ListenIn(language="nl"), "'nl'"),
             (ListenIn(assistant="nobody"), "nobody"),
+            (ListenIn(only=True), "only what is expected"),
         ):
             with self.assertRaisesRegex(Refused, told):
                 async for _ in self.echo.listen(self.samples(tone(0.1), 16_000), asked):

@@ -231,7 +231,7 @@ class Hearing:
         if length >= self._longest:
             return [self._left(0, cut=True)]
         text = " ".join(words)
-        if text and text != self._told:
+        if text and text != self._told and not self._expected.only:
             self._told = text
             return [Partial(text)]
         return []

@@ -35,7 +35,16 @@ from fond_echo.core.recognition.transcript import (
     Word,
 )
 from fond_echo.core.recognition.tree import Planter, PronunciationTree, ways
-from fond_echo.core.recognition.trust import CLOSED, WORD, Weights, believed, chance, fit, word_fit
+from fond_echo.core.recognition.trust import (
+    CHOSEN,
+    CLOSED,
+    WORD,
+    Weights,
+    believed,
+    chance,
+    fit,
+    word_fit,
+)
 from fond_echo.core.recognition.words import WordModel
 
 LONGEST_PIECE = 30.0
@@ -171,8 +180,10 @@ class Recogniser:
                 closely.feed(stretch.logs)
         if closely is not None:
             closed = self._closed(stretch, expected, closely.readings(MOST))
-            if closed is not None and closed.confidence >= ACCEPT:
+            if closed is not None and (closed.confidence >= ACCEPT or expected.only):
                 return closed
+        if expected.only:
+            return replace(NOTHING, speech_seconds=stretch.speech)
         if freely is None:
             found = dictate(stretch.logs, self.vocabulary(expected), MOST)
         else:
@@ -201,8 +212,9 @@ class Recogniser:
     ) -> Transcript | None:
         if not readings or not all(self._sayable(word, expected) for word in readings[0].words):
             return None
+        weights = CHOSEN if expected.only else CLOSED
         sure = [
-            chance(CLOSED, self.fit(each, other, stretch.logs, expected.sounds))
+            chance(weights, self.fit(each, other, stretch.logs, expected.sounds))
             for each, other in zip(
                 readings, [readings[1] if len(readings) > 1 else None, *readings], strict=False
             )

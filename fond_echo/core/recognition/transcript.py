@@ -22,6 +22,12 @@ class UnknownLanguage(HearingError):
     code = "hearing-language-unknown"
 
 
+class NothingExpected(HearingError):
+    """Only what is expected is to be heard, but nothing is."""
+
+    code = "hearing-nothing-expected"
+
+
 @dataclass(frozen=True)
 class Expected:
     """What can be understood here and now.
@@ -33,6 +39,10 @@ class Expected:
         sounds: words that are said in another way than the lexicon has, their phonemes apart by
             spaces.
         network: what may be said, where it is more than phrases; the phrases stand in it too.
+        only: nothing else can be said: the likeliest of it is chosen, whatever was.
+
+    Raises:
+        NothingExpected: only what is expected can be said, and nothing is.
     """
 
     phrases: tuple[str, ...] = ()
@@ -40,6 +50,14 @@ class Expected:
     network: WordNetwork | None = None
     hints: tuple[str, ...] = ()
     sounds: tuple[tuple[str, str], ...] = ()
+    only: bool = False
+
+    def __post_init__(self) -> None:
+        if self.only and not self.phrases and not self.network:
+            raise NothingExpected(
+                "only what is expected is to be heard, but nothing is",
+                remedy="give phrases, a grammar or an assistant too",
+            )
 
 
 @dataclass(frozen=True)

@@ -20,8 +20,13 @@ from fond_echo.core.recognition.symbols import BLANK
 Weights = tuple[float, ...]
 
 CLOSED: Weights = (2.255, 1.002, 0.218, 0.891, 1.129, -0.499)
+CHOSEN: Weights = (-0.427, 0.288, 0.0, 2.304, 1.882, -0.955)
 WORD: Weights = (2.629, 0.76, 3.372, 0.044, -0.042)
-"""A constant, then one a measure, in the order in which `fit` and `word_fit` give them."""
+"""A constant, then one a measure, in the order in which `fit` and `word_fit` give them. `CHOSEN` is
+for closed sets of which one is known to have been said."""
+
+CLEAR = 30.0
+"""A reading that is so much likelier than the next (a natural logarithm) needs no more."""
 
 
 SHARP_AT_HALF, SHARP_SLOPE = 0.72, 30.0
@@ -62,7 +67,7 @@ def believed(logs: Matrix) -> float:
 
 def fit(best: Reading, second: Reading | None, worst: float, logs: Matrix) -> Weights:
     """Measures of a closed reading: distance from the free path for each sounding frame, that of
-    its worst word, distance from the next reading, sharpness, and how much sounds.
+    its worst word, how much likelier than the next reading, sharpness, and how much sounds.
 
     Args:
         worst: the first measure of `word_fit`, of the word in which it is least. "A table for five"
@@ -71,8 +76,8 @@ def fit(best: Reading, second: Reading | None, worst: float, logs: Matrix) -> We
     sure = Sureness.of(logs)
     frames = max(1, sure.sounding)
     margin = (best.score - sure.free) / frames
-    gap = 3.0 if second is None else min(3.0, (best.score - second.score) / frames)
-    return margin, worst, gap, sure.sharp - 0.9, math.log(frames / 10)
+    gap = CLEAR if second is None else min(CLEAR, best.score - second.score)
+    return margin, worst, gap / 10, sure.sharp - 0.9, math.log(frames / 10)
 
 
 def word_fit(score: float, span: Matrix, symbols: int) -> Weights:

@@ -66,6 +66,13 @@ class Streams(unittest.TestCase):
         self.assertEqual((end.transcript.source, end.transcript.spoken),
                          ("expected", "speak to a person"))  # fmt: skip
 
+    def test_where_only_that_can_be_said_nothing_else_is_told(self):
+        expected = Expected(("Speak to a person.", "When is the next boat to Pell?"), only=True)
+        clip = join([speech("I want to speak to some person."), silence_of(1)])
+        ((_, end),) = fed(Hearing(recogniser(), expected), clip)
+        self.assertEqual((end.transcript.source, end.transcript.spoken),
+                         ("expected", "speak to a person"))  # fmt: skip
+
     def test_a_pause_within_a_number_is_not_its_end(self):
         parts = [speech("Zero one six three two.", "petrel"), silence_of(0.9),
                  speech("nine six zero one four seven.", "petrel"), silence_of(2.0)]  # fmt: skip

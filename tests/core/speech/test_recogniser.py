@@ -1,4 +1,5 @@
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,7 +11,13 @@ from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
 from fond_echo.core.recognition.recogniser import ACCEPT, Stretch
 from fond_echo.core.recognition.symbols import BLANK, SYMBOLS
-from fond_echo.core.recognition.transcript import Expected, Transcript, UnknownLanguage, Word
+from fond_echo.core.recognition.transcript import (
+    Expected,
+    NothingExpected,
+    Transcript,
+    UnknownLanguage,
+    Word,
+)
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import lexicon, recogniser
 from tests.sounds import noise, speech, tone, with_noise
@@ -145,6 +152,22 @@ class Hearing(unittest.TestCase):
             self.assertLess(forced, ACCEPT)
             right = set(heard.spoken.split()) & set(spoken_tokens(text))
             self.assertGreaterEqual(len(right), 5, heard.spoken)
+
+    def test_where_nothing_else_can_be_said_the_likeliest_is_chosen(self):
+        only = replace(EXPECTED, only=True)
+        near = speech("When does the next boat go to Pell, please?", "petrel")
+        heard = recogniser().transcribe(near, only)
+        self.assertEqual((heard.source, heard.written), ("expected", PHRASES[1]))
+        self.assertEqual(heard.alternatives[0].text, "when is the next boat to brannick")
+        sure = recogniser().transcribe(speech(PHRASES[1], "petrel"), only).confidence
+        self.assertGreater(sure, 0.9)
+        self.assertLess(heard.confidence, sure)
+        told = [heard.confidence, *(each.confidence for each in heard.alternatives)]
+        self.assertEqual(told, sorted(told, reverse=True))
+        for clip in (noise(2.0), tone(2.0), silence(1.0, 16_000)):
+            self.assertEqual(recogniser().transcribe(clip, only).source, "nothing")
+        with self.assertRaises(NothingExpected):
+            Expected(names=("Brannick",), only=True)
 
     def test_no_words_out_of_nothing(self):
         for clip in (
