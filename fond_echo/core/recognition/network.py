@@ -70,20 +70,23 @@ class AcousticNetwork:
         """What a block adds, from its normalised input with the frames before and after it."""
         w, name = self._weights, f"bl.{block}."
         before, after = REACHES[block]
-        count = len(normal) - before - after
-        h = np.concatenate(
-            [normal[:count], normal[before : before + count], normal[before + after :]], axis=1
-        )
-        h = _gelu(h @ w[name + "a.weight"] + w[name + "a.bias"])
-        return np.asarray(h @ w[name + "b.weight"] + w[name + "b.bias"])
+        count, width = len(normal) - before - after, self.width
+        a = w[name + "a.weight"]
+        # Three products are added: to lay the frames side by side takes longer.
+        h = normal[:count] @ a[:width]
+        h += normal[before : before + count] @ a[width : 2 * width]
+        h += normal[before + after :] @ a[2 * width :]
+        h += w[name + "a.bias"]
+        return np.asarray(_gelu(h) @ w[name + "b.weight"] + w[name + "b.bias"])
 
     def normalised(self, x: Matrix, name: str) -> Matrix:
         """Each frame with mean 0 and variance 1, scaled and shifted as was learnt."""
-        centred = x - x.mean(axis=1, keepdims=True)
-        spread = np.sqrt(np.square(centred).mean(axis=1, keepdims=True) + 1e-5)
-        return np.asarray(
-            centred / spread * self._weights[name + ".weight"] + self._weights[name + ".bias"]
-        )
+        centred: Matrix = x - x.mean(axis=1, keepdims=True)
+        variance = np.einsum("ij,ij->i", centred, centred) / np.float32(x.shape[1])
+        centred *= (1 / np.sqrt(variance + np.float32(1e-5)))[:, None]
+        centred *= self._weights[name + ".weight"]
+        centred += self._weights[name + ".bias"]
+        return centred
 
     def outer(self, x: Matrix) -> Matrix:
         """The last layer, as log probabilities."""
@@ -162,5 +165,13 @@ class NetworkStream:
 
 
 def _gelu(h: Matrix) -> Matrix:
-    # h * h * h, because numpy's h**3 is twenty times slower.
-    return np.asarray(0.5 * h * (1 + np.tanh(0.7978845608 * (h + 0.044715 * h * h * h))))
+    """h / 2 · (1 + tanh(0.79788 · (h + 0.044715 h³))), in one array of room."""
+    t = h * h
+    t *= np.float32(0.7978845608 * 0.044715)
+    t += np.float32(0.7978845608)
+    t *= h
+    np.tanh(t, out=t)
+    t += np.float32(1)
+    t *= h
+    t *= np.float32(0.5)
+    return t
