@@ -22,8 +22,8 @@ START_SECONDS = 20.0
 DATABASE = "fond_echo"
 OWNER = "fond_echo"
 FREE_PORTS = (21_000, 32_000)
-"""Below those that Linux gives away by itself (32768 and up, where nobody changed it), above those of
-the demo."""
+"""Below those that Linux gives away by itself (32768 and up, where nobody changed it), and above
+those of the demo."""
 
 
 class NoPostgres(FondEchoError):
