@@ -2,8 +2,8 @@
 
     python -m training.words --texts FOLDER --out fond_echo/speech/data/words-en.npz
 
-Counts are of sentences of the grammar, examples and, for less, glosses of WordNet, and single words
-of `wordfreq`.
+Counts are of sentences of the grammar, examples and, for less, glosses of WordNet, the 240,000
+frequent pairs of words that `symspellpy` comes with, and single words of `wordfreq`.
 Probabilities are interpolated with absolute discounting (Ney, Essen and Kneser 1994): what is taken
 off each count that was seen goes to the model of one word less.
 """
@@ -14,7 +14,8 @@ import argparse
 import math
 import random
 from collections import Counter, defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from importlib import resources
 from pathlib import Path
 
 import numpy as np
@@ -30,6 +31,9 @@ SENTENCES = 250_000
 DISCOUNT = 0.6
 LEAST_PAIR, LEAST_TRIPLE = 0.55, 1.5
 EXAMPLE_WEIGHT, GLOSS_WEIGHT = 1.0, 0.3
+PAIR_WEIGHT = 2e-7
+"""What one of the counts of frequent pairs, which are of very many texts, weighs: the rarest of
+them, about one; all, about as much as the grammar's sentences."""
 
 Sentence = tuple[str, ...]
 
@@ -70,6 +74,21 @@ class Counts:
             if len(before) > 1:
                 self.triples[before[-2], before[-1]][number] += weight  # type: ignore[assignment]
             before = [*before[-1:], number]
+
+    def add_pairs(self, pairs: Iterable[tuple[str, str, float]], weight: float) -> None:
+        """Pairs that were counted elsewhere. Their words are not: `wordfreq` has those."""
+        for first, second, count in pairs:
+            known = self.numbers.get(first), self.numbers.get(second)
+            if known[0] and known[1]:
+                self.pairs[known[0]][known[1]] += count * weight  # type: ignore[assignment]
+
+
+def frequent_pairs() -> Iterator[tuple[str, str, float]]:
+    """Pairs of words with their counts."""
+    text = resources.files("symspellpy").joinpath("frequency_bigramdictionary_en_243_342.txt")
+    for line in text.read_text(encoding="utf-8-sig").splitlines():
+        first, second, count = line.split()
+        yield first, second, float(count)
 
 
 def learnt(counts: Counts, words: list[str]) -> WordModel:
@@ -174,6 +193,7 @@ def main() -> None:
     for each in wordnet(chosen.texts):
         if not is_test(each):
             counts.add(tuple(each), GLOSS_WEIGHT)
+    counts.add_pairs(frequent_pairs(), PAIR_WEIGHT)
     model = learnt(counts, words)
     model.save(chosen.out)
     print(f"{len(words):,} words, {len(model.backoff):,} states, {len(model.arc_word):,} arcs, "

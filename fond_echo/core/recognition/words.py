@@ -80,7 +80,12 @@ class WordModel:
         return self.step(state, 0)[0]
 
     def save(self, file: Path) -> None:
-        """Write it for `load`; logarithms keep three digits."""
+        """Write it for `load`; logarithms keep three digits. Words are kept as steps from the arc
+        before, and states as how far they are from where the word alone would lead: mostly not at
+        all."""
+        steps = np.diff(self.arc_word, prepend=0)
+        begins = self.first[:-1][np.diff(self.first) > 0]
+        steps[begins] = self.arc_word[begins]
         ends = np.cumsum([len(word.encode()) for word in self.words])
         np.savez_compressed(
             file,
@@ -88,9 +93,9 @@ class WordModel:
             ends=ends.astype(np.int32),
             single=self.single.astype(np.float16),
             counts=np.diff(self.first).astype(np.uint16),
-            arc_word=self.arc_word.astype(np.uint16),
+            arc_step=steps.astype(np.uint16),
             arc_log=np.round(self.arc_log * 8).astype(np.int8),
-            arc_to=self.arc_to,
+            arc_further=self.arc_to - self.after[self.arc_word],
             backoff=np.round(self.backoff * 8).astype(np.int8),
             less=self.less,
             after=self.after,
@@ -102,15 +107,20 @@ class WordModel:
         """What `save` wrote."""
         text = arrays["words"].tobytes()
         edges = [0, *(int(each) for each in arrays["ends"])]
-        first = np.cumsum([0, *arrays["counts"].astype(np.int64)])
+        counts = arrays["counts"].astype(np.int64)
+        first = np.cumsum([0, *counts])
+        steps, begins = arrays["arc_step"].astype(np.int64), first[:-1][counts > 0]
+        whole = np.cumsum(steps)
+        arc_word = whole - np.repeat(whole[begins] - steps[begins], counts[counts > 0])
+        after = arrays["after"].astype(np.int32)
         return cls(
             tuple(text[a:b].decode() for a, b in itertools.pairwise(edges)),
             arrays["single"].astype(np.float32),
-            arrays["after"].astype(np.int32),
+            after,
             first.astype(np.int32),
-            arrays["arc_word"].astype(np.int32),
+            arc_word.astype(np.int32),
             np.asarray(arrays["arc_log"].astype(np.float32) / 8, np.float32),
-            arrays["arc_to"].astype(np.int32),
+            np.asarray(after[arc_word] + arrays["arc_further"], np.int32),
             np.asarray(arrays["backoff"].astype(np.float32) / 8, np.float32),
             arrays["less"].astype(np.int32),
             int(arrays["start"]),

@@ -20,12 +20,13 @@ SENTENCES = [
 ]  # fmt: skip
 
 
-def small_model():
+def small_model(pairs=()):
     spoken = sorted({word for each in SENTENCES for word in each.split()})
     names = [END, *spoken]
     counts = Counts(names)
     for each in SENTENCES:
         counts.add(tuple(each.split()), 1.0)
+    counts.add_pairs(pairs, 0.01)
     return learnt(counts, names)
 
 
@@ -41,7 +42,7 @@ def vocabulary(model=None, phrases=()):
 
 class Model(unittest.TestCase):
     def test_in_every_state_all_words_together_are_certain(self):
-        model = small_model()
+        model = small_model([("pell", "road", 180.0)])
         for state in range(len(model.backoff)):
             total = sum(math.exp(model.step(state, word)[0]) for word in range(len(model.words)))
             self.assertAlmostEqual(total, 1.0, places=3)
@@ -61,8 +62,17 @@ class Model(unittest.TestCase):
         with np.load(file) as arrays:
             again = WordModel.load({name: arrays[name] for name in arrays.files})
         self.assertEqual(again.words, model.words)
+        for name in ("first", "arc_word", "arc_to", "less", "after"):
+            np.testing.assert_array_equal(getattr(again, name), getattr(model, name), name)
         for before, word in (([], "the"), (["the"], "boat"), (["the", "boat"], "late")):
             self.assertAlmostEqual(again.log(before, word), model.log(before, word), delta=0.1)
+
+    def test_pairs_that_were_counted_elsewhere(self):
+        plain = small_model()
+        counted = small_model([("pell", "road", 500.0), ("pell", "tram", 900.0)])
+        self.assertGreater(counted.log(["pell"], "road"), plain.log(["pell"], "road") + 1.0)
+        self.assertEqual(counted.words, plain.words)
+        self.assertEqual(counted.log(["the", "road"], "to"), plain.log(["the", "road"], "to"))
 
     def test_words_are_added_and_made_likelier(self):
         model = small_model().with_words({"brannick": -4.0, "noon": -1.0})
