@@ -23,7 +23,6 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.dictation import dictate
 from fond_echo.core.recognition.features import levelled, log_mel
-from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.scoring import Interval, edits, wilson
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.tracks import RATE
@@ -37,6 +36,7 @@ from training.testing import (
     TEST_SEED,
     Condition,
     Speech,
+    digit_network,
     name,
     number,
     phrases,
@@ -81,9 +81,7 @@ def numbers(condition: Condition, count: int, seed: int) -> Interval:
     """Ten digits all right, in a network of digits of any number."""
     rng = random.Random(seed)
     speech = Speech(condition, lexicon(), seed)
-    digits = "zero one two three four five six seven eight nine".split()
-    arcs = tuple((k, k + 1, word) for k in range(16) for word in digits)
-    expected = Expected((), (), WordNetwork(arcs, frozenset(range(3, 17))))
+    expected = Expected(network=digit_network())
     right = 0
     for _ in range(count):
         said = speech.say(number(rng))

@@ -14,6 +14,7 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.numbers import digits
+from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.synthesis.tracks import RATE
 from training import rooms
 from training.generate import utter
@@ -117,6 +118,13 @@ def phrases(rng: random.Random, count: int) -> list[list[str]]:
 def number(rng: random.Random) -> list[str]:
     """Ten digits."""
     return digits("".join(rng.choice("0123456789") for _ in range(10)))
+
+
+def digit_network() -> WordNetwork:
+    """Three to sixteen digits."""
+    ten = "zero one two three four five six seven eight nine".split()
+    arcs = tuple((k, k + 1, word) for k in range(16) for word in ten)
+    return WordNetwork(arcs, frozenset(range(3, 17)))
 
 
 _ONSETS = "b br c d dr f fl g gr h j k l m n p pr r s st t tr v w".split()

@@ -9,10 +9,12 @@ import numpy as np
 from bench.people import LIST, best_of, recordings, through_telephone
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
-from fond_echo.core.recognition.transcript import Alternative, Transcript
-from fond_echo.core.recognition.trust import chance
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.transcript import Alternative, Expected, Transcript
+from fond_echo.core.recognition.trust import CLOSED, chance
 from tests.sounds import speech
-from training.calibrate import Sample, fitted
+from training.calibrate import Sample, closely, counted, fitted, inside
+from training.testing import digit_network
 
 NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
 
@@ -52,6 +54,27 @@ class Fitting(unittest.TestCase):
         many = [Sample(each.measures, each.right, counts=9.0) for each in one]
         self.assertGreater(fitted(many + other, 1)[0], 0.8)
         self.assertAlmostEqual(fitted(one + other, 1)[0], 0.0, delta=0.15)
+
+
+class Readings(unittest.TestCase):
+    def test_what_is_known_of_a_closed_reading(self):
+        clip = at_rate(speech("Four pounds.", "petrel"), 16_000)
+        said = ("four", "pounds")
+        expected = Expected(("Four pounds.", "Speak to a person."))
+        ((right,), (other,), (wrong,)) = (
+            closely(clip, expected, said, True, 2.0),
+            closely(clip, expected, said, False),
+            closely(clip, Expected(network=digit_network()), said, False),
+        )
+        self.assertEqual((right.right, right.inside, right.counts), (True, True, 2.0))
+        self.assertEqual((other.right, other.inside), (False, False))
+        self.assertEqual(other.measures, right.measures)
+        self.assertGreater(right.measures[0], wrong.measures[0] + 1)
+        self.assertGreater(chance(CLOSED, right.measures), 0.8)
+        self.assertLess(chance(CLOSED, wrong.measures), 0.3)
+        self.assertEqual(closely(Clip(np.zeros(400, np.float32), 16_000), expected, said, True), [])
+        self.assertEqual(inside([right, other]), [right])
+        self.assertEqual([each.counts for each in counted([right, other], 3.0)], [6.0, 3.0])
 
 
 class People(unittest.TestCase):

@@ -19,9 +19,9 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (2.255, 1.002, 0.218, 0.891, 1.129, -0.499)
-CHOSEN: Weights = (-0.427, 0.288, 0.0, 2.304, 1.882, -0.955)
-WORD: Weights = (2.629, 0.76, 3.372, 0.044, -0.042)
+CLOSED: Weights = (2.691, 0.81, 0.203, 1.586, 3.398, -0.806, -0.336)
+CHOSEN: Weights = (0.869, 0.263, 0.0, 1.477, 4.098, -0.176, 0.258)
+WORD: Weights = (2.925, 0.981, 3.71, -0.185, -0.219)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them. `CHOSEN` is
 for closed sets of which one is known to have been said."""
 
@@ -67,7 +67,9 @@ def believed(logs: Matrix) -> float:
 
 def fit(best: Reading, second: Reading | None, worst: float, logs: Matrix) -> Weights:
     """Measures of a closed reading: distance from the free path for each sounding frame, that of
-    its worst word, how much likelier than the next reading, sharpness, and how much sounds.
+    its worst word, how much likelier than the next reading, sharpness, how much sounds, and the
+    first and the third together: where nothing fits well, as in people's voices, being likelier
+    than the next tells something else than where all fits.
 
     Args:
         worst: the first measure of `word_fit`, of the word in which it is least. "A table for five"
@@ -76,8 +78,8 @@ def fit(best: Reading, second: Reading | None, worst: float, logs: Matrix) -> We
     sure = Sureness.of(logs)
     frames = max(1, sure.sounding)
     margin = (best.score - sure.free) / frames
-    gap = CLEAR if second is None else min(CLEAR, best.score - second.score)
-    return margin, worst, gap / 10, sure.sharp - 0.9, math.log(frames / 10)
+    gap = (CLEAR if second is None else min(CLEAR, best.score - second.score)) / 10
+    return margin, worst, gap, sure.sharp - 0.9, math.log(frames / 10), -margin * gap
 
 
 def word_fit(score: float, span: Matrix, symbols: int) -> Weights:
