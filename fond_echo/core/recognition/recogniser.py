@@ -50,7 +50,7 @@ from fond_echo.core.recognition.words import WordModel
 LONGEST_PIECE = 30.0
 """Seconds read at once; longer sound is cut at its quietest places."""
 
-ACCEPT = 0.5
+ACCEPT = 0.6
 """An expected phrase at or above this confidence is taken."""
 
 ADDED = -6.5
