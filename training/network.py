@@ -2,56 +2,115 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
 from fond_echo.core.recognition.features import BANDS
-from fond_echo.core.recognition.network import REACHES, SPAN, STRIDE
+from fond_echo.core.recognition.layers import CONVOLUTIONS, LayerPlan
+from fond_echo.core.recognition.network import SPAN, STRIDE
 from fond_echo.core.recognition.symbols import SYMBOLS
 
 OUTPUTS = len(SYMBOLS) + 1
 
+PLANS: dict[str, tuple[LayerPlan, ...]] = {
+    "first": CONVOLUTIONS,
+    "convolutions": tuple(
+        LayerPlan(*each)
+        for each in (
+            (1, 1), (2, 1), (4, 1), (1, 1), (2, 1), (4, 1), (8, 1), (1, 1), (2, 1), (4, 1), (8, 0)
+        )
+    ),
+    "attention": tuple(
+        LayerPlan(*each)
+        for each in (
+            (1, 1), (2, 1), (32, 1, 4), (1, 1), (32, 1, 4), (2, 1), (32, 1, 4), (1, 1), (32, 1, 4),
+            (2, 1), (1, 0),
+        )
+    ),
+}  # fmt: skip
+"""Layers by name: back, ahead, heads of attention."""
 
-class Block(nn.Module):
-    """A residual block: three frames at a distance, through one hidden layer."""
 
-    def __init__(self, width: int, reach: tuple[int, int], dropped: float) -> None:
+class Convolution(nn.Module):
+    """A residual layer: three frames at a distance, through one hidden layer."""
+
+    def __init__(self, width: int, plan: LayerPlan, dropout: float) -> None:
         super().__init__()
         self.n = nn.LayerNorm(width)
         self.a = nn.Linear(3 * width, width)
         self.b = nn.Linear(width, width)
-        self.reach = reach
-        self.dropped = dropped
+        self.plan = plan
+        self.dropout = dropout
 
-    def forward(self, x: Tensor) -> Tensor:
-        before, after = self.reach
+    def forward(self, x: Tensor, lengths: Tensor) -> Tensor:
+        before, after = self.plan.before, self.plan.after
         count = x.shape[1]
         h = functional.pad(self.n(x), (0, 0, before, after))
         h = torch.cat([h[:, :count], h[:, before : before + count], h[:, before + after :]], dim=2)
         h = self.b(functional.gelu(self.a(h), approximate="tanh"))
-        return x + functional.dropout(h, self.dropped, self.training)
+        return x + functional.dropout(h, self.dropout, self.training)
+
+
+class Attention(nn.Module):
+    """A residual layer: every frame of a window, by several heads."""
+
+    def __init__(self, width: int, plan: LayerPlan, dropout: float) -> None:
+        super().__init__()
+        self.n = nn.LayerNorm(width)
+        self.qkv = nn.Linear(width, 3 * width)
+        self.o = nn.Linear(width, width)
+        self.bias = nn.Parameter(torch.zeros(plan.heads, plan.before + 1 + plan.after))
+        self.plan = plan
+        self.dropout = dropout
+
+    def forward(self, x: Tensor, lengths: Tensor) -> Tensor:
+        plan, (batch, count, width) = self.plan, x.shape
+        q, k, v = (
+            each.view(batch, count, plan.heads, -1).transpose(1, 2)
+            for each in self.qkv(self.n(x)).chunk(3, dim=2)
+        )
+        # A row for each frame: its window of the biases, and nothing else.
+        outside = torch.full((plan.heads, count), -1e9)
+        laid = torch.cat([outside, self.bias, outside], dim=1).unfold(1, count, 1)
+        mask = laid[:, plan.before + 1 : plan.before + 1 + count].flip(1)
+        place = torch.arange(count)
+        ended = (place[None] >= lengths[:, None])[:, None, None]
+        mask = mask[None].masked_fill(ended, -1e9)
+        h = functional.scaled_dot_product_attention(q, k, v, attn_mask=mask)
+        h = self.o(h.transpose(1, 2).reshape(batch, count, width))
+        return x + functional.dropout(h, self.dropout, self.training)
 
 
 class Network(nn.Module):
-    """Levelled features (batch, frames, 64) to log probabilities (batch, frames / 3, 40), and the
+    """Normalized features (batch, frames, 64) to log probabilities (batch, frames / 3, 40), and the
     logits of an auxiliary head over the same outputs."""
 
-    def __init__(self, width: int, dropped: float = 0.05) -> None:
+    def __init__(
+        self, width: int, plan: Sequence[LayerPlan] = CONVOLUTIONS, dropout: float = 0.05
+    ) -> None:
         super().__init__()
+        self.plan = tuple(plan)
         self.inp = nn.Linear(BANDS * SPAN, width)
-        self.bl = nn.ModuleList([Block(width, reach, dropped) for reach in REACHES])
+        self.bl = nn.ModuleList(
+            [(Attention if each.heads else Convolution)(width, each, dropout) for each in plan]
+        )
         self.n = nn.LayerNorm(width)
         self.out = nn.Linear(width, OUTPUTS)
         self.ce = nn.Linear(width, OUTPUTS)
 
-    def forward(self, features: Tensor) -> tuple[Tensor, Tensor]:
+    def forward(self, features: Tensor, lengths: Tensor | None = None) -> tuple[Tensor, Tensor]:
+        """`lengths`: the network's frames of each example; all of them where none are given."""
         padded = functional.pad(features, (0, 0, 2, SPAN - 3))
         x = padded.unfold(1, SPAN, STRIDE).reshape(features.shape[0], -1, BANDS * SPAN)
         x = self.inp(x)
+        if lengths is None:
+            lengths = torch.full((len(x),), x.shape[1])
         middle = x
         for place, block in enumerate(self.bl):
-            x = block(x)
+            x = block(x, lengths)
             if place == len(self.bl) - 3:
                 middle = x
         return functional.log_softmax(self.out(self.n(x)), dim=-1), self.ce(middle)

@@ -198,6 +198,35 @@ def opus(samples: Samples, kilobits: float, lost: float, rng: Rng) -> Samples:
     return np.pad(heard, (0, len(samples) - len(heard))).astype(np.float32)
 
 
+AMR_RATES = (4_750, 5_900, 7_400, 12_200)
+
+
+def amr(samples: Samples, bits: int) -> Samples:
+    """Through AMR at 8 kHz and back, as between mobile telephones.
+
+    Args:
+        bits: a second, one of `AMR_RATES`.
+    """
+    low = np.clip(signal.resample_poly(samples, 1, 2), -1, 1)
+    coder = av.CodecContext.create("libopencore_amrnb", "w")
+    coder.sample_rate, coder.layout, coder.format = 8_000, "mono", "s16"
+    coder.bit_rate = bits
+    reader = av.CodecContext.create("amrnb", "r")
+    reader.sample_rate, reader.layout = 8_000, "mono"
+    whole = (low * 32_767).astype(np.int16)
+    whole = np.pad(whole, (0, -len(whole) % 160))
+    found = []
+    for start in range(0, len(whole), 160):
+        frame = av.AudioFrame.from_ndarray(
+            np.ascontiguousarray(whole[None, start : start + 160]), format="s16", layout="mono"
+        )
+        frame.sample_rate, frame.pts = 8_000, start
+        for packet in coder.encode(frame):
+            found += [decoded.to_ndarray()[0] for decoded in reader.decode(packet)]
+    heard = signal.resample_poly(np.concatenate(found), 2, 1)[: len(samples)]
+    return np.pad(heard, (0, len(samples) - len(heard))).astype(np.float32)
+
+
 def holes(samples: Samples, share: float, rng: Rng) -> Samples:
     """Packets of 20 ms lost on a call: the one before is played again, softer."""
     heard = samples.copy()
@@ -230,7 +259,9 @@ def world(samples: Samples, rng: Rng, others: list[Samples]) -> Samples:
         if rng.random() < 0.3:
             heard = holes(heard, rng.uniform(0.005, 0.05), rng)
     elif chance < 0.40:
-        heard = opus(heard, rng.uniform(8, 32), 0.02 if rng.random() < 0.3 else 0.0, rng)
+        heard = opus(heard, rng.uniform(6, 32), 0.02 if rng.random() < 0.3 else 0.0, rng)
+    elif chance < 0.46:
+        heard = amr(heard, int(rng.choice(AMR_RATES)))
     if rng.random() < 0.05:
         heard = np.clip(heard * rng.uniform(2, 8), -1, 1)
     return np.asarray(np.round(heard * 32_767) / 32_767, np.float32)

@@ -1,11 +1,13 @@
-"""Train the acoustic network on shards, in two processes of one thread each.
+"""Train the acoustic network on shards of synthetic and of people's speech, over days if need be.
 
-    python -m training.train --shards FOLDER --work FOLDER --minutes 75
+    python -m training.train --shards shards --people shards-people --work work --minutes 600
 
-Goes on from the last checkpoint in the work folder where there is one. Sound is varied once more as
-it is read: voices are stretched in frequency and time, noise is added to the energies, bands and
-moments are blanked. The learning rate falls with the time that is left, so that a run ends when it
-was asked to.
+Goes on from the last checkpoint in the work folder where there is one; may be stopped (SIGSTOP) and
+killed at any time. Sound is varied once more as it is read: voices are stretched in frequency and
+time, noise is added to the energies, bands and moments are blanked. Every step takes a batch of
+each kind, people's share as asked. The learning rate stays until a last part of the minutes, in
+which it falls to nothing (`--settle`); a slow average of the weights is kept beside them, and that
+is what is packed.
 """
 
 from __future__ import annotations
@@ -15,88 +17,55 @@ import json
 import math
 import random
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import torch
-import torch.distributed as together
+import torch.distributed as distributed
 import torch.multiprocessing as processes
 from torch.nn import functional
 
 from fond_echo.core.recognition.features import BANDS
-from fond_echo.core.recognition.network import unpacked
-from training.network import OUTPUTS, Network
-from training.variation import FRAMES_A_SYMBOL, varied
+from fond_echo.core.recognition.layers import unpacked_plan
+from fond_echo.core.recognition.network import PLAN, unpacked
+from training.examples import Batches, Example, Shards, others_of
+from training.network import OUTPUTS, PLANS, Network
+from training.variation import varied
 
-WIDTH = 272
+WIDTH = 288
 BATCH_FRAMES = 2_600
-RATE = 1.6e-3
-WARM_STEPS = 200
+RATE = 1.2e-3
+WARM_STEPS = 300
 AUXILIARY = 0.3
+SLOW = 0.9995
+"""How much of its average a step keeps."""
+
+REPORT_STEPS, SAVE_STEPS = 100, 300
 
 Array = npt.NDArray[np.float32]
 
 
-@dataclass(frozen=True)
-class Example:
-    energies: npt.NDArray[np.float16]
-    labels: npt.NDArray[np.uint8]
-    sounds: npt.NDArray[np.uint8]
+@dataclass
+class Progress:
+    """Where a training stands."""
 
+    step: int = 0
+    heard: float = 0.0
+    heard_people: float = 0.0
+    minutes: float = 0.0
+    losses: dict[str, list[float]] = field(default_factory=dict)
 
-class Shards:
-    """Examples of a folder, read as they appear; each process takes its share."""
+    def count(self, kind: str, loss: float) -> None:
+        self.losses.setdefault(kind, []).append(loss)
 
-    def __init__(self, folder: Path, rank: int, size: int) -> None:
-        self._folder, self._rank, self._size = folder, rank, size
-        self._seen: set[Path] = set()
-        self.examples: list[Example] = []
-        self.noises: list[npt.NDArray[np.float16]] = []
-
-    def look(self) -> None:
-        """Read what is new."""
-        for place, file in enumerate(sorted(self._folder.glob("shard-*.npz"))):
-            if file in self._seen:
-                continue
-            self._seen.add(file)
-            if place % self._size != self._rank:
-                continue
-            with np.load(file) as arrays:
-                energies, labels, sounds = (
-                    arrays[name] for name in ("energies", "labels", "sounds")
-                )
-                frames = np.cumsum([0, *arrays["frames"]])
-                counts = np.cumsum([0, *arrays["counts"]])
-            for k in range(len(frames) - 1):
-                one = Example(
-                    energies[frames[k] : frames[k + 1]],
-                    labels[frames[k] : frames[k + 1]],
-                    sounds[counts[k] : counts[k + 1]],
-                )
-                # What takes more symbols than frames cannot be aligned.
-                if len(one.sounds) * FRAMES_A_SYMBOL > len(one.labels):
-                    continue
-                self.examples.append(one)
-                if not len(one.sounds) and len(self.noises) < 400:
-                    self.noises.append(one.energies)
-
-
-def batches(shards: Shards, chance: random.Random) -> list[list[int]]:
-    """Places of a part of the examples, in batches of like length."""
-    places = list(range(len(shards.examples)))
-    chance.shuffle(places)
-    places = sorted(places[:1_600], key=lambda k: len(shards.examples[k].labels))
-    found: list[list[int]] = []
-    batch: list[int] = []
-    for k in places:
-        batch.append(k)
-        if len(batch) * len(shards.examples[k].labels) > BATCH_FRAMES:
-            found.append(batch)
-            batch = []
-    chance.shuffle(found)
-    return found
+    def lately(self) -> dict[str, float]:
+        """Mean losses since the last report."""
+        found = {kind: round(float(np.mean(each)), 3) for kind, each in self.losses.items()}
+        self.losses.clear()
+        return found
 
 
 def loss_of(
@@ -108,8 +77,9 @@ def loss_of(
     y = np.full((len(parts), longest), -1, np.int64)
     for k, (found, labels) in enumerate(parts):
         x[k, : len(found)], y[k, : len(found)] = found, labels
-    logs, extra = network(torch.from_numpy(x))
-    lengths = torch.tensor([min(-(-len(found) // 3), logs.shape[1]) for found, _ in parts])
+    lengths = torch.tensor([-(-len(found) // 3) for found, _ in parts])
+    logs, extra = network(torch.from_numpy(x), lengths)
+    lengths = lengths.clamp(max=logs.shape[1])
     counts = torch.tensor([len(each) for each in sounds])
     wanted = torch.from_numpy(np.concatenate(sounds).astype(np.int64))
     main = functional.ctc_loss(
@@ -124,120 +94,197 @@ def loss_of(
 
 
 def begin_from(network: Network, file: Path) -> None:
-    """Weights of a checkpoint, or of what was packed of one, whose auxiliary head begins anew."""
+    """Weights of a checkpoint, or of what was packed of one, whose auxiliary head begins anew.
+
+    Raises:
+        ValueError: the layers are others.
+    """
     if file.suffix != ".npz":
-        network.load_state_dict(torch.load(file, weights_only=True)["network"])
+        kept = torch.load(file, weights_only=True)
+        network.load_state_dict(kept.get("average", kept["network"]))
         return
     with np.load(file) as packed:
+        if PLAN in packed and unpacked_plan(packed[PLAN]) != network.plan:
+            raise ValueError(f"{file} has the layers {packed[PLAN].tolist()}")
         weights = unpacked(packed)
     network.load_state_dict({k: torch.from_numpy(v) for k, v in weights.items()}, strict=False)
 
 
-def run(rank: int, chosen: argparse.Namespace) -> None:
-    """One of the two processes."""
-    torch.set_num_threads(1)
-    torch.manual_seed(chosen.seed)
-    chance = random.Random(chosen.seed * 10 + rank)
-    rng = np.random.default_rng(chosen.seed * 10 + rank)
-    together.init_process_group(
-        "gloo", init_method=f"tcp://127.0.0.1:{chosen.port}", rank=rank, world_size=2
-    )
-    network = Network(WIDTH, chosen.dropped)
-    optimiser = torch.optim.AdamW(
-        network.parameters(), lr=chosen.rate, weight_decay=0.01, betas=(0.9, 0.98)
-    )
-    checkpoint = chosen.work / "checkpoint.pt"
-    step, heard, before = 0, 0.0, 0.0
-    if chosen.from_weights is not None and not checkpoint.exists():
-        begin_from(network, chosen.from_weights)
-    if checkpoint.exists():
-        kept = torch.load(checkpoint, weights_only=True)
-        network.load_state_dict(kept["network"])
-        optimiser.load_state_dict(kept["optimiser"])
-        step, heard, before = kept["step"], kept["heard"], kept["minutes"]
-    shards = Shards(chosen.shards, rank, 2)
-    begun, looked, waiting = time.monotonic(), 0.0, []  # type: ignore[var-annotated]
-    lately = [0.0, 0.0]
-    parameters = list(network.parameters())
-    ended = False
-    while not ended:
-        minutes = before + (time.monotonic() - begun) / 60
-        done = min(1.0, minutes / chosen.minutes)
-        if time.monotonic() - looked > 30 or not shards.examples:
-            shards.look()
-            looked = time.monotonic()
-            if not shards.examples:
-                time.sleep(1)
-                continue
-        waiting = waiting or batches(shards, chance)
-        chosen_examples = [shards.examples[k] for k in waiting.pop()]
-        others = [one.energies for one in chosen_examples if len(one.sounds)]
-        parts = [
-            varied(one.energies, one.labels, len(one.sounds), shards.noises, others, rng)
-            for one in chosen_examples
+def rate_at(chosen: argparse.Namespace, step: int, minutes: float) -> float:
+    """The learning rate: rising, then level, then falling in the last `settle` minutes."""
+    left = max(0.0, chosen.minutes - minutes)
+    falling = min(1.0, left / chosen.settle) if chosen.settle else 1.0
+    low = 0.5 * (1 - math.cos(math.pi * falling))
+    return float(chosen.rate * min(1, (step + 1) / WARM_STEPS) * (0.98 * low + 0.02))
+
+
+class Training:
+    """One process of a training.
+
+    Args:
+        rank, size: of the processes that share the work.
+    """
+
+    def __init__(self, chosen: argparse.Namespace, rank: int, size: int) -> None:
+        self.chosen, self.rank, self.size = chosen, rank, size
+        self.network = Network(chosen.width, PLANS[chosen.plan], chosen.dropout)
+        self.average = {k: v.detach().clone() for k, v in self.network.state_dict().items()}
+        self.optimizer = torch.optim.AdamW(
+            self.network.parameters(), lr=chosen.rate, weight_decay=0.01, betas=(0.9, 0.98)
+        )
+        self.progress = Progress()
+        self.checkpoint = chosen.work / "checkpoint.pt"
+        if self.checkpoint.exists():
+            self._resume()
+        elif chosen.from_weights is not None:
+            begin_from(self.network, chosen.from_weights)
+            self.average = {k: v.detach().clone() for k, v in self.network.state_dict().items()}
+        seed = chosen.seed * 1_000 + rank + 10 * self.progress.step
+        self.rng = np.random.default_rng(seed)
+        torch.manual_seed(seed)
+        chance = random.Random(seed)
+        self.shards = Shards(chosen.shards, rank, size)
+        self.kinds = [("synthetic", 1 - chosen.share, Batches(
+            self.shards, BATCH_FRAMES * (1 - chosen.share), chance))]  # fmt: skip
+        if chosen.people is not None and chosen.share > 0:
+            batches = Batches(
+                Shards(chosen.people, rank, size), BATCH_FRAMES * chosen.share, chance
+            )
+            self.kinds.append(("people", chosen.share, batches))
+
+    def _resume(self) -> None:
+        kept = torch.load(self.checkpoint, weights_only=True)
+        self.network.load_state_dict(kept["network"])
+        self.average = kept["average"]
+        self.optimizer.load_state_dict(kept["optimizer"])
+        told = kept["progress"]
+        self.progress = Progress(told["step"], told["heard"], told["heard_people"], told["minutes"])
+
+    def save(self) -> None:
+        """Write the checkpoint, whole or not at all."""
+        now = self.progress
+        kept = {
+            "network": self.network.state_dict(), "average": self.average,
+            "optimizer": self.optimizer.state_dict(), "plan": self.chosen.plan,
+            "width": self.chosen.width,
+            "progress": {"step": now.step, "heard": now.heard, "heard_people": now.heard_people,
+                         "minutes": now.minutes},
+        }  # fmt: skip
+        unfinished = self.checkpoint.with_suffix(".part")
+        torch.save(kept, unfinished)
+        unfinished.rename(self.checkpoint)
+
+    def varied(self, batch: list[Example]) -> list[tuple[Array, Array]]:
+        others = others_of(batch)
+        return [
+            varied(one.energies, one.labels, len(one.sounds), self.shards.noises, others, self.rng)  # type: ignore[misc]
+            for one in batch
         ]
-        rate = (
-            chosen.rate
-            * min(1, (step + 1) / WARM_STEPS)
-            * (0.49 * (1 + math.cos(math.pi * done)) + 0.02)
-        )
-        for group in optimiser.param_groups:
+
+    def step(self) -> None:
+        """One step on a batch of each kind."""
+        self.optimizer.zero_grad()
+        for kind, share, batches in self.kinds:
+            batch = batches.next()
+            parts = self.varied(batch)
+            main, beside = loss_of(self.network, parts, [one.sounds for one in batch])
+            (share * (main + AUXILIARY * beside)).backward()
+            seconds = self.size * sum(len(found) for found, _ in parts) / 100
+            self.progress.heard += seconds
+            self.progress.heard_people += seconds if kind == "people" else 0
+            self.progress.count(kind, main.item())
+        parameters = list(self.network.parameters())
+        if self.size > 1:
+            flat = torch.cat([each.grad.reshape(-1) for each in parameters])  # type: ignore[union-attr]
+            distributed.all_reduce(flat)
+            flat /= self.size
+            for each, part in zip(
+                parameters, flat.split([each.numel() for each in parameters]), strict=True
+            ):
+                each.grad.copy_(part.view_as(each))  # type: ignore[union-attr]
+        rate = rate_at(self.chosen, self.progress.step, self.progress.minutes)
+        for group in self.optimizer.param_groups:
             group["lr"] = rate
-        main, beside = loss_of(network, parts, [one.sounds for one in chosen_examples])
-        optimiser.zero_grad()
-        (main + AUXILIARY * (1 - done) * beside).backward()
-        flat = torch.cat(
-            [each.grad.reshape(-1) for each in parameters] + [torch.tensor([float(done >= 1)])]  # type: ignore[union-attr]
-        )
-        together.all_reduce(flat)
-        ended = flat[-1].item() > 0
-        flat /= 2
-        at = 0
-        for each in parameters:
-            each.grad.copy_(flat[at : at + each.numel()].view_as(each))  # type: ignore[union-attr]
-            at += each.numel()
         torch.nn.utils.clip_grad_norm_(parameters, 2.0)
-        optimiser.step()
-        step += 1
-        heard += 2 * sum(len(found) for found, _ in parts) / 100
-        lately = [0.98 * lately[0] + 0.02 * main.item(), 0.98 * lately[1] + 0.02 * beside.item()]
-        if rank == 0 and (step % 100 == 0 or ended):
-            even = 1 - 0.98 ** min(step, 2_000)
-            told = {
-                "minutes": round(minutes, 1), "step": step, "loss": round(lately[0] / even, 3),
-                "beside": round(lately[1] / even, 3), "rate": round(rate, 5),
-                "hours_heard": round(heard / 3_600, 2), "examples": 2 * len(shards.examples),
-            }  # fmt: skip
-            print(json.dumps(told), flush=True)
-            with (chosen.work / "progress.jsonl").open("a") as out:
-                out.write(json.dumps(told) + "\n")
-        if rank == 0 and (step % 300 == 0 or ended):
-            kept = {
-                "network": network.state_dict(), "optimiser": optimiser.state_dict(),
-                "step": step, "heard": heard, "minutes": minutes,
-            }  # fmt: skip
-            torch.save(kept, checkpoint.with_suffix(".part"))
-            checkpoint.with_suffix(".part").rename(checkpoint)
-    together.destroy_process_group()
+        self.optimizer.step()
+        self.progress.step += 1
+        slow = min(SLOW, 1 - 1 / (self.progress.step / 10 + 1))
+        with torch.no_grad():
+            for name, now in self.network.state_dict().items():
+                self.average[name].lerp_(now, 1 - slow)
+
+    def report(self) -> None:
+        now = self.progress
+        row = {
+            "minutes": round(now.minutes, 1), "step": now.step, **now.lately(),
+            "rate": round(rate_at(self.chosen, now.step, now.minutes), 6),
+            "hours_heard": round(now.heard / 3_600, 2),
+            "hours_of_people": round(now.heard_people / 3_600, 2),
+        }  # fmt: skip
+        print(json.dumps(row), flush=True)
+        with (self.chosen.work / "progress.jsonl").open("a") as out:
+            out.write(json.dumps(row) + "\n")
+
+    def run(self) -> None:
+        """Until the minutes of work are over; time in which the process was stopped is none."""
+        self.network.train()
+        while self.progress.minutes < self.chosen.minutes:
+            begun = time.thread_time()
+            self.step()
+            spent = torch.tensor([time.thread_time() - begun])
+            if self.size > 1:
+                distributed.all_reduce(spent, op=distributed.ReduceOp.MAX)
+            self.progress.minutes += spent.item() / 60
+            if self.rank == 0 and self.progress.step % REPORT_STEPS == 0:
+                self.report()
+            if self.rank == 0 and self.progress.step % SAVE_STEPS == 0:
+                self.save()
+        if self.rank == 0:
+            self.report()
+            self.save()
 
 
-def main() -> None:
+def run(rank: int, chosen: argparse.Namespace) -> None:
+    """One of the processes."""
+    torch.set_num_threads(1)
+    if chosen.processes > 1:
+        distributed.init_process_group(
+            "gloo", init_method=f"tcp://127.0.0.1:{chosen.port}", rank=rank,
+            world_size=chosen.processes,
+        )  # fmt: skip
+    Training(chosen, rank, chosen.processes).run()
+    if chosen.processes > 1:
+        distributed.destroy_process_group()
+
+
+def options(arguments: list[str] | None = None) -> Any:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
-    parser.add_argument("--shards", type=Path, required=True)
+    parser.add_argument("--shards", type=Path, required=True, help="synthetic speech")
+    parser.add_argument("--people", type=Path, help="shards of training.people.shards")
+    parser.add_argument("--share", type=float, default=0.5, help="of people in every step (0.5)")
     parser.add_argument("--work", type=Path, required=True)
-    parser.add_argument("--minutes", type=float, default=75.0)
+    parser.add_argument("--minutes", type=float, default=75.0, help="of one thread's work, in all")
+    parser.add_argument("--settle", type=float, default=0.0, help="the last of these minutes")
     parser.add_argument("--seed", type=int, default=1)
-    parser.add_argument("--rate", type=float, default=RATE)
-    parser.add_argument(
-        "--from-weights", type=Path, help="a checkpoint, or packed weights, to begin from"
-    )
-    parser.add_argument("--dropped", type=float, default=0.05, help="share of what is left out")
+    parser.add_argument("--plan", choices=PLANS, default="convolutions")
+    parser.add_argument("--width", type=int, default=WIDTH)
+    parser.add_argument("--learning-rate", type=float, default=RATE, dest="rate")
+    parser.add_argument("--dropout", type=float, default=0.05)
+    parser.add_argument("--from-weights", type=Path, help="a checkpoint or packed weights")
+    parser.add_argument("--processes", type=int, default=1)
     parser.add_argument("--port", type=int, default=29_611)
-    chosen = parser.parse_args()
+    return parser.parse_args(arguments)
+
+
+def main() -> None:
+    chosen = options()
     chosen.work.mkdir(parents=True, exist_ok=True)
-    processes.spawn(run, (chosen,), nprocs=2)  # type: ignore[no-untyped-call]
+    if chosen.processes == 1:
+        run(0, chosen)
+    else:
+        processes.spawn(run, (chosen,), nprocs=chosen.processes)  # type: ignore[no-untyped-call]
 
 
 if __name__ == "__main__":

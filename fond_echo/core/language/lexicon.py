@@ -55,13 +55,16 @@ class Lexicon:
         two listed ones in a row, as a single letter, and last by letter-to-sound rules.
         """
         word = word.lower()
+        return self.built(word) or (pronounce_by_letters(word),)
+
+    def built(self, word: str) -> tuple[Pronunciation, ...]:
+        """As `pronunciations`, but none where only letter-to-sound rules would help."""
         listed = self.listed(word)
         if listed:
             return listed
         if len(word) == 1 and word in NAMES:
             return (NAMES[word],)
-        built = self._with_ending(word) or self._compound(word)
-        return built or (pronounce_by_letters(word),)
+        return self._with_ending(word) or self._compound(word)
 
     def phonemes(self, words: Iterable[str]) -> list[Pronunciation]:
         """The usual pronunciation of each word."""

@@ -1,0 +1,31 @@
+"""Who is trained on, who is chosen by, and who judges.
+
+Both packages were recorded by small casts, and an actor may have several characters: only those of
+one package are kept apart from the same package's others by character, so `choose` and `judge` may
+share an actor with `train`. Recordings of other people (`bench.people`) share nobody.
+"""
+
+from __future__ import annotations
+
+JUDGE = frozenset(["naomi", "lou", "klunk", "tam", "frank", "henry"])
+"""Characters whose lines are neither trained on nor chosen by."""
+
+CHOOSE = frozenset(["faye", "oracle", "laris", "path", "chef"])
+"""Characters whose lines are for choosing: pronunciations, prices, confidences."""
+
+SHARED_EVERY, SHARED_AT = 20, 7
+"""Of lines whose speaker is not known, every so many-th is for choosing: the same people's voices
+are trained on, with other lines."""
+
+
+def part_of(package: str, speaker: str, number: int) -> str:
+    """`train`, `choose`, `choose, shared` (the same voices are trained on) or `judge`.
+
+    Args:
+        number: of the line in its package.
+    """
+    if package == "sky":
+        return "choose, shared" if number % SHARED_EVERY == SHARED_AT else "train"
+    if speaker in JUDGE:
+        return "judge"
+    return "choose" if speaker in CHOOSE else "train"
