@@ -62,6 +62,9 @@ class Settings(BaseSettings):
         default_factory=lambda: ["127.0.0.1"],
         description="reverse proxies whose X-Forwarded-For and -Proto are believed",
     )
+    event_days: int = Field(
+        default=30, ge=1, le=3_650, description="days for which events can be read"
+    )
     first_key: str = Field(
         default="", description="the first admin key, made when there are no keys yet"
     )

@@ -3,7 +3,7 @@
     python -m training.pack --work FOLDER --out fond_echo/speech/data/ear-en.npz
     python -m training.pack --work FOLDER --resumable training/checkpoint-en.npz
 
-The second keeps what a training can go on from, in half precision and without the optimizer's state.
+The second keeps what a training can go on from, in half precision, without the optimizer's state.
 """
 
 from __future__ import annotations

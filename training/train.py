@@ -24,8 +24,8 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import torch
-import torch.distributed as distributed
 import torch.multiprocessing as processes
+from torch import distributed
 from torch.nn import functional
 
 from fond_echo.core.recognition.features import BANDS

@@ -286,7 +286,8 @@ class DeliveryOut(Shape):
 
 
 class TurnOut(Shape):
-    """A turn as lists show it."""
+    """A turn as lists show it. What was erased is empty, and the time says when: of its sound
+    alone, or of its words too."""
 
     id: str
     conversation: str
@@ -303,9 +304,13 @@ class TurnOut(Shape):
     deliveries: list[DeliveryOut]
     received_at: Instant
     finished_at: Instant | None
+    sound_erased_at: Instant | None = None
+    erased_at: Instant | None = None
 
 
 class StageOut(Shape):
+    """A stage of a run. Where `erased_at` is set, what went in and came out was erased."""
+
     name: str
     part: int
     attempt: int
@@ -315,6 +320,7 @@ class StageOut(Shape):
     input: dict[str, Any]
     output: dict[str, Any]
     error: dict[str, Any] | None
+    erased_at: Instant | None = None
 
 
 class RunOut(Shape):

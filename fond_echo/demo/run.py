@@ -90,9 +90,9 @@ def world(folder: Path) -> Iterator[World]:
         private_hosts=[host(each) for each in (places.network, places.second, places.logic)],
         first_key=key,
     )
-    with with_database(settings) as ready:
+    with with_database(settings) as (ready, servers):
         ready.encryption_keys()
-        supervisor = Supervisor([*_outsiders(places), *parts(ready)], say)
+        supervisor = Supervisor([*_outsiders(places), *parts(ready)], say, servers)
         supervisor.start()
         try:
             with FondEcho(ready.address, key) as echo:

@@ -62,6 +62,9 @@ class Poller:
             await self._hold(name)
         except (psycopg.Error, SQLAlchemyError, OSError) as error:
             log.warning("polling stops for now", line=name, reason=str(error).splitlines()[0])
+        except Exception:
+            log.exception("polling failed; it is begun again", line=name)
+            await asyncio.sleep(WAIT_AFTER_ERROR)
 
     async def _hold(self, name: str) -> None:
         """Poll a line for as long as this process holds its lock."""

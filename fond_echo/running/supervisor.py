@@ -10,6 +10,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import httpx
 
@@ -58,16 +59,31 @@ class Part:
         self.process = None
 
 
+class Tended(Protocol):
+    """What is started again when it ends."""
+
+    name: str
+    ended_at: float
+
+    def running(self) -> bool: ...
+
+    def start(self) -> None: ...
+
+
 class Supervisor:
     """Runs parts until it is told to stop, and starts again those that end.
 
     Args:
         parts: started in this order, stopped in reverse.
         say: where news about parts goes.
+        beside: runs already, and is only started again where it ends.
     """
 
-    def __init__(self, parts: Sequence[Part], say: Callable[[str], None]) -> None:
+    def __init__(
+        self, parts: Sequence[Part], say: Callable[[str], None], beside: Sequence[Tended] = ()
+    ) -> None:
         self.parts = list(parts)
+        self._beside = list(beside)
         self._say = say
         self._stopping = threading.Event()
         self._tending = threading.Thread(target=self._tend, daemon=True)
@@ -105,7 +121,7 @@ class Supervisor:
     def _tend(self) -> None:
         """Start parts again that end."""
         while not self._stopping.wait(0.2):
-            for part in self.parts:
+            for part in (*self._beside, *self.parts):
                 if part.running() or self._stopping.is_set():
                     continue
                 if not part.ended_at:
@@ -113,7 +129,10 @@ class Supervisor:
                     self._say(f"{part.name} ended; it is started again")
                 elif time.monotonic() - part.ended_at >= RESTART_SECONDS:
                     part.ended_at = 0.0
-                    part.start()
+                    try:
+                        part.start()
+                    except (FondEchoError, OSError) as error:
+                        self._say(f"{part.name} does not start: {error}")
 
     def watch(self) -> None:
         """Wait until a signal comes, or `stop` is called."""

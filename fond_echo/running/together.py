@@ -12,24 +12,25 @@ from fond_echo.store.local import LocalPostgres
 
 
 @contextmanager
-def with_database(settings: Settings) -> Iterator[Settings]:
-    """The settings with a database: the one they name, or a server of our own while this lasts."""
+def with_database(settings: Settings) -> Iterator[tuple[Settings, list[LocalPostgres]]]:
+    """The settings with a database: the one they name, or a server of our own while this lasts,
+    which is given too, so that it is started again where it ends."""
     if settings.database:
-        yield settings
+        yield settings, []
         return
     postgres = LocalPostgres(settings.data / "postgres")
     try:
         postgres.start()
-        yield settings.model_copy(update={"database": postgres.url})
+        yield settings.model_copy(update={"database": postgres.url}), [postgres]
     finally:
         postgres.stop()
 
 
 def serve(settings: Settings) -> int:
     """Run until Ctrl-C or SIGTERM."""
-    with with_database(settings) as ready:
+    with with_database(settings) as (ready, servers):
         ready.encryption_keys()
-        supervisor = Supervisor(parts(ready), lambda news: print(news, flush=True))
+        supervisor = Supervisor(parts(ready), lambda news: print(news, flush=True), servers)
         supervisor.start()
         print(f"Fond Echo is at {ready.address}", flush=True)
         try:

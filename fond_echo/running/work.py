@@ -15,15 +15,16 @@ import psycopg
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.running.notices import Teller, forget_sent
+from fond_echo.background import keep_running
 from fond_echo.running.polling import Poller
+from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
+from fond_echo.stages.claim import Failure
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.queued import QueuedDriver
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database
-from fond_echo.store.erasing import keep_no_longer
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import (
     HEARTBEAT_SECONDS,
@@ -35,10 +36,16 @@ from fond_echo.store.queue import (
     queue_app,
     retry_stalled,
 )
+from fond_echo.store.retention import retain
 
 log = structlog.get_logger()
 
 TIDY_SECONDS = 600.0
+
+MAX_ATTEMPTS = 5
+RETRIES = procrastinate.RetryStrategy(max_attempts=MAX_ATTEMPTS, wait=2)
+"""Of a job that ends with an error."""
+
 LOOK_SECONDS = 0.5
 """How often workers without a heartbeat are looked for."""
 
@@ -63,25 +70,32 @@ async def run(settings: Settings) -> None:
     await migrate(database)
     queue = queue_app(settings.database)
     async with ServiceWorld.open(settings, database) as world, queue.open_async():
-        driver = QueuedDriver(Journal(database, queue), world)
+        journal = Journal(database, queue)
+        driver = QueuedDriver(journal, world)
 
         # What goes wrong in a stage is the turn's own; a job that ends with an error has met a bug
-        # of ours, and comes again all the same.
-        @queue.task(name=WORK_TURN, retry=procrastinate.RetryStrategy(wait=2))
-        async def work_turn(turn_id: str) -> None:
-            await _patiently(partial(driver.work, turn_id))
+        # of ours. It comes again a few times, and then the turn is failed.
+        @queue.task(name=WORK_TURN, retry=RETRIES, pass_context=True)
+        async def work_turn(context: procrastinate.JobContext, turn_id: str) -> None:
+            try:
+                await _patiently(partial(driver.work, turn_id))
+            except Exception as error:
+                if context.job.attempts + 1 < MAX_ATTEMPTS:
+                    raise
+                log.exception("turn given up", turn=turn_id)
+                await _patiently(partial(journal.give_up, turn_id, Failure.of("receive", error)))
 
-        @queue.task(name=SEND_DELIVERY, retry=procrastinate.RetryStrategy(wait=2))
+        @queue.task(name=SEND_DELIVERY, retry=RETRIES)
         async def send_delivery(turn_id: str, delivery_id: str) -> None:
             await _patiently(partial(driver.decide, turn_id, delivery_id))
 
         beside = [
-            asyncio.create_task(each)
-            for each in (
-                _look_for_stalled(queue, database),
-                Poller(database, world).run(),
-                Teller(settings, database, world).run(),
-                _tidy(database),
+            asyncio.create_task(keep_running(name, work))
+            for name, work in (
+                ("looking for stalled turns", partial(_look_for_stalled, queue, database)),
+                ("polling", Poller(database, world).run),
+                ("delivering events", WebhookDispatcher(settings, database, world).run),
+                ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]
         worker = asyncio.create_task(_work(queue, settings.turns_at_once))
@@ -116,16 +130,12 @@ async def _work(queue: procrastinate.App, at_once: int) -> None:
             return
 
 
-async def _tidy(database: Database) -> None:
+async def _tidy(database: Database, event_days: int) -> None:
     """Erase what lines keep no longer, and forget what is done with."""
     blobs = PostgresBlobs()
     while True:
         try:
-            count = 1
-            while count:
-                async with database.writing() as session:
-                    count = await keep_no_longer(session, blobs, datetime.now(UTC))
-            await forget_sent(database)
+            await retain(database, blobs, datetime.now(UTC), event_days=event_days)
         except SQLAlchemyError as error:
             log.warning("tidying failed", reason=str(error).splitlines()[0])
         await asyncio.sleep(TIDY_SECONDS)

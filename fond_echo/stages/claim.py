@@ -9,7 +9,8 @@ from typing import Any
 
 from fond_echo.contract.line import LineSettings
 from fond_echo.core.errors import FondEchoError
-from fond_echo.stages.turn import ADDS, TurnSoFar
+from fond_echo.stages.results import result_of
+from fond_echo.stages.turn import TurnSoFar
 from fond_echo.store.records import Line, Stage, Turn
 
 
@@ -66,11 +67,10 @@ def claimed(so_far: TurnSoFar, turn: Turn, line: Line, rows: Sequence[Stage]) ->
         tried_since.setdefault(row.name, row.started_at)
         if row.outcome == "done":
             done.add(row.name)
-            failures.pop(row.name, None)
-            if row.name in ADDS:
+            addition = result_of(row)
+            if addition is not None:
                 name: Any = row.name
-                shape = ADDS[name][1]
-                so_far = so_far.with_added(name, shape.model_validate(row.output))
+                so_far = so_far.with_added(name, addition)
         elif row.outcome == "failed" and row.error:
             failures[row.name] = Failure(**row.error)
     failure = next(iter(failures.values()), None)

@@ -29,6 +29,7 @@ async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
         raise SoundTooLong(what, remedy=f"this line takes {longest:.0f} s")
     clip, file, level = await asyncio.to_thread(_shaped, decoded.clip)
     kept = await needs.clips.keep(
+        turn.id,
         file,
         "audio/flac",
         "decoded",

@@ -26,6 +26,7 @@ async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:
     make = _once if sum(map(len, files)) <= KEPT_UP_TO else _note
     clip, note = await asyncio.to_thread(make, tuple(files))
     kept = await needs.clips.keep(
+        turn.id,
         note,
         "audio/ogg; codecs=opus",
         "encoded",

@@ -21,5 +21,5 @@ async def fetch(turn: TurnSoFar, needs: Needs) -> FetchedSound:
         raise SoundNotFetched(f"the sound could not be fetched: {error}") from error
     container = sniff(got.data)
     media_type = container.media_type if container else got.media_type
-    clip = await needs.clips.keep(got.data, media_type, "fetched", seconds=sound.seconds)
+    clip = await needs.clips.keep(turn.id, got.data, media_type, "fetched", seconds=sound.seconds)
     return FetchedSound(clip=clip, exchanges=got.exchanges)

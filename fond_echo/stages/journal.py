@@ -20,12 +20,14 @@ from fond_echo.contract.base import new_id
 from fond_echo.contract.line import Inbound as Message
 from fond_echo.contract.turn import StageName
 from fond_echo.stages.announcing import announce
-from fond_echo.stages.claim import Claim, Failure, StaleWorker, claimed
+from fond_echo.stages.claim import Claim, Failure, claimed
 from fond_echo.stages.closing import Closing, pinned
-from fond_echo.stages.deliver import PlannedDelivery
+from fond_echo.stages.fence import Fence
 from fond_echo.stages.memory import facts, with_facts
+from fond_echo.stages.outbox import Outbox
 from fond_echo.stages.turn import TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.database import Database
+from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
 from fond_echo.store.inbound import count_use
 from fond_echo.store.queue import WORK_TURN, enqueue
@@ -44,11 +46,15 @@ from fond_echo.store.records import (
 
 
 class Journal:
-    """Reads and writes the records of turns."""
+    """Reads and writes the records of turns.
+
+    Attributes:
+        outbox: the records of what turns send.
+    """
 
     def __init__(self, database: Database, queue: procrastinate.App) -> None:
-        self._database = database
-        self._queue = queue
+        self._fence = Fence(database, queue)
+        self.outbox = Outbox(self._fence)
 
     async def claim(self, turn_id: str, *, finished: bool = False) -> Claim | None:
         """Take a turn; None where it is finished or gone.
@@ -56,8 +62,8 @@ class Journal:
         Args:
             finished: take a finished one instead, and leave its state.
         """
-        states = ("answered", "failed") if finished else ("received", "working", "waiting")
-        async with self._database.writing() as session:
+        states = ("answered", "failed") if finished else UNFINISHED
+        async with self._fence.database.writing() as session:
             taken = (
                 update(Turn)
                 .where(Turn.id == turn_id, Turn.state.in_(states))
@@ -146,12 +152,6 @@ class Journal:
         )
         return run
 
-    async def _fenced(self, session: AsyncSession, claim: Claim) -> None:
-        """Lock the turn's row and check that it is still ours."""
-        wanted = select(Turn.epoch).where(Turn.id == claim.turn.id).with_for_update()
-        if (await session.execute(wanted)).scalar_one_or_none() != claim.epoch:
-            raise StaleWorker(f"the turn {claim.turn.id} was taken by another worker")
-
     async def record(
         self,
         claim: Claim,
@@ -171,8 +171,8 @@ class Journal:
         """
         attempt = claim.attempts.get(stage, 0) + 1
         claim.attempts[stage] = attempt
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
             await session.execute(
                 insert(Stage).values(
                     run_id=claim.turn.run_id,
@@ -190,14 +190,16 @@ class Journal:
             if changes:
                 changed = update(Turn).where(Turn.id == claim.turn.id).values(**changes)
                 await session.execute(changed)
-            await self._tell(session, claim, "turn.stage", stage=stage, failed=failure is not None)
+            await self._fence.tell(
+                session, claim, "turn.stage", stage=stage, failed=failure is not None
+            )
 
     async def may_answer(self, claim: Claim) -> TurnSoFar | None:
         """Pass the gate: the turn, with state and memory as the turns before it left them; None
         where one of those is not finished. Then the turn waits, and who finishes the one before
         enqueues it again."""
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
             locked = (
                 select(Conversation)
                 .where(Conversation.id == claim.turn.conversation_id)
@@ -224,82 +226,15 @@ class Journal:
         )
         return claim.turn
 
-    async def plan(self, claim: Claim, planned: Sequence[PlannedDelivery]) -> list[Delivery]:
-        """The turn's deliveries, written down before anything goes out; those of an earlier
-        attempt as they stand."""
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
-            wanted = select(Delivery).where(
-                Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
-            )
-            known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
-            if known:
-                return list(known)
-            rows = [
-                Delivery(
-                    turn_id=claim.turn.id,
-                    run_id=claim.turn.run_id,
-                    kind=each.kind,
-                    part=each.part,
-                    key=f"{claim.turn.run_id}-{each.part}",
-                    text=each.text,
-                    clip_id=each.clip_id,
-                    extra=each.extra,
-                )
-                for each in planned
-            ]
-            session.add_all(rows)
-            await session.flush()
-            return rows
-
-    async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
-        """A text beside the answer (part below 0), written down once; None where it was before."""
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
-            key = f"{claim.turn.run_id}{part}"
-            known = select(Delivery.id).where(Delivery.key == key)
-            if (await session.execute(known)).first():
-                return None
-            row = Delivery(
-                turn_id=claim.turn.id,
-                run_id=claim.turn.run_id,
-                kind="text",
-                part=part,
-                key=key,
-                text=text,
-            )
-            session.add(row)
-            await session.flush()
-            return row
-
-    async def planned_delivery(self, claim: Claim, delivery_id: str) -> Delivery | None:
-        """A delivery that waits to be sent; None where it does not."""
-        async with self._database.reading() as session:
-            row = await session.get(Delivery, delivery_id)
-        return row if row is not None and row.state == "planned" else None
-
-    async def delivery(self, claim: Claim, row: Delivery, state: str, **changes: Any) -> None:
-        """Move a delivery to another state."""
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
-            if state == "sending":
-                changes["attempts"] = Delivery.attempts + 1
-            elif state != "planned":
-                changes["settled_at"] = func.now()
-            changed = update(Delivery).where(Delivery.id == row.id).values(state=state, **changes)
-            await session.execute(changed)
-            await self._tell(
-                session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
-            )
-        row.state = state
-
     async def defer(self, claim: Claim, seconds: float) -> None:
         """Leave a turn for now: its job comes again after a while."""
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
             left = update(Turn).where(Turn.id == claim.turn.id).values(state="received")
             await session.execute(left)
-            await enqueue(self._queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id)
+            await enqueue(
+                self._fence.queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id
+            )
 
     async def finish(
         self,
@@ -309,8 +244,8 @@ class Journal:
     ) -> None:
         """Close a turn, keep what it leaves behind, and open the gate for the next."""
         turn = claim.turn
-        async with self._database.writing() as session:
-            await self._fenced(session, claim)
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
             await session.execute(
                 update(Turn)
                 .where(Turn.id == turn.id)
@@ -320,6 +255,7 @@ class Journal:
                     finished_at=func.now(),
                 )
             )
+            await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
             changes: dict[str, Any] = {"answering": "person"} if closing.hand_over else {}
             await session.execute(
@@ -333,22 +269,67 @@ class Journal:
                 )
             )
             if closing.hand_over:
-                await self._tell(session, claim, "conversation.person")
+                await self._fence.tell(session, claim, "conversation.person")
             if closing.announce is not None and turn.run == "live":
                 await announce(session, turn, closing.announce)
             heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
             spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
             await count_use(session, turn.contact_id, heard, spoken)
-            following = select(Turn.id).where(
-                Turn.conversation_id == turn.conversation_id,
-                Turn.number == turn.number + 1,
-                Turn.state == "waiting",
-            )
-            following_id = (await session.execute(following)).scalar_one_or_none()
-            if following_id:
-                await enqueue(self._queue, session, WORK_TURN, turn_id=following_id)
+            await self._wake_following(session, turn.conversation_id, turn.number)
             ended = "failed" if failure else "answered"
-            await self._tell(session, claim, "turn." + ended, code=failure.code if failure else "")
+            await self._fence.tell(
+                session, claim, "turn." + ended, code=failure.code if failure else ""
+            )
+
+    async def give_up(self, turn_id: str, failure: Failure) -> None:
+        """End a turn that nothing can carry on, whoever has it: it is failed, and those after it
+        are not held up."""
+        async with self._fence.database.writing() as session:
+            ended = (
+                update(Turn)
+                .where(Turn.id == turn_id, Turn.state.in_(UNFINISHED))
+                .values(
+                    state="failed",
+                    error=failure.as_json(),
+                    epoch=Turn.epoch + 1,
+                    finished_at=func.now(),
+                )
+                .returning(Turn.line, Turn.conversation_id, Turn.number)
+            )
+            row = (await session.execute(ended)).one_or_none()
+            if row is None:
+                return
+            await session.execute(
+                update(Delivery)
+                .where(Delivery.turn_id == turn_id, Delivery.state == "planned")
+                .values(state="dropped", settled_at=func.now())
+            )
+            await session.execute(
+                update(Conversation)
+                .where(Conversation.id == row.conversation_id)
+                .values(
+                    answered=func.greatest(Conversation.answered, row.number),
+                    changed_at=func.now(),
+                )
+            )
+            await self._wake_following(session, row.conversation_id, row.number)
+            await emit(
+                session, "turn.failed", turn_id, line=row.line,
+                conversation=row.conversation_id, number=row.number, code=failure.code,
+            )  # fmt: skip
+
+    async def _wake_following(
+        self, session: AsyncSession, conversation_id: str, number: int
+    ) -> None:
+        """Enqueue the turn that waits for this one."""
+        following = select(Turn.id).where(
+            Turn.conversation_id == conversation_id,
+            Turn.number == number + 1,
+            Turn.state == "waiting",
+        )
+        following_id = (await session.execute(following)).scalar_one_or_none()
+        if following_id:
+            await enqueue(self._fence.queue, session, WORK_TURN, turn_id=following_id)
 
     async def _left_behind(
         self, session: AsyncSession, claim: Claim, closing: Closing
@@ -373,17 +354,6 @@ class Journal:
             for remember, days in closing.remember:
                 contact.memory = with_facts(contact.memory, remember, days, turn.clock)
         return closing.state
-
-    async def _tell(self, session: AsyncSession, claim: Claim, type: str, **data: Any) -> None:
-        await emit(
-            session,
-            type,
-            claim.turn.id,
-            line=claim.turn.line,
-            conversation=claim.turn.conversation_id,
-            number=claim.turn.number,
-            **data,
-        )
 
 
 def _on_the_turn(stage: StageName, output: dict[str, Any], input: dict[str, Any]) -> dict[str, Any]:

@@ -144,6 +144,7 @@ class Clips(Protocol):
 
     async def keep(
         self,
+        turn_id: str,
         data: bytes,
         media_type: str,
         origin: str,

@@ -90,12 +90,15 @@ class QueuedDriver:
         if claim is None:
             return
         needs = await self._world.needs(claim.line, claim.turn.clock)
-        row = await self._journal.planned_delivery(claim, delivery_id)
+        row = await self._journal.outbox.planned(claim, delivery_id)
         if row is not None:
             try:
                 await send(self._journal, claim, row, needs)
-            except Later:
-                log.info("delivery not possible now", delivery=delivery_id)
+            except Later as later:
+                log.info("delivery left for a while", delivery=delivery_id, seconds=later.seconds)
+                await self._journal.outbox.later(claim, delivery_id, later.seconds)
+            except StaleWorker:
+                log.warning("turn taken by another worker")
 
 
 class _Carrier:
@@ -129,26 +132,28 @@ class _Carrier:
             await self._finish()
         finally:
             for task in self._beside:
-                task.cancel()
+                if task is not self._slow or not self._saying:
+                    task.cancel()
+            # What is being said beside the answer is said to its end: it would be in doubt else.
             await asyncio.gather(*self._beside, return_exceptions=True)
 
     def _start(self, work: Coroutine[Any, Any, None]) -> None:
         self._beside.append(asyncio.create_task(work))
 
     async def _hear(self) -> None:
-        slow = None
         if self._claim.settings.slow_seconds and self._claim.settings.slow_words:
-            slow = asyncio.create_task(self._say_slow())
-            self._beside.append(slow)
+            self._slow = asyncio.create_task(self._say_slow())
+            self._beside.append(self._slow)
         await self._stage("fetch", fetch)
         await self._stage("decode", decode)
         await self._stage("transcribe", transcribe)
-        if slow is not None and not slow.done() and not self._saying:
-            slow.cancel()
+        if self._slow is not None and not self._saying:
+            self._slow.cancel()
         heard = self._claim.turn.heard
         if self._claim.settings.echo_heard and heard is not None and heard.written:
             await self._aside(HEARD, f"“{heard.written}”")
 
+    _slow: asyncio.Task[None] | None = None
     _saying = False
     _slow_id = ""
 
@@ -162,7 +167,7 @@ class _Carrier:
 
     async def _aside(self, part: int, text: str) -> DeliveredPart | None:
         """A text beside the answer; whether it goes out is not the turn's concern."""
-        row = await self._journal.aside(self._claim, part, text)
+        row = await self._journal.outbox.aside(self._claim, part, text)
         if row is None:
             return None
         try:
@@ -174,6 +179,8 @@ class _Carrier:
 
     async def _take_back(self) -> None:
         """Where the network can, take away that it takes a while, once it is over."""
+        if self._slow is not None and self._saying:
+            await asyncio.gather(self._slow, return_exceptions=True)
         if not self._slow_id or "delete" not in self._needs.line.abilities.kinds:
             return
         inbound = self._claim.turn.inbound
@@ -278,7 +285,7 @@ class _Carrier:
             return None
         started_at, begun = datetime.now(UTC), time.monotonic()
         planned = deliver.plan(claim.turn, self._needs.line.abilities)
-        rows = await self._journal.plan(claim, planned)
+        rows = await self._journal.outbox.plan(claim, planned)
         parts = []
         failure: Failure | None = None
         for row in rows:
@@ -316,6 +323,7 @@ async def _spoken(turn: TurnSoFar, needs: Needs) -> Spoken:
         if needs.aloud is not None:
             await needs.aloud(part.clip)
         kept = await needs.clips.keep(
+            turn.id,
             encode_clip(part.clip, "flac"),
             "audio/flac",
             "spoken",

@@ -62,7 +62,7 @@ async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> S
     outgoing = await _outgoing(claim, row, needs)
     attempt = 0
     while True:
-        await journal.delivery(claim, row, "sending")
+        await journal.outbox.move(claim, row, "sending")
         try:
             sent = await needs.line.send(outgoing)
         except FondEchoError as error:
@@ -96,7 +96,7 @@ async def _failed(
     if seconds is None:
         return await _refused(journal, claim, row, error)
     failure = Failure.of("deliver", error)
-    await journal.delivery(
+    await journal.outbox.move(
         claim, row, "planned", error=failure.as_json(), exchanges=_exchanges(error)
     )
     raise Later(seconds)
@@ -104,7 +104,7 @@ async def _failed(
 
 async def _refused(journal: Journal, claim: Claim, row: Delivery, error: FondEchoError) -> Settled:
     failure = Failure.of("deliver", error)
-    await journal.delivery(
+    await journal.outbox.move(
         claim, row, "refused", error=failure.as_json(), exchanges=_exchanges(error)
     )
     return DeliveredPart(kind=row.kind, state="refused"), failure
@@ -134,7 +134,7 @@ async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
 
 async def _sent(journal: Journal, claim: Claim, row: Delivery, sent: Sent) -> DeliveredPart:
     outside_id = sent.outside_id or str(row.extra.get("id", ""))
-    await journal.delivery(
+    await journal.outbox.move(
         claim, row, "sent", outside_id=outside_id, exchanges=sent.exchanges, error=None
     )
     return DeliveredPart(kind=row.kind, state="sent", outside_id=outside_id)
@@ -150,7 +150,9 @@ async def _doubtful(
         return None
     failure = Failure.of("deliver", error)
     state = "dropped" if decision == "drop" else "in-doubt"
-    await journal.delivery(claim, row, state, error=failure.as_json(), exchanges=_exchanges(error))
+    await journal.outbox.move(
+        claim, row, state, error=failure.as_json(), exchanges=_exchanges(error)
+    )
     return DeliveredPart(kind=row.kind, state=state), failure
 
 

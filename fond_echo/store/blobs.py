@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import hashlib
+from collections import Counter
+from collections.abc import Sequence
 from typing import Protocol
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, select, text
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -32,8 +34,9 @@ class BlobStore(Protocol):
         """Raises MissingBlob."""
         ...
 
-    async def release(self, session: AsyncSession, digest: str) -> None:
-        """Count one use less; without any, the bytes are gone."""
+    async def release(self, session: AsyncSession, digests: Sequence[str]) -> None:
+        """Count one use less for each time that an address is given; without any use left, the
+        bytes are gone."""
         ...
 
 
@@ -65,7 +68,24 @@ class PostgresBlobs:
             raise MissingBlob(f"the bytes {digest[:12]} are not stored")
         return data
 
-    async def release(self, session: AsyncSession, digest: str) -> None:
-        counted = update(Blob).where(Blob.digest == digest).values(uses=Blob.uses - 1)
-        await session.execute(counted)
-        await session.execute(delete(Blob).where(Blob.digest == digest, Blob.uses <= 0))
+    async def release(self, session: AsyncSession, digests: Sequence[str]) -> None:
+        # In one order, so that two who release the same bytes do not wait for each other.
+        counts = sorted(Counter(digests).items())
+        if not counts:
+            return
+        addresses, uses = zip(*counts, strict=True)
+        await session.execute(_LESS, {"digests": list(addresses), "uses": list(uses)})
+        await session.execute(delete(Blob).where(Blob.digest.in_(addresses), Blob.uses <= 0))
+
+
+_LESS = text(
+    """
+    WITH less AS (
+        SELECT * FROM unnest(CAST(:digests AS text[]), CAST(:uses AS int[])) AS l (digest, uses)
+    ), held AS (
+        SELECT blobs.digest FROM blobs JOIN less USING (digest) ORDER BY 1 FOR UPDATE OF blobs
+    )
+    UPDATE blobs SET uses = blobs.uses - less.uses FROM less, held
+     WHERE blobs.digest = less.digest AND held.digest = less.digest
+    """
+)

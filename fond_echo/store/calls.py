@@ -13,7 +13,7 @@ from sqlalchemy.orm import Mapped, mapped_column
 
 from fond_echo.contract.base import new_id
 from fond_echo.store.blobs import BlobStore
-from fond_echo.store.clips import stored
+from fond_echo.store.clips import delete_clips, stored
 from fond_echo.store.events import emit
 from fond_echo.store.records import ClipRecord, Json, Record
 
@@ -27,6 +27,8 @@ class Call(Record):
     was asked for, with the id of a clip for an opening's sound. `dialog` is what a BYE needs, kept
     while the call is open. `timeline` holds what happened, in seconds from the answer; `waveforms`
     how loud both sides were, by tenths of a second. `conversation` is the place of its turns.
+    `erased_at` says when who was in it was erased: of a call that goes on, nothing is kept from
+    then on that tells of them.
     """
 
     __tablename__ = "calls"
@@ -34,6 +36,8 @@ class Call(Record):
         Index(None, "line", "asked_at", "id"),
         Index(None, "state", "due_at"),
         Index(None, "conversation"),
+        Index(None, "recording_id"),
+        Index(None, "line", "ended_at"),
     )
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
@@ -58,6 +62,7 @@ class Call(Record):
     due_at: Mapped[datetime | None]
     answered_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+    erased_at: Mapped[datetime | None]
 
 
 class RecordingPage(Record):
@@ -73,8 +78,16 @@ class RecordingPage(Record):
 
 _APPEND = text(
     "UPDATE calls SET timeline = timeline || jsonb_build_array(CAST(:entry AS jsonb))"
-    " WHERE id = :id"
+    " WHERE id = :id AND erased_at IS NULL"
 ).bindparams(bindparam("entry", type_=JSONB))
+
+_KEEP_PAGE = text(
+    "INSERT INTO recording_pages (call_id, number, data)"
+    " SELECT id, :number, :data FROM calls WHERE id = :id AND erased_at IS NULL"
+)
+
+PERSONAL = frozenset(("number", "caller", "keys", "to"))
+"""What an event of a call may tell of who was in it."""
 
 
 async def happened(
@@ -87,7 +100,9 @@ async def happened(
         at: seconds from the answer; None before there was one.
     """
     entry = {"at": None if at is None else round(at, 2), "kind": kind, **data}
-    await session.execute(_APPEND, {"entry": entry, "id": call})
+    appended = await session.execute(_APPEND, {"entry": entry, "id": call})
+    if not appended.rowcount:  # type: ignore[attr-defined]
+        data = {name: value for name, value in data.items() if name not in PERSONAL}
     await emit(session, f"call.{kind}", call, line=line, **data)
 
 
@@ -156,7 +171,7 @@ async def minutes_today(session: AsyncSession, line: str) -> float:
 
 async def keep_page(session: AsyncSession, call: str, number: int, data: bytes) -> None:
     """Keep a page of a call's recording."""
-    session.add(RecordingPage(call_id=call, number=number, data=data))
+    await session.execute(_KEEP_PAGE, {"id": call, "number": number, "data": data})
 
 
 async def bind_recording(
@@ -173,9 +188,8 @@ async def bind_recording(
     return record
 
 
-_FORGET = text(
-    "UPDATE events SET data = data - 'number' - 'caller' - 'keys' - 'to' WHERE subject = :call"
-)
+_FORGET = text("UPDATE events SET data = data - CAST(:personal AS text[]) WHERE subject = :call")
+_FORGET_NOTICES = text("DELETE FROM notices WHERE event->>'subject' = :call")
 
 
 async def erase_calls(session: AsyncSession, blobs: BlobStore, line: str, number: str) -> None:
@@ -196,7 +210,7 @@ async def keep_calls_no_longer(
     """Erase recordings of calls that ended before a time, and with `words` also who was in them;
     gives how many calls it was."""
     sound = Call.recording_id.is_not(None) | (Call.order["opening"]["sound"].astext != "")
-    kept = Call.number != "" if words else sound
+    kept = Call.erased_at.is_(None) if words else sound
     wanted = select(Call).where(Call.line == line, Call.ended_at < before, kept).limit(most)
     found = (await session.execute(wanted)).scalars().all()
     for call in found:
@@ -210,8 +224,12 @@ async def keep_calls_no_longer(
 async def _erase(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
     await _erase_sound(session, blobs, call)
     call.caller = call.number = ""
-    call.order, call.timeline, call.dialog = {}, [], None
-    await session.execute(_FORGET, {"call": call.id})
+    call.order, call.timeline = {}, []
+    call.erased_at = datetime.now(UTC)
+    if call.ended_at is not None:
+        call.dialog = None
+    await session.execute(_FORGET, {"call": call.id, "personal": sorted(PERSONAL)})
+    await session.execute(_FORGET_NOTICES, {"call": call.id})
 
 
 async def _erase_sound(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
@@ -222,7 +240,5 @@ async def _erase_sound(session: AsyncSession, blobs: BlobStore, call: Call) -> N
         call.order = {**call.order, "opening": {**opening, "sound": ""}}
     await session.flush()
     await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
-    for clip_id in clips:
-        record = await session.get_one(ClipRecord, clip_id)
-        await session.delete(record)
-        await blobs.release(session, record.digest)
+    if clips:
+        await delete_clips(session, blobs, ClipRecord.id.in_(clips))

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections import OrderedDict
 
+from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.contract.base import new_id
 from fond_echo.contract.clip import ClipRef
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.blobs import BlobStore, PostgresBlobs
 from fond_echo.store.database import Database
-from fond_echo.store.records import ClipRecord
+from fond_echo.store.records import ClipRecord, Turn
 
 CACHED_BYTES = 12 * 2**20
 
@@ -21,15 +23,48 @@ class MissingClip(FondEchoError):
     code = "clip-missing"
 
 
+class TurnErased(FondEchoError):
+    """The turn that sound was made for has been erased meanwhile."""
+
+    code = "turn-erased"
+
+
 async def stored(
-    session: AsyncSession, blobs: BlobStore, data: bytes, media_type: str, origin: str
+    session: AsyncSession,
+    blobs: BlobStore,
+    data: bytes,
+    media_type: str,
+    origin: str,
+    *,
+    turn_id: str | None = None,
+    clip_id: str | None = None,
 ) -> ClipRecord:
-    """Store sound in the session's transaction."""
+    """Store sound in the session's transaction.
+
+    Args:
+        turn_id: the turn that it belongs to, and is erased with.
+        clip_id: the clip's id, where it is settled already.
+    """
     digest = await blobs.put(session, data)
-    record = ClipRecord(digest=digest, media_type=media_type, size=len(data), origin=origin)
+    record = ClipRecord(
+        id=clip_id or new_id(),
+        turn_id=turn_id,
+        digest=digest,
+        media_type=media_type,
+        size=len(data),
+        origin=origin,
+    )
     session.add(record)
     await session.flush()
     return record
+
+
+async def delete_clips(session: AsyncSession, blobs: BlobStore, which: ColumnElement[bool]) -> int:
+    """Delete clips, and bytes that nothing else uses; gives how many clips."""
+    gone = delete(ClipRecord).where(which).returning(ClipRecord.digest)
+    digests = (await session.execute(gone)).scalars().all()
+    await blobs.release(session, digests)
+    return len(digests)
 
 
 class ClipStore:
@@ -44,6 +79,7 @@ class ClipStore:
 
     async def keep(
         self,
+        turn_id: str,
         data: bytes,
         media_type: str,
         origin: str,
@@ -52,9 +88,17 @@ class ClipStore:
         rate: int | None = None,
         waveform: list[float] | None = None,
     ) -> ClipRef:
-        """Store sound. `origin` says where it comes from: fetched, decoded, spoken, encoded."""
+        """Store sound of a turn. `origin` says where it comes from: fetched, decoded, spoken,
+        encoded.
+
+        Raises:
+            TurnErased: whoever erases a turn waits for this, or this sees that it is erased.
+        """
         async with self._database.writing() as session:
-            record = await stored(session, self._blobs, data, media_type, origin)
+            erased = select(Turn.sound_erased_at).where(Turn.id == turn_id)
+            if (await session.execute(erased.with_for_update(read=True))).scalar_one():
+                raise TurnErased(f"the turn {turn_id} was erased while it was worked on")
+            record = await stored(session, self._blobs, data, media_type, origin, turn_id=turn_id)
             record.seconds, record.rate, record.waveform = seconds, rate, waveform or []
             await session.flush()
             self._remember(record.id, data)

@@ -45,13 +45,15 @@ _EMIT = text(
     f"""
     WITH written AS (
         INSERT INTO events (type, subject, data) VALUES (:type, :subject, :data) RETURNING 1)
-    SELECT pg_notify('{CHANNEL}', '') FROM written
+    SELECT pg_notify('{CHANNEL}', CAST(:type AS text) || ' ' || CAST(:subject AS text))
+      FROM written
     """
 ).bindparams(bindparam("data", type_=JSONB))
 
 
 async def emit(session: AsyncSession, type: str, subject: str, **data: Any) -> None:
-    """Write an event in the session's transaction; listeners wake when it commits."""
+    """Write an event in the session's transaction; listeners wake when it commits, and are told
+    its type and subject."""
     await session.execute(_EMIT, {"type": type, "subject": subject, "data": data})
 
 

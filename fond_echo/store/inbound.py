@@ -16,7 +16,10 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.contract.base import new_id
 from fond_echo.contract.line import Inbound as Message
 from fond_echo.contract.line import LineSettings
+from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
 from fond_echo.store.events import CHANNEL, emit
 from fond_echo.store.queue import WORK_TURN, enqueue
@@ -47,8 +50,9 @@ _TURN = text(
         RETURNING id, turns
     ), turn AS (
         INSERT INTO turns
-            (id, conversation_id, number, cause, arrived_as, text, route, state, standing, epoch)
-        SELECT :turn_id, id, turns, :cause, :arrived_as, :text, '', 'received', :standing, 0
+            (id, line, conversation_id, number, cause, arrived_as, text, route, state,
+             standing, epoch)
+        SELECT :turn_id, :line, id, turns, :cause, :arrived_as, :text, '', 'received', :standing, 0
         FROM counted RETURNING conversation_id, number
     ), kept AS (
         INSERT INTO inbound (id, line, outside_id, payload, message, turn_id)
@@ -59,7 +63,7 @@ _TURN = text(
             'line', CAST(:line AS text), 'conversation', conversation_id, 'number', number)
         FROM turn RETURNING 1
     )
-    SELECT pg_notify('{CHANNEL}', '') FROM told
+    SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)) FROM told
     """
 ).bindparams(bindparam("payload", type_=JSONB), bindparam("message", type_=JSONB))
 """One statement for all that a message makes: arriving is what everything waits for."""
@@ -84,10 +88,13 @@ async def take_in(
     queued: bool = True,
     standing: str | None = None,
     cause: str = "",
+    sound: bytes = b"",
 ) -> Taken:
     """Store a message and enqueue its turn, where its sender is answered.
 
     Args:
+        sound: came with the message, and is kept as the clip that its handle names; only where its
+            sender is answered.
         queued: without it, whoever took it in carries the turn.
         standing: how its sender stands, where that is not to be found out.
         cause: of the turn; else it is inbound, or greeting.
@@ -130,6 +137,13 @@ async def take_in(
     if not made.first():
         await session.rollback()
         return Taken("", "known")
+    if sound and message.sound is not None and not told_only:
+        container = sniff(sound)
+        media_type = container.media_type if container else "application/octet-stream"
+        await stored(
+            session, PostgresBlobs(), sound, media_type, "received",
+            turn_id=turn_id, clip_id=message.sound.handle,
+        )  # fmt: skip
     if queued:
         await enqueue(queue, session, WORK_TURN, turn_id=turn_id)
     return Taken(turn_id)
@@ -155,13 +169,14 @@ async def take_in_once(
     queued: bool = True,
     standing: str | None = None,
     cause: str = "",
+    sound: bytes = b"",
 ) -> Taken:
     """The same in a transaction of its own."""
     try:
         async with database.writing() as session:
             return await take_in(
                 session, queue, line, settings, message, payload,
-                queued=queued, standing=standing, cause=cause,
+                queued=queued, standing=standing, cause=cause, sound=sound,
             )  # fmt: skip
     except IntegrityError:
         # The same message id in two conversations at once: the first is kept.

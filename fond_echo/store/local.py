@@ -108,6 +108,8 @@ class LocalPostgres:
         self._programs = server_programs()
         self._user = _unprivileged()
         self._process: subprocess.Popen[str] | None = None
+        self.name = "PostgreSQL"
+        self.ended_at = 0.0
 
     @property
     def url(self) -> str:
@@ -122,6 +124,7 @@ class LocalPostgres:
         fresh = not (self._folder / "data" / "PG_VERSION").exists()
         if fresh:
             self._make()
+        self._clear_stale_lock()
         log = (self._folder / "log").open("ab")
         settings = {
             "listen_addresses": "127.0.0.1",
@@ -140,6 +143,21 @@ class LocalPostgres:
         self._wait()
         if fresh:
             self._run("createdb", "-h", "127.0.0.1", "-p", str(self.port), "-U", OWNER, DATABASE)
+
+    def running(self) -> bool:
+        return self._process is not None and self._process.poll() is None
+
+    def _clear_stale_lock(self) -> None:
+        """Remove the lock file of a server that is gone, whose process number something else has
+        by now; PostgreSQL would take that for its own."""
+        lock = self._folder / "data" / "postmaster.pid"
+        try:
+            first, folder, *_ = lock.read_text().splitlines()
+            command = Path(f"/proc/{int(first)}/cmdline").read_bytes().split(b"\0")
+        except (OSError, ValueError):
+            return
+        if folder.encode() not in command:
+            lock.unlink(missing_ok=True)
 
     def stop(self) -> None:
         """Stop it: clients are disconnected, everything written is kept."""

@@ -139,11 +139,26 @@ class Usage(Record):
     """What a contact used on a day."""
 
     __tablename__ = "usage"
+    __table_args__ = (Index(None, "day"),)
     contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"), primary_key=True)
     day: Mapped[date] = mapped_column(primary_key=True)
     turns: Mapped[int] = mapped_column(default=0)
     seconds_heard: Mapped[float] = mapped_column(default=0.0)
     characters_spoken: Mapped[int] = mapped_column(default=0)
+
+
+class GuestCount(Record):
+    """How many new guests came to a public page from one address within an hour; the address is
+    kept as a keyed hash."""
+
+    __tablename__ = "guest_counts"
+    __table_args__ = (Index(None, "hour"),)
+    line: Mapped[str] = mapped_column(
+        ForeignKey("lines.name", ondelete="CASCADE"), primary_key=True
+    )
+    mark: Mapped[str] = mapped_column(primary_key=True)
+    hour: Mapped[datetime] = mapped_column(primary_key=True)
+    count: Mapped[int] = mapped_column(default=0)
 
 
 class Conversation(Record):
@@ -157,6 +172,7 @@ class Conversation(Record):
     __table_args__ = (
         UniqueConstraint("line", "outside_id", "contact_id"),
         Index(None, "changed_at"),
+        Index(None, "contact_id"),
     )
     id: Mapped[str] = _id()
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
@@ -186,10 +202,11 @@ class Inbound(Record):
 class Turn(Record):
     """What came in or happened.
 
-    `state`: received, working, waiting (heard, but an earlier turn is not finished), answered
-    or failed. `standing` says why a turn is only told so: refused or quota; else it is empty.
-    `run_id` is the live run in work; a turn that is tried again by hand gets another. `epoch`
-    fences workers: a write with an older one is refused.
+    `state`: received, working, waiting (heard, but an earlier turn is not finished), answered,
+    failed, or cancelled (erased before it was finished). `standing` says why a turn is only told
+    so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
+    again by hand gets another. `epoch` fences workers: a write with an older one is refused.
+    `sound_erased_at` and `erased_at` say when its sound, and its words too, were erased.
     """
 
     __tablename__ = "turns"
@@ -197,8 +214,22 @@ class Turn(Record):
         UniqueConstraint("conversation_id", "number"),
         Index(None, "received_at", "id"),
         Index(None, "state", "received_at", "id"),
+        Index(None, "line", "received_at", "id"),
+        Index(
+            "ix_turns_line_received_at_words",
+            "line",
+            "received_at",
+            postgresql_where=text("erased_at IS NULL"),
+        ),
+        Index(
+            "ix_turns_line_received_at_sound",
+            "line",
+            "received_at",
+            postgresql_where=text("sound_erased_at IS NULL"),
+        ),
     )
     id: Mapped[str] = _id()
+    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
     conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id"))
     number: Mapped[int]
     cause: Mapped[str] = mapped_column(default="inbound")
@@ -212,6 +243,7 @@ class Turn(Record):
     epoch: Mapped[int] = mapped_column(default=0)
     received_at: Mapped[datetime] = _now()
     finished_at: Mapped[datetime | None]
+    sound_erased_at: Mapped[datetime | None]
     erased_at: Mapped[datetime | None]
 
 
@@ -232,7 +264,10 @@ class Run(Record):
 
 
 class Stage(Record):
-    """One stage of a run: when, how long, what went in and what came out."""
+    """One stage of a run: when, how long, what went in and what came out.
+
+    `erased_at` says when what went in and came out was erased; `stages.results` reads it.
+    """
 
     __tablename__ = "stages"
     __table_args__ = (UniqueConstraint("run_id", "name", "part", "attempt"),)
@@ -247,6 +282,7 @@ class Stage(Record):
     input: Mapped[Json] = mapped_column(default=dict)
     output: Mapped[Json] = mapped_column(default=dict)
     error: Mapped[Json | None]
+    erased_at: Mapped[datetime | None]
 
 
 class Delivery(Record):
@@ -262,6 +298,7 @@ class Delivery(Record):
         Index(None, "turn_id"),
         Index(None, "run_id"),
         Index(None, "planned_at"),
+        Index(None, "clip_id"),
     )
     id: Mapped[str] = _id()
     turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
@@ -283,10 +320,20 @@ class Delivery(Record):
 
 
 class ClipRecord(Record):
-    """Stored sound: what it is, and where its bytes are."""
+    """Stored sound: what it is, and where its bytes are. It belongs to a turn, or to a call."""
 
     __tablename__ = "clips"
+    __table_args__ = (
+        Index(None, "digest"),
+        Index(None, "turn_id"),
+        Index(
+            "ix_clips_stored_at_without_turn",
+            "stored_at",
+            postgresql_where=text("turn_id IS NULL"),
+        ),
+    )
     id: Mapped[str] = _id()
+    turn_id: Mapped[str | None] = mapped_column(ForeignKey("turns.id"))
     digest: Mapped[str] = mapped_column(ForeignKey("blobs.digest"))
     media_type: Mapped[str]
     size: Mapped[int]
@@ -345,6 +392,7 @@ class SignIn(Record):
     """A browser that exchanged a key for a cookie."""
 
     __tablename__ = "sign_ins"
+    __table_args__ = (Index(None, "expires_at"),)
     hash: Mapped[str] = mapped_column(primary_key=True)
     key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
     form_token: Mapped[str]
@@ -356,7 +404,7 @@ class Event(Record):
     the oldest transaction that still runs."""
 
     __tablename__ = "events"
-    __table_args__ = (Index(None, "transaction", "id"),)
+    __table_args__ = (Index(None, "transaction", "id"), Index(None, "subject"), Index(None, "at"))
     id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
     transaction: Mapped[int] = mapped_column(
         TransactionId(), server_default=text("pg_current_xact_id()")
@@ -380,16 +428,32 @@ class Subscription(Record):
 
 
 class Notice(Record):
-    """An event on its way to a subscription: due, sent or dead. `number` keeps their order."""
+    """An event on its way to a subscription: due, sent or dead.
+
+    Those with one `order_key` (a call, a conversation) go out by `number`, one after the other.
+    `leased_until`: a process is sending it.
+    """
 
     __tablename__ = "notices"
-    __table_args__ = (Index(None, "state", "due_at"),)
+    __table_args__ = (
+        Index(None, "subscription_id", "state", "number"),
+        Index("ix_notices_event_subject", text("(event->>'subject')")),
+        Index(
+            "ix_notices_waiting",
+            "subscription_id",
+            "order_key",
+            "number",
+            postgresql_where=text("state = 'due'"),
+        ),
+    )
     id: Mapped[str] = _id()
     number: Mapped[int] = mapped_column(BigInteger, Identity())
     subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id", ondelete="CASCADE"))
     event: Mapped[Json]
+    order_key: Mapped[str]
     state: Mapped[str] = mapped_column(default="due")
     attempts: Mapped[int] = mapped_column(default=0)
     due_at: Mapped[datetime] = _now()
+    leased_until: Mapped[datetime | None]
     error: Mapped[str] = mapped_column(default="")
     made_at: Mapped[datetime] = _now()

@@ -9,17 +9,19 @@ import contextlib
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from hashlib import sha256
 
 from sqlalchemy import select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import AskOut, SpokenAnswer
 from fond_echo.contract.base import new_id
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.line import Inbound, LineSettings, SoundHandle
-from fond_echo.contract.reply import Choice
 from fond_echo.contract.turn import Heard
-from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.results import result_of
+from fond_echo.stages.turn import Answered
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import ClipRecord, Conversation, Delivery, Line, Stage, Turn
@@ -27,8 +29,9 @@ from fond_echo.store.records import Inbound as Arrived
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service
 
-ENDED = frozenset(("answered", "failed"))
-LOOK_SECONDS = 0.5
+ENDED = frozenset(("answered", "failed", "cancelled"))
+LOOK_SECONDS = 2.0
+"""How often a turn is looked at without being told that it has ended."""
 
 
 class TooBusy(FondEchoError):
@@ -77,15 +80,9 @@ async def ask(
     """
     if not text and not sound and choice is None:
         raise NothingAsked("there is neither text nor sound in the request")
-    handle = None
-    if sound:
-        found = sniff(sound)
-        kept = await service.clips.keep(
-            sound, found.media_type if found else "application/octet-stream", "asked"
-        )
-        handle = SoundHandle(handle=kept.id, kind="note")
+    handle = SoundHandle(handle=new_id(), kind="note") if sound else None
     message = Inbound(
-        id=message_id or new_id(),
+        id=_scoped(contact, message_id) if message_id else new_id(),
         conversation=conversation,
         contact=contact,
         name=name,
@@ -95,66 +92,81 @@ async def ask(
         aloud=aloud,
     )
     begun = time.monotonic()
-    taken = await take_in_once(service.database, service.queue, line, settings, message, {})
+    # What makes two requests the same, so that a key is not used for two.
+    same = sha256(repr((text, choice, sha256(sound).digest(), aloud, conversation)).encode())
+    taken = await take_in_once(
+        service.database, service.queue, line, settings, message,
+        {"fingerprint": same.hexdigest()}, sound=sound,
+    )  # fmt: skip
     turn_id = taken.turn_id
     if taken.why == "known":
-        turn_id = await _turn_of(service, line, message.id)
+        turn_id = await _turn_of(service, line, message.id, same.hexdigest())
     elif not turn_id:
         raise Conflict("this contact is not answered here", remedy="see the line's contacts")
     return await answer_of(service, turn_id, wait - (time.monotonic() - begun))
 
 
-async def _turn_of(service: Service, line: str, message_id: str) -> str:
+def _scoped(contact: str, key: str) -> str:
+    """The id of a message with an idempotency key: the same key of two contacts is two."""
+    return "key-" + sha256(f"{contact}\0{key}".encode()).hexdigest()
+
+
+async def _turn_of(service: Service, line: str, message_id: str, same: str) -> str:
+    """The turn that a request made when it came before. Raises Conflict for another request."""
     async with service.database.reading() as session:
-        wanted = select(Arrived.turn_id).where(
+        wanted = select(Arrived.turn_id, Arrived.payload).where(
             Arrived.line == line, Arrived.outside_id == message_id
         )
-        return (await session.execute(wanted)).scalar_one()
+        row = (await session.execute(wanted)).one()
+    if row.payload.get("fingerprint") != same:
+        raise Conflict(
+            "this Idempotency-Key was used for another request",
+            remedy="use a new key for every request, and the same only to send one again",
+        )
+    return str(row.turn_id)
 
 
 async def answer_of(service: Service, turn_id: str, wait: float = 0.0) -> AskOut:
     """What came of a turn, once it has ended or the wait is over."""
     deadline = time.monotonic() + wait
-    while True:
-        woken = service.feed.woken
-        async with service.database.reading() as session:
-            turn = await session.get(Turn, turn_id)
-            if turn is None:
-                raise NotThere(f"there is no turn {turn_id}")
-            left = deadline - time.monotonic()
-            if turn.state in ENDED or left <= 0:
-                return await _told(service, turn)
-        with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(min(LOOK_SECONDS, left)):
-                await woken.wait()
+    with service.feed.ending(turn_id) as ended:
+        while True:
+            async with service.database.reading() as session:
+                turn = await session.get(Turn, turn_id)
+                if turn is None:
+                    raise NotThere(f"there is no turn {turn_id}")
+                left = deadline - time.monotonic()
+                if turn.state in ENDED or left <= 0:
+                    return await _told(session, turn)
+            with contextlib.suppress(TimeoutError):
+                async with asyncio.timeout(min(LOOK_SECONDS, left)):
+                    await ended.wait()
+            ended.clear()
 
 
-async def _told(service: Service, turn: Turn) -> AskOut:
-    async with service.database.reading() as session:
-        wanted = select(Stage.name, Stage.output).where(
-            Stage.run_id == turn.run_id, Stage.outcome == "done"
-        )
-        outputs = dict((await session.execute(wanted)).tuples().all())
-        sent = (
-            select(Delivery, ClipRecord)
-            .outerjoin(ClipRecord, ClipRecord.id == Delivery.clip_id)
-            .where(Delivery.run_id == turn.run_id, Delivery.part >= 0)
-            .order_by(Delivery.part)
-        )
-        deliveries = (await session.execute(sent)).all()
-        conversation = await session.get_one(Conversation, turn.conversation_id)
-    parts = outputs.get("answer", {}).get("parts", [])
+async def _told(session: AsyncSession, turn: Turn) -> AskOut:
+    stages = select(Stage).where(Stage.run_id == turn.run_id, Stage.outcome == "done")
+    results = {stage.name: result_of(stage) for stage in (await session.execute(stages)).scalars()}
+    sent = (
+        select(Delivery, ClipRecord)
+        .outerjoin(ClipRecord, ClipRecord.id == Delivery.clip_id)
+        .where(Delivery.run_id == turn.run_id, Delivery.part >= 0)
+        .order_by(Delivery.part)
+    )
+    deliveries = (await session.execute(sent)).all()
+    conversation = await session.get_one(Conversation, turn.conversation_id)
+    answered, heard = results.get("answer"), results.get("transcribe")
+    parts = answered.parts if isinstance(answered, Answered) else []
     voice: ClipRef | None = next((clip_ref(clip) for _, clip in deliveries if clip), None)
-    written = outputs.get("transcribe")
     return AskOut(
         turn=turn.id,
         conversation=conversation.outside_id,
         state=turn.state,
         text=turn.text,
-        heard=Heard.model_validate(written) if written else None,
+        heard=heard if isinstance(heard, Heard) else None,
         route=turn.route,
-        answer="\n\n".join(part["text"] or part["spoken"] for part in parts),
-        choices=[Choice(**choice) for part in parts for choice in part["choices"]],
+        answer="\n\n".join(part.text or part.spoken for part in parts),
+        choices=[choice for part in parts for choice in part.choices],
         sound=SpokenAnswer.of(voice) if voice else None,
         error=turn.error,
     )

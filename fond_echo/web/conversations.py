@@ -39,6 +39,7 @@ async def say(
         session.add(
             Turn(
                 id=turn_id,
+                line=conversation.line,
                 conversation_id=conversation_id,
                 number=conversation.turns,
                 cause="operator",

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
 
 import psycopg
 import structlog
 
+from fond_echo.background import keep_running
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.events import CHANNEL, Cursor, StoredEvent, events_after, present
 
@@ -19,16 +20,21 @@ LOOK_SECONDS = 1.0
 transaction is announced before it can be read."""
 
 
+TURN_ENDS = ("turn.answered", "turn.failed", "turn.cancelled")
+
+
 class EventFeed:
-    """One listening connection a process, any number of followers."""
+    """One listening connection a process, any number of followers, and any number of those who
+    wait for the end of one turn."""
 
     def __init__(self, database: Database) -> None:
         self._database = database
-        self.woken = asyncio.Event()
+        self._woken = asyncio.Event()
+        self._turns: dict[str, set[asyncio.Event]] = {}
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
-        self._task = asyncio.create_task(self._listen())
+        self._task = asyncio.create_task(keep_running("the event feed", self._listen))
 
     async def stop(self) -> None:
         if self._task:
@@ -43,21 +49,43 @@ class EventFeed:
                     plain_url(self._database.url), autocommit=True
                 ) as connection:
                     await connection.execute(f"LISTEN {CHANNEL}")
-                    async for _ in connection.notifies():
-                        self._wake()
-            except psycopg.Error as error:
+                    self._wake_all()
+                    async for notice in connection.notifies():
+                        self._wake(*notice.payload.split(" ", 1))
+            except (psycopg.Error, OSError) as error:
                 log.warning("the event feed lost its connection", reason=str(error).strip())
                 await asyncio.sleep(LOOK_SECONDS)
 
-    def _wake(self) -> None:
-        self.woken.set()
-        self.woken = asyncio.Event()
+    def _wake(self, type: str, subject: str = "") -> None:
+        self._woken.set()
+        self._woken = asyncio.Event()
+        if type in TURN_ENDS:
+            for ended in self._turns.get(subject, ()):
+                ended.set()
+
+    def _wake_all(self) -> None:
+        """After a time in which nothing was heard, whoever waits looks once."""
+        for turn_id in self._turns:
+            self._wake(TURN_ENDS[0], turn_id)
+
+    @contextlib.contextmanager
+    def ending(self, turn_id: str) -> Iterator[asyncio.Event]:
+        """Set when a turn ends, while this is open."""
+        ended = asyncio.Event()
+        self._turns.setdefault(turn_id, set()).add(ended)
+        try:
+            yield ended
+        finally:
+            waiting = self._turns[turn_id]
+            waiting.discard(ended)
+            if not waiting:
+                del self._turns[turn_id]
 
     async def follow(self, after: Cursor | None) -> AsyncIterator[StoredEvent]:
         """Events as they become readable, from a place or from now on; never ends."""
         cursor = after
         while True:
-            woken = self.woken
+            woken = self._woken
             async with self._database.reading() as session:
                 if cursor is None:
                     cursor = await present(session)

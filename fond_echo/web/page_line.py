@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import hmac
 import secrets
-import time
-from collections import defaultdict, deque
 from hashlib import sha256
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import ValidationError
-from sqlalchemy import select
+from sqlalchemy import select, text
 
 from fond_echo.contract.api import AskOut, GuestPage, GuestSays
 from fond_echo.contract.line import LineSettings
@@ -33,7 +31,15 @@ COOKIE = "fond_echo_guest"
 MOST_BODY = 6 * 2**20
 WAIT_SECONDS = 60.0
 SHOWN = 30
-_new_guests: defaultdict[str, deque[float]] = defaultdict(deque)
+
+_COME = text(
+    """
+    INSERT INTO guest_counts AS known (line, mark, hour, count)
+    VALUES (:line, :mark, date_trunc('hour', now()), 1)
+    ON CONFLICT (line, mark, hour) DO UPDATE SET count = known.count + 1
+    RETURNING count
+    """
+)
 
 
 class TooMany(FondEchoError):
@@ -62,16 +68,15 @@ def _guest(service: Service, request: Request, slug: str) -> str | None:
     return None
 
 
-def _welcome(request: Request, slug: str, settings: LineSettings) -> str:
-    """A new guest. Raises TooMany for too many from one address within an hour."""
+async def _welcome(service: Service, request: Request, line: Line, most: int) -> str:
+    """A new guest. Raises TooMany for too many from one address within an hour of the clock,
+    whichever process they came to."""
     address = request.client.host if request.client else ""
-    came = _new_guests[f"{slug} {address}"]
-    now = time.monotonic()
-    while came and now - came[0] > 3_600:
-        came.popleft()
-    if len(came) >= settings.guests.guests_an_hour:
+    who = {"line": line.name, "mark": _mark(service, address, line.slug)}
+    async with service.database.writing() as session:
+        count = (await session.execute(_COME, who)).scalar_one()
+    if count > most:
         raise TooMany("too many new guests from one place", remedy="come back in an hour")
-    came.append(now)
     return secrets.token_urlsafe(12)
 
 
@@ -114,7 +119,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
         guest = _guest(service, request, slug)
         fresh = guest is None
         if guest is None:
-            guest = _welcome(request, slug, settings)
+            guest = await _welcome(service, request, line, settings.guests.guests_an_hour)
         elif await _turns(service, line, guest) >= settings.guests.turns_a_guest:
             raise TooMany("that is all for one guest", remedy="thank you for your visit")
         told = await ask(

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import ipaddress
 from typing import Annotated
 
 from fastapi import APIRouter, Path, Response
 from sqlalchemy import delete, func, select, update
 
 from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
+from fond_echo.contract.signatures import signed_headers
+from fond_echo.outside.addresses import address_of
+from fond_echo.outside.errors import ForbiddenAddress
+from fond_echo.outside.guard import is_public
 from fond_echo.store.events import present
-from fond_echo.store.records import Notice, SecretRecord, Subscription
+from fond_echo.store.records import Notice, Subscription
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
@@ -51,12 +56,13 @@ async def list_subscriptions(_: MayRead, service: TheService) -> list[Subscripti
 @router.post("", status_code=201)
 async def subscribe(given: SubscriptionIn, _: MayBuild, service: TheService) -> SubscriptionOut:
     """Tell an address of events from now on, signed by the Standard Webhooks scheme."""
+    host, port = address_of(given.address)
+    _check_literal(host, port, service.settings.private_hosts)
+    vault = await service.vault()
+    # It exists, can sign, and may be sent there.
+    signed_headers(vault[given.secret], "check", 0, b"")
+    vault.check_hosts(host, port)
     async with service.database.writing() as session:
-        if await session.get(SecretRecord, given.secret) is None:
-            raise NotThere(
-                f"there is no secret {given.secret!r}",
-                remedy=f"fond-echo secret put {given.secret} --host HOST",
-            )
         cursor = str(await present(session))
         record = Subscription(
             address=given.address, secret=given.secret, types=given.types, cursor=cursor
@@ -67,13 +73,29 @@ async def subscribe(given: SubscriptionIn, _: MayBuild, service: TheService) -> 
         return _out(record, 0, 0)
 
 
+def _check_literal(host: str, port: int, private: list[str]) -> None:
+    """Refuse at once what the guard would refuse at every delivery: an address that is written as
+    numbers and is not public."""
+    try:
+        address = ipaddress.ip_address(host)
+    except ValueError:
+        return
+    if not is_public(address) and f"{host}:{port}" not in private:
+        raise ForbiddenAddress(
+            f"{host}:{port} is not a public address",
+            remedy=f"if it is yours, allow {host}:{port} in the setting private_hosts",
+        )
+
+
 @router.delete("/{subscription_id}", status_code=204)
 async def unsubscribe(
     subscription_id: SubscriptionId, _: MayBuild, service: TheService
 ) -> Response:
     """Tell an address no more; what waits for it goes too."""
     async with service.database.writing() as session:
-        await session.execute(delete(Subscription).where(Subscription.id == subscription_id))
+        gone = delete(Subscription).where(Subscription.id == subscription_id)
+        if not (await session.execute(gone.returning(Subscription.id))).first():
+            raise NotThere(f"there is no subscription {subscription_id}")
     return Response(status_code=204)
 
 

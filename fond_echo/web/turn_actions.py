@@ -118,16 +118,24 @@ async def decide(
         row = await session.get(Delivery, delivery_id, with_for_update=True)
         if row is None or row.turn_id != turn_id:
             raise NotThere(f"the turn has no delivery {delivery_id}")
-        if row.state not in ("in-doubt", "refused", "dropped"):
+        turn = await session.get_one(Turn, turn_id)
+        waits = row.state == "planned" and turn.finished_at is not None
+        if row.state not in ("in-doubt", "refused", "dropped") and not waits:
             raise Conflict(f"the delivery is {row.state}: there is nothing to decide")
-        state = {"resend": "planned", "sent": "sent", "drop": "dropped"}[given.decision]
+        if turn.erased_at is not None:
+            raise Conflict("the turn was erased: there is nothing to send")
         changed = update(Delivery).where(Delivery.id == delivery_id)
-        await session.execute(changed.values(state=state, settled_at=func.now()))
         if given.decision == "resend":
+            # The time in which it is tried begins anew.
+            planned = {"state": "planned", "planned_at": func.now(), "settled_at": None}
+            await session.execute(changed.values(planned))
+        else:
+            state = {"sent": "sent", "drop": "dropped"}[given.decision]
+            await session.execute(changed.values(state=state, settled_at=func.now()))
+        if given.decision == "resend" and not waits:
             await enqueue(
                 service.queue, session, SEND_DELIVERY, turn_id=turn_id, delivery_id=delivery_id
             )
-        turn = await session.get_one(Turn, turn_id)
         conversation = await session.get_one(Conversation, turn.conversation_id)
         await emit(
             session,

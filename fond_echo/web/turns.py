@@ -20,6 +20,8 @@ from fond_echo.contract.api import (
     TurnOut,
 )
 from fond_echo.contract.clip import ClipRef
+from fond_echo.stages.results import result_of
+from fond_echo.stages.turn import DecodedClip, FetchedSound
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import (
     ClipRecord,
@@ -95,7 +97,7 @@ async def list_turns(
     if conversation:
         wanted = wanted.where(Turn.conversation_id == conversation)
     if line:
-        wanted = wanted.where(Conversation.line == line)
+        wanted = wanted.where(Turn.line == line)
     if state:
         wanted = wanted.where(Turn.state == state)
     if (start := place(after)) is not None:
@@ -150,7 +152,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
         TurnOut(
             id=turn.id,
             conversation=conversation.id,
-            line=conversation.line,
+            line=turn.line,
             contact_name=contact.name or contact.outside_id,
             number=turn.number,
             cause=turn.cause,
@@ -163,6 +165,8 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
             deliveries=deliveries[turn.id],
             received_at=turn.received_at,
             finished_at=turn.finished_at,
+            sound_erased_at=turn.sound_erased_at,
+            erased_at=turn.erased_at,
         )
         for turn, conversation, contact in rows
     ]
@@ -171,7 +175,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
 async def _sounds(session: AsyncSession, turn_ids: list[str]) -> dict[str, ClipRef]:
     """The sound that came in with each turn: as decoded, which has a waveform, else as fetched."""
     wanted = (
-        select(Run.turn_id, Stage.output)
+        select(Run.turn_id, Stage)
         .join(Stage, Stage.run_id == Run.id)
         .where(
             Run.turn_id.in_(turn_ids),
@@ -182,8 +186,11 @@ async def _sounds(session: AsyncSession, turn_ids: list[str]) -> dict[str, ClipR
         .order_by(Stage.started_at)
     )
     found: dict[str, ClipRef] = {}
-    for turn_id, output in (await session.execute(wanted)).all():
-        clip = ClipRef.model_validate(output["clip"])
+    for turn_id, stage in (await session.execute(wanted)).all():
+        result = result_of(stage)
+        if not isinstance(result, (FetchedSound, DecodedClip)):
+            continue
+        clip = result.clip
         fetched = found.get(turn_id)
         if fetched is not None:
             # Play what came in, draw what was made of it.
@@ -227,6 +234,7 @@ async def _run(session: AsyncSession, run: Run) -> RunOut:
                 input=stage.input,
                 output=stage.output,
                 error=stage.error,
+                erased_at=stage.erased_at,
             )
             for stage in rows
         ],

@@ -1,26 +1,20 @@
 """Who is answered, what else comes in, and turns that wait for what is down."""
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import select, update
 
-from fond_echo.contract.line import Access, Keeping, LineSettings, Quotas
+from fond_echo.contract.line import Access, LineSettings, Quotas
 from fond_echo.contract.reply import Attachment, Choice, Reply
 from fond_echo.outside.errors import Refused, Unreachable
 from fond_echo.speech.remote import SpeechUnreachable
 from fond_echo.stages import sending
 from fond_echo.stages.ports import Abilities
-from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.erasing import erase_contact, keep_no_longer
 from fond_echo.store.records import (
-    Blob,
-    ClipRecord,
     Contact,
-    Conversation,
-    Delivery,
     Inbound,
     Stage,
-    Turn,
     Usage,
 )
 from tests.stages.test_queued import QUESTION, Driving, note
@@ -235,8 +229,6 @@ class Beside(Settled):
     settings = LineSettings(echo_heard=True, slow_seconds=0.05, slow_words="One moment.")
 
     async def test_what_was_heard_is_echoed_and_slowness_told(self):
-        import asyncio
-
         hear = self.world.speech.transcribe
 
         async def slowly(*args, **fields):
@@ -252,6 +244,36 @@ class Beside(Settled):
         self.assertEqual([each.text for each in self.sent[:2]], ["One moment.", f"“{QUESTION}”"])
         await self.driver.work(turn_id)
         self.assertEqual(len(self.sent), 4)
+
+    async def test_a_turn_that_ends_while_slowness_is_told_leaves_nothing_being_sent(self):
+        told, ended = asyncio.Event(), asyncio.Event()
+        send, hear = self.world.line.send, self.world.speech.transcribe
+
+        async def send_slowly(outgoing):
+            if outgoing.text == "One moment.":
+                told.set()
+                await ended.wait()
+            return await send(outgoing)
+
+        async def hear_later(*arguments, **fields):
+            await told.wait()
+            asyncio.get_running_loop().call_later(0.2, ended.set)
+            return await hear(*arguments, **fields)
+
+        self.world.line.send, self.world.speech.transcribe = send_slowly, hear_later
+        turn_id = await self.arrive("m1", sound=note())
+        await self.driver.work(turn_id)
+        states = {each.text: each.state for each in await self.deliveries(turn_id)}
+        self.assertEqual(states["One moment."], "sent")
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+
+    async def test_what_was_being_told_when_a_worker_stopped_is_in_doubt(self):
+        turn_id = await self.arrive("m1", sound=note())
+        claim = await self.journal.claim(turn_id)
+        row = await self.journal.outbox.aside(claim, -2, "One moment.")
+        await self.journal.outbox.move(claim, row, "sending")
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.deliveries(turn_id))[0].state, "in-doubt")
 
     async def test_a_text_is_not_echoed(self):
         await self.say("m1")
@@ -335,73 +357,3 @@ class Waiting(Settled):
         await self.driver.work(first)
         await self.driver.work(second)
         self.assertEqual([each.text[:4] for each in self.sent], ["Abou", "Four"])
-
-
-class Erasing(Settled):
-    async def everything(self):
-        async with self.database.reading() as session:
-            texts = []
-            for record in (Turn, Stage, Delivery, Inbound, Contact, Conversation):
-                rows = (await session.execute(select(record))).scalars().all()
-                texts += [
-                    str({k: v for k, v in vars(row).items() if not k.startswith("_")})
-                    for row in rows
-                ]
-            clips = len((await session.scalars(select(ClipRecord.id))).all())
-            blobs = len((await session.scalars(select(Blob.digest))).all())
-        return " ".join(texts), clips, blobs
-
-    async def test_a_contact_is_erased_everywhere_and_others_stay(self):
-        await self.driver.work(await self.arrive("m1", sound=note()))
-        await self.say("m2", "My secret is a seal.")
-        await self.say("m3", contact="piet", conversation="room-2", name="Piet")
-        async with self.database.writing() as session:
-            contact = (
-                await session.scalars(select(Contact).where(Contact.outside_id == "isla"))
-            ).one()
-            self.assertEqual(await erase_contact(session, PostgresBlobs(), contact), 2)
-        text, clips, blobs = await self.everything()
-        for gone in ("secret", "Isla", "Pell"):
-            self.assertNotIn(gone, text)
-        self.assertEqual((clips, blobs), (0, 0))
-        self.assertIn("Piet", text)
-        async with self.database.reading() as session:
-            erased = (await session.scalars(select(Turn.erased_at).where(Turn.number == 1))).all()
-        self.assertTrue(any(erased), "that it was erased is on record")
-
-    async def test_old_words_do_not_live_on_in_what_came_after_them(self):
-        """The conversation goes on: neither its state nor a later turn's run keeps them."""
-        from fond_echo.store.records import Line, Run
-
-        await self.driver.work(await self.arrive("m1", text=QUESTION))
-        async with self.database.writing() as session:
-            old = datetime.now(UTC) - timedelta(days=31)
-            await session.execute(update(Turn).values(received_at=old))
-            settings = unhurried(keeping=Keeping(words_days=30))
-            await session.execute(update(Line).values(settings=settings.model_dump()))
-        await self.driver.work(await self.arrive("m2", text="How much is a ticket?"))
-        kept = (select(Conversation.state), select(Run.state_before).order_by(Run.started_at))
-        async with self.database.reading() as session:
-            before = str([(await session.scalars(each)).all() for each in kept])
-        self.assertIn(QUESTION, before)
-        async with self.database.writing() as session:
-            await keep_no_longer(session, PostgresBlobs(), datetime.now(UTC))
-        async with self.database.reading() as session:
-            after = str([(await session.scalars(each)).all() for each in kept])
-        self.assertNotIn(QUESTION, after)
-
-    async def test_lines_keep_sound_and_words_as_long_as_they_say(self):
-        from fond_echo.store.records import Line
-
-        await self.driver.work(await self.arrive("m1", sound=note()))
-        settings = unhurried(keeping=Keeping(sound_days=10, words_days=30))
-        async with self.database.writing() as session:
-            await session.execute(update(Line).values(settings=settings.model_dump()))
-        for days, words, clips in ((5, True, True), (11, True, False), (31, False, False)):
-            async with self.database.writing() as session:
-                while await keep_no_longer(
-                    session, PostgresBlobs(), datetime.now(UTC) + timedelta(days=days)
-                ):
-                    pass
-            text, kept, _ = await self.everything()
-            self.assertEqual((QUESTION in text, kept > 0), (words, clips), days)

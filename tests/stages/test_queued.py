@@ -316,6 +316,21 @@ class Doubt(Driving):
                 (delivery,) = await self.deliveries(turn_id)
                 self.assertEqual((delivery.state, len(self.sent)), (state, sent))
 
+    async def test_a_delivery_that_an_operator_sends_again_is_tried_until_the_network_is_back(self):
+        self.failing(Refused("no", status=403))
+        turn_id = await self.arrive("m1", text="How much is a ticket?")
+        await self.driver.work(turn_id)
+        (delivery,) = await self.deliveries(turn_id)
+        await self.waiting_jobs()
+        async with self.database.writing() as session:
+            await session.execute(update(Delivery).values(state="planned"))
+        self.failing(*[Unreachable("down")] * 3)
+        await self.driver.decide(turn_id, delivery.id)
+        self.assertEqual((await self.deliveries(turn_id))[0].state, "planned")
+        self.assertEqual(await self.waiting_jobs(), [turn_id], "it is tried again later")
+        await self.driver.decide(turn_id, delivery.id)
+        self.assertEqual((await self.deliveries(turn_id))[0].state, "sent")
+
     async def test_the_key_is_the_same_at_every_attempt(self):
         keys = []
         self.world.line.on_send = lambda outgoing: keys.append(outgoing.key)

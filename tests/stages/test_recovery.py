@@ -4,10 +4,11 @@ import unittest.mock
 
 from sqlalchemy.exc import OperationalError
 
+from fond_echo.outside.errors import Unreachable
 from fond_echo.stages.claim import StaleWorker
 from fond_echo.stages.closing import Closing
 from tests.support.driving import QUESTION, Driving, Killed, note
-from tests.support.world import ASSISTANT
+from tests.support.world import ASSISTANT, logic_that_fails
 
 
 class Recovery(Driving):
@@ -55,6 +56,23 @@ class Recovery(Driving):
         self.assertEqual((await self.turn(turn_id)).state, "answered")
         self.assertEqual([each.kind for each in self.sent], ["voice"])
 
+    async def test_a_turn_whose_logic_failed_stays_failed_when_its_delivery_comes_later(self):
+        self.world.logic.answer = logic_that_fails
+
+        def down(outgoing):
+            raise Unreachable("the network is down")
+
+        self.world.line.on_send = down
+        turn_id = await self.arrive("m1", text=QUESTION)
+        with unittest.mock.patch("fond_echo.stages.sending.PAUSES", ()):
+            await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).state, "received")
+        self.world.line.on_send = lambda outgoing: None
+        await self.driver.work(turn_id)
+        turn = await self.turn(turn_id)
+        self.assertEqual((turn.state, turn.error["code"]), ("failed", "logic-failed"))
+        self.assertEqual(len(self.sent), 1, "the sender was told")
+
     async def test_a_finished_turn_is_not_worked_again(self):
         turn_id = await self.arrive("m1", text=QUESTION)
         await self.driver.work(turn_id)
@@ -69,7 +87,7 @@ class Recovery(Driving):
         for late in (
             self.journal.finish(claim, None, Closing({})),
             self.journal.may_answer(claim),
-            self.journal.plan(claim, []),
+            self.journal.outbox.plan(claim, []),
         ):
             with self.assertRaises(StaleWorker):
                 await late

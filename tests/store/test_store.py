@@ -85,20 +85,25 @@ class Blobs(DatabaseTest):
                 digest = await blobs.put(session, b"same")
         async with self.database.writing() as session:
             self.assertEqual((await session.get(Blob, digest)).uses, 2)
-            await blobs.release(session, digest)
+            await blobs.release(session, [digest])
         async with self.database.writing() as session:
             self.assertEqual(await blobs.get(session, digest), b"same")
-            await blobs.release(session, digest)
+            self.assertEqual(await blobs.put(session, b"same"), digest)
+            await blobs.release(session, [digest, digest])
         async with self.database.reading() as session:
             count = await session.scalar(select(func.count()).select_from(BlobChunk))
             self.assertEqual(count, 0)
             with self.assertRaises(MissingBlob):
                 await blobs.get(session, digest)
 
+
+class Clips(TurnsTest):
     async def test_only_recent_sound_stays_in_memory(self):
-        clips = ClipStore(self.database)
+        clips, turn = ClipStore(self.database), await self.arrive("m1", "hello")
         piece = bytes(3 * 2**20)
-        kept = [await clips.keep(piece + bytes([n]), "audio/flac", "spoken") for n in range(6)]
+        kept = [
+            await clips.keep(turn, piece + bytes([n]), "audio/flac", "spoken") for n in range(6)
+        ]
         held = clips._recent
         self.assertEqual(list(held), [each.id for each in kept[-3:]])
         self.assertEqual(sum(map(len, held.values())), clips._size)
@@ -110,7 +115,8 @@ class Blobs(DatabaseTest):
 
     async def test_clips(self):
         first, second = ClipStore(self.database), ClipStore(self.database)
-        ref = await first.keep(b"sound", "audio/ogg", "fetched", seconds=1.5, waveform=[0.5])
+        turn = await self.arrive("m1", "hello")
+        ref = await first.keep(turn, b"sound", "audio/ogg", "fetched", seconds=1.5, waveform=[0.5])
         self.assertEqual((ref.size, ref.seconds, ref.waveform), (5, 1.5, [0.5]))
         self.assertEqual(await second.load(ref.id), b"sound")
         with self.assertRaises(MissingClip):

@@ -9,8 +9,9 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.lines.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
 from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.erasing import erase_contact, keep_no_longer
+from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import BlobChunk, ClipRecord, Contact, Conversation, Event
+from fond_echo.store.retention import retain
 from tests.sounds import tone
 from tests.support.web import WebTest
 
@@ -125,9 +126,7 @@ class Calls(WebTest):
         self.assertEqual(told["recording"]["size"], 13)
         sound = await self.client.get(f"/api/clips/{told['recording']['id']}/sound")
         self.assertEqual(sound.content, b"OggS and more")
-        async with self.database.writing() as session:
-            contact = await session.get_one(Contact, contact.id)
-            await erase_contact(session, PostgresBlobs(), contact)
+        await erase_contact(self.database, PostgresBlobs(), contact.id)
         told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
         self.assertEqual((told["number"], told["recording"], told["timeline"]), ("", None, []))
         numbers = [
@@ -165,8 +164,8 @@ class Calls(WebTest):
             (1, 0, "+441632960102", True), (3, 1, "+441632960102", False), (3, 0, "+441632960102", False),
             (10, 1, "", False), (10, 0, "", False),
         ):  # fmt: skip
-            async with self.database.writing() as session:
-                found = await keep_no_longer(session, blobs, now + timedelta(days=days))
+            later = now + timedelta(days=days)
+            found = await retain(self.database, blobs, later, event_days=30)
             told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
             self.assertEqual(
                 (found, told["number"], bool(told["recording"])), (count, number, recorded)

@@ -2,8 +2,8 @@
 
 Table: "QTBL", version[6], two zero bytes, u8 compression (1: MP3), u16 count, then for each file
 name[12], u8 bundle, u32 offset, u32 size. Sound lies in `*.SB`, texts in dialogues (`*.DOG`),
-cutaways (`*.CUT`) and the hero's lists (`QUEEN2.JAS`). A text is cut into segments at `*XX`; segment
-k of the text with the name NAME is said in NAMEk.SB, k in hexadecimal figures.
+cutaways (`*.CUT`) and the hero's lists (`QUEEN2.JAS`). A text is cut into segments at `*XX`;
+segment k of the text with the name NAME is said in NAMEk.SB, k in hexadecimal figures.
 """
 
 from __future__ import annotations
@@ -150,8 +150,8 @@ def lines(package: Path) -> Iterator[Line]:
     described, names = lists(archive)
     texts: dict[str, dict[str, str]] = {}
     for said in (*dialogues(archive), *cutaways(archive, names), *described):
-        for number, words in segments(said.text):
-            words = words.replace("\0", "").strip()
+        for number, segment in segments(said.text):
+            words = segment.replace("\0", "").strip()
             if words:
                 texts.setdefault(f"{said.name}{number:X}", {})[words] = said.speaker
     for file in archive.names(".SB"):

@@ -8,7 +8,6 @@ between these words.
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 from numba import njit
 
 from training.people.lines import UnreadableData

@@ -23,7 +23,6 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.recognition.features import BANDS, log_mel
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
 from fond_echo.core.recognition.network import STRIDE, AcousticNetwork
 from fond_echo.core.recognition.recogniser import Recogniser
@@ -109,7 +108,9 @@ def synthetic(folder: Path, count: int) -> list[npt.NDArray[np.float32]]:
     for file in sorted(folder.glob("shard-*.npz")):
         with np.load(file) as arrays:
             ends = np.cumsum(arrays["frames"])
-            for start, end, sounds in zip(ends - arrays["frames"], ends, arrays["counts"], strict=True):
+            for start, end, sounds in zip(
+                ends - arrays["frames"], ends, arrays["counts"], strict=True
+            ):
                 if sounds:
                     found.append(arrays["energies"][start:end].astype(np.float32))
         if len(found) >= count:

@@ -100,8 +100,8 @@ def _whole(tree: Tree) -> bool:
 
 
 def message(bank: bytes, number: int, tree: Tree) -> str:
-    """A text of a bank: u16 start of lengths, u16 start of bits, u16 the bits of each 32 messages in
-    pairs; a byte for each message (bit 7: the low bits × 8), which counts pairs of bits.
+    """A text of a bank: u16 start of lengths, u16 start of bits, u16 the bits of each 32 messages
+    in pairs; a byte for each message (bit 7: the low bits × 8), which counts pairs of bits.
 
     Raises:
         UnreadableData: the bits end within the text.

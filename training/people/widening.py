@@ -17,6 +17,7 @@ Array = npt.NDArray[np.float32]
 Rng = np.random.Generator
 
 AROUND = (-6, -3, -1, 0, 1, 3, 6)
+RIDGE = 5.0
 EDGES = {"queen": 46, "sky": 54}
 """The first band of which a recording has next to nothing."""
 
@@ -46,14 +47,17 @@ class Widening:
         """Ridge regression on log energies of speech with all its bands, relative to each one's
         loudest."""
         size = len(AROUND) * edge + 1
-        square, product = np.eye(size) * 50.0, np.zeros((size, BANDS - edge))
+        square, product = np.eye(size) * RIDGE, np.zeros((size, BANDS - edge))
+        square[-1, -1] = 0.0
         levelled = [(logs - logs.max()).astype(np.float32) for logs in examples]
         for logs in levelled:
             inputs = _context(logs, edge).astype(np.float64)
             square += inputs.T @ inputs
             product += inputs.T @ logs[:, edge:]
         weights = np.linalg.solve(square, product).astype(np.float32)
-        rest = np.concatenate([logs[:, edge:] - _context(logs, edge) @ weights for logs in levelled])
+        rest = np.concatenate(
+            [logs[:, edge:] - _context(logs, edge) @ weights for logs in levelled]
+        )
         return cls(edge, weights, rest.std(axis=0).astype(np.float32))
 
     def fill(self, logs: Array, rng: Rng) -> Array:

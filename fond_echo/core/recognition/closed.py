@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 
 from fond_echo.core.recognition.graph import ANYTHING, PhonemeGraph
-from fond_echo.core.recognition.network import Matrix
+from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.symbols import BLANK
 
 ANYTHING_PRICE = 3.5

@@ -15,7 +15,7 @@ import numpy.typing as npt
 from numba import njit
 
 from fond_echo.core.recognition.closed import FoundWord, Reading, priced
-from fond_echo.core.recognition.network import Matrix
+from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.tree import PronunciationTree
 from fond_echo.core.recognition.words import WordModel
 

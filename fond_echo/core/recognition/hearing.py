@@ -26,7 +26,8 @@ from fond_echo.core.recognition.features import (
     Levelling,
     energies,
 )
-from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, Matrix, NetworkStream
+from fond_echo.core.recognition.layers import Matrix
+from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, NetworkStream
 from fond_echo.core.recognition.recogniser import (
     MOST,
     SOUNDING,

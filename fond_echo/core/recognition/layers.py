@@ -38,8 +38,7 @@ class LayerPlan:
 
 
 CONVOLUTIONS = tuple(
-    LayerPlan(*each)
-    for each in ((1, 1), (2, 1), (4, 2), (1, 1), (2, 1), (4, 2), (8, 1), (2, 1))
+    LayerPlan(*each) for each in ((1, 1), (2, 1), (4, 2), (1, 1), (2, 1), (4, 2), (8, 1), (2, 1))
 )
 """The plan of weights that have none beside them."""
 
@@ -73,7 +72,7 @@ class Layer(Protocol):
     """A layer with what it still needs of the frames that were there."""
 
     def feed(self, x: Matrix, *, last: bool) -> Matrix:
-        """The next frames, shape (n, width); gives those that are ready, all of them at the last."""
+        """The next frames, shape (n, width); gives those that are ready, at the last all."""
 
 
 def layer(plan: LayerPlan, weights: Weights, name: str) -> Layer:

@@ -36,6 +36,7 @@ PLAN = "plan"
 SCALE = ".scale"
 """What is added to a matrix's name for the scales of its outputs."""
 
+
 def unpacked(weights: Mapping[str, npt.NDArray[np.generic]]) -> dict[str, Matrix]:
     """Arrays of whole numbers multiplied by their scales, as they were before they were packed."""
     found: dict[str, Matrix] = {}
@@ -72,9 +73,7 @@ class AcousticNetwork:
 
     def layers(self) -> list[Layer]:
         """The layers at the beginning of a sound."""
-        return [
-            layer(plan, self._weights, f"bl.{place}.") for place, plan in enumerate(self.plan)
-        ]
+        return [layer(plan, self._weights, f"bl.{place}.") for place, plan in enumerate(self.plan)]
 
     def log_probabilities(self, features: Features) -> Matrix:
         """Log probabilities of a whole sound, shape (frames / 3 rounded up, 40), every 30 ms."""

@@ -25,7 +25,8 @@ from fond_echo.core.recognition.graph import (
     WordNetwork,
     phoneme_graph,
 )
-from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork, Matrix
+from fond_echo.core.recognition.layers import Matrix
+from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
     Alternative,

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fond_echo.core.recognition.closed import Reading, priced
-from fond_echo.core.recognition.network import Matrix
+from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]

@@ -18,7 +18,6 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.telephony.g711 import RATE
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.lines.phone.hearing import AheadEar, OwnDecoder, clip_of
 from fond_echo.lines.phone.house import House
@@ -132,11 +131,8 @@ class CallTurns:
             self._world.ear.pause = pause
         clip = clip_of(samples)
         data = await asyncio.to_thread(encode, clip, "flac")
-        kept = await self._house.clips.keep(
-            data, "audio/flac", "received", seconds=clip.seconds, rate=RATE
-        )
-        sound = SoundHandle(handle=kept.id, kind="call", seconds=clip.seconds)
-        return await self._take({"sound": sound}, taken)
+        sound = SoundHandle(handle=new_id(), kind="call", seconds=clip.seconds)
+        return await self._take({"sound": sound}, taken, sound=data)
 
     async def press(self, keys: str, taken: Taken) -> After | None:
         """Keys were pressed."""
@@ -161,6 +157,7 @@ class CallTurns:
 
     async def _take(
         self, what: dict[str, Any], taken: Taken, *, standing: str | None = None, cause: str = "",
+        sound: bytes = b"",
     ) -> After | None:  # fmt: skip
         """One turn, from beginning to end; None where the other side is not to be answered."""
         message = Inbound.model_validate(
@@ -171,7 +168,7 @@ class CallTurns:
         )  # fmt: skip
         found = await take_in_once(
             self._house.database, self._house.queue, self._line.name, self._settings, message,
-            {"call": self._call}, queued=False, standing=standing, cause=cause,
+            {"call": self._call}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:
             return None

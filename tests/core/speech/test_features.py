@@ -15,32 +15,45 @@ from fond_echo.core.recognition.features import (
     levelled,
     log_mel,
 )
-from fond_echo.core.recognition.network import (
-    LOOK_AHEAD,
-    REACHES,
-    SPAN,
-    AcousticNetwork,
-    NetworkStream,
+from fond_echo.core.recognition.layers import (
+    CONVOLUTIONS,
+    Attention,
+    LayerPlan,
+    normalized,
+    packed_plan,
 )
+from fond_echo.core.recognition.network import PLAN, SPAN, AcousticNetwork, NetworkStream
 from tests.sounds import noise, silence_of, speech
 
 SENTENCE = "When is the next boat to Brannick?"
 
 
-def random_network(width=24, seed=3):
+ATTENTION = (LayerPlan(1, 1), LayerPlan(12, 2, 4), LayerPlan(2, 1), LayerPlan(70, 0, 2))
+
+
+def random_network(width=24, seed=3, plan=CONVOLUTIONS):
     rng = np.random.default_rng(seed)
 
     def matrix(out, into):
         return rng.normal(0, into**-0.5, (out, into)).astype(np.float32)
 
     weights = {"inp.weight": matrix(width, BANDS * SPAN), "inp.bias": np.zeros(width)}
-    for block in range(len(REACHES)):
+    weights[PLAN] = packed_plan(plan)
+    for block, layer in enumerate(plan):
         name = f"bl.{block}."
-        weights |= {
-            name + "n.weight": np.ones(width), name + "n.bias": np.zeros(width),
-            name + "a.weight": matrix(width, 3 * width), name + "a.bias": np.zeros(width),
-            name + "b.weight": matrix(width, width), name + "b.bias": np.zeros(width),
-        }  # fmt: skip
+        weights |= {name + "n.weight": np.ones(width), name + "n.bias": np.zeros(width)}
+        if layer.heads:
+            window = layer.before + 1 + layer.after
+            weights |= {
+                name + "qkv.weight": matrix(3 * width, width), name + "qkv.bias": np.zeros(3 * width),
+                name + "o.weight": matrix(width, width), name + "o.bias": np.zeros(width),
+                name + "bias": rng.normal(0, 1, (layer.heads, window)),
+            }  # fmt: skip
+        else:
+            weights |= {
+                name + "a.weight": matrix(width, 3 * width), name + "a.bias": np.zeros(width),
+                name + "b.weight": matrix(width, width), name + "b.bias": np.zeros(width),
+            }  # fmt: skip
     weights |= {"n.weight": np.ones(width), "n.bias": np.zeros(width)}
     weights |= {"out.weight": matrix(40, width), "out.bias": np.zeros(40)}
     return AcousticNetwork(weights), weights
@@ -98,31 +111,60 @@ class TheNetwork(unittest.TestCase):
             np.testing.assert_allclose(np.exp(logs).sum(axis=1), 1, rtol=1e-4)
 
     def test_pieces_give_the_same_as_the_whole(self):
-        network, _ = random_network()
-        features = np.random.default_rng(4).normal(0, 1, (200, BANDS)).astype(np.float32)
-        whole = network.log_probabilities(features)
-        for size in (1, 2, 5, 64):
-            stream = NetworkStream(network)
-            found = [stream.feed(features[k : k + size]) for k in range(0, 200, size)]
-            found.append(stream.feed(features[:0], last=True))
-            pieces = np.concatenate([each for each in found if len(each)])
-            np.testing.assert_allclose(pieces, whole, atol=1e-4)
+        features = np.random.default_rng(4).normal(0, 1, (500, BANDS)).astype(np.float32)
+        for plan in (CONVOLUTIONS, ATTENTION):
+            network, _ = random_network(plan=plan)
+            whole = network.log_probabilities(features)
+            for size in (1, 2, 5, 64, 400):
+                stream = NetworkStream(network)
+                found = [stream.feed(features[k : k + size]) for k in range(0, 500, size)]
+                found.append(stream.feed(features[:0], last=True))
+                pieces = np.concatenate([each for each in found if len(each)])
+                np.testing.assert_allclose(pieces, whole, atol=1e-4)
+
+    def test_attention_is_what_its_definition_says(self):
+        """Against the sums written out, frame by frame and head by head."""
+        rng = np.random.default_rng(6)
+        plan, width, count = LayerPlan(3, 1, 2), 8, 11
+        weights = {
+            "n.weight": np.ones(width), "n.bias": np.zeros(width),
+            "qkv.weight": rng.normal(0, 1, (width, 3 * width)), "qkv.bias": rng.normal(0, 1, 24),
+            "o.weight": np.eye(width), "o.bias": np.zeros(width), "bias": rng.normal(0, 1, (2, 5)),
+        }  # fmt: skip
+        weights = {name: value.astype(np.float32) for name, value in weights.items()}
+        x = rng.normal(0, 1, (count, width)).astype(np.float32)
+        found = Attention(plan, weights, "").feed(x, last=True)
+        normal = normalized(x.copy(), weights["n.weight"], weights["n.bias"])
+        q, k, v = np.split(normal @ weights["qkv.weight"] + weights["qkv.bias"], 3, axis=1)
+        for t in range(count):
+            seen = [j for j in range(t - 3, t + 2) if 0 <= j < count]
+            for head in range(2):
+                part = slice(4 * head, 4 * head + 4)
+                scores = [
+                    q[t, part] @ k[j, part] / 2 + weights["bias"][head, j - t + 3] for j in seen
+                ]
+                shares = np.exp(scores) / np.exp(scores).sum()
+                wanted = x[t, part] + shares @ v[seen, part]
+                np.testing.assert_allclose(found[t, part], wanted, atol=1e-4)
 
     def test_it_looks_no_further_ahead_than_it_says(self):
-        network, _ = random_network()
+        for plan in (CONVOLUTIONS, ATTENTION):
+            self.look_ahead(random_network(plan=plan)[0])
+
+    def look_ahead(self, network):
         features = np.random.default_rng(4).normal(0, 1, (150, BANDS)).astype(np.float32)
         changed = features.copy()
         changed[90:] += 1.0
         far = np.abs(network.log_probabilities(features) - network.log_probabilities(changed))
         first = int(np.flatnonzero(far.max(axis=1) > 1e-6)[0])
-        self.assertGreaterEqual(first, (90 - SPAN + 2) // 3 - LOOK_AHEAD)
+        self.assertGreaterEqual(first, (90 - SPAN + 2) // 3 - network.look_ahead)
 
     def test_whole_numbers_with_scales_are_the_same_within_rounding(self):
         network, weights = random_network()
         packed = {}
         for name, value in weights.items():
             packed[name] = value
-            if value.ndim == 2:
+            if value.ndim == 2 and name.endswith(".weight"):
                 scale = np.abs(value).max(axis=1) / 127
                 packed[name] = np.round(value / scale[:, None]).astype(np.int8)
                 packed[name + ".scale"] = scale

@@ -34,19 +34,21 @@ def upgrade() -> None:
         ),
         sa.Column("type", sa.Text(), nullable=False),
         sa.Column("subject", sa.Text(), nullable=False),
-        sa.Column("data", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("data", postgresql.JSONB, nullable=False),
         sa.Column(
             "at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_events")),
     )
+    op.create_index(op.f("ix_events_at"), "events", ["at"], unique=False)
+    op.create_index(op.f("ix_events_subject"), "events", ["subject"], unique=False)
     op.create_index(op.f("ix_events_transaction_id"), "events", ["transaction", "id"], unique=False)
     op.create_table(
         "keys",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("hash", sa.Text(), nullable=False),
-        sa.Column("scopes", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("scopes", postgresql.JSONB, nullable=False),
         sa.Column(
             "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
@@ -59,7 +61,7 @@ def upgrade() -> None:
         "revisions",
         sa.Column("digest", sa.Text(), nullable=False),
         sa.Column("assistant", sa.Text(), nullable=False),
-        sa.Column("files", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("files", postgresql.JSONB, nullable=False),
         sa.Column(
             "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
@@ -69,7 +71,7 @@ def upgrade() -> None:
         "secrets",
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("token", sa.LargeBinary(), nullable=False),
-        sa.Column("hosts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("hosts", postgresql.JSONB, nullable=False),
         sa.Column(
             "changed_at",
             sa.DateTime(timezone=True),
@@ -83,7 +85,7 @@ def upgrade() -> None:
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("address", sa.Text(), nullable=False),
         sa.Column("secret", sa.Text(), nullable=False),
-        sa.Column("types", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("types", postgresql.JSONB, nullable=False),
         sa.Column("cursor", sa.Text(), nullable=False),
         sa.Column(
             "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
@@ -116,32 +118,18 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("digest", "number", name=op.f("pk_blob_chunks")),
     )
     op.create_table(
-        "clips",
-        sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("digest", sa.Text(), nullable=False),
-        sa.Column("media_type", sa.Text(), nullable=False),
-        sa.Column("size", sa.Integer(), nullable=False),
-        sa.Column("seconds", sa.Double(), nullable=True),
-        sa.Column("rate", sa.Integer(), nullable=True),
-        sa.Column("waveform", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("origin", sa.Text(), nullable=False),
-        sa.Column(
-            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
-        ),
-        sa.ForeignKeyConstraint(["digest"], ["blobs.digest"], name=op.f("fk_clips_digest")),
-        sa.PrimaryKeyConstraint("id", name=op.f("pk_clips")),
-    )
-    op.create_table(
         "notices",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("number", sa.BigInteger(), sa.Identity(always=False), nullable=False),
         sa.Column("subscription_id", sa.Text(), nullable=False),
-        sa.Column("event", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("event", postgresql.JSONB, nullable=False),
+        sa.Column("order_key", sa.Text(), nullable=False),
         sa.Column("state", sa.Text(), nullable=False),
         sa.Column("attempts", sa.Integer(), nullable=False),
         sa.Column(
             "due_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
+        sa.Column("leased_until", sa.DateTime(timezone=True), nullable=True),
         sa.Column("error", sa.Text(), nullable=False),
         sa.Column(
             "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
@@ -154,7 +142,25 @@ def upgrade() -> None:
         ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_notices")),
     )
-    op.create_index(op.f("ix_notices_state_due_at"), "notices", ["state", "due_at"], unique=False)
+    op.create_index(
+        "ix_notices_event_subject",
+        "notices",
+        [sa.literal_column("(event->>'subject')")],
+        unique=False,
+    )
+    op.create_index(
+        op.f("ix_notices_subscription_id_state_number"),
+        "notices",
+        ["subscription_id", "state", "number"],
+        unique=False,
+    )
+    op.create_index(
+        "ix_notices_waiting",
+        "notices",
+        ["subscription_id", "order_key", "number"],
+        unique=False,
+        postgresql_where=sa.text("state = 'due'"),
+    )
     op.create_table(
         "sign_ins",
         sa.Column("hash", sa.Text(), nullable=False),
@@ -164,15 +170,16 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_sign_ins_key_id")),
         sa.PrimaryKeyConstraint("hash", name=op.f("pk_sign_ins")),
     )
+    op.create_index(op.f("ix_sign_ins_expires_at"), "sign_ins", ["expires_at"], unique=False)
     op.create_table(
         "lines",
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("kind", sa.Text(), nullable=False),
         sa.Column("assistant", sa.Text(), nullable=False),
         sa.Column("description", sa.Text(), nullable=False),
-        sa.Column("fixed", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("facts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("settings", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("fixed", postgresql.JSONB, nullable=False),
+        sa.Column("facts", postgresql.JSONB, nullable=False),
+        sa.Column("settings", postgresql.JSONB, nullable=False),
         sa.Column("cursor", sa.Text(), nullable=False),
         sa.Column("slug", sa.Text(), nullable=False),
         sa.Column("state", sa.Text(), nullable=False),
@@ -191,7 +198,7 @@ def upgrade() -> None:
         sa.Column("line", sa.Text(), nullable=False),
         sa.Column("outside_id", sa.Text(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
-        sa.Column("memory", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("memory", postgresql.JSONB, nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
         sa.Column("told_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
@@ -206,6 +213,18 @@ def upgrade() -> None:
         sa.UniqueConstraint("line", "outside_id", name=op.f("uq_contacts_line_outside_id")),
     )
     op.create_table(
+        "guest_counts",
+        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("mark", sa.Text(), nullable=False),
+        sa.Column("hour", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("count", sa.Integer(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["line"], ["lines.name"], name=op.f("fk_guest_counts_line"), ondelete="CASCADE"
+        ),
+        sa.PrimaryKeyConstraint("line", "mark", "hour", name=op.f("pk_guest_counts")),
+    )
+    op.create_index(op.f("ix_guest_counts_hour"), "guest_counts", ["hour"], unique=False)
+    op.create_table(
         "conversations",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("line", sa.Text(), nullable=False),
@@ -213,7 +232,7 @@ def upgrade() -> None:
         sa.Column("outside_id", sa.Text(), nullable=False),
         sa.Column("turns", sa.Integer(), nullable=False),
         sa.Column("answered", sa.Integer(), nullable=False),
-        sa.Column("state", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("state", postgresql.JSONB, nullable=False),
         sa.Column("answering", sa.Text(), nullable=False),
         sa.Column(
             "changed_at",
@@ -236,6 +255,9 @@ def upgrade() -> None:
     op.create_index(
         op.f("ix_conversations_changed_at"), "conversations", ["changed_at"], unique=False
     )
+    op.create_index(
+        op.f("ix_conversations_contact_id"), "conversations", ["contact_id"], unique=False
+    )
     op.create_table(
         "usage",
         sa.Column("contact_id", sa.Text(), nullable=False),
@@ -246,9 +268,11 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["contact_id"], ["contacts.id"], name=op.f("fk_usage_contact_id")),
         sa.PrimaryKeyConstraint("contact_id", "day", name=op.f("pk_usage")),
     )
+    op.create_index(op.f("ix_usage_day"), "usage", ["day"], unique=False)
     op.create_table(
         "turns",
         sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("line", sa.Text(), nullable=False),
         sa.Column("conversation_id", sa.Text(), nullable=False),
         sa.Column("number", sa.Integer(), nullable=False),
         sa.Column("cause", sa.Text(), nullable=False),
@@ -258,7 +282,7 @@ def upgrade() -> None:
         sa.Column("state", sa.Text(), nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
         sa.Column("run_id", sa.Text(), nullable=True),
-        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("error", postgresql.JSONB, nullable=True),
         sa.Column("epoch", sa.Integer(), nullable=False),
         sa.Column(
             "received_at",
@@ -267,29 +291,72 @@ def upgrade() -> None:
             nullable=False,
         ),
         sa.Column("finished_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("sound_erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.ForeignKeyConstraint(
             ["conversation_id"], ["conversations.id"], name=op.f("fk_turns_conversation_id")
         ),
+        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_turns_line")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_turns")),
         sa.UniqueConstraint(
             "conversation_id", "number", name=op.f("uq_turns_conversation_id_number")
         ),
     )
+    op.create_index(
+        op.f("ix_turns_line_received_at_id"), "turns", ["line", "received_at", "id"], unique=False
+    )
+    op.create_index(
+        "ix_turns_line_received_at_sound",
+        "turns",
+        ["line", "received_at"],
+        unique=False,
+        postgresql_where=sa.text("sound_erased_at IS NULL"),
+    )
+    op.create_index(
+        "ix_turns_line_received_at_words",
+        "turns",
+        ["line", "received_at"],
+        unique=False,
+        postgresql_where=sa.text("erased_at IS NULL"),
+    )
     op.create_index(op.f("ix_turns_received_at_id"), "turns", ["received_at", "id"], unique=False)
     op.create_index(
-        op.f("ix_turns_state_received_at_id"),
-        "turns",
-        ["state", "received_at", "id"],
-        unique=False,
+        op.f("ix_turns_state_received_at_id"), "turns", ["state", "received_at", "id"], unique=False
     )
+    op.create_table(
+        "clips",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("turn_id", sa.Text(), nullable=True),
+        sa.Column("digest", sa.Text(), nullable=False),
+        sa.Column("media_type", sa.Text(), nullable=False),
+        sa.Column("size", sa.Integer(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=True),
+        sa.Column("rate", sa.Integer(), nullable=True),
+        sa.Column("waveform", postgresql.JSONB, nullable=False),
+        sa.Column("origin", sa.Text(), nullable=False),
+        sa.Column(
+            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.ForeignKeyConstraint(["digest"], ["blobs.digest"], name=op.f("fk_clips_digest")),
+        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_clips_turn_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_clips")),
+    )
+    op.create_index(op.f("ix_clips_digest"), "clips", ["digest"], unique=False)
+    op.create_index(
+        "ix_clips_stored_at_without_turn",
+        "clips",
+        ["stored_at"],
+        unique=False,
+        postgresql_where=sa.text("turn_id IS NULL"),
+    )
+    op.create_index(op.f("ix_clips_turn_id"), "clips", ["turn_id"], unique=False)
     op.create_table(
         "inbound",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("line", sa.Text(), nullable=False),
         sa.Column("outside_id", sa.Text(), nullable=False),
-        sa.Column("payload", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("message", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("payload", postgresql.JSONB, nullable=False),
+        sa.Column("message", postgresql.JSONB, nullable=False),
         sa.Column("turn_id", sa.Text(), nullable=False),
         sa.Column(
             "received_at",
@@ -311,8 +378,8 @@ def upgrade() -> None:
         sa.Column("revision", sa.Text(), nullable=False),
         sa.Column("clock", sa.DateTime(timezone=True), nullable=False),
         sa.Column("seed", sa.BigInteger(), nullable=False),
-        sa.Column("state_before", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("memory_before", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
+        sa.Column("state_before", postgresql.JSONB, nullable=False),
+        sa.Column("memory_before", postgresql.JSONB, nullable=False),
         sa.Column(
             "started_at",
             sa.DateTime(timezone=True),
@@ -324,58 +391,6 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id", name=op.f("pk_runs")),
     )
     op.create_index(op.f("ix_runs_turn_id"), "runs", ["turn_id"], unique=False)
-    op.create_table(
-        "deliveries",
-        sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("turn_id", sa.Text(), nullable=False),
-        sa.Column("run_id", sa.Text(), nullable=False),
-        sa.Column("kind", sa.Text(), nullable=False),
-        sa.Column("part", sa.Integer(), nullable=False),
-        sa.Column("key", sa.Text(), nullable=False),
-        sa.Column("state", sa.Text(), nullable=False),
-        sa.Column("text", sa.Text(), nullable=False),
-        sa.Column("extra", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("clip_id", sa.Text(), nullable=True),
-        sa.Column("attempts", sa.Integer(), nullable=False),
-        sa.Column("outside_id", sa.Text(), nullable=False),
-        sa.Column("exchanges", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
-        sa.Column("not_before", sa.DateTime(timezone=True), nullable=True),
-        sa.Column(
-            "planned_at",
-            sa.DateTime(timezone=True),
-            server_default=sa.text("now()"),
-            nullable=False,
-        ),
-        sa.Column("settled_at", sa.DateTime(timezone=True), nullable=True),
-        sa.ForeignKeyConstraint(["clip_id"], ["clips.id"], name=op.f("fk_deliveries_clip_id")),
-        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_deliveries_run_id")),
-        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_deliveries_turn_id")),
-        sa.PrimaryKeyConstraint("id", name=op.f("pk_deliveries")),
-        sa.UniqueConstraint("key", name=op.f("uq_deliveries_key")),
-    )
-    op.create_index(op.f("ix_deliveries_turn_id"), "deliveries", ["turn_id"], unique=False)
-    op.create_index(op.f("ix_deliveries_run_id"), "deliveries", ["run_id"], unique=False)
-    op.create_index(op.f("ix_deliveries_planned_at"), "deliveries", ["planned_at"], unique=False)
-    op.create_table(
-        "stages",
-        sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("run_id", sa.Text(), nullable=False),
-        sa.Column("name", sa.Text(), nullable=False),
-        sa.Column("part", sa.Integer(), nullable=False),
-        sa.Column("attempt", sa.Integer(), nullable=False),
-        sa.Column("started_at", sa.DateTime(timezone=True), nullable=False),
-        sa.Column("seconds", sa.Double(), nullable=False),
-        sa.Column("outcome", sa.Text(), nullable=False),
-        sa.Column("input", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("output", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("error", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
-        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_stages_run_id")),
-        sa.PrimaryKeyConstraint("id", name=op.f("pk_stages")),
-        sa.UniqueConstraint(
-            "run_id", "name", "part", "attempt", name=op.f("uq_stages_run_id_name_part_attempt")
-        ),
-    )
     op.create_table(
         "calls",
         sa.Column("id", sa.Text(), nullable=False),
@@ -390,12 +405,12 @@ def upgrade() -> None:
         sa.Column("status", sa.Integer(), nullable=False),
         sa.Column("answerer", sa.Text(), nullable=False),
         sa.Column("ending", sa.Boolean(), nullable=False),
-        sa.Column("order", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("attempts", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("dialog", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
-        sa.Column("timeline", postgresql.JSONB(astext_type=sa.Text()), nullable=False),
-        sa.Column("quality", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
-        sa.Column("waveforms", postgresql.JSONB(astext_type=sa.Text()), nullable=True),
+        sa.Column("order", postgresql.JSONB, nullable=False),
+        sa.Column("attempts", postgresql.JSONB, nullable=False),
+        sa.Column("dialog", postgresql.JSONB, nullable=True),
+        sa.Column("timeline", postgresql.JSONB, nullable=False),
+        sa.Column("quality", postgresql.JSONB, nullable=True),
+        sa.Column("waveforms", postgresql.JSONB, nullable=True),
         sa.Column("recording_id", sa.Text(), nullable=True),
         sa.Column(
             "asked_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
@@ -403,15 +418,72 @@ def upgrade() -> None:
         sa.Column("due_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("answered_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("ended_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_calls_line")),
         sa.ForeignKeyConstraint(["recording_id"], ["clips.id"], name=op.f("fk_calls_recording_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
     )
+    op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
     op.create_index(
         op.f("ix_calls_line_asked_at_id"), "calls", ["line", "asked_at", "id"], unique=False
     )
+    op.create_index(op.f("ix_calls_line_ended_at"), "calls", ["line", "ended_at"], unique=False)
+    op.create_index(op.f("ix_calls_recording_id"), "calls", ["recording_id"], unique=False)
     op.create_index(op.f("ix_calls_state_due_at"), "calls", ["state", "due_at"], unique=False)
-    op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
+    op.create_table(
+        "deliveries",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("turn_id", sa.Text(), nullable=False),
+        sa.Column("run_id", sa.Text(), nullable=False),
+        sa.Column("kind", sa.Text(), nullable=False),
+        sa.Column("part", sa.Integer(), nullable=False),
+        sa.Column("key", sa.Text(), nullable=False),
+        sa.Column("state", sa.Text(), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("extra", postgresql.JSONB, nullable=False),
+        sa.Column("clip_id", sa.Text(), nullable=True),
+        sa.Column("attempts", sa.Integer(), nullable=False),
+        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("exchanges", postgresql.JSONB, nullable=False),
+        sa.Column("error", postgresql.JSONB, nullable=True),
+        sa.Column("not_before", sa.DateTime(timezone=True), nullable=True),
+        sa.Column(
+            "planned_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.Column("settled_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(["clip_id"], ["clips.id"], name=op.f("fk_deliveries_clip_id")),
+        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_deliveries_run_id")),
+        sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_deliveries_turn_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_deliveries")),
+        sa.UniqueConstraint("key", name=op.f("uq_deliveries_key")),
+    )
+    op.create_index(op.f("ix_deliveries_clip_id"), "deliveries", ["clip_id"], unique=False)
+    op.create_index(op.f("ix_deliveries_planned_at"), "deliveries", ["planned_at"], unique=False)
+    op.create_index(op.f("ix_deliveries_run_id"), "deliveries", ["run_id"], unique=False)
+    op.create_index(op.f("ix_deliveries_turn_id"), "deliveries", ["turn_id"], unique=False)
+    op.create_table(
+        "stages",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("run_id", sa.Text(), nullable=False),
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("part", sa.Integer(), nullable=False),
+        sa.Column("attempt", sa.Integer(), nullable=False),
+        sa.Column("started_at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.Column("outcome", sa.Text(), nullable=False),
+        sa.Column("input", postgresql.JSONB, nullable=False),
+        sa.Column("output", postgresql.JSONB, nullable=False),
+        sa.Column("error", postgresql.JSONB, nullable=True),
+        sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(["run_id"], ["runs.id"], name=op.f("fk_stages_run_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_stages")),
+        sa.UniqueConstraint(
+            "run_id", "name", "part", "attempt", name=op.f("uq_stages_run_id_name_part_attempt")
+        ),
+    )
     op.create_table(
         "recording_pages",
         sa.Column("call_id", sa.Text(), nullable=False),

@@ -1,0 +1,114 @@
+"""The records of what turns send: planned before anything goes out, and moved on as it goes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.stages.claim import Claim
+from fond_echo.stages.deliver import PlannedDelivery
+from fond_echo.stages.fence import Fence
+from fond_echo.store.queue import SEND_DELIVERY, enqueue
+from fond_echo.store.records import Delivery
+
+
+class Outbox:
+    """Reads and writes deliveries of claimed turns."""
+
+    def __init__(self, fence: Fence) -> None:
+        self._fence = fence
+
+    async def plan(self, claim: Claim, planned: Sequence[PlannedDelivery]) -> list[Delivery]:
+        """The turn's deliveries, written down before anything goes out; those of an earlier
+        attempt as they stand."""
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
+            wanted = select(Delivery).where(
+                Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
+            )
+            known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
+            if known:
+                return list(known)
+            rows = [
+                Delivery(
+                    turn_id=claim.turn.id,
+                    run_id=claim.turn.run_id,
+                    kind=each.kind,
+                    part=each.part,
+                    key=f"{claim.turn.run_id}-{each.part}",
+                    text=each.text,
+                    clip_id=each.clip_id,
+                    extra=each.extra,
+                )
+                for each in planned
+            ]
+            session.add_all(rows)
+            await session.flush()
+            return rows
+
+    async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
+        """A text beside the answer (part below 0), written down once; None where it was before."""
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
+            key = f"{claim.turn.run_id}{part}"
+            known = select(Delivery.id).where(Delivery.key == key)
+            if (await session.execute(known)).first():
+                return None
+            row = Delivery(
+                turn_id=claim.turn.id,
+                run_id=claim.turn.run_id,
+                kind="text",
+                part=part,
+                key=key,
+                text=text,
+            )
+            session.add(row)
+            await session.flush()
+            return row
+
+    async def planned(self, claim: Claim, delivery_id: str) -> Delivery | None:
+        """A delivery that waits to be sent; None where it does not."""
+        async with self._fence.database.reading() as session:
+            row = await session.get(Delivery, delivery_id)
+        return row if row is not None and row.state == "planned" else None
+
+    async def move(self, claim: Claim, row: Delivery, state: str, **changes: Any) -> None:
+        """Move a delivery to another state."""
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
+            if state == "sending":
+                changes["attempts"] = Delivery.attempts + 1
+            elif state != "planned":
+                changes["settled_at"] = func.now()
+            changed = update(Delivery).where(Delivery.id == row.id).values(state=state, **changes)
+            await session.execute(changed)
+            await self._fence.tell(
+                session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
+            )
+        row.state = state
+
+    async def later(self, claim: Claim, delivery_id: str, seconds: float) -> None:
+        """Send a delivery of a finished turn after a while."""
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
+            await enqueue(
+                self._fence.queue, session, SEND_DELIVERY, after=seconds,
+                turn_id=claim.turn.id, delivery_id=delivery_id,
+            )  # fmt: skip
+
+    async def settle_asides(self, session: AsyncSession, claim: Claim) -> None:
+        """What was said beside the answer and never heard of again: one that was being sent when
+        a worker stopped is in doubt."""
+        for was, now in (("sending", "in-doubt"), ("planned", "dropped")):
+            await session.execute(
+                update(Delivery)
+                .where(
+                    Delivery.run_id == claim.turn.run_id,
+                    Delivery.part < 0,
+                    Delivery.state == was,
+                )
+                .values(state=now, settled_at=func.now())
+            )
