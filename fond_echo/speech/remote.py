@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import asyncio
-import base64
 import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from dataclasses import dataclass
+from typing import Any
 
 import httpx
 from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import WebSocketException
 
 from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.recognition.pieces import LONGEST_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.asks import HearAsk, ListenAsk
+from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
+from fond_echo.speech.wire import MEDIA_TYPE, Frames, frame
 
 HEAR_SECONDS = 600.0
 
@@ -65,16 +68,22 @@ class RemoteSpeech:
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        """Raises SpeechUnreachable or SpeechFailed."""
+        """A clip of any length, cut into units of at most 30 s where it is quietest. Raises
+        SpeechUnreachable or SpeechFailed."""
         priority = Priority.LONG_FILE if long else self._priority
-        ask = HearAsk.of(expected, language, priority)
-        sound = await asyncio.to_thread(encode, clip, "wav")
+        ask = HearAsk.of(expected, language, priority).model_dump(mode="json")
+        if clip.seconds <= LONGEST_PIECE:
+            return await self._unit(ask, clip)
+        found: list[Heard] = []
+        for span in await asyncio.to_thread(pieces, clip, LONGEST_PIECE):
+            part = await self._unit(ask, clip.part(span.start, span.end))
+            found.append(later(part, span.start))
+        return joined([each for each in found if each.words] or found[:1])
+
+    async def _unit(self, ask: dict[str, Any], clip: Clip) -> Heard:
+        headers = {"Content-Type": MEDIA_TYPE}
         try:
-            response = await self._client.post(
-                "/hear",
-                data={"ask": ask.model_dump_json()},
-                files={"sound": ("sound.wav", sound, "audio/wav")},
-            )
+            response = await self._client.post("/hear", content=frame(ask, clip), headers=headers)
         except httpx.HTTPError as error:
             raise _unreachable(error) from error
         _check(response.status_code, response.content)
@@ -108,12 +117,13 @@ class RemoteSpeech:
             async with self._client.stream("POST", "/say", json=ask) as response:
                 if response.status_code != 200:
                     _check(response.status_code, await response.aread())
-                async for line in response.aiter_lines():
-                    part = json.loads(line)
-                    if "code" in part:
-                        raise SpeechFailed(part["what"], remedy=part["remedy"])
-                    clip = decode(base64.b64decode(part["flac"])).clip
-                    yield SpokenSound(clip, part["text"])
+                frames = Frames()
+                async for data in response.aiter_bytes():
+                    for facts, clip in frames.feed(data):
+                        if "fault" in facts:
+                            told = facts["fault"]
+                            raise SpeechFailed(told["what"], remedy=told["remedy"])
+                        yield SpokenSound(clip, facts["text"])
         except httpx.HTTPError as error:
             raise _unreachable(error) from error
 

@@ -6,28 +6,35 @@ say, on loopback unless other machines use it.
 
 from __future__ import annotations
 
-import base64
 import hmac
-import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from typing import Annotated
 
-from fastapi import Depends, FastAPI, File, Form, HTTPException, Request, UploadFile, WebSocket
+import numpy as np
+from fastapi import Depends, FastAPI, HTTPException, Request, WebSocket
 from fastapi.responses import JSONResponse, StreamingResponse
 
-from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.recogniser import LONGEST_PIECE, joined, shifted
-from fond_echo.core.recognition.transcript import Transcript
+from fond_echo.core.recognition.pieces import LONGEST_PIECE
+from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
 from fond_echo.speech.asks import HearAsk, SayAsk, fault_of
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Hear, Say
 from fond_echo.speech.listening import Listeners
 from fond_echo.speech.pool import SpeechPool
+from fond_echo.speech.wire import MEDIA_TYPE, frame, one_frame
+
+LONGEST_UNIT = LONGEST_PIECE + 1.0
+NO_SOUND = Clip(np.zeros(0, np.float32), RATE)
+
+
+class UnitTooLong(FondEchoError):
+    """More sound than one unit of work may have; whoever asks cuts it."""
+
+    code = "speech-unit-too-long"
+
 
 SENTENCES = 600
 """Characters of text spoken in one unit of work."""
@@ -59,13 +66,14 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         return {"waiting": pool.waiting}
 
     @app.post("/hear", dependencies=[Depends(ours)])
-    async def hear(
-        ask: Annotated[str, Form()], sound: Annotated[UploadFile, File()]
-    ) -> JSONResponse:
-        wanted = HearAsk.model_validate_json(ask)
-        clip = decode(await sound.read()).clip
-        transcript = await transcribe(pool, clip, wanted)
-        return JSONResponse(as_heard(transcript).model_dump())
+    async def hear(request: Request) -> JSONResponse:
+        """Transcribe a unit: a frame with at most 30 s of sound."""
+        facts, clip = one_frame(await request.body())
+        ask = HearAsk.model_validate(facts)
+        if clip.seconds > LONGEST_UNIT:
+            raise UnitTooLong(f"a unit of work has {clip.seconds:.0f} s")
+        job = Hear(clip.samples, clip.rate, ask.expected, ask.language)
+        return JSONResponse(as_heard(await pool.run(job, ask.priority)).model_dump())
 
     listeners = Listeners(pool)
 
@@ -82,29 +90,19 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         units = units_of(ask.text)
         first = await _say(pool, units[0], ask)
 
-        async def lines() -> AsyncIterator[str]:
+        async def frames() -> AsyncIterator[bytes]:
             for number, unit in enumerate(units):
                 try:
                     parts = first if number == 0 else await _say(pool, unit, ask)
                 except FondEchoError as error:
-                    yield json.dumps(fault_of(error)) + "\n"
+                    yield frame({"fault": fault_of(error)}, NO_SOUND)
                     return
                 for part in parts:
-                    yield _line(part)
+                    yield frame({"text": " ".join(mark.word for mark in part.marks)}, part.clip)
 
-        return StreamingResponse(lines(), media_type="application/x-ndjson")
+        return StreamingResponse(frames(), media_type=MEDIA_TYPE)
 
     return app
-
-
-async def transcribe(pool: SpeechPool, clip: Clip, ask: HearAsk) -> Transcript:
-    """A clip of any length, in units of at most 30 s."""
-    found: list[Transcript] = []
-    for span in pieces(clip, LONGEST_PIECE):
-        part = clip.part(span.start, span.end)
-        job = Hear(part.samples, part.rate, ask.expected, ask.language)
-        found.append(shifted(await pool.run(job, ask.priority), span.start))
-    return joined([each for each in found if each.words] or found[:1])
 
 
 def units_of(text: str) -> list[str]:
@@ -125,9 +123,3 @@ async def _say(pool: SpeechPool, text: str, ask: SayAsk) -> list[SpokenPart]:
         Say(text, ask.voice, ask.seed, tuple(ask.sounds)), ask.priority
     )
     return parts
-
-
-def _line(part: SpokenPart) -> str:
-    sound = base64.b64encode(encode(part.clip, "flac")).decode()
-    text = " ".join(mark.word for mark in part.marks)
-    return json.dumps({"text": text, "flac": sound}) + "\n"

@@ -7,7 +7,7 @@ import zlib
 from functools import lru_cache
 
 from fond_echo.core.audio.clip import Clip, join
-from fond_echo.core.audio.containers import decode
+from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights
@@ -40,7 +40,7 @@ async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:
 def _note(files: tuple[bytes, ...]) -> tuple[Clip, bytes]:
     if not files:
         raise EmptySound("nothing was spoken")
-    clip = join([decode(file).clip for file in files])
+    clip = join([decode(file, OUR_OWN).clip for file in files])
     return clip, encode_voice_note(clip, zlib.crc32(b"".join(files)))
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 
 from fond_echo.contract.turn import Heard
-from fond_echo.core.audio.containers import decode
+from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import Needs, NothingHeard
 from fond_echo.stages.turn import TurnSoFar
@@ -18,7 +18,7 @@ async def transcribe(turn: TurnSoFar, needs: Needs) -> Heard:
     """Raises NothingHeard where there is no speech in the sound."""
     assert turn.decoded is not None
     file = await needs.clips.load(turn.decoded.clip.id)
-    clip = (await asyncio.to_thread(decode, file)).clip
+    clip = (await asyncio.to_thread(decode, file, OUR_OWN)).clip
     heard = await needs.ear.transcribe(
         clip,
         expected_of(turn),

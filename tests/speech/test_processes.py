@@ -21,6 +21,7 @@ from fond_echo.speech.pool import SpeechCrashed, SpeechPool
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech, SpeechFailed, SpeechUnreachable
 from fond_echo.speech.server import create_app, units_of
+from fond_echo.speech.wire import Frames, NotAFrame, frame, one_frame
 from tests.sounds import noise, speech
 
 
@@ -127,6 +128,50 @@ class Service(unittest.IsolatedAsyncioTestCase):
         times = [word.start for word in heard.words]
         self.assertEqual(times, sorted(times))
         self.assertGreater(times[-1], 30)
+
+    async def test_an_hour_is_heard_and_a_call_is_answered_meanwhile(self):
+        """Nothing of a long file's length is sent, decoded or held at once in the speech process."""
+        sentence = speech("The boats are running today.")
+        hush = silence(29.0, 16_000)
+        hour = Clip(np.tile(np.concatenate([sentence.samples, hush.samples]), 118), 16_000)
+        self.assertGreater(hour.seconds, 3_600)
+        remote = self.remote()
+        sizes = []
+        unit = remote._unit
+
+        async def counted(ask, clip):
+            sizes.append(clip.seconds)
+            return await unit(ask, clip)
+
+        remote._unit = counted
+        whole = asyncio.create_task(remote.transcribe(hour, Expected(), language="en", long=True))
+        while len(sizes) < 3:  # noqa: ASYNC110  # it is told no other way
+            await asyncio.sleep(0.01)
+        call = self.remote()
+        heard = await call.transcribe(sentence, Expected(), language="en", long=False)
+        self.assertIn("boats", heard.spoken)
+        self.assertFalse(whole.done(), "a call does not wait for the hour")
+        heard = await whole
+        self.assertLessEqual(max(sizes), 31)
+        self.assertEqual(sum(word.spoken == "boats" for word in heard.words), 118)
+
+    async def test_frames_that_are_none_are_refused(self):
+        clip = Clip(np.linspace(-1, 1, 50, dtype=np.float32), 8_000)
+        whole = frame({"a": [1, "ü"]}, clip)
+        for size in (1, 7, 1_000):
+            frames = Frames()
+            found = [
+                each for at in range(0, 2 * len(whole), size)
+                for each in frames.feed((whole + whole)[at : at + size])
+            ]  # fmt: skip
+            self.assertEqual([facts for facts, _ in found], [{"a": [1, "ü"]}] * 2)
+            np.testing.assert_allclose(found[1][1].samples, clip.samples, atol=1e-4)
+        for wrong in (b"\xff" * 40, whole[:-1], whole + b"x", whole.replace(b"8000", b'"no"')):
+            with self.assertRaises(NotAFrame):
+                one_frame(wrong)
+        remote = self.remote()
+        answer = await remote._client.post("/hear", content=b"\xff" * 40)
+        self.assertEqual(answer.status_code, 422)
 
     async def test_errors_come_across(self):
         remote = self.remote()

@@ -66,6 +66,10 @@ class Limits:
     channels: int = 8
 
 
+OUR_OWN = Limits(size=2**31, seconds=24 * 3_600.0)
+"""For files that we wrote ourselves: what they were made of was within limits."""
+
+
 @dataclass(frozen=True)
 class Decoded:
     """A decoded file: its sound, averaged to mono at its own rate, and what it was."""

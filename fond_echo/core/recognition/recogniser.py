@@ -27,6 +27,7 @@ from fond_echo.core.recognition.graph import (
 )
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork
+from fond_echo.core.recognition.pieces import LONGEST_PIECE
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
     Alternative,
@@ -47,9 +48,6 @@ from fond_echo.core.recognition.trust import (
     word_fit,
 )
 from fond_echo.core.recognition.words import WordModel
-
-LONGEST_PIECE = 30.0
-"""Seconds read at once; longer sound is cut at its quietest places."""
 
 ACCEPT = 0.6
 """An expected phrase at or above this confidence is taken."""
@@ -360,15 +358,6 @@ def _names(expected: Expected) -> list[str]:
         if word[:1].isupper()
     ]
     return [*inside, *expected.names]
-
-
-def shifted(transcript: Transcript, seconds: float) -> Transcript:
-    """A transcript whose clip begins later in a longer sound."""
-    words = tuple(
-        replace(word, start=round(word.start + seconds, 2), end=round(word.end + seconds, 2))
-        for word in transcript.words
-    )
-    return replace(transcript, words=words)
 
 
 def joined(parts: Sequence[Transcript]) -> Transcript:
