@@ -22,6 +22,7 @@ import tempfile
 import time
 from collections import Counter
 from pathlib import Path
+from random import SystemRandom
 
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
@@ -90,7 +91,7 @@ class Callers:
 
     async def begin(self) -> None:
         self.sip, port = await open_socket("127.0.0.1", 0, self.signalled)
-        self.endpoint = Endpoint("127.0.0.1", port, self)
+        self.endpoint = Endpoint("127.0.0.1", port, self, SystemRandom())
         self.callers: dict[str, Caller] = {}
         self.refused: Counter[int] = Counter()
         self.sending = asyncio.create_task(self.keep_sending())

@@ -15,6 +15,7 @@ from __future__ import annotations
 import random
 import time
 from collections.abc import Iterator
+from random import Random
 
 import numpy as np
 import numpy.typing as npt
@@ -90,7 +91,7 @@ def request(method: str, n: int, number: int, tag: str = "", body: str = "") -> 
 
 def setups(count: int) -> float:
     """Calls a second, from the first INVITE to the last answer to a BYE."""
-    ours = Endpoint("192.0.2.1", 5060, Media())
+    ours = Endpoint("192.0.2.1", 5060, Media(), Random(1))
     body = offer(Terms("192.0.2.2", 30_000, 1)).decode()
     begun = time.perf_counter()
     for n in range(count):

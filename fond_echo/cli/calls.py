@@ -6,13 +6,11 @@ import argparse
 import base64
 import json
 import time
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from fond_echo.cli.files import bytes_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
-from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, CallOut, Opening, RetryPlan
 
 LOOK_SECONDS = 0.5
@@ -62,8 +60,7 @@ def add(commands: Any) -> None:
         ("recording", _recording, "the recording of a call"),
     ):
         verb = verbs.add_parser(name, help=words)
-        verb.add_argument("id", help="of the call, or the end of it and --line")
-        verb.add_argument("--line", default="", help="where the call is looked for")
+        verb.add_argument("id", help="of the call, whole or as `call list` shows it")
         if name == "recording":
             verb.add_argument("-o", "--output", type=Path, default=Path("call.ogg"))
         add_service(verb)
@@ -131,16 +128,9 @@ def _length(call: CallOut) -> str:
     return f"{call.seconds:.0f} s" if call.seconds is not None else ""
 
 
-def _whole_id(echo: FondEcho, options: argparse.Namespace) -> str:
-    if options.line and len(options.id) < 36:
-        found: Sequence[CallOut] = echo.calls(options.line, limit=200).items
-        return next((each.id for each in found if each.id.endswith(options.id)), options.id)
-    return str(options.id)
-
-
 def _show(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        call = echo.call(_whole_id(echo, options))
+        call = echo.call(options.id)
     if options.json:
         print_json(call)
     else:
@@ -150,7 +140,7 @@ def _show(options: argparse.Namespace) -> int:
 
 def _end(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        call = echo.end_call(_whole_id(echo, options))
+        call = echo.end_call(options.id)
     if options.json:
         print_json(call)
     else:
@@ -160,7 +150,7 @@ def _end(options: argparse.Namespace) -> int:
 
 def _recording(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        call = echo.call(_whole_id(echo, options))
+        call = echo.call(options.id)
         if call.recording is None:
             print("the call was not recorded")
             return 1
@@ -183,7 +173,10 @@ def show(call: CallDetail) -> None:
         print(f"  {at}  {happening.kind:<12} {about}".rstrip())
     if call.quality:
         q = call.quality
-        print(f"  sounded like  {q['opinion']} of 4.5 (rating {q['rating']}), "
-              f"{q['loss']:.1%} lost, jitter {q['jitter_ms']} ms")  # fmt: skip
+        if "opinion" in q:
+            print(f"  sounded like  {q['opinion']} of 4.5 (rating {q['rating']}), "
+                  f"{q['loss']:.1%} lost, jitter {q['jitter_ms']} ms")  # fmt: skip
+        else:
+            print("  nothing was heard from the other side")
     if call.recording is not None:
         print(f"  recording     {call.recording.id}, {call.recording.size:,} bytes")

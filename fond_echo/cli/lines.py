@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, get_args
 
@@ -38,7 +39,8 @@ def add(commands: Any) -> None:
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the description asks for")  # fmt: skip
     adding.add_argument("--settings", type=Path, metavar="FILE",
-                        help="a YAML file with access, quotas, keeping and so on")  # fmt: skip
+                        help="a YAML file with access, quotas, keeping and so on; without it a "
+                        "line keeps the settings it has")  # fmt: skip
     add_service(adding)
     adding.set_defaults(run=_add)
     for name, what, run in (
@@ -68,9 +70,7 @@ def add(commands: Any) -> None:
         command.set_defaults(run=run)
 
 
-def _settings(file: Path | None) -> LineSettings:
-    if file is None:
-        return LineSettings()
+def _settings(file: Path) -> LineSettings:
     from fond_echo.documents.source import read_yaml
     from fond_echo.documents.validate import validated
 
@@ -105,10 +105,34 @@ def _add(options: argparse.Namespace) -> int:
         assistant=options.assistant,
         description=description,
         fixed=fixed,
-        settings=_settings(options.settings),
+        settings=_settings(options.settings) if options.settings is not None else None,
     )
     with service(options) as echo:
-        return _told(options, echo.put_line(options.name, line))
+        before = next((each for each in echo.lines() if each.name == options.name), None)
+        after = echo.put_line(options.name, line)
+        if before is not None and not options.json:
+            for change in changes(before, after):
+                print(f"  {change}")
+        return _told(options, after)
+
+
+def changes(before: LineOut, after: LineOut) -> Iterator[str]:
+    """What is another in a line, each in a line of text."""
+    for name in ("kind", "assistant"):
+        if getattr(before, name) != getattr(after, name):
+            yield f"{name}: {getattr(before, name)} → {getattr(after, name)}"
+    if before.description != after.description:
+        yield "description: changed"
+    yield from _differences("", before.fixed, after.fixed)
+    yield from _differences("", before.settings.model_dump(), after.settings.model_dump())
+
+
+def _differences(path: str, before: Any, after: Any) -> Iterator[str]:
+    if isinstance(before, dict) and isinstance(after, dict):
+        for name in sorted({*before, *after}):
+            yield from _differences(f"{path}.{name}".lstrip("."), before.get(name), after.get(name))
+    elif before != after:
+        yield f"{path}: {before} → {after}"
 
 
 def _connect(options: argparse.Namespace) -> int:
@@ -122,6 +146,8 @@ def _told(options: argparse.Namespace, line: LineOut) -> int:
     else:
         print(f"{line.name}: {line.state}" + (f" ({line.reason})" if line.reason else ""))
         print(f"  it is at {line.address}")
+        for warning in line.warnings:
+            print(f"  warning: {warning}")
     return 1 if line.state == "not-connected" else 0
 
 

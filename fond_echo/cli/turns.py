@@ -6,8 +6,7 @@ import argparse
 from typing import Any
 
 from fond_echo.cli.output import add_service, bar, print_json, service, table
-from fond_echo.client import FondEcho
-from fond_echo.contract.api import StageOut, TurnDetail, TurnOut
+from fond_echo.contract.api import StageOut, TurnDetail
 
 
 def add(commands: Any) -> None:
@@ -20,11 +19,11 @@ def add(commands: Any) -> None:
     add_service(listing)
     listing.set_defaults(run=_list)
     show = verbs.add_parser("show", help="a turn, stage by stage")
-    show.add_argument("id", help="of the turn, or the end of it")
+    show.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(show)
     show.set_defaults(run=_show)
     retry = verbs.add_parser("retry", help="work a failed turn again")
-    retry.add_argument("id", help="of the turn, or the end of it")
+    retry.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(retry)
     retry.set_defaults(run=_retry)
 
@@ -44,16 +43,9 @@ def _list(options: argparse.Namespace) -> int:
     return 0
 
 
-def _whole_id(echo: FondEcho, turn_id: str) -> str:
-    if len(turn_id) >= 36:
-        return turn_id
-    recent: list[TurnOut] = echo.turns(limit=200).items
-    return next((each.id for each in recent if each.id.endswith(turn_id)), turn_id)
-
-
 def _retry(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        turn = echo.retry_turn(_whole_id(echo, options.id))
+        turn = echo.retry_turn(options.id)
     if options.json:
         print_json(turn)
     else:
@@ -63,7 +55,7 @@ def _retry(options: argparse.Namespace) -> int:
 
 def _show(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        turn = echo.turn(_whole_id(echo, options.id))
+        turn = echo.turn(options.id)
     if options.json:
         print_json(turn)
     else:
@@ -74,7 +66,7 @@ def _show(options: argparse.Namespace) -> int:
 def show(turn: TurnDetail) -> None:
     """Print a turn with its stages, their lengths to scale."""
     print(f"{turn.contact_name} on {turn.line}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
-    print(f"  said      {turn.text}")
+    print(f"  said      {turn.text or ('(erased)' if turn.erased_at else '')}")
     if turn.sound and turn.sound.waveform:
         print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")
     print(f"  route     {turn.route or '–'}")
@@ -95,6 +87,8 @@ def show(turn: TurnDetail) -> None:
 
 def says(stage: StageOut) -> str:
     """The outcome of a stage in a few words."""
+    if stage.erased_at is not None:
+        return "erased"
     if stage.error:
         return f"failed: {stage.error['what']}"
     out = stage.output

@@ -59,19 +59,20 @@ class LineIn(Shape):
     """A line to add or change.
 
     `description` is the text of a network's description for a chat line, the name of an adapter
-    for an adapter line, and empty for an HTTP line or a public page.
+    for an adapter line, and empty for an HTTP line or a public page. Without `settings` a line
+    that is there keeps its own.
     """
 
     kind: LineKind = "chat"
     assistant: Name
     description: str = Field(default="", max_length=1_000_000)
     fixed: dict[str, str] = Field(default_factory=dict, max_length=50)
-    settings: LineSettings = Field(default_factory=LineSettings)
+    settings: LineSettings | None = None
 
 
 class LineOut(Shape):
     """A line. `address` is where its network posts, programs ask, or guests come; `refused` how
-    many contacts it did not let in."""
+    many contacts it did not let in; `warnings` say what in its description may not be meant so."""
 
     name: Name
     kind: str
@@ -84,6 +85,7 @@ class LineOut(Shape):
     settings: LineSettings
     address: str
     refused: int
+    warnings: list[str] = Field(default_factory=list)
     added_at: Instant
 
 

@@ -29,9 +29,9 @@ class Access(Shape):
 class Quotas(Shape):
     """What one contact may use in a day (UTC); 0 is without limit."""
 
-    turns: int = Field(default=0, ge=0)
-    seconds_heard: int = Field(default=0, ge=0)
-    characters_spoken: int = Field(default=0, ge=0)
+    turns: int = Field(default=1_000, ge=0)
+    seconds_heard: int = Field(default=4 * 3_600, ge=0)
+    characters_spoken: int = Field(default=500_000, ge=0)
     reached: str = Field(
         default="That is all for today. Please come back tomorrow.", max_length=500
     )

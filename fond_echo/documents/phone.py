@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from functools import lru_cache
 from ipaddress import ip_address, ip_network
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Shape, Written
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.numbers import is_allowed, normalised
+from fond_echo.core.telephony.numbers import SHORTEST, is_allowed, normalised
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
 
@@ -27,8 +27,13 @@ Number = Annotated[
     Field(min_length=1, max_length=60),
     Written(r"[^\s<>\"]+", "a number or an address has no spaces, quotes or brackets"),
 ]
-SipAddress = Written(r"sips?:[^\s<>]+", "write sip:HOST or sip:HOST:PORT")
-OurAddress = Written(r"sips?:[^\s<>]+@[^\s<>]+", "write sip:USER@HOST")
+SipAddress = Written(
+    r"sip:(?!.*transport=tls)[^\s<>]+",
+    "write sip:HOST or sip:HOST:PORT; sips: and transport=tls are not spoken here",
+)
+OurAddress = Written(
+    r"sip:(?!.*transport=tls)[^\s<>]+@[^\s<>]+", "write sip:USER@HOST; sips: is not spoken here"
+)
 Way = Written(
     r"|[^\s;:]+(:\d{1,5})?(;transport=(tcp|udp))?", "write HOST:PORT, with ;transport=tcp for TCP"
 )
@@ -38,12 +43,15 @@ Terminator = Written(r"[0-9*#A-D]?", "one key, 0 to 9, * or #, or nothing")
 
 class Listening(Shape):
     """Where the line listens. `public` is the address that others reach it by, where that is
-    another; `media` the ports for sound, two for each call."""
+    another; `media` the ports for sound, two for each call. `sound_from` says from where a call's
+    sound is taken: the address that was agreed on or that its signalling comes from, or anywhere,
+    for peers whose sound comes from a third place."""
 
     host: str = "127.0.0.1"
     port: Port = 5060
     public: str = ""
     media: tuple[Port, Port] = (20_000, 20_398)
+    sound_from: Literal["negotiated", "anywhere"] = "negotiated"
 
     @field_validator("host", "public")
     @classmethod
@@ -69,7 +77,7 @@ class RegistrarSpec(Shape):
     user: str
     secret: Name
     seconds: int = Field(default=600, ge=60, le=86_400)
-    proxy: str = ""
+    proxy: Annotated[str, Way] = ""
 
 
 class CallerSpec(Shape):
@@ -197,6 +205,24 @@ class PhoneDescription(Shape):
             told = ", ".join(outward.allowed[:5])
             raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {told}")
         return number
+
+    def warnings(self) -> list[str]:
+        """What may not be meant as it stands."""
+        outward = self.outward
+        found = []
+        for pattern in outward.allowed if outward else ():
+            begin = pattern.removesuffix("*").replace(" ", "")
+            if (
+                pattern.endswith("*")
+                and (begin.startswith("0") or len(begin) >= SHORTEST)
+                and (not begin.startswith("+"))
+            ):
+                code = outward.country if outward and outward.country else "COUNTRY"
+                found.append(
+                    f"outward.allowed: {pattern!r} never matches: numbers are compared as + and "
+                    f"digits; write '+{code}{begin.lstrip('0')}*'"
+                )
+        return found
 
     def leads_here(self, number: str) -> bool:
         return not self.numbers or number in self.numbers

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import logging
 import time
-from collections import OrderedDict
 from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -15,6 +14,7 @@ from pydantic import ValidationError
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import BadSignature, verify
+from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
 
 log = logging.getLogger("fond_echo.logic")
@@ -51,7 +51,7 @@ class Logic:
             raise ValueError("business logic needs the secret that it shares with Fond Echo")
         self._secrets = tuple(secrets)
         self._functions: dict[str, Answering] = {}
-        self._answered: OrderedDict[str, list[bytes]] = OrderedDict()
+        self._answered: Recent[str, list[bytes]] = Recent(REMEMBERED)
 
     def answers(self, action: str) -> Callable[[Answering], Answering]:
         """Let a function answer an action. It gets the turn, and returns words or a Reply; or it
@@ -157,9 +157,7 @@ class Logic:
         self._remember(message_id, [part + b"\n" for part in parts])
 
     def _remember(self, message_id: str, parts: list[bytes]) -> None:
-        self._answered[message_id] = parts
-        if len(self._answered) > REMEMBERED:
-            self._answered.popitem(last=False)
+        self._answered.keep(message_id, parts)
 
 
 async def _again(parts: list[bytes]) -> AsyncIterator[bytes]:

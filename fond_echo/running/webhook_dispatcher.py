@@ -28,8 +28,8 @@ from fond_echo.outside.addresses import address_of
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.store.database import AWAY, Database
+from fond_echo.store.event_records import Notice, Subscription
 from fond_echo.store.events import Cursor, StoredEvent, events_after
-from fond_echo.store.records import Notice, Subscription
 from fond_echo.web.events import envelope_of
 
 log = structlog.get_logger()

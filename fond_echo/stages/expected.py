@@ -3,6 +3,7 @@ is asked for, and what is understood in every assistant."""
 
 from __future__ import annotations
 
+from fond_echo.core.caching import Recent
 from fond_echo.core.grammar.model import GrammarFault, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.language.numbers import cardinal
@@ -53,7 +54,7 @@ def understood_by(revision: str, assistant: AssistantFile) -> Expected:
     return Expected(phrases, (), network, sounds=assistant.pronounced)
 
 
-_networks: dict[tuple[object, ...], WordNetwork | None] = {}
+_networks: Recent[tuple[object, ...], WordNetwork | None] = Recent(64)
 
 
 def _network(
@@ -64,13 +65,13 @@ def _network(
 ) -> WordNetwork | None:
     """Made once for a revision and what is asked in it."""
     key = revision, references, phrases
-    if key not in _networks:
-        if len(_networks) > 64:
-            _networks.clear()
-        tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
-        try:
-            _networks[key] = network_of(assistant.rules, list(references), tokens)
-        except GrammarFault:
-            # Too large to be heard whole: examples are heard, and what is typed is matched.
-            _networks[key] = None
-    return _networks[key]
+    if key in _networks:
+        return _networks[key]
+    tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
+    try:
+        found = network_of(assistant.rules, list(references), tokens)
+    except GrammarFault:
+        # Too large to be heard whole: examples are heard, and what is typed is matched.
+        found = None
+    _networks.keep(key, found)
+    return found

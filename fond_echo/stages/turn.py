@@ -14,6 +14,7 @@ from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.line import Inbound
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
+from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.deciding import Outcome
 from fond_echo.core.dialogue.routing import Router
 from fond_echo.core.language.numbers import value_of
@@ -206,8 +207,8 @@ ADDS: dict[StageName, tuple[str, type[Shape]]] = {
 }
 """What each stage adds, and the shape it is recorded in."""
 
-_routers: dict[str, Router] = {}
-_assistants: dict[str, AssistantFile] = {}
+_routers: Recent[str, Router] = Recent(200)
+_assistants: Recent[str, AssistantFile] = Recent(200)
 
 
 def known_assistant(revision: str) -> AssistantFile | None:
@@ -217,17 +218,17 @@ def known_assistant(revision: str) -> AssistantFile | None:
 
 def assistant_of(revision: str, files: Mapping[str, str]) -> AssistantFile:
     """The assistant of a revision, read once: a revision never changes."""
-    if revision not in _assistants:
-        if len(_assistants) > 200:
-            _assistants.clear()
-        _assistants[revision] = read_assistant(files)
-    return _assistants[revision]
+    known = _assistants.get(revision)
+    if known is None:
+        known = read_assistant(files)
+        _assistants.keep(revision, known)
+    return known
 
 
 def router_of(revision: str, assistant: AssistantFile) -> Router:
     """The router of a revision, made once: a revision never changes."""
-    if revision not in _routers:
-        if len(_routers) > 200:
-            _routers.clear()
-        _routers[revision] = Router(assistant.router_routes(), assistant.rules)
-    return _routers[revision]
+    known = _routers.get(revision)
+    if known is None:
+        known = Router(assistant.router_routes(), assistant.rules)
+        _routers.keep(revision, known)
+    return known

@@ -12,10 +12,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fond_echo.contract.base import new_id
+from fond_echo.store.base import Json, Record
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import delete_clips, stored
 from fond_echo.store.events import emit
-from fond_echo.store.records import ClipRecord, Json, Record
+from fond_echo.store.records import ClipRecord
 
 
 class Call(Record):
@@ -38,6 +39,7 @@ class Call(Record):
         Index(None, "conversation"),
         Index(None, "recording_id"),
         Index(None, "line", "ended_at"),
+        Index("ix_calls_short_id", text("right(id, 12)")),
     )
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))

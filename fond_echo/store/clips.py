@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
-
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.clip import ClipRef
+from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.blobs import BlobStore, PostgresBlobs
 from fond_echo.store.database import Database
@@ -74,8 +73,7 @@ class ClipStore:
     def __init__(self, database: Database, blobs: BlobStore | None = None) -> None:
         self._database = database
         self._blobs = blobs or PostgresBlobs()
-        self._recent: OrderedDict[str, bytes] = OrderedDict()
-        self._size = 0
+        self._recent: Recent[str, bytes] = Recent(CACHED_BYTES, len)
 
     async def keep(
         self,
@@ -101,27 +99,20 @@ class ClipStore:
             record = await stored(session, self._blobs, data, media_type, origin, turn_id=turn_id)
             record.seconds, record.rate, record.waveform = seconds, rate, waveform or []
             await session.flush()
-            self._remember(record.id, data)
+            self._recent.keep(record.id, data)
             return clip_ref(record)
 
     async def load(self, clip_id: str) -> bytes:
         """The bytes of a clip. Raises MissingClip or MissingBlob."""
-        if clip_id in self._recent:
-            self._recent.move_to_end(clip_id)
-            return self._recent[clip_id]
+        if (known := self._recent.get(clip_id)) is not None:
+            return known
         async with self._database.reading() as session:
             record = await session.get(ClipRecord, clip_id)
             if record is None:
                 raise MissingClip(f"there is no clip {clip_id}")
             data = await self._blobs.get(session, record.digest)
-        self._remember(clip_id, data)
+        self._recent.keep(clip_id, data)
         return data
-
-    def _remember(self, clip_id: str, data: bytes) -> None:
-        self._size += len(data) - len(self._recent.get(clip_id, b""))
-        self._recent[clip_id] = data
-        while self._size > CACHED_BYTES and self._recent:
-            self._size -= len(self._recent.popitem(last=False)[1])
 
 
 def clip_ref(record: ClipRecord) -> ClipRef:

@@ -12,7 +12,7 @@ from typing import Literal, get_args
 from sqlalchemy import delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.store.records import Key, SignIn
+from fond_echo.store.access_records import Key, SignIn
 
 Scope = Literal["read", "operate", "build", "admin"]
 SCOPES: tuple[Scope, ...] = get_args(Scope)

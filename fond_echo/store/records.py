@@ -8,70 +8,19 @@ from typing import Any
 
 from sqlalchemy import (
     BigInteger,
-    Date,
-    DateTime,
-    Double,
     ForeignKey,
-    Identity,
     Index,
-    LargeBinary,
-    MetaData,
-    Text,
     UniqueConstraint,
-    func,
     text,
 )
-from sqlalchemy.dialects.postgresql import JSONB
-from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
-from sqlalchemy.types import UserDefinedType
+from sqlalchemy.orm import Mapped, mapped_column
 
-from fond_echo.contract.base import new_id
-
-Json = dict[str, Any]
-
-
-class TransactionId(UserDefinedType[int]):
-    """PostgreSQL's 64-bit transaction identifier."""
-
-    cache_ok = True
-
-    def get_col_spec(self, **_: Any) -> str:
-        return "xid8"
-
-
-class Record(DeclarativeBase):
-    """The base of all records."""
-
-    metadata = MetaData(
-        naming_convention={
-            "ix": "ix_%(table_name)s_%(column_0_N_name)s",
-            "uq": "uq_%(table_name)s_%(column_0_N_name)s",
-            "fk": "fk_%(table_name)s_%(column_0_N_name)s",
-            "pk": "pk_%(table_name)s",
-        }
-    )
-    type_annotation_map = {  # noqa: RUF012  # SQLAlchemy's own way
-        str: Text,
-        float: Double,
-        datetime: DateTime(timezone=True),
-        date: Date,
-        Json: JSONB,
-        list[Any]: JSONB,
-        bytes: LargeBinary,
-    }
-
-
-def _id() -> Mapped[str]:
-    return mapped_column(primary_key=True, default=new_id)
+from fond_echo.store.base import Json, Record, id_column, now_column
 
 
 def new_slug() -> str:
     """An address part that nobody guesses."""
     return secrets.token_urlsafe(12)
-
-
-def _now() -> Mapped[datetime]:
-    return mapped_column(server_default=func.now())
 
 
 class Assistant(Record):
@@ -81,7 +30,7 @@ class Assistant(Record):
     name: Mapped[str] = mapped_column(primary_key=True)
     draft: Mapped[str | None] = mapped_column(ForeignKey("revisions.digest"))
     live: Mapped[str | None] = mapped_column(ForeignKey("revisions.digest"))
-    changed_at: Mapped[datetime] = _now()
+    changed_at: Mapped[datetime] = now_column()
 
 
 class Revision(Record):
@@ -91,7 +40,7 @@ class Revision(Record):
     digest: Mapped[str] = mapped_column(primary_key=True)
     assistant: Mapped[str]
     files: Mapped[Json]
-    stored_at: Mapped[datetime] = _now()
+    stored_at: Mapped[datetime] = now_column()
 
 
 class Line(Record):
@@ -113,7 +62,7 @@ class Line(Record):
     slug: Mapped[str] = mapped_column(default=new_slug)
     state: Mapped[str] = mapped_column(default="new")
     reason: Mapped[str] = mapped_column(default="")
-    added_at: Mapped[datetime] = _now()
+    added_at: Mapped[datetime] = now_column()
 
 
 class Contact(Record):
@@ -124,7 +73,7 @@ class Contact(Record):
 
     __tablename__ = "contacts"
     __table_args__ = (UniqueConstraint("line", "outside_id"),)
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
     outside_id: Mapped[str]
     name: Mapped[str] = mapped_column(default="")
@@ -132,7 +81,7 @@ class Contact(Record):
     standing: Mapped[str] = mapped_column(default="new")
     told_at: Mapped[datetime | None]
     erased_at: Mapped[datetime | None]
-    first_seen_at: Mapped[datetime] = _now()
+    first_seen_at: Mapped[datetime] = now_column()
 
 
 class Usage(Record):
@@ -174,7 +123,7 @@ class Conversation(Record):
         Index(None, "changed_at"),
         Index(None, "contact_id"),
     )
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
     contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"))
     outside_id: Mapped[str]
@@ -182,7 +131,7 @@ class Conversation(Record):
     answered: Mapped[int] = mapped_column(default=0)
     state: Mapped[Json] = mapped_column(default=dict)
     answering: Mapped[str] = mapped_column(default="assistant")
-    changed_at: Mapped[datetime] = _now()
+    changed_at: Mapped[datetime] = now_column()
 
 
 class Inbound(Record):
@@ -190,13 +139,13 @@ class Inbound(Record):
 
     __tablename__ = "inbound"
     __table_args__ = (UniqueConstraint("line", "outside_id"), Index(None, "turn_id"))
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
     outside_id: Mapped[str]
     payload: Mapped[Json]
     message: Mapped[Json]
     turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
-    received_at: Mapped[datetime] = _now()
+    received_at: Mapped[datetime] = now_column()
 
 
 class Turn(Record):
@@ -215,6 +164,7 @@ class Turn(Record):
         Index(None, "received_at", "id"),
         Index(None, "state", "received_at", "id"),
         Index(None, "line", "received_at", "id"),
+        Index("ix_turns_short_id", text("right(id, 12)")),
         Index(
             "ix_turns_line_received_at_words",
             "line",
@@ -228,7 +178,7 @@ class Turn(Record):
             postgresql_where=text("sound_erased_at IS NULL"),
         ),
     )
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
     conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id"))
     number: Mapped[int]
@@ -241,7 +191,7 @@ class Turn(Record):
     run_id: Mapped[str | None]
     error: Mapped[Json | None]
     epoch: Mapped[int] = mapped_column(default=0)
-    received_at: Mapped[datetime] = _now()
+    received_at: Mapped[datetime] = now_column()
     finished_at: Mapped[datetime | None]
     sound_erased_at: Mapped[datetime | None]
     erased_at: Mapped[datetime | None]
@@ -252,7 +202,7 @@ class Run(Record):
 
     __tablename__ = "runs"
     __table_args__ = (Index(None, "turn_id"),)
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
     kind: Mapped[str] = mapped_column(default="live")
     revision: Mapped[str] = mapped_column(ForeignKey("revisions.digest"))
@@ -260,7 +210,7 @@ class Run(Record):
     seed: Mapped[int] = mapped_column(BigInteger)
     state_before: Mapped[Json]
     memory_before: Mapped[Json]
-    started_at: Mapped[datetime] = _now()
+    started_at: Mapped[datetime] = now_column()
 
 
 class Stage(Record):
@@ -271,7 +221,7 @@ class Stage(Record):
 
     __tablename__ = "stages"
     __table_args__ = (UniqueConstraint("run_id", "name", "part", "attempt"),)
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     run_id: Mapped[str] = mapped_column(ForeignKey("runs.id"))
     name: Mapped[str]
     part: Mapped[int] = mapped_column(default=0)
@@ -300,7 +250,7 @@ class Delivery(Record):
         Index(None, "planned_at"),
         Index(None, "clip_id"),
     )
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
     run_id: Mapped[str] = mapped_column(ForeignKey("runs.id"))
     kind: Mapped[str]
@@ -315,7 +265,7 @@ class Delivery(Record):
     exchanges: Mapped[list[Any]] = mapped_column(default=list)
     error: Mapped[Json | None]
     not_before: Mapped[datetime | None]
-    planned_at: Mapped[datetime] = _now()
+    planned_at: Mapped[datetime] = now_column()
     settled_at: Mapped[datetime | None]
 
 
@@ -332,7 +282,7 @@ class ClipRecord(Record):
             postgresql_where=text("turn_id IS NULL"),
         ),
     )
-    id: Mapped[str] = _id()
+    id: Mapped[str] = id_column()
     turn_id: Mapped[str | None] = mapped_column(ForeignKey("turns.id"))
     digest: Mapped[str] = mapped_column(ForeignKey("blobs.digest"))
     media_type: Mapped[str]
@@ -341,7 +291,7 @@ class ClipRecord(Record):
     rate: Mapped[int | None]
     waveform: Mapped[list[Any]] = mapped_column(default=list)
     origin: Mapped[str]
-    stored_at: Mapped[datetime] = _now()
+    stored_at: Mapped[datetime] = now_column()
 
 
 class Blob(Record):
@@ -362,98 +312,3 @@ class BlobChunk(Record):
     )
     number: Mapped[int] = mapped_column(primary_key=True)
     data: Mapped[bytes]
-
-
-class SecretRecord(Record):
-    """A secret, encrypted, and the hosts it may be sent to."""
-
-    __tablename__ = "secrets"
-    name: Mapped[str] = mapped_column(primary_key=True)
-    token: Mapped[bytes]
-    hosts: Mapped[list[Any]]
-    changed_at: Mapped[datetime] = _now()
-
-
-class Key(Record):
-    """A key to the API; only its hash is kept."""
-
-    __tablename__ = "keys"
-    __table_args__ = (UniqueConstraint("hash"),)
-    id: Mapped[str] = _id()
-    name: Mapped[str]
-    hash: Mapped[str]
-    scopes: Mapped[list[Any]]
-    made_at: Mapped[datetime] = _now()
-    used_at: Mapped[datetime | None]
-    revoked_at: Mapped[datetime | None]
-
-
-class SignIn(Record):
-    """A browser that exchanged a key for a cookie."""
-
-    __tablename__ = "sign_ins"
-    __table_args__ = (Index(None, "expires_at"),)
-    hash: Mapped[str] = mapped_column(primary_key=True)
-    key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
-    form_token: Mapped[str]
-    expires_at: Mapped[datetime]
-
-
-class Event(Record):
-    """What happened. Read in the order of commits: by transaction, then by id, and only below
-    the oldest transaction that still runs."""
-
-    __tablename__ = "events"
-    __table_args__ = (Index(None, "transaction", "id"), Index(None, "subject"), Index(None, "at"))
-    id: Mapped[int] = mapped_column(BigInteger, primary_key=True, autoincrement=True)
-    transaction: Mapped[int] = mapped_column(
-        TransactionId(), server_default=text("pg_current_xact_id()")
-    )
-    type: Mapped[str]
-    subject: Mapped[str]
-    data: Mapped[Json]
-    at: Mapped[datetime] = _now()
-
-
-class Subscription(Record):
-    """An address that is told of events; `types` are prefixes, none meaning all."""
-
-    __tablename__ = "subscriptions"
-    id: Mapped[str] = _id()
-    address: Mapped[str]
-    secret: Mapped[str]
-    types: Mapped[list[Any]]
-    cursor: Mapped[str]
-    made_at: Mapped[datetime] = _now()
-
-
-class Notice(Record):
-    """An event on its way to a subscription: due, sent or dead.
-
-    Those with one `order_key` (a call, a conversation) go out by `number`, one after the other.
-    `leased_until`: a process is sending it.
-    """
-
-    __tablename__ = "notices"
-    __table_args__ = (
-        Index(None, "subscription_id", "state", "number"),
-        Index("ix_notices_event_subject", text("(event->>'subject')")),
-        Index(
-            "ix_notices_waiting",
-            "subscription_id",
-            "order_key",
-            "number",
-            postgresql_where=text("state = 'due'"),
-        ),
-    )
-    id: Mapped[str] = _id()
-    number: Mapped[int] = mapped_column(BigInteger, Identity())
-    subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id", ondelete="CASCADE"))
-    event: Mapped[Json]
-    order_key: Mapped[str]
-    state: Mapped[str] = mapped_column(default="due")
-    attempts: Mapped[int] = mapped_column(default=0)
-    due_at: Mapped[datetime] = _now()
-    leased_until: Mapped[datetime | None]
-    error: Mapped[str] = mapped_column(default="")
-    made_at: Mapped[datetime] = _now()

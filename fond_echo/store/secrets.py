@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.core.errors import FondEchoError
-from fond_echo.store.records import SecretRecord
+from fond_echo.store.access_records import SecretRecord
 
 
 class SecretLocked(FondEchoError):

@@ -11,11 +11,11 @@ from sqlalchemy import select, text
 from fond_echo import __version__
 from fond_echo.outside.guard import guarded_client
 from fond_echo.settings import Settings
+from fond_echo.store.access_records import Key
 from fond_echo.store.database import Database
 from fond_echo.store.keys import add_key, new_key
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
-from fond_echo.store.records import Key
 from fond_echo.web import (
     arrivals,
     assistants,

@@ -19,7 +19,7 @@ from fond_echo.store.calls import Call, ask_for_call
 from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, ClipRecord, Line
 from fond_echo.web.access import MayOperate, MayRead
-from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.paging import After, Limit, cursor, place, whole_id
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
@@ -108,7 +108,7 @@ async def list_calls(
 async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDetail:
     """A call with what happened in it."""
     async with service.database.reading() as session:
-        call = await session.get(Call, call_id)
+        call = await session.get(Call, await whole_id(session, Call, call_id))
         if call is None:
             raise NotThere(f"there is no call {call_id}")
         clip = await session.get(ClipRecord, call.recording_id) if call.recording_id else None
@@ -126,6 +126,7 @@ async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDeta
 async def end_call(call_id: CallId, bearer: MayOperate, service: TheService) -> CallDetail:
     """Hang up, or do not place the call after all."""
     async with service.database.writing() as session:
+        call_id = await whole_id(session, Call, call_id)
         call = await session.get(Call, call_id, with_for_update=True)
         if call is None:
             raise NotThere(f"there is no call {call_id}")

@@ -8,8 +8,8 @@ from fastapi import APIRouter, Path
 from sqlalchemy import func, select
 
 from fond_echo.contract.api import KeyIn, KeyOut, NewKey, Scope
+from fond_echo.store.access_records import Key
 from fond_echo.store.keys import add_key, new_key
-from fond_echo.store.records import Key
 from fond_echo.web.access import MayAdmin
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService

@@ -36,6 +36,13 @@ def address_of(service: Service, record: Line) -> str:
     return f"{service.settings.address}/{place.get(record.kind, f'arrivals/{record.name}')}"
 
 
+def warnings_of(record: Line) -> list[str]:
+    """What a line's description may not mean as it stands."""
+    if record.kind != "phone":
+        return []
+    return read_phone(record.description, f"{record.name}.yaml").warnings()
+
+
 def _out(service: Service, record: Line, refused: int = 0) -> LineOut:
     return LineOut(
         name=record.name,
@@ -49,6 +56,7 @@ def _out(service: Service, record: Line, refused: int = 0) -> LineOut:
         settings=LineSettings.model_validate(record.settings),
         address=address_of(service, record),
         refused=refused,
+        warnings=warnings_of(record),
         added_at=record.added_at,
     )
 
@@ -98,7 +106,10 @@ async def put_line(name: LineName, given: LineIn, _: MayBuild, service: TheServi
                 remedy=f"fond-echo assistant publish {given.assistant}",
             )
         fields = given.model_dump()
-        stored = insert(Line).values(name=name, **fields)
+        settings = (given.settings or LineSettings()).model_dump()
+        if given.settings is None:
+            del fields["settings"]
+        stored = insert(Line).values(name=name, **{**fields, "settings": settings})
         await session.execute(stored.on_conflict_do_update(index_elements=[Line.name], set_=fields))
         await emit(session, "line.changed", name)
     return await connect(name, service)
@@ -109,7 +120,9 @@ async def delete_line(name: LineName, _: MayBuild, service: TheService) -> Respo
     """Take a line away that nothing has come in over yet."""
     try:
         async with service.database.writing() as session:
-            await session.execute(delete(Line).where(Line.name == name))
+            gone = delete(Line).where(Line.name == name).returning(Line.name)
+            if not (await session.execute(gone)).first():
+                raise NotThere(f"there is no line {name!r}")
     except IntegrityError as error:
         raise Conflict(
             f"the line {name!r} has contacts", remedy="erase them first, or keep the line"

@@ -9,11 +9,28 @@ from datetime import datetime
 from typing import Annotated
 
 from fastapi import Query
+from sqlalchemy import func, select
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.store.calls import Call
+from fond_echo.store.records import Turn
 
 Limit = Annotated[int, Query(ge=1, le=200, description="how many at most")]
 After = Annotated[str, Query(max_length=300, description="`next` of the page before")]
+
+
+SHORT = 12
+"""Characters of an id's end by which it is found too: lists in a terminal show no more."""
+
+
+async def whole_id(session: AsyncSession, record: type[Turn | Call], id: str) -> str:
+    """The id that a short one is the end of; the latest, where several are, and the same where it
+    is none."""
+    if len(id) != SHORT:
+        return id
+    wanted = select(record.id).where(func.right(record.id, SHORT) == id).order_by(record.id.desc())
+    return (await session.execute(wanted.limit(1))).scalar_one_or_none() or id
 
 
 class BadCursor(FondEchoError):

@@ -9,7 +9,7 @@ from sqlalchemy import delete, select
 
 from fond_echo.contract.api import SecretIn, SecretOut
 from fond_echo.contract.base import Name
-from fond_echo.store.records import SecretRecord
+from fond_echo.store.access_records import SecretRecord
 from fond_echo.web.access import MayAdmin, MayBuild
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService

@@ -13,8 +13,8 @@ from fond_echo.contract.signatures import signed_headers
 from fond_echo.outside.addresses import address_of
 from fond_echo.outside.errors import ForbiddenAddress
 from fond_echo.outside.guard import is_public
+from fond_echo.store.event_records import Notice, Subscription
 from fond_echo.store.events import present
-from fond_echo.store.records import Notice, Subscription
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService

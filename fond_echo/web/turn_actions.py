@@ -13,6 +13,7 @@ from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
 from fond_echo.store.records import Conversation, Delivery, Line, Turn
 from fond_echo.web.access import MayOperate
+from fond_echo.web.paging import whole_id
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import TurnId, get_turn
@@ -24,6 +25,7 @@ router = APIRouter(prefix="/api/turns", tags=["log"])
 async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> TurnDetail:
     """Work a failed turn again from the beginning, with the revision that is live now."""
     async with service.database.writing() as session:
+        turn_id = await whole_id(session, Turn, turn_id)
         turn = await session.get(Turn, turn_id, with_for_update=True)
         if turn is None:
             raise NotThere(f"there is no turn {turn_id}")

@@ -34,7 +34,7 @@ from fond_echo.store.records import (
     Turn,
 )
 from fond_echo.web.access import MayRead
-from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.paging import After, Limit, cursor, place, whole_id
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
@@ -114,6 +114,7 @@ async def list_turns(
 async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDetail:
     """A turn with its runs, stages and what came in."""
     async with service.database.reading() as session:
+        turn_id = await whole_id(session, Turn, turn_id)
         rows = (await session.execute(_turns().where(Turn.id == turn_id))).all()
         if not rows:
             raise NotThere(f"there is no turn {turn_id}")

@@ -61,6 +61,14 @@ class Phones(unittest.TestCase):
         with self.assertRaises(MalformedValue):
             phone.may_be_called("the baker")
 
+    def test_what_can_never_match_is_warned_about(self):
+        base = "phone: pier\npeers: [192.0.2.1]\n"
+        text = base + "outward: {via: a, country: '44', allowed: ['01632*', '+441632*', '20*']}\n"
+        (warning,) = read_phone(text, "p.yaml").warnings()
+        self.assertIn("'01632*' never matches", warning)
+        self.assertIn("'+441632*'", warning)
+        self.assertEqual(read_phone(base, "p.yaml").warnings(), [])
+
     def test_a_line_that_calls_nobody(self):
         phone = read_phone("phone: pier\npeers: [192.0.2.1]\n", "p.yaml")
         with self.assertRaises(NotAllowed) as told:
@@ -88,6 +96,8 @@ class Phones(unittest.TestCase):
             ("phone: The Pier\npeers: [192.0.2.1]\n", "lower-case letters"),
             (TRUNK.replace("uri: sip:", "uri: http:"), "sip:HOST:PORT"),
             (TRUNK.replace("desk@", ""), "sip:USER@HOST"),
+            (TRUNK.replace("uri: sip:", "uri: sips:"), "not spoken here"),
+            (TRUNK.replace("sip:wharf.example", "sip:wharf.example;transport=tls"), "not spoken"),
             (TRUNK.replace('"44"', "GB"), "without +"),
         ):
             with self.subTest(text):

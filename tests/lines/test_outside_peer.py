@@ -12,8 +12,8 @@ from sqlalchemy import select
 
 from fond_echo.core.telephony.values import Hop
 from fond_echo.standins.carrier.handset import handset
+from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
-from fond_echo.store.records import Event
 from tests.support.phone import PHONE, PLACING, OnALine, ask_for
 
 SCENARIOS = Path(__file__).parent / "scenarios"

@@ -14,7 +14,8 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.lines.phone import prompts
+from fond_echo.documents.phone import RegistrarSpec
+from fond_echo.lines.phone import placing, prompts
 from fond_echo.lines.phone.hearing import AheadEar
 from fond_echo.lines.phone.media import NoPorts, open_media
 from fond_echo.lines.phone.opening import NoOpening, ask, prepared, sound_of
@@ -42,6 +43,19 @@ class Voice:
             yield SpokenSound(tone(0.25), part)
 
 
+class Callers(unittest.TestCase):
+    def test_the_number_that_was_asked_for_through_a_registrar_s_trunk(self):
+        spec = RegistrarSpec.model_validate({
+            "registrar": "wharf", "uri": "sip:wharf.example", "user": "desk", "secret": "word",
+            "address": "sip:desk@wharf.example",
+        })  # fmt: skip
+        for number, caller in (
+            ("", "<sip:desk@wharf.example>"), ("desk", "<sip:desk@wharf.example>"),
+            ("+441632960100", "<sip:+441632960100@wharf.example>"),
+        ):  # fmt: skip
+            self.assertEqual(placing._caller(spec, number), caller)
+
+
 class Said(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self):
         self.voice = Voice()
@@ -52,22 +66,27 @@ class Said(unittest.IsolatedAsyncioTestCase):
         first = await self.prompts.spoken("Good day.", "tern", "PCMU")
         self.assertEqual(len(first), 4_000)
         self.assertEqual(await self.prompts.spoken("Good day.", "tern", "PCMU"), first)
+        at_once = [self.prompts.spoken("Good night.", "tern", "PCMU") for _ in range(3)]
+        one, *others = await asyncio.gather(*at_once)
+        self.assertEqual(others, [one, one])
+        self.assertEqual(self.prompts._kept.currsize, 8_000)
         self.assertEqual(self.prompts.ready("Good day.", "tern", "PCMU"), first)
         other = await self.prompts.spoken("Good day.", "tern", "PCMA")
         self.assertNotEqual(other, first)
-        self.assertEqual(self.voice.asked, ["Good day."])
+        self.assertEqual(self.voice.asked.count("Good day."), 1)
         await self.prompts.spoken("Good day.", "plover", "PCMU")
-        self.assertEqual(len(self.voice.asked), 2)
+        self.assertEqual(self.voice.asked.count("Good day."), 2)
 
     async def test_what_was_said_long_ago_is_forgotten(self):
         prompts.MOST_BYTES, kept = 50_000, prompts.MOST_BYTES
         self.addCleanup(setattr, prompts, "MOST_BYTES", kept)
+        self.prompts = Prompts(self.voice)
         for number in range(20):
             await self.prompts.spoken(f"Number {number}.", "tern", "PCMU")
         self.assertEqual(self.prompts.ready("Number 0.", "tern", "PCMU"), b"")
         self.assertTrue(self.prompts.ready("Number 19.", "tern", "PCMU"))
         held = sum(map(len, self.prompts._kept.values()))
-        self.assertEqual(held, self.prompts._size)
+        self.assertEqual(held, self.prompts._kept.currsize)
         self.assertLessEqual(held, 50_000)
         await self.prompts.spoken("Number 0.", "tern", "PCMU")
         self.assertEqual(self.voice.asked.count("Number 0."), 2)

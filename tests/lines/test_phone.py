@@ -10,7 +10,8 @@ from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.lines.phone.session import Session
 from fond_echo.standins.carrier.handset import handset
-from fond_echo.store.records import Conversation, Event
+from fond_echo.store.event_records import Event
+from fond_echo.store.records import Conversation
 from tests.support.phone import PHONE, OnALine
 from tests.support.warbles import understood, warble
 

@@ -2,11 +2,13 @@
 
 import asyncio
 import io
+import unittest.mock
 from datetime import UTC, datetime
 
 import av
 import numpy as np
 from sqlalchemy import func, select, update
+from sqlalchemy.exc import OperationalError
 
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import encode
@@ -14,8 +16,9 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.tones import beep
 from fond_echo.core.telephony.values import parse_uri
 from fond_echo.standins.carrier.handset import handset
+from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call, RecordingPage
-from fond_echo.store.clips import ClipStore
+from fond_echo.store.clips import ClipStore, stored
 from tests.support.phone import ThroughACarrier
 from tests.support.warbles import understood, warble
 
@@ -68,9 +71,9 @@ class Placed(ThroughACarrier):
 
     async def test_a_sound_and_what_an_address_gives_are_played(self):
         piet = await self.phone()
-        clip = await ClipStore(self.database).keep(
-            encode(warble("The horn."), "flac"), "audio/flac", "opening"
-        )
+        async with self.database.writing() as session:
+            data = encode(warble("The horn."), "flac")
+            clip = await stored(session, PostgresBlobs(), data, "audio/flac", "opening")
         await self.place(opening={"sound": clip.id})
         self.assertTrue(await piet.answer_or_end(10))
         await piet.say(warble("Hello?"))
@@ -227,6 +230,43 @@ class Connected(ThroughACarrier):
         said = maren.say(warble("Four pounds."))
         heard, _ = await asyncio.gather(isla.listen(), said)
         self.assertEqual(understood(heard), "four pounds")
+
+    async def test_a_transfer_of_which_nothing_is_heard_ends_in_time(self):
+        """The other side took the REFER and never tells what became of it."""
+        (isla,) = await self.phones("+441632960102")
+
+        async def say_nothing(call, to):
+            isla.transferred_to = to
+
+        isla._transferred = say_nothing
+        with unittest.mock.patch("fond_echo.lines.phone.session.TRANSFER_SECONDS", 1.0):
+            await isla.dial("2001")
+            await isla.listen(quiet=1.5)
+            await isla.say(warble("I want to speak to a person."))
+            await self.hears(isla, "nobody answers there just now")
+            isla.press("3")
+            await self.hears(isla, "four pounds")
+        await isla.hang_up()
+        call = await self.call()
+        (told,) = [each for each in call.timeline if each["kind"] == "transferred"]
+        self.assertEqual(told["status"], 408)
+
+    async def test_an_end_that_the_database_misses_is_written_down_later(self):
+        (isla,) = await self.phones("+441632960102")
+        away = [OperationalError("", {}, Exception("shutting down"))] * 2
+        end = self.server.diary._end
+
+        async def failing(*arguments):
+            if away:
+                raise away.pop()
+            return await end(*arguments)
+
+        self.server.diary._end = failing
+        await isla.dial("2001")
+        await isla.listen(quiet=1.5)
+        await isla.hang_up()
+        call = await self.call()
+        self.assertEqual((call.state, call.by, away), ("ended", "them", []))
 
     async def test_where_nobody_answers_the_assistant_goes_on(self):
         isla, maren = await self.phones("+441632960102", "+441632960100")

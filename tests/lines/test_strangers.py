@@ -43,11 +43,24 @@ class Flooded(OnALine):
             await self.hears(phone, "tern sound ferries")
             await asyncio.to_thread(self.flood, "INVITE", 3_000)
             await asyncio.to_thread(self.flood, "REGISTER", 3_000)
+            dropped = self.server._guard.dropped
+            await asyncio.to_thread(self.flood, "BYE", 3_000)
+            await asyncio.to_thread(self.flood, "INFO", 3_000)
+            self.assertGreater(self.server._guard.dropped - dropped, 100, "a BYE for no call too")
             phone.press("3")
             await self.hears(phone, "four pounds")
             await phone.hang_up()
         self.assertEqual((await self.call()).state, "ended")
         self.assertIn(("key", "fares", "answered"), await self.turns())
+
+    async def test_what_no_record_can_hold_makes_no_call_deaf(self):
+        async with handset("is%00la%07") as phone:
+            await phone.dial(self.number())
+            await self.hears(phone, "tern sound ferries")
+            phone.press("3")
+            await self.hears(phone, "four pounds")
+            await phone.hang_up()
+        self.assertEqual((await self.call()).caller, "isla")
 
     async def test_noise_on_the_line_s_port_is_nothing(self):
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as out:

@@ -10,8 +10,9 @@ from fond_echo.background import keep_running
 from fond_echo.outside.secrets import Secret, Vault
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.settings import Settings
+from fond_echo.store.access_records import SecretRecord
+from fond_echo.store.event_records import Notice, Subscription
 from fond_echo.store.events import emit
-from fond_echo.store.records import Notice, SecretRecord, Subscription
 from tests.support.database import DatabaseTest
 
 

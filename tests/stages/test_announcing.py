@@ -5,7 +5,8 @@ from sqlalchemy import select, update
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.store.calls import Call
-from fond_echo.store.records import Event, Line
+from fond_echo.store.event_records import Event
+from fond_echo.store.records import Line
 from tests.support.driving import Driving
 
 DESK = """\

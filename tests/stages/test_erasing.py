@@ -6,19 +6,19 @@ from sqlalchemy import func, select, text, update
 
 from fond_echo.contract.line import Keeping
 from fond_echo.stages.claim import Failure
+from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import TurnErased
 from fond_echo.store.erasing import AT_ONCE, erase_contact, finish_erasing
+from fond_echo.store.event_records import Event
 from fond_echo.store.records import (
     Blob,
     ClipRecord,
     Contact,
     Conversation,
-    Event,
     Inbound,
     Line,
     Run,
-    SignIn,
     Stage,
     Turn,
     Usage,

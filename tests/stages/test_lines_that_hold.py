@@ -11,12 +11,7 @@ from fond_echo.outside.errors import Refused, Unreachable
 from fond_echo.speech.remote import SpeechUnreachable
 from fond_echo.stages import sending
 from fond_echo.stages.ports import Abilities
-from fond_echo.store.records import (
-    Contact,
-    Inbound,
-    Stage,
-    Usage,
-)
+from fond_echo.store.records import Contact, Inbound, Stage, Usage
 from tests.stages.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
 

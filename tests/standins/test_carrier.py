@@ -2,6 +2,7 @@
 
 import asyncio
 import itertools
+import random
 import tempfile
 import unittest
 from pathlib import Path
@@ -38,7 +39,10 @@ class Switching(unittest.TestCase):
         self.network = Network()
         self.carrier = AtTheCarrier()
         self.switch = self.carrier.switch
-        self.ours, self.theirs = Endpoint(*US[:2], Media(1)), Endpoint(*THEM[:2], Media(3))
+        self.ours, self.theirs = (
+            Endpoint(*place[:2], Media(port), random.Random(port))
+            for place, port in ((US, 1), (THEM, 3))
+        )
         for machine, place in ((self.carrier, CARRIER), (self.ours, US), (self.theirs, THEM)):
             self.network.add(machine, place)
         self.switch.fixed["2001"] = parse_uri("sip:2001@192.0.2.1:5060")
@@ -92,7 +96,7 @@ class Switching(unittest.TestCase):
         self.assertEqual(self.ended(), ("unreachable", 0))
 
     def test_a_registration_lasts_as_long_as_it_said(self):
-        exchange = Exchange(*THEM[:2], lambda *_: Output())
+        exchange = Exchange(*THEM[:2], lambda *_: Output(), random.Random(1))
         registrar = Registrar(
             "tern", parse_uri("sip:192.0.2.9"), parse_address("<sip:isla@192.0.2.9>"),
             Account("isla", "pw"), 60,

@@ -19,8 +19,9 @@ from fond_echo.lines.phone.server import PhoneServer
 from fond_echo.standins.carrier.carrier import carrier
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
+from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
-from fond_echo.store.records import Event, Line, Turn
+from fond_echo.store.records import Line, Turn
 from tests.support.warbles import WarbleSpeech, understood
 from tests.support.world import TurnsTest
 

@@ -10,7 +10,8 @@ from fond_echo.lines.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.erasing import erase_contact
-from fond_echo.store.records import BlobChunk, ClipRecord, Contact, Conversation, Event
+from fond_echo.store.event_records import Event
+from fond_echo.store.records import BlobChunk, ClipRecord, Contact, Conversation
 from fond_echo.store.retention import retain
 from tests.sounds import tone
 from tests.support.web import WebTest

@@ -9,8 +9,9 @@ from fond_echo.contract.signatures import verify
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.running.webhook_dispatcher import PAUSES, WebhookDispatcher
+from fond_echo.store.event_records import Notice
 from fond_echo.store.keys import add_key
-from fond_echo.store.records import ClipRecord, Contact, Delivery, Line, Notice, Turn
+from fond_echo.store.records import ClipRecord, Contact, Delivery, Line, Turn
 from tests.sounds import speech
 from tests.support.web import WebTest
 from tests.support.world import demo_file, logic_that_fails

@@ -175,6 +175,9 @@ class Dialogue:
     def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
         if not self._slots(decision.route):
             return Understood(decision)
+        if decision.by == "key":
+            # It chose the route, and says nothing of what the route needs.
+            tokens = []
         machine = self._machine(decision.route, said.text)
         step = machine.begin(decision.route, tokens, decision.values)
         return self._of_step(decision, step)

@@ -34,6 +34,7 @@ class Call:
         invite: the request that began it, ours or theirs.
         described: our last description; `theirs`: the other side's last one.
         hop: where requests without a route go: host and port.
+        account: answers challenges of the other side.
         asked: the request that answers go to, of a call that came in.
         again_at: when our 2xx is sent again; None once it was acknowledged.
         interval: seconds of the session timer (RFC 4028); 0 where there is none. `refresher` says
@@ -53,7 +54,6 @@ class Call:
     described: bytes = b""
     theirs: bytes = b""
     account: Account | None = None
-    tried: bool = False
     cancelling: bool = False
     answer: Response | None = None
     asked: object = None
@@ -172,5 +172,4 @@ def cause_of(status: int) -> Cause:
 
 def where(uri: Uri) -> Hop:
     """Where a URI leads."""
-    transport = (uri.parameter("transport") or "udp").upper()
-    return Hop(uri.host.strip("[]"), uri.port or 5060, transport)
+    return Hop(uri.host.strip("[]"), uri.port or 5060, uri.transport)

@@ -40,7 +40,7 @@ class Dialog:
         if method not in ("ACK", "CANCEL") and number <= self.seen:
             return None
         contacts = request.contacts if method in ("INVITE", "UPDATE") else []
-        target = contacts[0].uri if contacts else self.target
+        target = contacts[0].uri if contacts and contacts[0].uri.spoken else self.target
         return replace(self, seen=max(number, self.seen), target=target)
 
     def request(
@@ -70,9 +70,11 @@ class Dialog:
 
 
 def of_callee(invite: Request, tag: str) -> Dialog:
-    """The dialog of a call that came in (§12.1.1). Raises MalformedValue without a Contact."""
+    """The dialog of a call that came in (§12.1.1). Raises MalformedValue without a Contact that
+    can be reached."""
     if not invite.contacts:
         raise MalformedValue("an INVITE needs a Contact")
+    _check(invite)
     number, _ = invite.sequence
     route = tuple(parse_address(each) for each in invite.fields.all("record-route"))
     target = invite.contacts[0].uri
@@ -83,10 +85,19 @@ def of_callee(invite: Request, tag: str) -> Dialog:
 
 def of_caller(invite: Request, response: Response) -> Dialog:
     """The dialog of a call that we placed, by an answer that makes one (§12.1.2). Raises
-    MalformedValue without a Contact."""
+    MalformedValue without a Contact that can be reached."""
     if not response.contacts:
         raise MalformedValue("the answer to an INVITE needs a Contact")
+    _check(response)
     number, _ = invite.sequence
     route = tuple(parse_address(each) for each in reversed(response.fields.all("record-route")))
     target = response.contacts[0].uri
     return Dialog(invite.call_id, invite.origin, response.target, target, route, number)
+
+
+def _check(message: Request | Response) -> None:
+    """Whether requests can be sent where a message wants them."""
+    routes = [parse_address(each) for each in message.fields.all("record-route")]
+    for uri in (message.contacts[0].uri, *(each.uri for each in routes)):
+        if not uri.spoken:
+            raise MalformedValue(f"{uri} cannot be reached: only sip: over UDP or TCP is spoken")

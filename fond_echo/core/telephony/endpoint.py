@@ -3,10 +3,11 @@ messages and events come out. Media are described by whoever uses it."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 from fond_echo.core.telephony import calls, dialog, timers
 from fond_echo.core.telephony.calls import Call
+from fond_echo.core.telephony.chance import Chance
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.exchange import Asked, Output
 from fond_echo.core.telephony.inside import Inside
@@ -24,10 +25,8 @@ SUPPORTED = frozenset(("timer",))
 class Endpoint(Placing, Inside):
     """Speaks SIP from one address."""
 
-    def __init__(
-        self, host: str, port: int, describer: Describer, token: Callable[[], str] | None = None
-    ) -> None:
-        super().__init__(host, port, describer, token)
+    def __init__(self, host: str, port: int, describer: Describer, chance: Chance) -> None:
+        super().__init__(host, port, describer, chance)
         self._branches: dict[str, Call] = {}
 
     def receive(self, data: bytes, source: Hop, now: float) -> Output:
@@ -141,6 +140,9 @@ class Endpoint(Placing, Inside):
         unknown = [each for each in needed if each not in SUPPORTED]
         if unknown:
             return self._say(asked, 420, now, [("unsupported", ", ".join(unknown))])
+        if request.uri.scheme == "sips":
+            # A call that must be secret all the way: there is no TLS here (§26.2.2).
+            return self._say(asked, 416, now)
         if request.body and request.media_type != SDP:
             return self._say(asked, 415, now, [("accept", SDP)])
         if timers.too_short(request):

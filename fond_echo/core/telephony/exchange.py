@@ -3,12 +3,12 @@ twice. Messages and the time go in; messages and events come out."""
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from fond_echo.core.telephony.alarms import Alarms
 from fond_echo.core.telephony.calls import Account, CallEvent
+from fond_echo.core.telephony.chance import Chance, token
 from fond_echo.core.telephony.digest import credentials, strongest
 from fond_echo.core.telephony.errors import MalformedMessage
 from fond_echo.core.telephony.message import (
@@ -65,7 +65,7 @@ class Exchange:
     Args:
         host, port: where others reach us; they stand in Via and Contact.
         asked: hears every request that is new.
-        token: makes unguessable names.
+        chance: makes unguessable names.
     """
 
     def __init__(
@@ -73,14 +73,17 @@ class Exchange:
         host: str,
         port: int,
         asked: Callable[[Asked, float], Output],
-        *,
-        token: Callable[[], str] = lambda: secrets.token_hex(8),
+        chance: Chance,
     ) -> None:
-        self.host, self.port, self.token = host, port, token
+        self.host, self.port, self.chance = host, port, chance
         self._asked = asked
         self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Hop]] = {}
         self._alarms: Alarms[tuple[str, ...]] = Alarms()
         self._clients: dict[tuple[str, ...], tuple[InviteClient | Client, Hop, Told]] = {}
+
+    def token(self) -> str:
+        """A name that nobody guesses."""
+        return token(self.chance)
 
     def via(self, transport: str = "UDP") -> Via:
         """A Via of ours for a new request."""
@@ -108,10 +111,15 @@ class Exchange:
         return self._done(asked.server, asked.server.respond(response, now), asked.place, now)
 
     def answering(
-        self, request: Request, response: Response, account: Account
+        self, request: Request, response: Response | None, account: Account | None
     ) -> tuple[str, str] | None:
-        """The field with credentials that answers a challenge; None where it cannot be answered."""
+        """The field with credentials that answers a challenge; None where the response is none, was
+        answered already, or cannot be answered."""
+        if account is None or response is None or response.status not in (401, 407):
+            return None
         proxy = response.status == 407
+        if request.fields.get("proxy-authorization" if proxy else "authorization") is not None:
+            return None
         name = "proxy-authenticate" if proxy else "www-authenticate"
         challenge = strongest([value for each, value in response.fields.pairs if each == name])
         if challenge is None:

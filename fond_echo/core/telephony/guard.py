@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import dataclass
+
+from fond_echo.core.caching import Recent
 
 FREE_STRIKES = 3
 """Wrong passwords, and calls that are not let in, that cost nothing but the refusal."""
@@ -36,16 +37,13 @@ class Guard:
     """
 
     def __init__(self) -> None:
-        self._known: OrderedDict[str, _Known] = OrderedDict()
+        self._known: Recent[str, _Known] = Recent(MOST_KNOWN)
         self.dropped = 0
 
     def _of(self, host: str, now: float) -> _Known:
         known = self._known.get(host)
         if known is None:
             known = self._known[host] = _Known(seen_at=now)
-            if len(self._known) > MOST_KNOWN:
-                self._known.popitem(last=False)
-        self._known.move_to_end(host)
         if known.strikes and now - known.struck_at > FORGOTTEN_SECONDS:
             known.strikes = 0
         return known

@@ -3,7 +3,6 @@ shows whether the other side is still there."""
 
 from __future__ import annotations
 
-import random
 import re
 from collections.abc import Sequence
 
@@ -51,7 +50,9 @@ class Inside(Legs):
         if response is None or response.status in (408, 481):
             return self._over(call, "vanished", "network", self._bye(call, now))
         if response.status == 491:
-            call.change_at = now + (random.uniform(*GLARE) if not call.incoming else 1.0)
+            call.change_at = now + (
+                self.exchange.chance.uniform(*GLARE) if not call.incoming else 1.0
+            )
             self._expect(call)
         else:
             call.changing = b""

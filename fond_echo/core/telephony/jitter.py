@@ -62,6 +62,12 @@ class JitterBuffer:
         self.lost = 0
         self.late = 0
 
+    def restart(self) -> None:
+        """Another sender begins: what waits is not its sound."""
+        self._next, self._filling = None, True
+        self._frames.clear()
+        self._offsets.clear()
+
     @property
     def held(self) -> int:
         """Frames that wait."""
@@ -76,10 +82,7 @@ class JitterBuffer:
             arrived: seconds of a steady clock.
         """
         if self._next is not None and number < self._next - 500:
-            # The sender began anew.
-            self._next, self._filling = None, True
-            self._frames.clear()
-            self._offsets.clear()
+            self.restart()
         self._offsets.append(arrived - number * FRAME_SECONDS)
         self._until_aim -= 1
         if self._until_aim < 0:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from fond_echo.core.telephony.calls import Call
+from fond_echo.core.telephony.calls import Account, Call
 from fond_echo.core.telephony.dialog import Dialog
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.exchange import Exchange, Output
+from fond_echo.core.telephony.message import Response
 from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 
 AHEAD = 100
@@ -33,8 +34,14 @@ def kept(call: Call, hop: Hop) -> dict[str, Any]:
     }
 
 
-def farewell(exchange: Exchange, data: dict[str, Any], now: float) -> Output:
-    """The BYE of a call that was kept. Raises MalformedValue for anything else."""
+def farewell(
+    exchange: Exchange, data: dict[str, Any], now: float, account: Account | None = None
+) -> Output:
+    """The BYE of a call that was kept. Raises MalformedValue for anything else.
+
+    Args:
+        account: answers a challenge.
+    """
     try:
         route = tuple(parse_address(each) for each in data["route"])
         dialog = Dialog(
@@ -44,5 +51,17 @@ def farewell(exchange: Exchange, data: dict[str, Any], now: float) -> Output:
         hop = Hop(*data["hop"])
     except (KeyError, TypeError, ValueError) as error:
         raise MalformedValue(f"no call was kept: {error}") from error
-    bye, _ = dialog.request("BYE", exchange.via(hop.transport))
-    return exchange.ask(bye, hop, now, lambda *_: Output())
+    return _bye(exchange, dialog, hop, now, account, ())
+
+
+def _bye(
+    exchange: Exchange, dialog: Dialog, hop: Hop, now: float, account: Account | None,
+    fields: tuple[tuple[str, str], ...],
+) -> Output:  # fmt: skip
+    bye, after = dialog.request("BYE", exchange.via(hop.transport), fields=fields)
+
+    def told(response: Response | None, at: float) -> Output:
+        given = exchange.answering(bye, response, account)
+        return Output() if given is None else _bye(exchange, after, hop, at, account, (given,))
+
+    return exchange.ask(bye, hop, now, told)

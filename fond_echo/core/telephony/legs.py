@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Protocol
 
 from fond_echo.core.telephony import calls
 from fond_echo.core.telephony.alarms import Alarms
 from fond_echo.core.telephony.calls import Call, Side, where
+from fond_echo.core.telephony.chance import Chance
 from fond_echo.core.telephony.exchange import Asked, Exchange, Output, Told
-from fond_echo.core.telephony.message import Request, response_to
+from fond_echo.core.telephony.message import Request, Response, response_to
 from fond_echo.core.telephony.values import Hop
 
 ALLOW = "INVITE, ACK, CANCEL, BYE, OPTIONS, INFO, UPDATE, REFER, NOTIFY"
@@ -31,14 +32,11 @@ class Legs:
     Args:
         host, port: where others reach us.
         describer: asked when the other side changes its media.
-        token: makes unguessable names.
+        chance: makes unguessable names.
     """
 
-    def __init__(
-        self, host: str, port: int, describer: Describer, token: Callable[[], str] | None = None
-    ) -> None:
-        more = {"token": token} if token is not None else {}
-        self.exchange = Exchange(host, port, self._asked, **more)
+    def __init__(self, host: str, port: int, describer: Describer, chance: Chance) -> None:
+        self.exchange = Exchange(host, port, self._asked, chance)
         self._describer = describer
         self._calls: dict[str, Call] = {}
         self._dialogs: dict[tuple[str, str, str], Call] = {}
@@ -102,12 +100,19 @@ class Legs:
         self, call: Call, method: str, now: float, told: Told,
         fields: Sequence[tuple[str, str]] = (), body: bytes = b"",
     ) -> Output:  # fmt: skip
-        """A request of ours within a call."""
+        """A request of ours within a call; once more with credentials where it is challenged."""
         assert call.dialog is not None
         hop = self._next_hop(call)
         via = self.exchange.via(hop.transport)
         request, call.dialog = call.dialog.request(method, via, fields=fields, body=body)
-        return self.exchange.ask(request, hop, now, told)
+
+        def answered(response: Response | None, at: float) -> Output:
+            given = self.exchange.answering(request, response, call.account)
+            if given is None:
+                return told(response, at)
+            return self._ask(call, method, at, told, [*fields, given], body)
+
+        return self.exchange.ask(request, hop, now, answered)
 
     def _acknowledge(self, call: Call, number: int) -> Output:
         """The ACK of a 2xx to our INVITE of that number."""

@@ -75,11 +75,9 @@ class Placing(Legs):
             return out.join(self._cancel(call, now)) if call.cancelling else out
         if response.status < 300:
             return self._picked_up(call, response, now)
-        if response.status in (401, 407) and not call.tried and call.account is not None:
-            given = self.exchange.answering(call.invite, response, call.account)
-            if given is not None:
-                call.tried = True
-                return self._once_more(call, now, lambda fields: fields.having(*given))
+        given = self.exchange.answering(call.invite, response, call.account)
+        if given is not None:
+            return self._once_more(call, now, lambda fields: fields.having(*given))
         least = timers.least_of(response) if response.status == 422 else 0
         asked = timers.expiry_of(call.invite)
         if least and asked is not None and asked.seconds < least <= 86_400:

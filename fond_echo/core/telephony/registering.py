@@ -81,10 +81,9 @@ class Registration:
         def told(response: Response | None, at: float) -> Output:
             if response is not None and response.status < 200:
                 return Output()
-            if response is not None and response.status in (401, 407) and not given:
-                answer = exchange.answering(request, response, registrar.account)
-                if answer is not None:
-                    return self._ask(at, seconds, (answer,))
+            answer = exchange.answering(request, response, registrar.account)
+            if answer is not None:
+                return self._ask(at, seconds, (answer,))
             return self._came(request, response, seconds, at)
 
         return exchange.ask(request, hop, now, told)

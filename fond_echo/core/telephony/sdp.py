@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from ipaddress import ip_address
 from typing import Literal
 
 from fond_echo.core.telephony.errors import MalformedDescription, NoCommonMedia
@@ -158,10 +159,12 @@ def _with(media: Media, **changes: object) -> Media:
 
 
 def _host(value: str) -> str:
+    """The address in a c= line. A name is refused: nobody is looked up in the middle of a call."""
     match = re.fullmatch(r"IN IP[46] ([0-9A-Za-z.:\-]{1,255})(?:/\S*)?\s*", value)
-    if not match:
-        raise MalformedDescription(f"c={value[:60]!r} is no address")
-    return match[1]
+    try:
+        return str(ip_address(match[1] if match else ""))
+    except ValueError as error:
+        raise MalformedDescription(f"c={value[:60]!r} is not a numeric address") from error
 
 
 def _media(value: str) -> Media:

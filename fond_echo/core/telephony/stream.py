@@ -1,22 +1,25 @@
 """The media of one call: packets in and out, one of each every 20 ms, with keys and reports.
 
-Sound is taken from one source only: the first that sends two valid packets in a row. Whoever else
-sends to our port is counted and not heard.
+Sound is taken from the address that was agreed on, or, where the other side is behind a translator
+of addresses, from the host that its signalling comes from; from anybody only where that is asked
+for, and then from the first that sends two valid packets in a row. Whoever else sends to our port
+is counted and not heard.
 """
 
 from __future__ import annotations
 
-import secrets
 from collections import deque
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fond_echo.core.telephony.chance import Chance
 from fond_echo.core.telephony.errors import MalformedPacket
 from fond_echo.core.telephony.g711 import SILENCE, Law, decoded
 from fond_echo.core.telephony.jitter import FRAME, Frame, JitterBuffer
 from fond_echo.core.telephony.keys import KeyReceiver, key_packets
 from fond_echo.core.telephony.quality import Quality, rated
+from fond_echo.core.telephony.reframing import Reframer
 from fond_echo.core.telephony.rtp import (
     Reception,
     Report,
@@ -35,6 +38,9 @@ REPORT_SECONDS = 5.0
 BETWEEN_KEYS = 3
 """Frames."""
 
+MOVED_SECONDS = 2.0
+"""Nothing came from where sound came from: it may come from another port by now."""
+
 
 @dataclass(frozen=True)
 class Identity:
@@ -45,9 +51,9 @@ class Identity:
     timestamp: int
 
     @classmethod
-    def chosen(cls) -> Identity:
+    def chosen(cls, chance: Chance) -> Identity:
         """One that nobody can guess."""
-        return cls(secrets.randbits(32), secrets.randbits(16), secrets.randbits(32))
+        return cls(chance.getrandbits(32), chance.getrandbits(16), chance.getrandbits(32))
 
 
 class Stream:
@@ -55,6 +61,8 @@ class Stream:
 
     Args:
         agreed: what both sides agreed on; it may change (`changed`).
+        signalling: the host that the call's signalling comes from.
+        any_source: sound may come from anywhere.
 
     Attributes:
         strangers: packets that were not the call's.
@@ -63,8 +71,12 @@ class Stream:
         heard_at: when the last packet came.
     """
 
-    def __init__(self, agreed: Agreed, identity: Identity) -> None:
+    def __init__(
+        self, agreed: Agreed, identity: Identity, signalling: str = "", *, any_source: bool = False
+    ) -> None:
         self.agreed = agreed
+        self._signalling, self._any_source = signalling, any_source
+        self._packets = Reframer()
         self.strangers = 0
         self.locked: Place | None = None
         self._identity = identity
@@ -179,31 +191,39 @@ class Stream:
             self.strangers += 1
             return ""
         known = (self.agreed.payload, self.agreed.events)
-        if packet.payload_type not in known or not self._is_theirs(packet, place):
+        if packet.payload_type not in known or not self._is_theirs(packet, place, now):
             self.strangers += packet.payload_type in known
             return ""
         self.heard_at = now
         if self._reception is None or self._reception.source != packet.source:
             self._reception = Reception(packet.source, self.agreed.codec.rate)
+            # Another sender's numbers have nothing to do with those of the one before.
+            self._packets = Reframer()
+            self._buffer.restart()
         number = self._reception.count(packet, now)
         if packet.payload_type == self.agreed.events:
             try:
                 return self._keys.receive(packet) or ""
             except MalformedPacket:
                 return ""
-        samples = decoded(packet.payload, self.law)
-        if len(samples) >= FRAME:
-            self._buffer.put(number, samples[:FRAME], now)
+        for k, frame in self._packets.put(number, decoded(packet.payload, self.law)):
+            self._buffer.put(k, frame, now)
         return ""
 
-    def _is_theirs(self, packet: RtpPacket, place: Place) -> bool:
+    def _is_theirs(self, packet: RtpPacket, place: Place, now: float) -> bool:
         """Whether a packet comes from where the call's sound comes from; that is found out here
-        (symmetric RTP, RFC 4961)."""
-        if self.locked is not None:
-            return place == self.locked
-        if place == (self.agreed.host, self.agreed.port):
+        (symmetric RTP, RFC 4961). After a silence it may have moved."""
+        if place == self.locked:
+            return True
+        known = place[0] in (self.agreed.host, self._signalling)
+        moved = self.heard_at is not None and now - self.heard_at > MOVED_SECONDS
+        if self.locked is not None and not (known and moved):
+            return False
+        if known:
             self.locked = place
             return True
+        if not self._any_source:
+            return False
         follows = self._candidate is not None and self._candidate == (
             place,
             packet.source,
@@ -256,11 +276,13 @@ class Stream:
                 if trip < 60:
                     self._round_trip = trip
 
-    def quality(self) -> Quality:
-        """How the call sounded, as it came to us."""
+    def quality(self) -> Quality | None:
+        """How the call sounded, as it came to us; None where nothing came."""
         seen = self._reception
+        if seen is None:
+            return None
         asked = self._buffer.played + self._buffer.lost
         loss = (self._buffer.lost + self._buffer.late) / asked if asked else 0.0
-        jitter = seen.jitter / seen.rate * 1_000 if seen else 0.0
+        jitter = seen.jitter / seen.rate * 1_000
         delay = self._round_trip * 500 + self._buffer.target * 20 + 20
         return rated(self.agreed.codec.name, loss=min(1.0, loss), jitter_ms=jitter, delay_ms=delay)

@@ -20,6 +20,12 @@ LARGEST_SEQUENCE = 2**31 - 1
 Parameters = tuple[tuple[str, str | None], ...]
 
 
+def printable(text: str) -> str:
+    """A text without control characters and halves of characters."""
+    whole = text.encode("utf-8", "replace").decode()
+    return "".join(each for each in whole if each.isprintable())
+
+
 @dataclass(frozen=True)
 class Uri:
     """A SIP or SIPS URI (§19.1), or another one that is kept as it stands in `rest`."""
@@ -35,8 +41,19 @@ class Uri:
 
     @property
     def number(self) -> str:
-        """The user part without escapes: a telephone number, a name."""
-        return unquote(self.user.partition(";")[0])
+        """The user part without escapes: a telephone number, a name. What no record or JSON can
+        hold, such as control characters, is left out."""
+        return printable(unquote(self.user.partition(";")[0]))
+
+    @property
+    def transport(self) -> str:
+        """How it is reached: UDP where it does not say."""
+        return (self.parameter("transport") or "udp").upper()
+
+    @property
+    def spoken(self) -> bool:
+        """Whether we can send there: by UDP or TCP, and nothing that must be secret all the way."""
+        return self.scheme == "sip" and self.transport in ("UDP", "TCP")
 
     def parameter(self, name: str) -> str | None:
         """A parameter's value, "" where it has none, None where it is not there."""

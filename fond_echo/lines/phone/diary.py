@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 from datetime import UTC, datetime
 from typing import Any
+from weakref import WeakValueDictionary
 
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
@@ -20,7 +21,8 @@ from fond_echo.store.database import AWAY
 
 log = structlog.get_logger()
 
-MOST_LOCKS = 2_000
+FIRST_PAUSE, LONGEST_PAUSE = 0.5, 10.0
+"""Seconds between tries while the database is away."""
 
 
 class Diary:
@@ -28,14 +30,10 @@ class Diary:
 
     def __init__(self, house: House, line: str) -> None:
         self._house, self._line = house, line
-        self._locks: dict[str, asyncio.Lock] = {}
+        self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
 
     def _after_others(self, record: str) -> asyncio.Lock:
         """Held by whoever writes about a call: those who come later wait their turn."""
-        if len(self._locks) > MOST_LOCKS:
-            idle = [name for name, lock in self._locks.items() if not lock.locked()]
-            for name in idle[: MOST_LOCKS // 2]:
-                del self._locks[name]
         return self._locks.setdefault(record, asyncio.Lock())
 
     async def write(
@@ -82,16 +80,34 @@ class Diary:
         )  # fmt: skip
 
     async def ended(
-        self, session: Session, event: Ended, at: float | None, quality: Quality,
+        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
         values: dict[str, Any],
     ) -> None:  # fmt: skip
-        """A call is over; its recording becomes one file."""
+        """A call is over; its recording becomes one file. Where the database is away, this is
+        written down when it is back."""
+        pause = FIRST_PAUSE
+        while True:
+            try:
+                return await self._end(session, event, at, quality, values)
+            except AWAY as error:
+                log.warning(
+                    "a call's end waits for the database", reason=str(error).splitlines()[0]
+                )
+                await asyncio.sleep(pause)
+                pause = min(LONGEST_PAUSE, 2 * pause)
+
+    async def _end(
+        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
+        values: dict[str, Any],
+    ) -> None:  # fmt: skip
         told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
-        measured = {
-            "rating": quality.rating, "opinion": quality.opinion,
-            "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
-            "delay_ms": round(quality.delay_ms, 1), "strangers": session.stream.strangers,
-        }  # fmt: skip
+        measured: dict[str, Any] = {"strangers": session.stream.strangers}
+        if quality is not None:
+            measured |= {
+                "rating": quality.rating, "opinion": quality.opinion,
+                "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
+                "delay_ms": round(quality.delay_ms, 1),
+            }  # fmt: skip
         record, blobs = session.ours.record, self._house.blobs
         async with self._after_others(record), self._house.database.writing() as database:
             clip = await records.bind_recording(database, blobs, record, MEDIA_TYPE)

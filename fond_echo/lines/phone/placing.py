@@ -8,6 +8,7 @@ from collections import deque
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 import structlog
 
@@ -17,7 +18,7 @@ from fond_echo.core.telephony.calls import Call, Ended
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.sdp import agree, offer, read_description
 from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
-from fond_echo.documents.phone import Outward
+from fond_echo.documents.phone import Outward, RegistrarSpec
 from fond_echo.lines.phone.media import MediaSockets, NoPorts
 from fond_echo.lines.phone.roles import Ours
 from fond_echo.lines.phone.session import Session
@@ -134,7 +135,7 @@ class Placer:
         if spec is not None:
             found = next(r for r in server.registrations if r.registrar.name == spec.registrar)
             account = found.registrar.account
-        caller = parse_address(f"<{spec.address}>" if spec else self._own(row.caller))
+        caller = parse_address(_caller(spec, row.caller) if spec else self._own(row.caller))
         call, output = server.endpoint.place(
             self.uri(number), caller, offer(server.terms(sockets.port)), server.now(),
             hop=self._trunk(outward), account=account,
@@ -226,6 +227,15 @@ class Placer:
         if session.ours.order is None:
             return {}
         return {"attempts": [*session.ours.attempts, _attempt("answered", 200)]}
+
+
+def _caller(spec: RegistrarSpec, number: str) -> str:
+    """Who calls, through a registrar's trunk: the number that was asked for at the registrar's
+    domain, or our address of record where none was."""
+    own = parse_uri(spec.address)
+    if not number or number == own.number:
+        return f"<{spec.address}>"
+    return f"<sip:{quote(number, safe='+')}@{own.host}>"
 
 
 def _attempt(outcome: str, status: int) -> dict[str, Any]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import zlib
-from collections import OrderedDict
 from collections.abc import AsyncIterator
 
+from fond_echo.core.caching import Recent
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.telephony.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
@@ -22,17 +22,15 @@ class CachedVoice:
 
     def __init__(self, voice: Voice) -> None:
         self._voice = voice
-        self._kept: OrderedDict[tuple[str, str, Sounds], list[SpokenSound]] = OrderedDict()
-        self._size = 0
+        self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MOST_BYTES, _size)
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
     ) -> AsyncIterator[SpokenSound]:
         """The parts of it as they come. `seed` follows from the words."""
         key = text, voice, sounds
-        if key in self._kept:
-            self._kept.move_to_end(key)
-            for part in self._kept[key]:
+        if (known := self._kept.get(key)) is not None:
+            for part in known:
                 yield part
             return
         parts: list[SpokenSound] = []
@@ -41,11 +39,8 @@ class CachedVoice:
         ):
             parts.append(part)
             yield part
-        if len(text) <= LONGEST_TEXT and key not in self._kept:
-            self._kept[key] = parts
-            self._size += _size(parts)
-            while self._size > MOST_BYTES:
-                self._size -= _size(self._kept.popitem(last=False)[1])
+        if len(text) <= LONGEST_TEXT:
+            self._kept.keep(key, parts)
 
 
 def _size(parts: list[SpokenSound]) -> int:
@@ -61,8 +56,7 @@ class Prompts:
 
     def __init__(self, voice: Voice) -> None:
         self.voice: Voice = CachedVoice(voice)
-        self._kept: OrderedDict[tuple[str, str, Law], bytes] = OrderedDict()
-        self._size = 0
+        self._kept: Recent[tuple[str, str, Law], bytes] = Recent(MOST_BYTES, len)
 
     def ready(self, text: str, voice: str, law: Law) -> bytes:
         """What is there at once; b"" where it is not."""
@@ -71,15 +65,11 @@ class Prompts:
     async def spoken(self, text: str, voice: str, law: Law) -> bytes:
         """Words, 8,000 bytes a second. Raises what the voice raises."""
         key = text, voice, law
-        if key in self._kept:
-            self._kept.move_to_end(key)
-            return self._kept[key]
+        if (known := self._kept.get(key)) is not None:
+            return known
         data = b""
         async for part in self.voice.speak(text, voice, seed=0):
             data += await asyncio.to_thread(in_law, part.clip, law)
         if len(text) <= LONGEST_TEXT:
-            self._kept[key] = data
-            self._size += len(data)
-            while self._size > MOST_BYTES:
-                self._size -= len(self._kept.popitem(last=False)[1])
+            self._kept.keep(key, data)
         return data

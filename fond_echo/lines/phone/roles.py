@@ -14,7 +14,9 @@ if TYPE_CHECKING:
 
 
 class Carrier(Protocol):
-    """Who carries the call: signalling and records."""
+    """Who carries the call: signalling and records. `any_source`: sound may come from anywhere."""
+
+    any_source: bool
 
     def hang_up(self, session: Session, cause: Cause) -> None: ...
 

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import secrets
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import structlog
@@ -25,6 +25,7 @@ from fond_echo.core.telephony.calls import (
     Registered,
     Ringing,
     Transferred,
+    where,
 )
 from fond_echo.core.telephony.digest import Challenger
 from fond_echo.core.telephony.endpoint import Endpoint
@@ -44,7 +45,7 @@ from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.letting_in import Door
 from fond_echo.lines.phone.media import MediaSockets, NoPorts, open_media
 from fond_echo.lines.phone.roles import Ours, Speaking
-from fond_echo.lines.phone.session import Session
+from fond_echo.lines.phone.session import CHANCE, Session
 from fond_echo.lines.phone.ticking import Ticker
 from fond_echo.lines.phone.transport import Transport
 from fond_echo.lines.phone.turns import warm
@@ -59,7 +60,7 @@ BEGINNING_SECONDS = 0.5
 """The next call begins when this one was greeted, or after so long."""
 
 RETRY_AFTER = ("retry-after", "10")
-BEGINS = (b"INVITE ", b"REGISTER ", b"OPTIONS ", b"SUBSCRIBE ", b"MESSAGE ")
+BEGINS = (b"INVITE", b"REGISTER", b"OPTIONS", b"SUBSCRIBE", b"MESSAGE")
 
 
 class PhoneServer:
@@ -78,7 +79,8 @@ class PhoneServer:
         self.house = house
         listen = description.listen
         self._public = listen.public or listen.host
-        self.endpoint = Endpoint(self._public, listen.port, self)
+        self.any_source = listen.sound_from == "anywhere"
+        self.endpoint = Endpoint(self._public, listen.port, self, CHANCE)
         self.registrations = [
             Registration(
                 Registrar(
@@ -97,6 +99,7 @@ class PhoneServer:
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
         self._door = Door(description, self._guard, challenger, known)
         self._placer = placing.Placer(self)
+        self._hosts = frozenset(_places(description))
         self._tasks: set[asyncio.Task[Any]] = set()
         self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
@@ -141,7 +144,17 @@ class PhoneServer:
     async def _leave_behind(self) -> None:
         """Calls that were under way when their process stopped: their far ends are told."""
         for dialog in await self.diary.left_behind():
-            self.done(farewell(self.endpoint.exchange, dialog, self.now()))
+            account = self._account_at(str(dialog.get("hop", [""])[0]))
+            self.done(farewell(self.endpoint.exchange, dialog, self.now(), account))
+
+    def _account_at(self, host: str) -> Account | None:
+        """Who we are for what a host asks, where it is a registrar or its proxy."""
+        for each in self.registrations:
+            registrar = each.registrar
+            hops = [where(registrar.uri), *([registrar.hop] if registrar.hop else [])]
+            if any(hop.host == host for hop in hops):
+                return registrar.account
+        return None
 
     async def speak_as(self, speaking: Speaking) -> None:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
@@ -197,15 +210,26 @@ class PhoneServer:
     # What comes in and goes out
 
     def _received(self, data: bytes, source: Hop) -> None:
-        if data.startswith(BEGINS) and not self._door.hears(source.host, self.now()):
+        # Whoever has a call may send what belongs to it; all others have a limit, whatever they
+        # send: a BYE for no call costs as much as an INVITE.
+        if self._begins(data, source) and not self._door.hears(source.host, self.now()):
             return
         self.done(self.endpoint.receive(data, source, self.now()))
 
     def _took(self, message: Request | Response, source: Hop) -> None:
-        begins = isinstance(message, Request) and message.method.encode() + b" " in BEGINS
+        begins = isinstance(message, Request) and self._begins(message.method.encode(), source)
         if begins and not self._door.hears(source.host, self.now()):
             return
         self.done(self.endpoint.take(message, source, self.now()))
+
+    def _begins(self, data: bytes, source: Hop) -> bool:
+        """Whether a message may be the first that its sender has to do with us."""
+        if data.startswith(BEGINS):
+            return True
+        known = source.host in self._hosts or any(
+            call.hop.host == source.host for call in self.endpoint.open_calls
+        )
+        return not known
 
     def done(self, output: Output) -> None:
         """Send what is to be sent, and see to what happened."""
@@ -292,6 +316,7 @@ class PhoneServer:
 
     async def _offered(self, call: Call) -> None:
         """Let a call in, or refuse it."""
+        call.account = self._account_at(call.hop.host)
         verdict = self._door.judge(call, self.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
@@ -401,3 +426,13 @@ class PhoneServer:
         task = asyncio.create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
+
+
+def _places(description: PhoneDescription) -> Iterator[str]:
+    """The hosts that the line's description names: registrars, their proxies, the trunk."""
+    for each in description.registrars:
+        yield where(parse_uri(each.uri)).host
+        if each.proxy:
+            yield placing.hop(each.proxy).host
+    if description.outward is not None and description.outward.via:
+        yield placing.hop(description.outward.via).host

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
+from random import SystemRandom
 from typing import Any
 
 import structlog
@@ -40,6 +41,11 @@ from fond_echo.store.records import Line
 
 log = structlog.get_logger()
 
+CHANCE = SystemRandom()
+
+TRANSFER_SECONDS = 90.0
+"""Whoever was to be called has so long to answer; then the caller is told that nobody did."""
+
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
 
@@ -58,7 +64,10 @@ class Session:
     ) -> None:  # fmt: skip
         self.call, self.ours, self.sockets = call, ours, sockets
         self.agreed = agreed is not None
-        self.stream = Stream(agreed or Agreed.none(), Identity.chosen())
+        self.stream = Stream(
+            agreed or Agreed.none(), Identity.chosen(CHANCE), call.hop.host,
+            any_source=carrier.any_source,
+        )  # fmt: skip
         self.conversation = f"call-{new_id()}"
         self.begun_at = 0.0
         self._house, self._manners, self._manner = house, manners, manner
@@ -81,7 +90,7 @@ class Session:
         self._machine: MachineEar | None = None
         self._greeted, self._acted, self._greeting = 0, False, b""
         self._leaving: Cause | None = None
-        self._transfer_to, self._connecting = "", False
+        self._transfer_to, self._connecting, self._connecting_since = "", False, 0.0
         self._message_seconds = 0.0
         self._greeting_played, self._hushed = False, False
         self._still = 0
@@ -148,6 +157,8 @@ class Session:
             return
         if self._connecting:
             # The other side is calling somebody; nobody is to be reminded of anything.
+            if now - self._connecting_since > TRANSFER_SECONDS:
+                self.transferred(408)
             return
         for key in keys:
             self.key(key, now)
@@ -208,8 +219,8 @@ class Session:
         """How loud both sides were, of a call that is recorded."""
         return self._recorder.waveforms if self._recorder is not None else None
 
-    async def end(self) -> Quality:
-        """The call is over; gives how it sounded."""
+    async def end(self) -> Quality | None:
+        """The call is over; gives how it sounded, where anything was heard."""
         if self._talk is not None:
             # A turn that is being worked on is finished: it stands in the log.
             self._talk.state = "over"
@@ -289,6 +300,7 @@ class Session:
         self._talk.spoken(now)
         if self._transfer_to and not self._connecting and not self._busy:
             self._connecting = self._carrier.transfer(self, self._transfer_to)
+            self._connecting_since = now
             if not self._connecting:
                 self._do(self._say(self._manners.not_connected))
                 self._transfer_to = ""

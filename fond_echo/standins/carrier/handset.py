@@ -31,7 +31,7 @@ from fond_echo.core.telephony.sdp import Direction, Terms, agree, answer, offer,
 from fond_echo.core.telephony.stream import Identity, Place, Stream
 from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.standins.carrier.faults import Faults, FaultyWay
-from fond_echo.standins.carrier.sockets import open_socket
+from fond_echo.standins.carrier.sockets import CHANCE, open_socket
 
 Samples = npt.NDArray[np.int16]
 OnCall = Literal["answer", "reject", "busy", "ring-out", "dead"]
@@ -89,7 +89,7 @@ class Handset:
     async def open(self) -> None:
         self._sip, self.port = await open_socket(self.host, 0, self._signalled)
         self._rtp, self._media_port = await open_socket(self.host, 0, self._sounded)
-        self._endpoint = Endpoint(self.host, self.port, self)
+        self._endpoint = Endpoint(self.host, self.port, self, CHANCE)
         self._endpoint.may_be_transferred = True
         self._ticking = asyncio.create_task(self._tick())
 
@@ -250,7 +250,7 @@ class Handset:
                 case Answered(call) if call is self.call:
                     if self.stream is None:
                         agreed = agree(read_description(call.theirs), self._terms())
-                        self.stream = Stream(agreed, Identity.chosen())
+                        self.stream = Stream(agreed, Identity.chosen(CHANCE))
                     self.answered.set()
                 case TransferAsked(call, to):
                     self._run(self._transferred(call, to))
@@ -278,7 +278,7 @@ class Handset:
             self._done(self._endpoint.reject(call, REFUSALS[self.on_call], self._now()))
             return
         described, agreed = answer(read_description(call.theirs), self._terms())
-        self.stream = Stream(agreed, Identity.chosen())
+        self.stream = Stream(agreed, Identity.chosen(CHANCE))
         self._done(self._endpoint.accept(call, described, self._now()))
 
     async def _transferred(self, call: Call, to: Uri) -> None:
@@ -299,7 +299,7 @@ class Handset:
         if connected:
             self.over.clear()
             agreed = agree(read_description(second.theirs), self._terms())
-            self.call, self.stream = second, Stream(agreed, Identity.chosen())
+            self.call, self.stream = second, Stream(agreed, Identity.chosen(CHANCE))
 
     def _schedule(self) -> None:
         if self._timer is not None:

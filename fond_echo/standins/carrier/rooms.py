@@ -17,7 +17,7 @@ from fond_echo.core.telephony.jitter import FRAME, Frame
 from fond_echo.core.telephony.sdp import Terms, answer, read_description
 from fond_echo.core.telephony.stream import Identity, Place, Stream
 from fond_echo.core.telephony.values import Hop, Uri, parse_uri
-from fond_echo.standins.carrier.sockets import open_socket
+from fond_echo.standins.carrier.sockets import CHANCE, open_socket
 
 TICK = 0.02
 
@@ -54,7 +54,7 @@ class Rooms:
 
     async def open(self) -> None:
         self._sip, self.port = await open_socket(self.host, 0, self._signalled)
-        self._endpoint = Endpoint(self.host, self.port, self)
+        self._endpoint = Endpoint(self.host, self.port, self, CHANCE)
         self._ticking = asyncio.create_task(self._tick())
 
     def close(self) -> None:
@@ -117,7 +117,7 @@ class Rooms:
             self._done(self._endpoint.reject(call, 488, loop.time()))
             return
         party = Party(call, call.number, rtp)
-        party.stream = Stream(agreed, Identity.chosen())
+        party.stream = Stream(agreed, Identity.chosen(CHANCE))
         self.parties[call.id] = party
         self._done(self._endpoint.accept(call, described, loop.time()))
 

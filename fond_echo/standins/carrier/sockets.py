@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
+from random import SystemRandom
 from typing import Any
+
+CHANCE = SystemRandom()
 
 
 class Receiver(asyncio.DatagramProtocol):

@@ -5,9 +5,9 @@ from __future__ import annotations
 from alembic import context
 from sqlalchemy import Connection
 
-from fond_echo.store.calls import Call
+from fond_echo.store.schema import METADATA
 
 connection: Connection = context.config.attributes["connection"]
-context.configure(connection=connection, target_metadata=Call.metadata, compare_type=True)
+context.configure(connection=connection, target_metadata=METADATA, compare_type=True)
 with context.begin_transaction():
     context.run_migrations()

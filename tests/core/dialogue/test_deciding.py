@@ -121,6 +121,15 @@ class Slots(unittest.TestCase):
         self.assertEqual(talk.say("say that again").slot, "island")
         self.assertEqual(talk.say("", key="1").slots, {"island": "Brannick"})
 
+    def test_the_key_that_chose_the_route_fills_none_of_its_slots(self):
+        numbers = {"book": (Slot("places", "builtin:number"), Slot("island", "island"))}
+        talk = Talk()
+        talk.dialogue._slots = lambda route: numbers.get(route, ())
+        found = talk.say("2", key="2")
+        self.assertEqual((found.outcome, found.slot, dict(found.slots)), ("ask", "places", {}))
+        found = talk.say("3", key="3")
+        self.assertEqual(found.slots, {"places": 3}, "a key that is pressed for the slot does")
+
     def test_cancel_belongs_to_the_route_that_means_it(self):
         self.assertEqual(Talk().say("cancel my booking").decision.route, "cancel")
         self.assertEqual(Talk().say("stop").outcome, "never-mind")

@@ -86,8 +86,8 @@ class OverANetwork(unittest.TestCase):
     def begin(self, **faults):
         self.network = Network(**faults)
         self.ours, self.theirs = (
-            Endpoint(*US[:2], Media(20_000)),
-            Endpoint(*THEM[:2], Media(30_000)),
+            Endpoint(*US[:2], Media(20_000), random.Random(1)),
+            Endpoint(*THEM[:2], Media(30_000), random.Random(2)),
         )
         self.network.add(self.ours, US)
         self.network.add(self.theirs, THEM)

@@ -219,7 +219,7 @@ class Office:
     """A registrar that challenges."""
 
     def __init__(self, place, password="pw"):
-        self.exchange = Exchange(*place[:2], self.asked)
+        self.exchange = Exchange(*place[:2], self.asked, random.Random(1))
         self.challenger = Challenger("tern", b"k")
         self.password, self.silent, self.least = password, False, 0
         self.contacts = []
@@ -258,7 +258,7 @@ class Registering(unittest.TestCase):
     def begin(self, password="pw", seconds=100):
         self.network = Network(lose=0.05)
         self.office = Office(THEM, password)
-        self.exchange = Exchange(*US[:2], lambda *_: Output())
+        self.exchange = Exchange(*US[:2], lambda *_: Output(), random.Random(2))
         registrar = Registrar(
             "tern",
             parse_uri("sip:192.0.2.2"),

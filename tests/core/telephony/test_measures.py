@@ -1,6 +1,7 @@
 """Session timers, the quality of a call, how loud a frame is, and what is kept of a call."""
 
 import math
+import random
 import unittest
 from types import SimpleNamespace
 
@@ -123,7 +124,7 @@ class Loudness(unittest.TestCase):
 
 class Kept(unittest.TestCase):
     def test_what_was_not_kept_ends_no_call(self):
-        exchange = Exchange("192.0.2.1", 5060, lambda *_: Output())
+        exchange = Exchange("192.0.2.1", 5060, lambda *_: Output(), random.Random(1))
         whole = {
             "call_id": "7@a", "local": "<sip:a@b>;tag=1", "remote": "<sip:c@d>;tag=2",
             "target": "sip:c@192.0.2.9", "route": [], "sent": 3, "hop": ["192.0.2.9", 5060],

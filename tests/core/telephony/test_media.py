@@ -11,6 +11,7 @@ from fond_echo.core.telephony.errors import MalformedPacket
 from fond_echo.core.telephony.jitter import FRAME, JitterBuffer
 from fond_echo.core.telephony.keys import KeyReceiver, key_packets, read_event
 from fond_echo.core.telephony.quality import opinion, rated
+from fond_echo.core.telephony.reframing import Reframer
 from fond_echo.core.telephony.rtp import (
     Reception,
     Report,
@@ -20,6 +21,8 @@ from fond_echo.core.telephony.rtp import (
     read_rtcp,
     read_rtp,
 )
+from fond_echo.core.telephony.sdp import PCMU, Agreed
+from fond_echo.core.telephony.stream import Identity, Stream
 from fond_echo.core.telephony.tones import KEYS, RATE, ToneReceiver, tone
 from tests.sounds import speech
 
@@ -227,6 +230,114 @@ class Uneven(unittest.TestCase):
         for n in range(2_000):
             buffer.put(80_000 + n, frames[n % 40], 2.0)
         self.assertLessEqual(buffer.held, 80)
+
+
+class Lengths(unittest.TestCase):
+    """Packets of other than 20 ms."""
+
+    def frames(self, length, numbers, start=1_000):
+        """What comes out of packets that count up, sample by sample."""
+        reframer = Reframer()
+        found = []
+        for number in numbers:
+            samples = np.arange(number * length, (number + 1) * length).astype(np.int16)
+            found += reframer.put(start + number, samples)
+        return found
+
+    def test_every_sample_comes_once_in_its_place(self):
+        for length in (80, 160, 240, 320, 480):
+            found = self.frames(length, range(30))
+            places = [place for place, _ in found]
+            self.assertEqual(places, list(range(places[0], places[0] + len(places))), length)
+            sound = np.concatenate([frame for _, frame in found])
+            self.assertGreaterEqual(len(sound), 30 * length - 160)
+            begun = int(sound[0])
+            np.testing.assert_array_equal(sound, np.arange(begun, begun + len(sound)))
+
+    def test_half_frames_in_any_order_and_one_that_never_comes(self):
+        numbers = [0, 1, 3, 2, 4, 5, 7, *range(8, 40)]
+        found = dict(self.frames(80, numbers))
+        first = min(found)
+        whole = [place for place in range(first, first + 20) if place in found]
+        self.assertEqual(len(whole), 20, "the half that came of the fourth frame is given too")
+        self.assertEqual(int(found[first + 3][80]), 7 * 80)
+
+    def test_a_sender_that_is_silent_leaves_no_gap_and_one_that_changes_goes_on(self):
+        reframer = Reframer()
+        places = [reframer.put(number, np.ones(160, np.int16))[0][0] for number in range(3)]
+        after = [place for place, _ in reframer.put(3, np.ones(480, np.int16))]
+        self.assertEqual([*places, *after], list(range(places[0], places[0] + 6)))
+        self.assertEqual(reframer.put(4, np.zeros(0, np.int16)), [])
+        self.assertEqual(reframer.put(4, np.zeros(9_000, np.int16)), [])
+
+    def test_all_of_it_is_heard_in_a_stream(self):
+        tone = (8_000 * np.sin(np.arange(16_000) / 5)).astype(np.int16)
+        for length in (80, 240, 480):
+            stream = Stream(AGREED, Identity(1, 2, 3))
+            level = []
+            for tick in range(100):
+                now = tick * 0.02
+                at = tick * 160
+                for number in range(at // length, (at + 160) // length):
+                    data = g711.encoded(tone[number * length : (number + 1) * length], "PCMU")
+                    packet = RtpPacket(0, number, number * length, 9, data)
+                    stream.receive(packet.to_bytes(), HERE, now)
+                frame, _ = stream.heard()
+                level.append(float(np.abs(frame.astype(float)).mean()))
+            self.assertGreater(np.mean(np.array(level[20:]) > 3_000), 0.95, length)
+            self.assertEqual(stream.quality().loss, 0.0, length)
+
+
+AGREED = Agreed("192.0.2.5", 4_000, PCMU, 0, 101, "sendrecv")
+HERE = ("192.0.2.5", 4_000)
+
+
+class Sources(unittest.TestCase):
+    """Whose sound is taken."""
+
+    def stream(self, **options):
+        return Stream(AGREED, Identity(1, 2, 3), "192.0.2.7", **options)
+
+    def send(self, stream, place, number, now=0.0, source=9):
+        packet = RtpPacket(0, number, number * 160, source, bytes(160))
+        stream.receive(packet.to_bytes(), place, now)
+        return stream.locked
+
+    def test_two_packets_of_a_stranger_take_no_call_over(self):
+        stream = self.stream()
+        for number in range(5):
+            self.assertIsNone(self.send(stream, ("203.0.113.9", 9_999), number))
+        self.assertEqual(stream.strangers, 5)
+        self.assertEqual(self.send(stream, HERE, 100), HERE)
+
+    def test_behind_a_translator_it_comes_from_where_the_signalling_does(self):
+        stream = self.stream()
+        behind = ("192.0.2.7", 61_000)
+        self.assertEqual(self.send(stream, behind, 1), behind)
+        self.assertEqual(self.send(stream, HERE, 2, 0.02), behind, "not while sound comes")
+        self.assertEqual(self.send(stream, ("192.0.2.7", 62_000), 3, 0.04), behind)
+        moved = ("192.0.2.7", 62_000)
+        self.assertEqual(self.send(stream, moved, 4, 5.0), moved, "it moved while it was silent")
+        self.assertEqual(self.send(stream, ("203.0.113.9", 62_000), 5, 20.0), moved)
+
+    def test_from_anywhere_where_that_is_asked_for(self):
+        stream = self.stream(any_source=True)
+        far = ("203.0.113.9", 9_999)
+        self.assertIsNone(self.send(stream, far, 1))
+        self.assertEqual(self.send(stream, far, 2), far)
+
+    def test_another_sender_from_the_same_place_is_heard_at_once(self):
+        stream = self.stream()
+        for number in range(20):
+            self.send(stream, HERE, number, number * 0.02)
+            stream.heard()
+        for number in range(20):
+            self.send(stream, HERE, 40_000 + number, 1 + number * 0.02, source=77)
+            stream.heard()
+        self.assertLess(stream.quality().loss, 0.2)
+
+    def test_of_a_call_in_which_nothing_was_heard_there_is_no_quality(self):
+        self.assertIsNone(self.stream().quality())
 
 
 class HowItSounds(unittest.TestCase):

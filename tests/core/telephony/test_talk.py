@@ -258,6 +258,7 @@ class Media(unittest.TestCase):
     def test_one_behind_a_translating_router_is_found(self):
         ours, theirs = self.pair()
         real = ("198.51.100.9", 61_000)
+        ours._signalling = real[0]
         self.carry(theirs, ours, 5, place=real)
         self.assertEqual((ours.locked, ours.place), (real, real))
         moved = Agreed("192.0.2.77", 30_000, PCMU, 0, 101, "sendrecv")

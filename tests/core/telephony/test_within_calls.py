@@ -1,14 +1,18 @@
 """What goes on within calls: session timers, transfer, media that change, offers that come late."""
 
 import itertools
+import random
 
 from fond_echo.core.telephony.calls import (
+    Account,
     Changed,
     Ended,
     Offered,
     TransferAsked,
     Transferred,
 )
+from fond_echo.core.telephony.digest import Challenger
+from fond_echo.core.telephony.endpoint import Endpoint
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.keeping import farewell, kept
 from fond_echo.core.telephony.message import Request, Response, read_message
@@ -16,6 +20,69 @@ from fond_echo.core.telephony.sdp import Terms, offer, read_description
 from fond_echo.core.telephony.timers import Expiry, answered, expiry_of
 from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 from tests.core.telephony.network import THEM, US, Media, OverANetwork
+
+
+class Strict(Endpoint):
+    """Challenges every request within a call."""
+
+    def __init__(self, *arguments):
+        super().__init__(*arguments)
+        self.challenger = Challenger("tern", b"key")
+        self.wrong = False
+
+    def _within(self, asked, now):
+        given = asked.request.fields.get("proxy-authorization") or ""
+        password = None if self.wrong else "pw"
+        method = asked.request.method
+        if self.challenger.judge(given, method, password, now) == "right":
+            return super()._within(asked, now)
+        told = [("proxy-authenticate", str(each)) for each in self.challenger.challenges(now)]
+        return self._say(asked, 407, now, told)
+
+
+class Challenged(OverANetwork):
+    """A trunk that asks who we are within calls too."""
+
+    def begin(self, **faults):
+        super().begin(**faults)
+        self.theirs = Strict(*THEM[:2], Media(30_000), random.Random(5))
+        self.network.add(self.theirs, THEM)
+
+    def test_hanging_up_transfer_and_hold_answer_the_challenge(self):
+        for came in (Ended, TransferAsked, Changed):
+            self.begin()
+            self.theirs.may_be_transferred = True
+            placed, call = self.picked_up()
+            call.account, now = Account("desk", "pw"), self.network.now
+            if came is Ended:
+                out = self.ours.hang_up(call, now)
+            elif came is TransferAsked:
+                out = self.ours.transfer(call, "sip:maren@192.0.2.9", now)
+            else:
+                out = self.ours.change(call, offer(Media(20_000).terms), now)
+            self.network.out(out, US)
+            self.network.run(now + 3)
+            self.assertEqual([each.call for each in self.network.of(came, THEM)], [placed], came)
+
+    def test_a_call_that_was_kept_is_ended_with_the_account(self):
+        placed, call = self.picked_up()
+        data = kept(call, self.ours.hop_of(call))
+        for account in (None, Account("desk", "pw")):
+            self.assertEqual(self.network.of(Ended, THEM), [])
+            out = farewell(self.ours.exchange, data, self.network.now, account)
+            self.network.out(out, US)
+            self.network.run(self.network.now + 3)
+        self.assertEqual([each.call for each in self.network.of(Ended, THEM)], [placed])
+
+    def test_a_wrong_password_is_tried_once(self):
+        self.theirs.wrong = True
+        _, call = self.picked_up()
+        call.account = Account("desk", "pw")
+        self.network.out(self.ours.hang_up(call, self.network.now), US)
+        self.network.run(self.network.now + 60)
+        sent = [read_message(data) for _, place, _, data in self.network.sent if place == US]
+        byes = {each.sequence for each in sent if getattr(each, "method", "") == "BYE"}
+        self.assertEqual(len(byes), 2)
 
 
 class Within(OverANetwork):

@@ -7,7 +7,7 @@ from alembic import op
 from procrastinate.schema import SchemaManager
 from sqlalchemy.dialects import postgresql
 
-from fond_echo.store.records import TransactionId
+from fond_echo.store.event_records import TransactionId
 
 revision = "0001"
 down_revision = None
@@ -321,6 +321,9 @@ def upgrade() -> None:
     )
     op.create_index(op.f("ix_turns_received_at_id"), "turns", ["received_at", "id"], unique=False)
     op.create_index(
+        "ix_turns_short_id", "turns", [sa.literal_column("right(id, 12)")], unique=False
+    )
+    op.create_index(
         op.f("ix_turns_state_received_at_id"), "turns", ["state", "received_at", "id"], unique=False
     )
     op.create_table(
@@ -429,6 +432,9 @@ def upgrade() -> None:
     )
     op.create_index(op.f("ix_calls_line_ended_at"), "calls", ["line", "ended_at"], unique=False)
     op.create_index(op.f("ix_calls_recording_id"), "calls", ["recording_id"], unique=False)
+    op.create_index(
+        "ix_calls_short_id", "calls", [sa.literal_column("right(id, 12)")], unique=False
+    )
     op.create_index(op.f("ix_calls_state_due_at"), "calls", ["state", "due_at"], unique=False)
     op.create_table(
         "deliveries",

@@ -1,0 +1,46 @@
+"""Records of who may do what: keys, signed-in browsers, secrets."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column
+
+from fond_echo.store.base import Record, id_column, now_column
+
+
+class SecretRecord(Record):
+    """A secret, encrypted, and the hosts it may be sent to."""
+
+    __tablename__ = "secrets"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    token: Mapped[bytes]
+    hosts: Mapped[list[Any]]
+    changed_at: Mapped[datetime] = now_column()
+
+
+class Key(Record):
+    """A key to the API; only its hash is kept."""
+
+    __tablename__ = "keys"
+    __table_args__ = (UniqueConstraint("hash"),)
+    id: Mapped[str] = id_column()
+    name: Mapped[str]
+    hash: Mapped[str]
+    scopes: Mapped[list[Any]]
+    made_at: Mapped[datetime] = now_column()
+    used_at: Mapped[datetime | None]
+    revoked_at: Mapped[datetime | None]
+
+
+class SignIn(Record):
+    """A browser that exchanged a key for a cookie."""
+
+    __tablename__ = "sign_ins"
+    __table_args__ = (Index(None, "expires_at"),)
+    hash: Mapped[str] = mapped_column(primary_key=True)
+    key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
+    form_token: Mapped[str]
+    expires_at: Mapped[datetime]
