@@ -255,5 +255,5 @@ def _erase(options: argparse.Namespace) -> int:
     if options.json:
         print_json(contact)
     else:
-        print(f"{contact.outside_id}: all that was said and told is erased")
+        print(f"{options.contact}: all that was said and told is erased")
     return 0

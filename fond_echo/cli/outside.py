@@ -131,7 +131,7 @@ async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, s
             exchanges, taken = outcome.exchanges, outcome.facts
         except FondEchoError as caught:
             error, exchanges, taken = caught, getattr(caught, "exchanges", []), {}
-    told = [vars(each) for each in exchanges]
+    told, taken = [vars(each) for each in exchanges], vault.struck(taken)
     if options.json:
         print_json({"exchanges": told, "facts": taken, "error": str(error or "")})
     else:
@@ -161,6 +161,10 @@ class _Asked:
 
     def check_hosts(self, host: str, port: int) -> None:
         """Anything goes."""
+
+    def hide(self, value: str) -> None:
+        """Strike this out too."""
+        self._values[f"hidden-{len(self._values)}"] = value
 
     def struck(self, value: Any) -> Any:
         from fond_echo.outside.secrets import Secret, Vault

@@ -24,8 +24,12 @@ class Fault:
         return f"{text} ({self.remedy})" if self.remedy else text
 
 
+MAX_FAULTS = 100
+"""So many are listed; whoever mended them sees the rest."""
+
+
 class FaultyFile(FondEchoError):
-    """A file with faults in it; `faults` lists them all."""
+    """A file with faults in it; `faults` lists them, the first hundred."""
 
     code = "file-faulty"
 
@@ -33,12 +37,17 @@ class FaultyFile(FondEchoError):
         first = faults[0]
         more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
         super().__init__(f"{first}{more}")
-        self.faults = tuple(sorted(faults))
+        self.faults = tuple(sorted(faults)[:MAX_FAULTS])
+
+
+LONGEST_NAME = 100
+"""Characters of a name that are looked at for one that is like it."""
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
     """A remedy that names the nearest right name, or all of them where none is near."""
     names = sorted(known)
+    name = name[:LONGEST_NAME]
     found = get_close_matches(name, names, n=1, cutoff=0.6)
     if found:
         return f"did you mean {found[0]}?"

@@ -32,7 +32,7 @@ from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.validate import validated
 
 GRAMMARS = (".abnf", ".grxml")
-_PLACEHOLDER = re.compile(r"\{\{.*?\}\}|\bTODO\b|\bTBD\b|\bXXX\b")
+_PLACEHOLDER = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\bTODO\b|\bTBD\b|\bXXX\b")
 
 
 def read_assistant(files: Mapping[str, str]) -> AssistantFile:

@@ -7,7 +7,7 @@ from typing import Any, TypeVar, get_args
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from fond_echo.documents.faults import Fault, FaultyFile, nearest
+from fond_echo.documents.faults import MAX_FAULTS, Fault, FaultyFile, nearest
 from fond_echo.documents.source import Path, Source
 
 Model = TypeVar("Model", bound=BaseModel)
@@ -26,7 +26,8 @@ def validated(source: Source, model: type[Model], at: Path = ()) -> Model:
     try:
         return model.model_validate(value)
     except ValidationError as error:
-        raise FaultyFile([_fault(source, model, each) for each in error.errors()]) from error
+        found = error.errors(include_url=False)[:MAX_FAULTS]
+        raise FaultyFile([_fault(source, model, each) for each in found]) from error
 
 
 def _first_field(model: type[BaseModel]) -> str:

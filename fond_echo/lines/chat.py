@@ -65,6 +65,7 @@ class ChatLine:
         self.description = description
         self._client = client
         self._facts = facts
+        self._vault = vault
         declared = [_rendered_host(each, fixed) for each in description.hosts]
         oauth = description.oauth
         tokens = TokenSource(client, oauth, fixed) if oauth else None
@@ -84,7 +85,9 @@ class ChatLine:
 
     async def connect(self, our_address: str) -> dict[str, Any]:
         """Tell the network where we are; gives what it said about us."""
-        return (await self.run("connect", {"our_address": our_address})).facts
+        facts = (await self.run("connect", {"our_address": our_address})).facts
+        struck: dict[str, Any] = self._vault.struck(facts)
+        return struck
 
     async def poll(self, cursor: str) -> tuple[list[Message], str]:
         """Ask for what came after a place; gives messages and the new place."""

@@ -14,12 +14,23 @@ from collections.abc import Iterable
 
 import httpx
 
+from fond_echo.outside.addresses import address_of
 from fond_echo.outside.errors import ForbiddenAddress, Unreachable
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
-_PORTS = {"http": 80, "https": 443}
-_NAT64 = ipaddress.ip_network("64:ff9b::/96")
+_CARRYING = tuple(map(ipaddress.IPv6Network, ("::/96", "::ffff:0:0:0/96", "64:ff9b::/96")))
+"""Networks whose last 32 bits are an IPv4 address: compatible (RFC 4291 §2.5.5.1), translated
+(RFC 2765), translated by a prefix that everybody knows (RFC 6052)."""
+
+_NOT_PUBLIC = tuple(
+    map(
+        ipaddress.IPv6Network,
+        ("64:ff9b:1::/48", "fec0::/10", "5f00::/16", "3fff::/20", "100::/64", "2001:db8::/32"),
+    )
+)
+"""Translation within an organisation (RFC 8215), old site-local addresses (RFC 3879), segment
+routing (RFC 9602), documentation (RFC 9637, RFC 3849), discard (RFC 6666)."""
 
 
 def plain_address(address: Address) -> Address:
@@ -29,7 +40,7 @@ def plain_address(address: Address) -> Address:
             return address.ipv4_mapped
         if address.sixtofour is not None:
             return address.sixtofour
-        if address in _NAT64:
+        if any(address in network for network in _CARRYING) and int(address) > 1:
             return ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
     return address
 
@@ -37,6 +48,8 @@ def plain_address(address: Address) -> Address:
 def is_public(address: Address) -> bool:
     """Whether an address is reachable over the public internet and by anyone."""
     address = plain_address(address)
+    if any(address in network for network in _NOT_PUBLIC):
+        return False
     return address.is_global and not address.is_multicast
 
 
@@ -54,11 +67,7 @@ class GuardedTransport(httpx.AsyncBaseTransport):
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
         url = request.url
-        if url.scheme not in _PORTS:
-            raise ForbiddenAddress(f"{url.scheme}: is not http or https", where=str(url.host))
-        if url.userinfo:
-            raise ForbiddenAddress("an address must not carry a user name", where=str(url.host))
-        host, port = url.host.lower(), url.port or _PORTS[url.scheme]
+        host, port = address_of(str(url))
         addresses = await self._judged(host, port)
         request.extensions = {**request.extensions, "sni_hostname": host}
         request.headers["Host"] = request.headers.get("Host", url.netloc.decode("ascii"))
@@ -85,7 +94,7 @@ class GuardedTransport(httpx.AsyncBaseTransport):
         loop = asyncio.get_running_loop()
         try:
             found = await loop.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        except OSError as error:
+        except (OSError, UnicodeError) as error:
             raise Unreachable(f"the name {host} does not resolve", where=where) from error
         texts = dict.fromkeys(str(each[4][0]).partition("%")[0] for each in found)
         addresses = [ipaddress.ip_address(text) for text in texts]

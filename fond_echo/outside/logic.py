@@ -7,7 +7,6 @@ import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing
 from dataclasses import dataclass, field
-from urllib.parse import urlsplit
 
 import httpx
 from pydantic import ValidationError
@@ -17,6 +16,7 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import LogicService
+from fond_echo.outside.addresses import address_of
 from fond_echo.outside.errors import LogicFailed
 from fond_echo.outside.secrets import Vault
 
@@ -112,11 +112,10 @@ class LogicCaller:
     async def _parts(
         self, service: LogicService, request: LogicRequest, body: bytes
     ) -> AsyncGenerator[Reply]:
-        address = urlsplit(service.url)
-        port = address.port or (443 if address.scheme == "https" else 80)
         try:
+            host, port = address_of(service.url)
             secrets = [self._vault[name] for name in service.secrets]
-            self._vault.check_hosts(address.hostname or "", port)
+            self._vault.check_hosts(host, port)
             message_id = f"{request.turn.id}.{request.run}"
             headers = signed_headers(secrets, message_id, int(time.time()), body)
             async with aclosing(self._post(service, headers, body)) as answer:
@@ -164,11 +163,11 @@ class LogicCaller:
         except (httpx.TimeoutException, TimeoutError) as error:
             what = f"no answer within {service.seconds:g} s"
             raise LogicFailed(what, where=service.url) from error
-        except httpx.HTTPError as error:
+        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as error:
             reason = str(error) or type(error).__name__
             raise LogicFailed(f"the connection broke: {reason}", where=service.url) from error
         if response.status_code != 200:
-            text = left[:200].decode("utf-8", "replace")
+            text = self._vault.struck(left[:2_000].decode("utf-8", "replace"))[:200]
             raise LogicFailed(f"it answered {response.status_code}: {text}", where=service.url)
         if left.strip() or not in_parts:
             yield left

@@ -15,12 +15,13 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import quote, urlsplit
+from urllib.parse import unquote
 
 import httpx
 
 from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step, Until, json_path
+from fond_echo.outside.addresses import address_of
 from fond_echo.outside.errors import (
     ForbiddenAddress,
     NoAnswer,
@@ -32,6 +33,11 @@ from fond_echo.outside.errors import (
 from fond_echo.outside.oauth import TokenSource
 from fond_echo.outside.secrets import Secrets
 from fond_echo.outside.throttle import Throttle
+
+LOOKED_AT = 20_000
+"""Bytes of an answer in which secrets are looked for before its beginning is recorded."""
+
+HEADER_REMEDY = "put it into the body, or encode it: {{ text | base64 }}"
 
 MOST_ANSWER = 60 * 2**20
 """Bytes of an answer with sound; other answers may have a twentieth."""
@@ -98,6 +104,7 @@ class RequestMachine:
         self._values = dict(values or {})
         own = [_host_and_port(str(v)) for v in self._values.values() if "://" in str(v)]
         self._hosts = frozenset([*hosts, *own])
+        self._own = frozenset(self._values)
 
     async def run(self, steps: Sequence[Step], facts: Mapping[str, Any]) -> Outcome:
         """Make the exchanges of a request, one after another.
@@ -113,6 +120,7 @@ class RequestMachine:
         for step in steps:
             if self._tokens is not None:
                 known["token"] = await self._tokens.token(self._vault)
+                self._vault.hide(known["token"])
             found, received, document = await self._step(step, known, exchanges)
             payload = received or payload
             known |= found
@@ -133,6 +141,7 @@ class RequestMachine:
             except OutsideError as error:
                 exchange.error = self._vault.struck(str(error))
                 error.what = self._vault.struck(error.what)
+                error.where = self._vault.struck(error.where)
                 error.exchanges = exchanges
                 pause = _pause(error, tries)
                 if tries >= step.retry or pause is None:
@@ -158,8 +167,9 @@ class RequestMachine:
             request = self._request(step, url, values, exchange)
         except TemplateFault as error:
             raise WrongAnswer(f"the {step.method} step: {error}") from error
-        parts = urlsplit(url)
-        self._vault.check_hosts(parts.hostname or "", _port(parts.scheme, parts.port))
+        except (httpx.InvalidURL, UnicodeError, ValueError, TypeError) as error:
+            raise WrongAnswer(f"the {step.method} step makes no request: {error}") from error
+        self._vault.check_hosts(*address_of(url))
         exchange.url = self._vault.struck(url)
         most = MOST_ANSWER if step.bytes is True or step.base64 else MOST_ANSWER // 20
         status, kind, body, seconds = await self._send(request, most, step.timeout)
@@ -173,25 +183,18 @@ class RequestMachine:
         declared hosts.
         """
         lone = re.fullmatch(r"\s*\{\{\s*(\w+)\s*\}\}\s*", template)
-        if lone and lone[1] not in self._values:
+        if lone and lone[1] not in self._own:
             url = str(compile_template(template).render(values))
-            try:
-                place = _host_and_port(url)
-            except ValueError as error:
-                raise WrongAnswer(f"{url[:80]!r} is not an address") from error
+            place = _host_and_port(url)
             if place not in self._hosts:
                 raise ForbiddenAddress(
                     f"an answer leads to {place}, which is not declared",
                     remedy="add it to hosts in the description",
                 )
             return url
-        encoded = {
-            name: value if name in self._values else _encoded(value)
-            for name, value in values.items()
-        }
-        url = str(compile_template(template).render(encoded))
-        if "://" not in url:
-            raise WrongAnswer(f"{url[:80]!r} is not a whole address")
+        url = compile_template(template).address(values, self._own)
+        address_of(url)
+        _check_path(url)
         return url
 
     def _request(
@@ -202,13 +205,13 @@ class RequestMachine:
         content: dict[str, Any] = {}
         if step.body_json is not None:
             content["json"] = render_tree(step.body_json, values)
-            exchange.sent = self._vault.struck(_shortened(content["json"]))
+            exchange.sent = _shortened(self._vault.struck(content["json"]))
         elif step.form is not None:
             content["data"] = {k: str(v) for k, v in render_tree(step.form, values).items()}
-            exchange.sent = self._vault.struck(_shortened(content["data"]))
+            exchange.sent = _shortened(self._vault.struck(content["data"]))
         elif step.multipart is not None:
             content["files"], exchange.sent = _multipart(render_tree(step.multipart, values))
-            exchange.sent = self._vault.struck(exchange.sent)
+            exchange.sent = _shortened(self._vault.struck(exchange.sent))
         elif isinstance(step.bytes, str):
             payload = compile_template(step.bytes).render(values)
             if not isinstance(payload, Payload):
@@ -224,7 +227,10 @@ class RequestMachine:
         text = self._vault[value.secret] if isinstance(value, SecretRef) else None
         if text is None:
             text = str(render_tree(value, values))
-        return re.sub(r"[\r\n]", "", text)
+        text = re.sub(r"[\r\n\0]", "", text)
+        if not text.isascii():
+            raise WrongAnswer("a header has characters that are not ASCII", remedy=HEADER_REMEDY)
+        return text
 
     async def _send(
         self, request: httpx.Request, most: int, seconds: float
@@ -257,6 +263,8 @@ class RequestMachine:
         except httpx.HTTPError as error:
             reason = str(error) or type(error).__name__
             raise NoAnswer(f"the connection broke: {reason}", where=where) from error
+        except (httpx.InvalidURL, UnicodeError, ValueError) as error:
+            raise WrongAnswer(f"no request can be made: {error}", where=where) from error
         kind = response.headers.get("content-type", "")
         return response.status_code, kind, bytes(body), time.monotonic() - begun
 
@@ -265,7 +273,7 @@ class RequestMachine:
     ) -> tuple[dict[str, Any], Payload | None, Any]:
         carries_bytes = step.bytes is True
         if status >= 300:
-            text = self._vault.struck(body[:300].decode("utf-8", "replace"))
+            text = self._text_of(body, 300)
             exchange.received = text
             more = " (redirects are not followed)" if status < 400 else ""
             if status == 401 and self._tokens is not None:
@@ -280,13 +288,13 @@ class RequestMachine:
             media_type = kind.partition(";")[0] or "application/octet-stream"
             return {}, Payload(body, media_type), None
         if not step.take and step.base64 is None and step.until is None:
-            exchange.received = self._vault.struck(body[:500].decode("utf-8", "replace"))
+            exchange.received = self._text_of(body, 500)
             return {}, None, _json_or_none(body)
         try:
             document = httpx.Response(200, content=body).json()
-        except ValueError as error:
+        except (ValueError, RecursionError) as error:
             raise WrongAnswer("the answer is not JSON", where=exchange.url) from error
-        exchange.received = self._vault.struck(_shortened(document))
+        exchange.received = _shortened(self._vault.struck(document))
         if step.until and str(taken(document, step.until.path)) != step.until.is_:
             return {}, None, document
         facts = {name: taken(document, path) for name, path in step.take.items()}
@@ -294,6 +302,10 @@ class RequestMachine:
         if missing:
             raise WrongAnswer(f"nothing at {', '.join(missing)} in the answer", where=exchange.url)
         return facts, self._from_base64(step, document) if step.base64 else None, document
+
+    def _text_of(self, body: bytes, most: int) -> str:
+        """The beginning of an answer as it is recorded: struck out before it is cut."""
+        return str(self._vault.struck(body[:LOOKED_AT].decode("utf-8", "replace")))[:most]
 
     def _from_base64(self, step: Step, document: Any) -> Payload:
         assert step.base64 is not None
@@ -327,7 +339,7 @@ def _is_done(until: Until, document: Any, exchange: Exchange, exchanges: list[Ex
 def _json_or_none(body: bytes) -> Any:
     try:
         return json.loads(body)
-    except ValueError:
+    except (ValueError, RecursionError):
         return None
 
 
@@ -351,23 +363,20 @@ def _multipart(fields: Mapping[str, Any]) -> tuple[list[tuple[str, Any]], dict[s
     return files, shown
 
 
-def _encoded(value: Any) -> Any:
-    if isinstance(value, (str, int, float)) and not isinstance(value, bool):
-        return quote(str(value), safe="")
-    if isinstance(value, Mapping):
-        return {key: _encoded(each) for key, each in value.items()}
-    return value
-
-
-def _port(scheme: str, port: int | None) -> int:
-    return port or (443 if scheme == "https" else 80)
+def _check_path(url: str) -> None:
+    """Refuse an address whose path leads upwards: a value would reach what it must not. Raises
+    ForbiddenAddress."""
+    path = url.partition("://")[2].partition("?")[0].partition("#")[0].partition("/")[2]
+    if any(unquote(unquote(segment)) in (".", "..") for segment in path.split("/")):
+        raise ForbiddenAddress(
+            "a value makes the address lead elsewhere: it has a segment . or ..",
+            remedy="let only ids into addresses",
+        )
 
 
 def _host_and_port(url: str) -> str:
-    parts = urlsplit(url)
-    if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise ValueError(f"{url!r} is not an http address")
-    return f"{parts.hostname}:{_port(parts.scheme, parts.port)}"
+    host, port = address_of(url)
+    return f"{host}:{port}"
 
 
 def _shortened(document: Any, most: int = 400) -> Any:

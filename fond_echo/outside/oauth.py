@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from dataclasses import dataclass
-from urllib.parse import urlsplit
 
 import httpx
 
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.description import ClientCredentials
+from fond_echo.outside.addresses import address_of
 from fond_echo.outside.errors import NoAnswer, Refused, Unreachable, WrongAnswer
 from fond_echo.outside.secrets import Secrets
 
@@ -48,12 +48,11 @@ class TokenSource:
 
     async def _ask(self, vault: Secrets) -> _Token:
         said = self._credentials
-        url = str(compile_template(said.token_url).render(self._values))
-        parts = urlsplit(url)
+        own = frozenset(self._values)
+        url = compile_template(said.token_url).address(self._values, own)
+        host, port = address_of(url)
         secret = vault[said.secret]
-        vault.check_hosts(
-            parts.hostname or "", parts.port or (443 if parts.scheme == "https" else 80)
-        )
+        vault.check_hosts(host, port)
         form = {
             "grant_type": "client_credentials",
             "client_id": str(compile_template(said.client_id).render(self._values)),

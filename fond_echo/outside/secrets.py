@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import base64
+import json
+import re
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, Protocol
+from urllib.parse import quote, quote_plus
 
 from fond_echo.outside.errors import SecretMisused
 
@@ -30,6 +35,8 @@ class Secrets(Protocol):
 
     def check_hosts(self, host: str, port: int) -> None: ...
 
+    def hide(self, value: str) -> None: ...
+
     def struck(self, value: Any) -> Any: ...
 
 
@@ -41,6 +48,7 @@ class Vault:
 
     def __init__(self, secrets: Mapping[str, Secret]) -> None:
         self._secrets = dict(secrets)
+        self._hidden: set[str] = set()
         self.used: set[str] = set()
 
     def apart(self) -> Vault:
@@ -70,15 +78,59 @@ class Vault:
                     remedy=f"it is bound to {allowed}",
                 )
 
+    def hide(self, value: str) -> None:
+        """Strike out another value too, such as a token that was got with a secret."""
+        self._hidden.add(value)
+
     def struck(self, value: Any) -> Any:
-        """The value with every secret's text struck out, in strings at any depth."""
-        if isinstance(value, str):
-            for secret in self._secrets.values():
-                if secret.value:
-                    value = value.replace(secret.value, STRUCK)
-            return value
-        if isinstance(value, Mapping):
-            return {key: self.struck(each) for key, each in value.items()}
-        if isinstance(value, list):
-            return [self.struck(each) for each in value]
-        return value
+        """The value with every secret struck out, in texts and keys at any depth, in whatever form
+        it travels: as it is, in capitals, escaped, percent-encoded, in base64 or hexadecimal."""
+        pattern = _pattern(frozenset(each.value for each in self._secrets.values()) | self._hidden)
+        return _struck(value, pattern) if pattern is not None else value
+
+
+SHORT = 4
+"""A value with fewer characters is only struck out as it is."""
+
+
+@lru_cache(maxsize=64)
+def _pattern(values: frozenset[str]) -> re.Pattern[str] | None:
+    forms = {form for value in values if value for form in _forms(value)}
+    if not forms:
+        return None
+    longest_first = sorted(forms, key=lambda form: (-len(form), form))
+    return re.compile("|".join(map(re.escape, longest_first)), re.IGNORECASE)
+
+
+def _forms(value: str) -> Iterator[str]:
+    """The texts in which a value can stand."""
+    yield value
+    if len(value) < SHORT:
+        return
+    data = value.encode("utf-8", "replace")
+    yield json.dumps(value)[1:-1]
+    yield json.dumps(value, ensure_ascii=False)[1:-1]
+    yield json.dumps(value)[1:-1].replace("/", "\\/")
+    yield quote(value, safe="")
+    yield quote(value)
+    yield quote_plus(value)
+    yield data.hex()
+    for before in range(3):
+        # Behind one or two other bytes it is written with other letters; those at its ends are
+        # mixed with its neighbours.
+        text = base64.b64encode(bytes(before) + data).decode().rstrip("=")
+        spare = (len(data) + before) % 3
+        inner = text[-(-before * 8 // 6) : len(text) - (1 if spare else 0)]
+        if len(inner) >= SHORT:
+            yield inner
+            yield inner.translate(str.maketrans("+/", "-_"))
+
+
+def _struck(value: Any, pattern: re.Pattern[str]) -> Any:
+    if isinstance(value, str):
+        return pattern.sub(STRUCK, value)
+    if isinstance(value, Mapping):
+        return {_struck(key, pattern): _struck(each, pattern) for key, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_struck(each, pattern) for each in value]
+    return value

@@ -83,6 +83,11 @@ class Contact(Record):
     erased_at: Mapped[datetime | None]
     first_seen_at: Mapped[datetime] = now_column()
 
+    @property
+    def shown_name(self) -> str:
+        """Its name, or else its id on the network; "erased" where that is all that is known."""
+        return "erased" if self.erased_at is not None else self.name or self.outside_id
+
 
 class Usage(Record):
     """What a contact used on a day."""

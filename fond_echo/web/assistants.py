@@ -12,7 +12,6 @@ from fond_echo.contract.assistants import AssistantFiles, AssistantOut
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE, digest
 from fond_echo.documents.faults import Fault, FaultyFile
-from fond_echo.documents.reading import read_assistant
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
@@ -43,9 +42,10 @@ async def put_draft(
     name: AssistantName, given: AssistantFiles, _: MayBuild, service: TheService
 ) -> AssistantOut:
     """Check an assistant's files and keep them as its draft."""
-    assistant = read_assistant(given.files)
-    if assistant.assistant != name:
-        what = f"the file is of the assistant {assistant.assistant!r}, not {name!r}"
+    found = await service.check(given.files)
+    found.raise_faults()
+    if found.assistant != name:
+        what = f"the file is of the assistant {found.assistant!r}, not {name!r}"
         raise FaultyFile([Fault(MAIN_FILE, 1, 1, what)])
     revision = digest(given.files)
     async with service.database.writing() as session:

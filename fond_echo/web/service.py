@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Annotated
 
@@ -11,6 +12,9 @@ import procrastinate
 from fastapi import Depends, Request
 
 from fond_echo.contract.line import LineSettings
+from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.checking import Report, check
+from fond_echo.isolation import Exhausted, Isolation
 from fond_echo.lines.build import LineBuilder, ReceivingLine
 from fond_echo.outside.secrets import Secret, Vault
 from fond_echo.settings import Settings
@@ -24,8 +28,17 @@ from fond_echo.store.records import Line
 from fond_echo.store.secrets import SecretBox
 from fond_echo.web.feed import EventFeed
 
+CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
+"""What checking an assistant's files may cost."""
+
 LINE_SECONDS = 2.0
 """How long a line read from the database is used before it is read again."""
+
+
+class NotCheckable(FondEchoError):
+    """Files whose check takes too much memory or time."""
+
+    code = "files-not-checkable"
 
 
 @dataclass(frozen=True)
@@ -59,9 +72,20 @@ class Service:
         self.speech = RemoteSpeech(settings.speech_url, settings.speech_token)
         self.ear: Ear = self.speech
         self.decoder: Decoder = GuardedDecoder()
+        self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by line."""
         self._lines: dict[str, Receiving] = {}
+
+    async def check(self, files: Mapping[str, str]) -> Report:
+        """Check an assistant's files where they can do no harm. Raises NotCheckable."""
+        try:
+            return await self._isolation.run(check, dict(files))
+        except Exhausted as error:
+            raise NotCheckable(
+                f"the files could not be checked: {error.what}",
+                remedy="make them smaller and their grammars and templates simpler",
+            ) from error
 
     async def close(self) -> None:
         """Let go of what is held open."""

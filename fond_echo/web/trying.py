@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from datetime import UTC, datetime
 
 from fastapi import APIRouter
@@ -25,9 +26,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import digest
-from fond_echo.documents.faults import Fault, FaultyFile
-from fond_echo.documents.foresight import troubles
-from fond_echo.documents.reading import read_assistant
+from fond_echo.documents.faults import MAX_FAULTS, Fault
 from fond_echo.outside.logic import LogicCaller
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.trying import Hearing, try_out
@@ -48,23 +47,16 @@ class NotAState(FondEchoError):
     code = "request"
 
 
-def _told(faults: list[Fault]) -> list[FaultAt]:
-    return [FaultAt(**vars(each)) for each in faults]
-
-
-def check(files: dict[str, str]) -> Checked:
-    """Every fault; where there is none, what will be trouble."""
-    try:
-        assistant = read_assistant(files)
-    except FaultyFile as error:
-        return Checked(faults=_told(list(error.faults)), troubles=[])
-    return Checked(faults=[], troubles=_told(troubles(assistant, files)))
+def _told(faults: Sequence[Fault]) -> list[FaultAt]:
+    return [FaultAt(**vars(each)) for each in faults[:MAX_FAULTS]]
 
 
 @router.post("/check")
-async def check_files(given: AssistantFiles, _: MayRead) -> Checked:
-    """Check an assistant's files without keeping them."""
-    return await asyncio.to_thread(check, given.files)
+async def check_files(given: AssistantFiles, _: MayBuild, service: TheService) -> Checked:
+    """Check an assistant's files without keeping them: every fault; where there is none, what will
+    be trouble."""
+    found = await service.check(given.files)
+    return Checked(faults=_told(found.faults), troubles=_told(found.troubles))
 
 
 @router.post("/{name}/try")
@@ -73,6 +65,8 @@ async def try_assistant(
 ) -> Tried:
     """What an assistant would answer, and why: each route's score. Nothing is stored or sent."""
     files = given.files or await _draft(service, name)
+    if given.files:
+        (await service.check(given.files)).raise_faults()
     assistant = await asyncio.to_thread(assistant_of, digest(files), files)
     said = Inbound(
         id=new_id(), conversation="try", contact="try", text=given.text,

@@ -1,6 +1,8 @@
 """Checking and trying assistants over the API; a person in a conversation; a contact's memory."""
 
+import asyncio
 import base64
+import time
 
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
@@ -79,6 +81,42 @@ class Trying(WebTest):
             "faults"
         ]
         self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean plover?"))
+
+    async def test_hostile_files_hold_up_nobody(self):
+        main = FILES["assistant.yaml"]
+        pauses, done = [], asyncio.Event()
+
+        async def others() -> None:
+            """What everybody else waits while the files are checked."""
+            while not done.is_set():
+                begun = time.monotonic()
+                self.assertEqual((await self.nobody.get("/health")).status_code, 200)
+                pauses.append(time.monotonic() - begun)
+                await asyncio.sleep(0.01)
+
+        waiting = asyncio.create_task(others())
+        path, faults = "/api/assistants/check", []
+        for name, text in (
+            ("rounded without end", main + "\n# {{ 1|round(-90000000) }}\n"),
+            ("many openings", main.replace("plover", "{{" * 12_000)),
+            ("many unknown keys", main + "\n" + "".join(f"k{n}: 1\n" for n in range(30_000))),
+            ("deep", main + "\nx: " + "[" * 900 + "]" * 900 + "\n"),
+        ):
+            with self.subTest(name):
+                body = {"files": {**FILES, "assistant.yaml": text}}
+                answer = await self.client.post(path, json=body)
+                self.assertIn(answer.status_code, (200, 422), answer.text[:300])
+                faults.append(len(answer.json().get("faults", ())))
+        done.set()
+        await waiting
+        self.assertLessEqual(max(faults), 100)
+        self.assertLess(max(pauses), 5.0)
+
+    async def test_a_key_that_reads_checks_nothing(self):
+        made = (await self.client.post("/api/keys", json={"name": "r", "scopes": ["read"]})).json()
+        reader = self.with_key(made["key"])
+        answer = await reader.post("/api/assistants/check", json={"files": FILES})
+        self.assertEqual(answer.status_code, 403)
 
     async def test_back_to_an_earlier_revision(self):
         (first,) = (await self.client.get("/api/assistants/harbour-desk/revisions")).json()

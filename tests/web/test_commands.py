@@ -215,7 +215,7 @@ class Lines(Commands):
         self.assertNotIn("Pell", await self.says("line", "memory", "skerry", "isla"))
         await self.says("line", "erase", "skerry", "isla")
         (left,) = (await self.told("turn", "list"))["items"]
-        self.assertEqual((left["text"], left["contact_name"]), ("", "isla"))
+        self.assertEqual((left["text"], left["contact_name"]), ("", "erased"))
 
 
 class Turns(Commands):
@@ -275,8 +275,10 @@ class Calls(Commands):
         self.assertIn("960147", listed)
         self.assertIn("asked", listed)
         id = out["id"]
-        self.assertIn("960147", await self.says("call", "show", id[-8:], "--line", "exchange"))
-        out = await self.says("call", "end", id[-8:], "--line", "exchange")
+        listed = (await self.says("call", "list", "exchange")).split()
+        short = next(each for each in listed if id.endswith(each))
+        self.assertIn("960147", await self.says("call", "show", short))
+        out = await self.says("call", "end", short)
         self.assertIn("is being ended", out)
         async with self.database.reading() as session:
             self.assertEqual(await records.waiting(session, "exchange"), ([id], False))

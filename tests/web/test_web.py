@@ -261,7 +261,10 @@ class Arriving(WebTest):
 
 class Sounding(WebTest):
     async def test_ranges(self):
-        ref = await self.service.clips.keep(bytes(range(100)), "audio/ogg", "fetched")
+        await self.fill()
+        await self.send({"posts": [self.post()]})
+        (turn,) = [each["id"] for each in (await self.client.get("/api/turns")).json()["items"]]
+        ref = await self.service.clips.keep(turn, bytes(range(100)), "audio/ogg", "fetched")
         path = f"/api/clips/{ref.id}/sound"
         whole = await self.client.get(path)
         self.assertEqual(

@@ -17,6 +17,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
 from typing import Any
+from urllib.parse import quote
 
 from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError, nodes
 from jinja2.exceptions import UndefinedError
@@ -31,6 +32,7 @@ MOST_STEPS = 20_000
 MOST_SECONDS = 0.5
 MOST_SOURCE = 50_000
 LARGEST_NUMBER = 10**15
+MAX_DIGITS = 15
 
 
 class TemplateFault(FondEchoError):
@@ -66,12 +68,43 @@ def _counted(values: Iterable[Any]) -> Iterator[Any]:
         yield value
 
 
+TOO_LARGE = f"a value grows over {MOST_OUTPUT:,} characters or items"
+
+
 def _sized(value: Any) -> Any:
-    if isinstance(value, (str, bytes, list, tuple)) and len(value) > MOST_OUTPUT:
-        raise TemplateFault(f"a value grows over {MOST_OUTPUT:,} characters or items")
+    if isinstance(value, (str, bytes, list, tuple, dict)) and len(value) > MOST_OUTPUT:
+        raise TemplateFault(TOO_LARGE)
     if isinstance(value, (int, float)) and abs(value) > LARGEST_NUMBER:
         raise TemplateFault("a number grows over 10^15")
     return value
+
+
+def _written_size(value: Any, left: int = MOST_OUTPUT) -> int:
+    """About how many characters a value takes when it is written, with all that is in it: known
+    before it is written. Raises TemplateFault where it is too many."""
+    size = 2
+    if isinstance(value, str):
+        size += len(value)
+    elif isinstance(value, Mapping):
+        for key, each in value.items():
+            size += _written_size(key, left - size) + _written_size(each, left - size)
+    elif isinstance(value, (list, tuple, set, frozenset)):
+        for each in value:
+            size += _written_size(each, left - size)
+    if size > left:
+        raise TemplateFault(TOO_LARGE)
+    return size
+
+
+def _measured(value: Any) -> Any:
+    """A value that is about to be written."""
+    if isinstance(value, (Mapping, list, tuple, set, frozenset)):
+        _written_size(value)
+    return _sized(value)
+
+
+def _string(value: Any) -> str:
+    return str(_measured(value))
 
 
 def _plain(value: Any) -> Any:
@@ -80,7 +113,7 @@ def _plain(value: Any) -> Any:
         str(value)  # raises UndefinedError, which names it
     if callable(value) or type(value).__module__.startswith("jinja2"):
         raise TemplateFault("the template gives something to call instead of a value")
-    return value
+    return str(value) if isinstance(value, Verbatim) else value
 
 
 def _numbers_only(name: str, left: Any, right: Any) -> None:
@@ -89,14 +122,21 @@ def _numbers_only(name: str, left: Any, right: Any) -> None:
 
 
 def _join(values: Iterable[Any], between: str = "") -> str:
-    return str(_sized(between.join(str(value) for value in _counted(values))))
+    parts: list[str] = []
+    size = 0
+    for value in _counted(values):
+        parts.append(_string(value))
+        size += len(parts[-1]) + len(between)
+        if size > MOST_OUTPUT + len(between):
+            raise TemplateFault(TOO_LARGE)
+    return str(between).join(parts)
 
 
 def _replace(value: Any, old: str, new: str) -> str:
-    text = str(value)
+    text = _string(value)
     grown = len(text) + text.count(old) * (len(new) - len(old)) if old else len(text) * len(new)
     if grown > MOST_OUTPUT:
-        raise TemplateFault(f"a value grows over {MOST_OUTPUT:,} characters or items")
+        raise TemplateFault(TOO_LARGE)
     return str(text.replace(old, new))
 
 
@@ -120,15 +160,37 @@ def _base64(value: Any) -> str:
     return base64.b64encode(data if isinstance(data, bytes) else str(data).encode()).decode()
 
 
+def _round(number: Any, digits: int = 0) -> Any:
+    if abs(digits) > MAX_DIGITS:
+        raise TemplateFault(f"a number is rounded to at most {MAX_DIGITS} digits")
+    return round(number, digits) if digits else round(number)
+
+
 def _day(value: Any) -> str:
     """A date as it is said: Friday, 27 November."""
     at = value if hasattr(value, "strftime") else datetime.fromisoformat(str(value))
     return f"{at:%A}, {at.day} {at:%B}"
 
 
+class Verbatim(str):
+    """A text that goes into an address as it is."""
+
+    __slots__ = ()
+
+
+def _path(value: Any) -> Verbatim:
+    """A path, each of its segments percent-encoded and the slashes between them kept."""
+    return Verbatim(quote(_string(value), safe="/"))
+
+
+def _in_an_address(value: Any) -> str:
+    """What stands for a value in an address: percent-encoded, whatever it is made of."""
+    return value if isinstance(value, Verbatim) else quote(_string(value), safe="")
+
+
 FILTERS: dict[str, Callable[..., Any]] = {
     "base64": _base64,
-    "capitalize": lambda text: str(text)[:1].upper() + str(text)[1:],
+    "capitalize": lambda text: _string(text)[:1].upper() + _string(text)[1:],
     "date": lambda at: f"{at:%Y-%m-%d}",
     "day": _day,
     "default": _default,
@@ -139,20 +201,21 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "last": lambda values: list(_counted(values))[-1] if values else None,
     "length": len,
     "list": lambda values: list(_counted(values)),
-    "lower": lambda text: str(text).lower(),
+    "lower": lambda text: _string(text).lower(),
     "max": lambda values: max(_counted(values)),
     "min": lambda values: min(_counted(values)),
+    "path": _path,
     "points": _points,
     "range": scaled,
     "replace": _replace,
-    "round": lambda number, digits=0: round(number, digits) if digits else round(number),
+    "round": _round,
     "sort": _ordered,
-    "string": str,
+    "string": _string,
     "sum": lambda values: sum(_counted(values)),
     "time": lambda at: f"{at:%H:%M}",
-    "title": lambda text: str(text).title(),
-    "trim": lambda text: str(text).strip(),
-    "upper": lambda text: str(text).upper(),
+    "title": lambda text: _string(text).title(),
+    "trim": lambda text: _string(text).strip(),
+    "upper": lambda text: _string(text).upper(),
 }
 """What may stand behind a bar. `date`, `time` and `day` write an instant down; `points` and `range`
 shape a waveform for a network's field."""
@@ -191,8 +254,13 @@ class _Counting(NodeTransformer):
 class _Environment(ImmutableSandboxedEnvironment):
     intercepted_binops = frozenset(("+", "*", "**", "%"))
 
-    def __init__(self) -> None:
-        super().__init__(undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True)
+    def __init__(self, finalize: Callable[[Any], Any] = _measured) -> None:
+        # Not optimized: constants would be worked out while a template is compiled, outside of any
+        # budget.
+        super().__init__(
+            undefined=StrictUndefined, autoescape=False, keep_trailing_newline=True,
+            optimized=False, finalize=finalize,
+        )  # fmt: skip
         self.globals = {"range": _numbers}
         self.filters = {**FILTERS, "_counted": _counted, "_concat": _join}
 
@@ -225,7 +293,8 @@ def _numbers(*bounds: int) -> list[int]:
 
 
 _environment = _Environment()
-_LONE = re.compile(r"\s*\{\{((?:(?!\}\}|\{\{).)*)\}\}\s*", re.DOTALL)
+_addresses = _Environment(_in_an_address)
+_LONE = re.compile(r"\s*\{\{-?((?:(?!\}\}|\{\{).)*?)-?\}\}\s*", re.DOTALL)
 
 
 @dataclass(frozen=True)
@@ -246,9 +315,12 @@ class Template:
         Raises:
             TemplateFault: a name without a value, or work over the budget.
         """
+        return self._within_budget(lambda: self._evaluate(values))
+
+    def _within_budget(self, work: Callable[[], Any]) -> Any:
         token = _budget.set(_Budget(time.monotonic() + MOST_SECONDS))
         try:
-            return self._evaluate(values)
+            return work()
         except TemplateFault:
             raise
         except UndefinedError as error:
@@ -260,11 +332,28 @@ class Template:
         finally:
             _budget.reset(token)
 
+    def address(self, values: Mapping[str, Any], own: frozenset[str]) -> str:
+        """The template as an address: every value percent-encoded, but those of our own.
+
+        Args:
+            own: names of values that go in as they are, such as the base of all addresses.
+
+        Raises:
+            TemplateFault: as `render`.
+        """
+        known = {
+            name: Verbatim(value) if name in own and isinstance(value, str) else value
+            for name, value in values.items()
+        }
+        return str(self._within_budget(lambda: self._written(_address_of(self.source), known)))
+
     def _evaluate(self, values: Mapping[str, Any]) -> Any:
         expression, template = _compiled(self.source)
         if expression is not None:
-            return _plain(expression(**values))
-        assert template is not None
+            return _plain(expression.make_module(dict(values)).lone)
+        return self._written(template, values)
+
+    def _written(self, template: Any, values: Mapping[str, Any]) -> str:
         parts: list[str] = []
         size = 0
         for part in template.generate(**values):
@@ -278,9 +367,16 @@ class Template:
 @lru_cache(maxsize=4_096)
 def _compiled(source: str) -> tuple[Any, Any]:
     lone = _LONE.fullmatch(source)
-    if lone:
-        return _environment.compile_expression(lone[1], undefined_to_none=False), None
+    if lone and "%}" not in lone[1] and "{%" not in lone[1]:
+        # A lone expression keeps its type; it is compiled as part of a template, so that all that
+        # holds for templates holds for it.
+        return _environment.from_string("{% set lone = (" + lone[1] + ") %}"), None
     return None, _environment.from_string(source)
+
+
+@lru_cache(maxsize=4_096)
+def _address_of(source: str) -> Any:
+    return _addresses.from_string(source)
 
 
 @lru_cache(maxsize=4_096)

@@ -35,6 +35,7 @@ class Filters(unittest.TestCase):
         ("lower", "{{ a | lower }}", {"a": "PELL"}, "pell"),
         ("max", "{{ a | max }}", {"a": [3, 9, 4]}, 9),
         ("min", "{{ a | min }}", {"a": [3, 9, 4]}, 3),
+        ("path", "{{ a | path }}", {"a": "notes/the 1.ogg"}, "notes/the%201.ogg"),
         ("points", "{{ a | points(2) | length }}", {"a": [0.1, 0.2, 0.3, 0.4]}, 2),
         ("range", "{{ a | range(0, 100) }}", {"a": [0.0, 0.5, 1.0]}, [0, 50, 100]),
         ("replace", "{{ a | replace('e', 'o') }}", {"a": "pell"}, "poll"),

@@ -1,4 +1,5 @@
 import time
+import tracemalloc
 import unittest
 
 from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
@@ -62,6 +63,36 @@ class Bounds(unittest.TestCase):
         )
         for source in hostile:
             self.assert_bounded(source, text="a" * 20_000)
+
+    def test_memory_is_bounded(self):
+        doubling = "".join("{% set a = [a, a] %}" for _ in range(60))
+        hostile = (
+            "{% set a = [text] %}" + doubling + "{{ a }}",
+            "{% set a = [text] %}" + doubling + "{{ a | string }}",
+            "{% set a = [text] %}" + doubling + "{{ a | join }}",
+            "{{ " + "[" * 12 + "text" + (", text" * 40 + "]") * 12 + " | join }}",
+            "{{ range(20000) | join(text) }}",
+            "{% for n in range(20000) %}{{ text }}{% endfor %}",
+            "{{ [text, text, text, text, text, text, text] | join ~ text }}",
+            "{{ (text ~ text ~ text ~ text ~ text) ~ text }}",
+            "{{ text | replace('', text) | replace('a', text) }}",
+            "{{ {text: [text] } | string | replace('a', text) }}",
+            "{{ range(20000) | list | string | replace(', ', text) }}",
+            "{{ " + " ~ ".join(["text"] * 4_000) + " }}",
+        )
+        for source in hostile:
+            tracemalloc.start()
+            try:
+                self.assert_bounded(source, text="a" * 20_000)
+                self.assertLess(tracemalloc.get_traced_memory()[1], 40 * 2**20, source[:80])
+            finally:
+                tracemalloc.stop()
+
+    def test_a_lone_expression_is_bounded_like_any_other(self):
+        for source in ("{{ 'x' ~ text }}", "{{ [text] * 9 }}", "{{ 1 | round(-90000000) }}"):
+            self.assert_bounded(source, text="a" * 100_000)
+        self.assertEqual(render("{{- [1, text | length] -}}", text="abc"), [1, 3])
+        self.assertEqual(render("{{ -n }}", n=4), -4)
 
     def test_nothing_out_of_reach_is_reached(self):
         for source in (
