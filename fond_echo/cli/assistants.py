@@ -9,7 +9,7 @@ from typing import Any
 
 from fond_echo.cli import trying
 from fond_echo.cli.files import text_in
-from fond_echo.cli.output import add_json, add_service, print_json, service, table
+from fond_echo.cli.output import MixedParser, add_json, add_service, print_json, service, table
 from fond_echo.core.errors import FondEchoError
 
 SUFFIXES = frozenset((".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt"))
@@ -23,7 +23,9 @@ class NoFolder(FondEchoError):
 
 def add(commands: Any) -> None:
     assistant = commands.add_parser("assistant", help="check, put and publish assistants")
-    verbs = assistant.add_subparsers(dest="verb", required=True, metavar="VERB")
+    verbs = assistant.add_subparsers(
+        dest="verb", required=True, metavar="VERB", parser_class=MixedParser
+    )
     check = verbs.add_parser("check", help="find every fault in an assistant's files")
     check.add_argument("folder", type=Path)
     add_json(check)

@@ -16,7 +16,7 @@ def add(commands: Any) -> None:
     put = verbs.add_parser("put", help="store a secret; its value is read from standard input")
     put.add_argument("name")
     put.add_argument("--host", action="append", default=[], metavar="HOST[:PORT]",
-                     help="where it may be sent; give it again for more")  # fmt: skip
+                     help="where it may be sent; again, or with commas, for more")  # fmt: skip
     add_service(put)
     put.set_defaults(run=_put)
     listing = verbs.add_parser("list", help="names and hosts of all secrets")
@@ -51,8 +51,9 @@ def _put(options: argparse.Namespace) -> int:
     if not value:
         print("fond-echo: the secret is empty", file=sys.stderr)
         return 2
+    hosts = [host for given in options.host for host in given.replace(",", " ").split()]
     with service(options) as echo:
-        kept = echo.put_secret(options.name, value, options.host)
+        kept = echo.put_secret(options.name, value, hosts)
     if options.json:
         print_json(kept)
     else:

@@ -18,6 +18,21 @@ from fond_echo.core.errors import FondEchoError
 UNREACHABLE = 3
 
 
+class MixedParser(argparse.ArgumentParser):
+    """A parser whose options may stand between and behind its positional arguments."""
+
+    _within = False
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        if self._within:
+            return super().parse_known_args(args, namespace)
+        self._within = True
+        try:
+            return self.parse_known_intermixed_args(args, namespace)
+        finally:
+            self._within = False
+
+
 def add_json(command: argparse.ArgumentParser) -> None:
     command.add_argument("--json", action="store_true", help="print JSON")
 

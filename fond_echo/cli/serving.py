@@ -24,7 +24,11 @@ def add(commands: Any) -> None:
     settings.set_defaults(run=_settings)
     demo = commands.add_parser("demo", help="run the service in a small made-up world")
     demo.add_argument("--fresh", action="store_true", help="begin with an empty world")
-    demo.add_argument("--tour", action="store_true", help="play a passenger, check, and stop")
+    demo.add_argument(
+        "--tour",
+        action="store_true",
+        help="play a passenger in a world of its own, check, and stop",
+    )
     demo.add_argument("--folder", default=".demo", help="where the demo keeps its data (.demo)")
     demo.set_defaults(run=_demo)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -63,7 +64,7 @@ We are at the old rope works, behind the harbour master's house. The door is on 
 STEPS = """\
 Made {folder}. What is still to be connected:
   1. your own words, in assistant.yaml and pages/: fond-echo assistant check {folder}
-  2. a talk with it, here in the terminal:         fond-echo assistant try {folder}
+  2. a talk with it, here in the terminal:         fond-echo assistant try {there}
   3. your business logic, where words are not enough: logic: in assistant.yaml
   4. the service:  fond-echo assistant put {folder} --publish
   5. a line:       fond-echo line add front-door --kind page --assistant {name}"""
@@ -80,7 +81,9 @@ def add(verbs: Any) -> None:
     new.add_argument("folder", type=Path)
     new.set_defaults(run=_new)
     trying = verbs.add_parser("try", help="talk with an assistant, and see why it answers so")
-    trying.add_argument("assistant", help="a folder, or the name of one in the service")
+    trying.add_argument(
+        "assistant", help="the name of one in the service, or a folder such as ./desk"
+    )
     trying.add_argument("said", nargs="*", help="what is said; without it, lines from the terminal")
     trying.add_argument("--scores", action="store_true", help="also what the other routes scored")
     add_service(trying)
@@ -97,13 +100,14 @@ def _new(options: argparse.Namespace) -> int:
     words = {"name": name, "title": title, "folder": folder}
     (folder / "assistant.yaml").write_text(STARTER.format(**words), "utf-8")
     (folder / "pages" / "about.md").write_text(PAGE.format(**words), "utf-8")
-    print(STEPS.format(**words))
+    there = folder if len(folder.parts) > 1 else f"./{folder}"
+    print(STEPS.format(**words, there=there))
     return 0
 
 
 def _try(options: argparse.Namespace) -> int:
     said = options.said or (line.rstrip("\n") for line in _lines())
-    answer = _in_the_service(options) if not Path(options.assistant).is_dir() else _here(options)
+    answer = _here(options) if _is_a_folder(options.assistant) else _in_the_service(options)
     state: dict[str, Any] = {}
     for text in said:
         told = answer(text, state)
@@ -113,6 +117,11 @@ def _try(options: argparse.Namespace) -> int:
             continue
         _show(told, options.scores)
     return 0
+
+
+def _is_a_folder(given: str) -> bool:
+    """Whether a folder is meant: a name alone is an assistant's in the service."""
+    return given in (".", "..") or "/" in given or os.sep in given
 
 
 def _lines() -> Any:
@@ -169,8 +178,13 @@ def _in_the_service(options: argparse.Namespace) -> Any:
     from fond_echo.cli.output import service
 
     def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
-        with service(options) as echo:
-            return echo.try_assistant(options.assistant, text, state).model_dump(mode="json")
+        try:
+            with service(options) as echo:
+                return echo.try_assistant(options.assistant, text, state).model_dump(mode="json")
+        except FondEchoError as error:
+            if Path(options.assistant).is_dir():
+                error.remedy = f"for the folder here, write ./{options.assistant}"
+            raise
 
     return answer
 

@@ -7,6 +7,7 @@ import secrets
 import shutil
 import socket
 import sys
+import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -26,6 +27,7 @@ PORTS = {
 }  # fmt: skip
 
 
+STARTING = "Fond Echo: starting PostgreSQL, speech, web, work, and the demo's outsiders …"
 CALL = ".venv/bin/fond-echo dial"
 
 
@@ -87,7 +89,10 @@ def world(folder: Path) -> Iterator[World]:
         data=folder.resolve(),
         port=_port("web"),
         speech_port=_port("speech"),
-        private_hosts=[host(each) for each in (places.network, places.second, places.logic)],
+        private_hosts=[
+            *Settings().private_hosts,
+            *(host(each) for each in (places.network, places.second, places.logic)),
+        ],
         first_key=key,
     )
     with with_database(settings) as (ready, servers):
@@ -139,18 +144,14 @@ def _outsiders(places: Places) -> list[Part]:
 
 
 def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
-    """Run the demo until Ctrl-C, or for the length of a tour."""
+    """Run the demo until Ctrl-C, or for the length of a tour, which has a world of its own."""
+    if tour:
+        return _tour()
     if fresh:
-        shutil.rmtree(folder, ignore_errors=True)
-        shutil.rmtree(reachable_folder(folder.resolve() / "postgres"), ignore_errors=True)
-    say("Fond Echo: starting PostgreSQL, speech, web, work, and the demo's outsiders …")
+        _clear(folder)
+    say(STARTING)
     with world(folder) as running:
         address, key = running.settings.address, running.key
-        if tour:
-            from fond_echo.demo.tour import Tour
-
-            with FondEcho(address, key) as echo:
-                return Tour(echo, running, say).run()
         say()
         say(f"  Console             {address}")
         say(f"  Key to sign in      {key}")
@@ -166,6 +167,26 @@ def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
         running.supervisor.watch()
         say("Stopping …")
     return 0
+
+
+def _tour() -> int:
+    """Play the tour in a new world, which is removed where all of it was right."""
+    from fond_echo.demo.tour import Tour
+
+    folder = Path(tempfile.mkdtemp(prefix="fond-echo-tour-"))
+    say(STARTING)
+    with world(folder) as running, FondEcho(running.settings.address, running.key) as echo:
+        failed = Tour(echo, running, say).run()
+    if failed:
+        say(f"Its world is kept: fond-echo demo --folder {folder}")
+    else:
+        _clear(folder)
+    return failed
+
+
+def _clear(folder: Path) -> None:
+    shutil.rmtree(folder, ignore_errors=True)
+    shutil.rmtree(reachable_folder(folder.resolve() / "postgres"), ignore_errors=True)
 
 
 def _program() -> str:

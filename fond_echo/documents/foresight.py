@@ -26,7 +26,8 @@ def troubles(assistant: AssistantFile, files: Mapping[str, str]) -> list[Fault]:
     long to be listened to. Told at their places, like faults."""
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     found = [*_strays(assistant, source), *_same_sounds(assistant, files, source)]
-    return sorted([*found, *_long_replies(assistant, source)])
+    return sorted([*found, *_long_replies(assistant, source),
+                   *_unasked(assistant, source)])  # fmt: skip
 
 
 def _strays(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
@@ -85,3 +86,12 @@ def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
             where = (*path, "spoken" if reply.spoken else "text")
             what = f"spoken, this is {words} words long"
             yield source.fault(where, what, "add spoken: with less, or sentences: 2")
+
+
+def _unasked(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
+    """Words that read a request back, where nothing is to be confirmed."""
+    for place, route in enumerate(assistant.routes):
+        if route.read_back and not any(slot.confirm for slot in route.slots.values()):
+            what = f"read_back of {route.route} is never said: none of its slots is to be confirmed"
+            path = ("routes", place, "read_back")
+            yield source.fault(path, what, "write confirm: true under a slot, or leave it out")

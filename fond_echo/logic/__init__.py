@@ -10,10 +10,21 @@ async def next_sailing(asked: LogicRequest) -> str:
 """
 
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.reply import Ask, Attachment, Choice, End, HandOver, Reply
-from fond_echo.logic.service import Logic, UnknownAction
+from fond_echo.contract.reply import (
+    Announce,
+    Ask,
+    Attachment,
+    Choice,
+    End,
+    HandOver,
+    RecordMessage,
+    Reply,
+    Transfer,
+)
+from fond_echo.logic.service import Logic, NotAReply, UnknownAction
 
 __all__ = [
+    "Announce",
     "Ask",
     "Attachment",
     "Choice",
@@ -21,6 +32,9 @@ __all__ = [
     "HandOver",
     "Logic",
     "LogicRequest",
+    "NotAReply",
+    "RecordMessage",
     "Reply",
+    "Transfer",
     "UnknownAction",
 ]

@@ -19,7 +19,10 @@ from fond_echo.core.errors import FondEchoError
 
 log = logging.getLogger("fond_echo.logic")
 
-Answering = Callable[[LogicRequest], Awaitable[Reply | str] | AsyncIterator[Reply | str]]
+Answer = Reply | str | Mapping[str, Any]
+"""What a function may answer: a reply, its words, or its fields."""
+
+Answering = Callable[[LogicRequest], Awaitable[Answer] | AsyncIterator[Answer]]
 Scope = Mapping[str, Any]
 Receive = Callable[[], Awaitable[Mapping[str, Any]]]
 Send = Callable[[dict[str, Any]], Awaitable[None]]
@@ -28,6 +31,12 @@ _Response = tuple[int, bytes, AsyncIterator[bytes] | None]
 
 MOST_BODY = 2_000_000
 REMEMBERED = 1_000
+
+
+class NotAReply(FondEchoError):
+    """A function answered something that is no reply."""
+
+    code = "action-not-answered"
 
 
 class UnknownAction(FondEchoError):
@@ -54,8 +63,9 @@ class Logic:
         self._answered: Recent[str, list[bytes]] = Recent(REMEMBERED)
 
     def answers(self, action: str) -> Callable[[Answering], Answering]:
-        """Let a function answer an action. It gets the turn, and returns words or a Reply; or it
-        yields several, and each is spoken as soon as it is there."""
+        """Let a function answer an action. It gets the turn, and returns words, a Reply, or
+        a reply's fields as a dict; or it yields several, and each is spoken as soon as it is
+        there."""
 
         def keep(function: Answering) -> Answering:
             self._functions[action] = function
@@ -72,6 +82,7 @@ class Logic:
 
         Raises:
             UnknownAction: no function answers it.
+            NotAReply: the function's answer is none.
         """
         asked = LogicRequest(
             action=action,
@@ -93,9 +104,9 @@ class Logic:
         answer = function(asked)
         if isinstance(answer, AsyncIterator):
             async for part in answer:
-                yield _reply(part)
+                yield _reply(asked.action, part)
         else:
-            yield _reply(await answer)
+            yield _reply(asked.action, await answer)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] == "lifespan":
@@ -135,6 +146,9 @@ class Logic:
             second = await anext(answer, None)
         except ValidationError as error:
             return 422, _json({"problem": str(error)}), None
+        except NotAReply as error:
+            log.exception("answering failed")
+            return 500, _json({"problem": str(error)}), None
         except UnknownAction as error:
             return 404, _json({"problem": str(error)}), None
         except Exception:
@@ -165,8 +179,23 @@ async def _again(parts: list[bytes]) -> AsyncIterator[bytes]:
         yield part
 
 
-def _reply(found: Reply | str) -> Reply:
-    return Reply(text=found) if isinstance(found, str) else found
+def _reply(action: str, found: object) -> Reply:
+    """What a function answered, as a reply. Raises NotAReply."""
+    if isinstance(found, Reply):
+        return found
+    if isinstance(found, str):
+        found = {"text": found}
+    if not isinstance(found, Mapping):
+        what = f"{action!r} answered {type(found).__name__}"
+        raise NotAReply(what, remedy="return words, a Reply, or a dict of a reply's fields")
+    try:
+        return Reply.model_validate(dict(found))
+    except ValidationError as error:
+        first = error.errors()[0]
+        path = ".".join(map(str, first["loc"]))
+        what = f"{action!r} answered no reply: {': '.join(filter(None, (path, first['msg'])))}"
+        remedy = f"a reply has {', '.join(Reply.model_fields)}"
+        raise NotAReply(what, remedy=remedy) from error
 
 
 def _json(value: Any) -> bytes:

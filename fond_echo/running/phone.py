@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import errno
 import signal
 from collections.abc import Sequence
 
@@ -15,7 +16,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony import loudness
 from fond_echo.core.telephony.calls import where
 from fond_echo.core.telephony.values import parse_uri
-from fond_echo.documents.phone import RegistrarSpec, read_phone
+from fond_echo.documents.phone import Listening, RegistrarSpec, read_phone
 from fond_echo.lines.phone.house import House
 from fond_echo.lines.phone.prompts import Prompts
 from fond_echo.lines.phone.roles import Speaking
@@ -83,11 +84,24 @@ class Phones:
             speaking = await self._speaking(live)
             server = PhoneServer(line, description, self._house, speaking, passwords)
             await server.start()
-        except (FondEchoError, OSError) as error:
+        except OSError as error:
+            await self._say(line, ("not-connected", self._why_not(error, description.listen)))
+            return
+        except FondEchoError as error:
             await self._say(line, ("not-connected", str(error)))
             return
         self._servers[line.name] = _mark(line), server
         log.info("phone line listens", line=line.name, port=description.listen.port)
+
+    def _why_not(self, error: OSError, wanted: Listening) -> str:
+        """Why a line cannot listen, and what to do."""
+        place = f"{wanted.host}:{wanted.port}"
+        if error.errno != errno.EADDRINUSE:
+            return f"cannot listen on {place}: {error.strerror}"
+        for name, (_, server) in self._servers.items():
+            if server.description.listen.port == wanted.port:
+                return f"the line {name} listens on port {wanted.port}: give this one another port"
+        return f"another program listens on {place}: stop it, or give the line another port"
 
     async def _speaking(self, live: str) -> Speaking:
         """How a line's assistant speaks, in its live revision."""

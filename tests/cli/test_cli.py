@@ -223,9 +223,27 @@ class Assistants(Command):
             self.assertIn(words, out)
         code, _, err = self.run_command("assistant", "new", folder)
         self.assertEqual((code, "has files in it" in err), (1, True))
+        _, out, _ = self.run_command("assistant", "try", "--scores", folder, "when open", "--json")
+        self.assertEqual(json.loads(out)["route"], "opening-hours")
         put_demo("harbour-desk", self.folder / "desk")
         _, out, _ = self.run_command("assistant", "try", self.folder / "desk", "next boat to pell")
         self.assertIn("business logic is not asked here: next-sailing {'island': 'Pell'}", out)
+
+    def test_a_name_alone_is_one_in_the_service(self):
+        self.run_command("assistant", "new", self.folder / "rope-works")
+        with contextlib.chdir(self.folder):
+            code, out, _ = self.run_command("assistant", "try", "./rope-works", "when open")
+            self.assertEqual((code, "We are open from nine" in out), (0, True))
+            nowhere = ("--address", "http://127.0.0.1:9")
+            code, _, err = self.run_command("assistant", "try", "rope-works", "hello", *nowhere)
+        self.assertEqual((code, "for the folder here, write ./rope-works" in err), (3, True), err)
+
+    def test_what_is_read_back_must_be_asked_for(self):
+        self.run_command("assistant", "new", self.folder / "desk")
+        file = self.folder / "desk" / "assistant.yaml"
+        file.write_text(file.read_text().replace("confirm: true", "confirm: false"))
+        code, out, _ = self.run_command("assistant", "check", self.folder / "desk")
+        self.assertEqual((code, "read_back of leave-number is never said" in out), (0, True), out)
 
     def test_trouble_and_schema(self):
         put_demo("harbour-desk", self.folder)

@@ -11,7 +11,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.contract.signatures import BadSignature, signed_headers, verify
 from fond_echo.documents.assistant import LogicService
-from fond_echo.logic import Logic, Reply
+from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
 from fond_echo.outside.errors import LogicFailed
 from fond_echo.outside.logic import Breaker, Breakers, LogicCaller
 from fond_echo.outside.secrets import Secret, Vault
@@ -71,6 +71,29 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             self.assertEqual(await self.ask(app), ["One moment.", "At ten.", "And at noon."])
         self.assertEqual(len(calls), 1, "a question that comes again is not asked again")
         self.assertEqual((await logic.ask("boats", "x")).text, "And at noon.")
+
+    async def test_what_a_function_may_answer(self):
+        logic = Logic(secrets=["old-secret"])
+        answers = {"text": "At ten.", "then": {"kind": "record", "longest_seconds": 30}}
+        for number, (given, wanted) in enumerate((
+            ("At ten.", Reply(text="At ten.")),
+            (Reply(text="At ten."), Reply(text="At ten.")),
+            (answers, Reply(text="At ten.", then=RecordMessage(longest_seconds=30))),
+        )):  # fmt: skip
+            logic.answers("boats")(unittest.mock.AsyncMock(return_value=given))
+            self.assertEqual(await logic.ask("boats"), wanted)
+            found = await self.ask(httpx.ASGITransport(logic), number=number)
+            self.assertEqual(found, ["At ten."])
+        for given, words in (
+            (None, "'boats' answered NoneType .return words, a Reply, or a dict"),
+            ({"txt": "x"}, "'boats' answered no reply: txt: Extra inputs"),
+            ({}, "'boats' answered no reply: Value error, a reply needs text"),
+        ):
+            logic.answers("boats")(unittest.mock.AsyncMock(return_value=given))
+            with self.subTest(given), self.assertRaisesRegex(NotAReply, words):
+                await logic.ask("boats")
+            with self.assertRaisesRegex(LogicFailed, words), self.assertLogs("fond_echo.logic"):
+                await self.ask(httpx.ASGITransport(logic), number=9)
 
     async def test_either_secret_while_one_is_changed(self):
         for live in (["old-secret"], ["new-secret"], ["new-secret", "old-secret"]):
