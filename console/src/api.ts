@@ -133,8 +133,7 @@ export const api = {
   callOf: (id: string) => call<CallDetail>("GET", `/api/calls/${encodeURIComponent(id)}`),
   endCall: (id: string) => call<CallDetail>("POST", `/api/calls/${encodeURIComponent(id)}/end`),
   connect: (line: string) => call<Line>("POST", `/api/lines/${line}/connect`),
-  requests: (line: string, key: string) =>
-    call<Requests>("GET", `/api/lines/${line}/requests?${new URLSearchParams({ key })}`),
+  requests: (line: string) => call<Requests>("GET", `/api/lines/${line}/requests`),
   ask: (line: string, text: string) => call<Asked>("POST", `/ask/${line}`, { text, contact: "console" }),
   contacts: (line: string, standing: string) =>
     call<Page<Contact>>("GET", `/api/lines/${line}/contacts?${new URLSearchParams({ standing })}`),

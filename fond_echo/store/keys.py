@@ -39,11 +39,13 @@ def includes(scopes: Iterable[str], wanted: Scope) -> bool:
 
 @dataclass(frozen=True)
 class Bearer:
-    """Who asks: the key's id, its name and what it may do."""
+    """Who asks: the key's id, its name and what it may do; in a browser, the hash of the cookie
+    too."""
 
     key_id: str
     name: str
     scopes: tuple[str, ...]
+    cookie_hash: str = ""
 
 
 async def add_key(session: AsyncSession, name: str, scopes: Iterable[Scope], key: str) -> str:
@@ -91,7 +93,18 @@ async def signed_in(session: AsyncSession, cookie: str) -> tuple[Bearer, str] | 
     if row is None:
         return None
     record, form_token = row
-    return Bearer(record.id, record.name, tuple(record.scopes)), form_token
+    return Bearer(record.id, record.name, tuple(record.scopes), hashed(cookie)), form_token
+
+
+async def still_opens(session: AsyncSession, bearer: Bearer) -> bool:
+    """Whether a key that opened something before still would: not revoked, and, in a browser, not
+    signed out."""
+    wanted = select(Key.id).where(Key.id == bearer.key_id, Key.revoked_at.is_(None))
+    if bearer.cookie_hash:
+        wanted = wanted.join(SignIn, SignIn.key_id == Key.id).where(
+            SignIn.hash == bearer.cookie_hash, SignIn.expires_at > datetime.now(UTC)
+        )
+    return (await session.execute(wanted)).first() is not None
 
 
 async def sign_out(session: AsyncSession, cookie: str) -> None:

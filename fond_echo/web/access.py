@@ -10,9 +10,9 @@ from __future__ import annotations
 import hmac
 from collections.abc import Awaitable, Callable
 from typing import Annotated
-from urllib.parse import urlsplit
 
 from fastapi import Depends, Request, WebSocket
+from starlette.requests import HTTPConnection
 
 from fond_echo.store import keys
 from fond_echo.store.keys import Bearer, Scope
@@ -29,7 +29,17 @@ def same_origin(request: Request) -> bool:
     origin = request.headers.get("origin")
     if origin is None:
         return request.headers.get("sec-fetch-site", "same-origin") in ("same-origin", "none")
-    return urlsplit(origin).netloc == request.headers.get("host", "")
+    return _is_ours(origin, request)
+
+
+def _is_ours(origin: str, asked: HTTPConnection) -> bool:
+    """Whether an origin (RFC 6454) is the address that is asked, or our public one."""
+    scheme = {"ws": "http", "wss": "https"}.get(asked.url.scheme, asked.url.scheme)
+    service: Service = asked.app.state.service
+    return origin in (
+        f"{scheme}://{asked.headers.get('host', '')}",
+        service.settings.public_address.rstrip("/"),
+    )
 
 
 async def _bearer(request: Request, service: Service) -> Bearer:
@@ -64,7 +74,7 @@ async def of_socket(socket: WebSocket, service: Service, scope: Scope) -> bool:
         if scheme.lower() == "bearer":
             bearer = await keys.bearer_of(session, key.strip())
         else:
-            if urlsplit(socket.headers.get("origin", "")).netloc != socket.headers.get("host", ""):
+            if not _is_ours(socket.headers.get("origin", ""), socket):
                 return False
             cookie = socket.cookies.get(COOKIE)
             found = await keys.signed_in(session, cookie) if cookie else None

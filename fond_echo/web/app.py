@@ -41,6 +41,7 @@ from fond_echo.web import (
     turn_actions,
     turns,
 )
+from fond_echo.web.bodies import BoundedBodies
 from fond_echo.web.service import Service
 
 
@@ -74,6 +75,7 @@ def create_app(settings: Settings) -> FastAPI:
         redoc_url=None,
     )
     problems.install(app)
+    app.add_middleware(BoundedBodies)
     for part in (
         *(
             session,

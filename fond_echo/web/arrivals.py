@@ -9,7 +9,7 @@ import time
 from typing import Annotated, Any
 
 import structlog
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import Path, Request, Response
 from fastapi.responses import JSONResponse, PlainTextResponse
 
 from fond_echo.core.errors import FondEchoError
@@ -17,40 +17,22 @@ from fond_echo.lines.chat import ChatLine
 from fond_echo.outside.machine import taken
 from fond_echo.outside.verify import Forged, check_webhook
 from fond_echo.store.inbound import take_in_once
+from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.health import ARRIVALS
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Receiving, Service, TheService
 
 log = structlog.get_logger()
-router = APIRouter(tags=["arrivals"])
+router = CheckedRouter(tags=["arrivals"])
 
 MOST_BODY = 20 * 2**20
 LineName = Annotated[str, Path(max_length=60)]
-
-
-class TooLarge(FondEchoError):
-    """A request body over the limit."""
-
-    code = "too-large"
 
 
 class NotJson(FondEchoError):
     """A webhook whose body is not JSON."""
 
     code = "message-not-json"
-
-
-async def body_of(request: Request, most: int) -> bytes:
-    """The body, read no further than the limit whatever it announces."""
-    announced = request.headers.get("content-length", "")
-    if announced.isdigit() and int(announced) > most:
-        raise TooLarge(f"{int(announced):,} bytes are too many", remedy=f"at most {most:,}")
-    body = bytearray()
-    async for chunk in request.stream():
-        body += chunk
-        if len(body) > most:
-            raise TooLarge(f"the body is over {most:,} bytes")
-    return bytes(body)
 
 
 async def _receiving(service: Service, line: str) -> Receiving:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
@@ -15,10 +15,11 @@ from fond_echo.documents.faults import Fault, FaultyFile
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/assistants", tags=["assistants"])
+router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])
 
 AssistantName = Annotated[Name, Path()]
 

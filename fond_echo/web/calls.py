@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 from sqlalchemy import select, tuple_
 
 from fond_echo.contract.api import Page
@@ -19,11 +19,12 @@ from fond_echo.store.calls import Call, ask_for_call
 from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, ClipRecord, Line
 from fond_echo.web.access import MayOperate, MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import After, Limit, cursor, place, whole_id
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api", tags=["calls"])
+router = CheckedRouter(prefix="/api", tags=["calls"])
 
 LineName = Annotated[Name, Path()]
 CallId = Annotated[str, Path(max_length=60)]

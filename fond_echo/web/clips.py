@@ -5,19 +5,20 @@ from __future__ import annotations
 import re
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Path, Response
+from fastapi import Header, Path, Response
 
 from fond_echo.contract.clip import ClipRef
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import ClipRecord
 from fond_echo.web.access import MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/clips", tags=["clips"])
+router = CheckedRouter(prefix="/api/clips", tags=["clips"])
 
 ClipId = Annotated[str, Path(max_length=60)]
-_RANGE = re.compile(r"bytes=(\d*)-(\d*)")
+_RANGE = re.compile(r"bytes=(\d{0,18})-(\d{0,18})", re.ASCII)
 
 
 @router.get("/{clip_id}")

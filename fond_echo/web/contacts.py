@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query, Response
+from fastapi import Path, Query, Response
 from pydantic import JsonValue
 from sqlalchemy import select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
@@ -16,12 +16,13 @@ from fond_echo.store.erasing import erase_contact
 from fond_echo.store.events import emit
 from fond_echo.store.records import Contact
 from fond_echo.web.access import MayOperate, MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.lines import LineName
 from fond_echo.web.paging import After, Limit, cursor, place
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/lines/{line}/contacts", tags=["contacts"])
+router = CheckedRouter(prefix="/api/lines/{line}/contacts", tags=["contacts"])
 
 ContactId = Annotated[str, Path(max_length=60)]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 from sqlalchemy import func
 
 from fond_echo.contract.api import AnsweringIn, TurnDetail, WordsIn
@@ -14,11 +14,12 @@ from fond_echo.store.events import emit
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Conversation, Inbound, Turn
 from fond_echo.web.access import MayOperate
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import get_turn
 
-router = APIRouter(prefix="/api/conversations", tags=["log"])
+router = CheckedRouter(prefix="/api/conversations", tags=["log"])
 
 ConversationId = Annotated[str, Path(max_length=60)]
 

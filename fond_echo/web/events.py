@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import AsyncIterator
 from typing import Annotated
 
-from fastapi import APIRouter, Depends, Header, Query
+from fastapi import Depends, Header, Query
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 
 from fond_echo.contract.api import EventOut
 from fond_echo.store.events import Cursor, StoredEvent
 from fond_echo.web.access import MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import BadCursor
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(prefix="/api/events", tags=["events"])
+router = CheckedRouter(prefix="/api/events", tags=["events"])
 
 
 def envelope(event: StoredEvent, service: Service) -> EventOut:
@@ -50,9 +51,9 @@ def start(
 
 @router.get("", response_class=EventSourceResponse)
 async def follow(
-    _: MayRead, service: TheService, cursor: Annotated[Cursor | None, Depends(start)]
+    bearer: MayRead, service: TheService, cursor: Annotated[Cursor | None, Depends(start)]
 ) -> AsyncIterator[ServerSentEvent]:
-    """Events from now on, or after one that is known."""
-    async for event in service.feed.follow(cursor):
+    """Events from now on, or after one that is known, for as long as the key opens."""
+    async for event in service.feed.follow(cursor, bearer):
         told = envelope(event, service)
         yield ServerSentEvent(data=told.model_dump(mode="json"), id=told.id, event="happened")

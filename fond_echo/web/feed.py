@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 from collections.abc import AsyncIterator, Iterator
 
 import psycopg
@@ -12,6 +13,7 @@ import structlog
 from fond_echo.background import keep_running
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.events import CHANNEL, Cursor, StoredEvent, events_after, present
+from fond_echo.store.keys import Bearer, still_opens
 
 log = structlog.get_logger()
 
@@ -81,12 +83,17 @@ class EventFeed:
             if not waiting:
                 del self._turns[turn_id]
 
-    async def follow(self, after: Cursor | None) -> AsyncIterator[StoredEvent]:
-        """Events as they become readable, from a place or from now on; never ends."""
-        cursor = after
+    async def follow(self, after: Cursor | None, bearer: Bearer) -> AsyncIterator[StoredEvent]:
+        """Events as they become readable, from a place or from now on; it ends within about
+        LOOK_SECONDS when the key is revoked, or the browser signed out."""
+        cursor, checked_at = after, time.monotonic()
         while True:
             woken = self._woken
             async with self._database.reading() as session:
+                if time.monotonic() - checked_at >= LOOK_SECONDS:
+                    checked_at = time.monotonic()
+                    if not await still_opens(session, bearer):
+                        return
                 if cursor is None:
                     cursor = await present(session)
                 found = await events_after(session, cursor)

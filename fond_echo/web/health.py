@@ -6,17 +6,18 @@ from collections.abc import Iterable
 
 import httpx
 import structlog
-from fastapi import APIRouter, Response
+from fastapi import Response
 from prometheus_client import CollectorRegistry, Histogram, generate_latest
 from prometheus_client.core import GaugeMetricFamily, Metric
 from sqlalchemy import text
 
 from fond_echo.contract.api import Dependency, Health
 from fond_echo.web.access import MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.service import Service, TheService
 
 log = structlog.get_logger()
-router = APIRouter(tags=["health"])
+router = CheckedRouter(tags=["health"])
 
 WORKER_SECONDS = 10
 ARRIVALS = Histogram(

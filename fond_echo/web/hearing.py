@@ -14,7 +14,7 @@ from typing import Annotated, Any
 
 import numpy as np
 import soxr
-from fastapi import APIRouter, Query, Request, WebSocket, WebSocketDisconnect
+from fastapi import Query, Request, WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
 from websockets.asyncio.client import ClientConnection
 from websockets.exceptions import ConnectionClosed
@@ -31,11 +31,11 @@ from fond_echo.stages.expected import understood_by
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayOperate, of_socket
-from fond_echo.web.arrivals import body_of
+from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(prefix="/api/speech", tags=["speech"])
+router = CheckedRouter(prefix="/api/speech", tags=["speech"])
 
 LONG_SECONDS = 60.0
 NOT_SIGNED_IN, UNREADABLE = 4401, 4400

@@ -8,19 +8,20 @@ import json
 from typing import Annotated, Literal
 from urllib.parse import quote
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import Header, Query, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import ValidationError
 
 from fond_echo.contract.api import AskIn, AskOut
 from fond_echo.contract.line import LineSettings
 from fond_echo.web.access import MayOperate
-from fond_echo.web.arrivals import NotJson, body_of
+from fond_echo.web.arrivals import NotJson
 from fond_echo.web.asking import ask, given_sound, line_of, one_more
+from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.lines import LineName
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(tags=["http line"])
+router = CheckedRouter(tags=["http line"])
 
 MOST_BODY = 60 * 2**20
 AT_ONCE = 200

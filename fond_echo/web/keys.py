@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from typing import Annotated, cast
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 from sqlalchemy import func, select
 
 from fond_echo.contract.api import KeyIn, KeyOut, NewKey, Scope
 from fond_echo.store.access_records import Key
 from fond_echo.store.keys import add_key, new_key
 from fond_echo.web.access import MayAdmin
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/keys", tags=["keys"])
+router = CheckedRouter(prefix="/api/keys", tags=["keys"])
 
 
 def _out(record: Key) -> KeyOut:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Response
+from fastapi import Path, Response
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
@@ -20,10 +20,11 @@ from fond_echo.lines.chat import ChatLine
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Contact, Line
 from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(prefix="/api/lines", tags=["lines"])
+router = CheckedRouter(prefix="/api/lines", tags=["lines"])
 
 LineName = Annotated[Name, Path()]
 

@@ -7,7 +7,7 @@ import secrets
 from hashlib import sha256
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import Path, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import ValidationError
 from sqlalchemy import select, text
@@ -18,13 +18,14 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Contact, Conversation, Delivery, Line, Revision, Turn
 from fond_echo.web.access import same_origin
-from fond_echo.web.arrivals import NotJson, body_of
+from fond_echo.web.arrivals import NotJson
 from fond_echo.web.asking import answer_of, ask, line_of, one_more
+from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.console import page
 from fond_echo.web.problems import NotAllowed, NotThere
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(tags=["page"])
+router = CheckedRouter(tags=["page"])
 
 Slug = Annotated[str, Path(max_length=40)]
 COOKIE = "fond_echo_guest"

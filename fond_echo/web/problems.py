@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
-from sqlalchemy.exc import DataError
+from fastapi.responses import Response
+from sqlalchemy.exc import DataError, StatementError
 from starlette.exceptions import HTTPException
 
 from fond_echo.contract.api import Problem
@@ -65,6 +66,7 @@ _TITLES = {
     403: "Not allowed",
     404: "Not there",
     405: "Not possible here",
+    408: "Too slow",
     409: "Does not fit",
     413: "Too large",
     422: "Cannot be used as it is",
@@ -90,7 +92,7 @@ RESPONSES: dict[int | str, dict[str, Any]] = {
 
 def problem(
     code: str, status: int, detail: str, remedy: str = "", faults: list[FaultAt] | None = None
-) -> JSONResponse:
+) -> Response:
     """A problem response."""
     body = Problem(
         type=TYPES + code,
@@ -100,12 +102,12 @@ def problem(
         remedy=remedy,
         faults=faults or [],
     )
-    return JSONResponse(
-        body.model_dump(), status_code=status, media_type="application/problem+json"
-    )
+    # What is told of may hold what has no UTF-8: it is then written with question marks.
+    content = json.dumps(body.model_dump(), ensure_ascii=False).encode("utf-8", "replace")
+    return Response(content, status, media_type="application/problem+json")
 
 
-def _of_error(_: Request, error: Exception) -> JSONResponse:
+def _of_error(_: Request, error: Exception) -> Response:
     assert isinstance(error, FondEchoError)
     faults = []
     if isinstance(error, FaultyFile):
@@ -117,22 +119,43 @@ def _of_error(_: Request, error: Exception) -> JSONResponse:
     return answer
 
 
-def _of_validation(_: Request, error: Exception) -> JSONResponse:
+def _of_validation(_: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     first: dict[str, Any] = error.errors()[0]
     where = ".".join(str(step) for step in first["loc"])
     return problem("request", 422, f"{where}: {first['msg']}")
 
 
-def _of_http(_: Request, error: Exception) -> JSONResponse:
+def _of_text(request: Request, error: Exception) -> Response:
+    """Half of a surrogate pair has no UTF-8, and cannot be kept."""
+    log.info("a text has no UTF-8", path=request.url.path, reason=str(error))
+    return problem("request", 422, "a text holds half of a surrogate pair", "send whole characters")
+
+
+def _of_depth(request: Request, error: Exception) -> Response:
+    log.info("a request is nested too deeply", path=request.url.path, exc_info=error)
+    return problem("request", 422, "the body is nested too deeply", "send it flatter")
+
+
+def _of_statement(request: Request, error: Exception) -> Response:
+    cause = getattr(error, "orig", None) or error.__cause__
+    return _of_text(request, error) if isinstance(cause, UnicodeError) else _of_bug(request, error)
+
+
+def _of_http(request: Request, error: Exception) -> Response:
     assert isinstance(error, HTTPException)
-    code = {404: "not-there", 405: "method"}.get(error.status_code, "request")
-    answer = problem(code, error.status_code, str(error.detail))
+    if isinstance(error.__cause__, FondEchoError):
+        # What is wrong with a body, in the framework's wrapping.
+        return _of_error(request, error.__cause__)
+    # 400 is the framework's word for a body that is no JSON; ours is 422, as for all that is wrong.
+    status = 422 if error.status_code == 400 else error.status_code
+    code = {404: "not-there", 405: "method", 413: "too-large"}.get(status, "request")
+    answer = problem(code, status, str(error.detail))
     answer.headers.update(error.headers or {})
     return answer
 
 
-def _of_database(request: Request, error: Exception) -> JSONResponse:
+def _of_database(request: Request, error: Exception) -> Response:
     reason = str(error).splitlines()[0]
     log.warning("the database is away", path=request.url.path, reason=reason)
     answer = problem("database-away", 503, "the database does not answer", "ask again in a moment")
@@ -140,7 +163,7 @@ def _of_database(request: Request, error: Exception) -> JSONResponse:
     return answer
 
 
-def _of_data(request: Request, error: Exception) -> JSONResponse:
+def _of_data(request: Request, error: Exception) -> Response:
     reason = str(error.__cause__ or error).splitlines()[0]
     log.warning("a value cannot be stored", path=request.url.path, reason=reason)
     return problem(
@@ -148,7 +171,7 @@ def _of_data(request: Request, error: Exception) -> JSONResponse:
     )
 
 
-def _of_bug(request: Request, error: Exception) -> JSONResponse:
+def _of_bug(request: Request, error: Exception) -> Response:
     log.exception("a request broke", path=request.url.path, exc_info=error)
     return problem("internal", 500, "something broke on our side; the log has the details")
 
@@ -158,7 +181,10 @@ def install(app: FastAPI) -> None:
     app.add_exception_handler(FondEchoError, _of_error)
     app.add_exception_handler(RequestValidationError, _of_validation)
     app.add_exception_handler(HTTPException, _of_http)
+    app.add_exception_handler(StatementError, _of_statement)
     app.add_exception_handler(DataError, _of_data)
+    app.add_exception_handler(UnicodeError, _of_text)
+    app.add_exception_handler(RecursionError, _of_depth)
     for away in AWAY:
         app.add_exception_handler(away, _of_database)
     app.add_exception_handler(Exception, _of_bug)

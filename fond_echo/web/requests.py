@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import json
 import shlex
-from typing import Annotated
-
-from fastapi import APIRouter, Query
 
 from fond_echo.contract.api import Requests
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Line, Revision
 from fond_echo.web.access import MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.lines import LineName, address_of
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/lines", tags=["lines"])
+router = CheckedRouter(prefix="/api/lines", tags=["lines"])
 
 NO_KEY = "YOUR-KEY"
 
@@ -44,13 +42,8 @@ console.log((await answer.json()).answer);
 
 
 @router.get("/{line}/requests")
-async def requests_to_copy(
-    line: LineName,
-    _: MayRead,
-    service: TheService,
-    key: Annotated[str, Query(max_length=200, description="put into the requests")] = "",
-) -> Requests:
-    """Requests that run as they are, once a key stands in them."""
+async def requests_to_copy(line: LineName, _: MayRead, service: TheService) -> Requests:
+    """Requests that run as they are, once a key stands in the place of YOUR-KEY."""
     async with service.database.reading() as session:
         record = await session.get(Line, line)
         if record is None:
@@ -65,10 +58,10 @@ async def requests_to_copy(
     facts = {
         "address": json.dumps(address),
         "text": json.dumps(text, ensure_ascii=False),
-        "key": json.dumps(key or NO_KEY),
+        "key": json.dumps(NO_KEY),
     }
     body = json.dumps({"text": text, "contact": "somebody"}, ensure_ascii=False)
-    bearer = shlex.quote(f"Authorization: Bearer {key or NO_KEY}")
+    bearer = shlex.quote(f"Authorization: Bearer {NO_KEY}")
     kind = shlex.quote("Content-Type: application/json")
     quoted = shlex.quote(address)
     curl = f"curl -sS {quoted} -H {bearer} \\\n  -H {kind} -d {shlex.quote(body)}\n"

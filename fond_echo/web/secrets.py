@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Response
+from fastapi import Path, Response
 from sqlalchemy import delete, select
 
 from fond_echo.contract.api import SecretIn, SecretOut
 from fond_echo.contract.base import Name
 from fond_echo.store.access_records import SecretRecord
 from fond_echo.web.access import MayAdmin, MayBuild
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/secrets", tags=["secrets"])
+router = CheckedRouter(prefix="/api/secrets", tags=["secrets"])
 
 SecretName = Annotated[Name, Path()]
 

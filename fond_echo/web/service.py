@@ -27,6 +27,7 @@ from fond_echo.store.database import Database
 from fond_echo.store.records import Line
 from fond_echo.store.secrets import SecretBox
 from fond_echo.web.feed import EventFeed
+from fond_echo.web.throttle import Tries
 
 CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
 """What checking an assistant's files may cost."""
@@ -73,6 +74,7 @@ class Service:
         self.ear: Ear = self.speech
         self.decoder: Decoder = GuardedDecoder()
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
+        self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by line."""
         self._lines: dict[str, Receiving] = {}

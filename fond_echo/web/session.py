@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Request, Response
+from fastapi import Request, Response
 
 from fond_echo import __version__
 from fond_echo.contract.api import Me, SignInRequest
 from fond_echo.store import keys
 from fond_echo.web.access import COOKIE, MayRead, same_origin
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotAllowed, NotSignedIn
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/me", tags=["me"])
+router = CheckedRouter(prefix="/api/me", tags=["me"])
 
 
 @router.get("")
@@ -32,9 +33,12 @@ async def sign_in(
     """Exchange a key for a cookie."""
     if not same_origin(request):
         raise NotAllowed("sign in from the console itself")
+    address = request.client.host if request.client else ""
+    service.tries.check(address)
     async with service.database.writing() as session:
         bearer = await keys.bearer_of(session, asked.key.strip())
         if bearer is None:
+            service.tries.wrong(address)
             raise NotSignedIn("the key is not valid", remedy="it begins with fe-")
         cookie, form_token = await keys.sign_in(session, bearer)
     response.set_cookie(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Response
+from fastapi import Path, Response
 from sqlalchemy import delete, func, select, update
 
 from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
@@ -16,10 +16,11 @@ from fond_echo.outside.guard import is_public
 from fond_echo.store.event_records import Notice, Subscription
 from fond_echo.store.events import present
 from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api/subscriptions", tags=["events"])
+router = CheckedRouter(prefix="/api/subscriptions", tags=["events"])
 
 SubscriptionId = Annotated[str, Path(max_length=60)]
 

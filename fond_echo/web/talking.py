@@ -12,7 +12,7 @@ import contextlib
 from typing import Annotated
 
 import numpy as np
-from fastapi import APIRouter, Path, WebSocket, WebSocketDisconnect
+from fastapi import Path, WebSocket, WebSocketDisconnect
 
 from fond_echo.contract.base import Name
 from fond_echo.core.telephony.g711 import encoded
@@ -21,8 +21,9 @@ from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import KEYS, Handset, handset
 from fond_echo.store.records import Line
 from fond_echo.web.access import of_socket
+from fond_echo.web.bodies import CheckedRouter
 
-router = APIRouter(prefix="/api/lines")
+router = CheckedRouter(prefix="/api/lines")
 
 FRAME_BYTES = 2 * FRAME
 LONGEST_WAITING = 25

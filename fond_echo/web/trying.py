@@ -6,7 +6,6 @@ import asyncio
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
-from fastapi import APIRouter
 from sqlalchemy import select
 
 from fond_echo.contract.assistants import (
@@ -35,10 +34,11 @@ from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.asking import given_sound
 from fond_echo.web.assistants import AssistantName
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Service, TheService
 
-router = APIRouter(prefix="/api/assistants", tags=["assistants"])
+router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])
 
 
 class NotAState(FondEchoError):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import Path
 from sqlalchemy import func, select, update
 
 from fond_echo.contract.api import DecisionIn, RewriteIn, TurnDetail
@@ -13,12 +13,13 @@ from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
 from fond_echo.store.records import Conversation, Delivery, Line, Turn
 from fond_echo.web.access import MayOperate
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import whole_id
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import TurnId, get_turn
 
-router = APIRouter(prefix="/api/turns", tags=["log"])
+router = CheckedRouter(prefix="/api/turns", tags=["log"])
 
 
 @router.post("/{turn_id}/retry")

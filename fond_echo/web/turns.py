@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Sequence
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Path, Query
+from fastapi import Path, Query
 from sqlalchemy import Select, select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -34,11 +34,12 @@ from fond_echo.store.records import (
     Turn,
 )
 from fond_echo.web.access import MayRead
+from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import After, Limit, cursor, place, whole_id
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = APIRouter(prefix="/api", tags=["log"])
+router = CheckedRouter(prefix="/api", tags=["log"])
 
 TurnId = Annotated[str, Path(max_length=60)]
 Filter = Annotated[str, Query(max_length=60)]

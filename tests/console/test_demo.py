@@ -123,12 +123,13 @@ class Played(Demo):
             key = echo.make_key("copied", ["operate"]).key
         address = f"{self.settings.address}/api/lines/desk/requests"
         headers = {"Authorization": f"Bearer {self.key}"}
-        told = httpx.get(address, params={"key": key}, headers=headers).json()
+        told = httpx.get(address, headers=headers).json()
         for command in (
             ["bash", "-c", told["curl"]],
             [sys.executable, "-c", told["python"]],
             ["node", "--input-type=module", "-e", told["javascript"]],
         ):
+            command[-1] = command[-1].replace("YOUR-KEY", key)
             done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=60)
             self.assertIn("The next boat to Brannick leaves", done.stdout, done.stderr)
 

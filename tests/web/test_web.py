@@ -310,14 +310,16 @@ class Sounding(WebTest):
 class Following(WebTest):
     async def test_events_in_their_envelopes(self):
         from fond_echo.store.events import present
+        from fond_echo.store.keys import bearer_of
         from fond_echo.web.events import envelope
 
-        async with self.database.reading() as session:
+        async with self.database.writing() as session:
             start = await present(session)
+            me = await bearer_of(session, ADMIN)
         await self.fill()
         found = []
         async with asyncio.timeout(20):
-            async for event in self.service.feed.follow(start):
+            async for event in self.service.feed.follow(start, me):
                 found.append(envelope(event, self.service))
                 if len(found) == 4:
                     break

@@ -110,14 +110,15 @@ function Asked({ line }: { line: Line }) {
   const [key, setKey] = useState("");
   const go = useNavigate();
   const requests = useQuery({
-    queryKey: ["requests", line.name, key],
-    queryFn: () => api.requests(line.name, key),
+    queryKey: ["requests", line.name],
+    queryFn: () => api.requests(line.name),
   });
   const trying = useMutation({ mutationFn: () => api.ask(line.name, text) });
   const making = useMutation({
     mutationFn: () => api.makeKey(`requests to ${line.name}`, ["operate"]),
     onSuccess: (made) => setKey(made.key),
   });
+  const withKey = (text: string) => (key ? text.replaceAll("YOUR-KEY", key) : text);
   return (
     <>
       <h3>Test</h3>
@@ -150,16 +151,16 @@ function Asked({ line }: { line: Line }) {
             <Tab id="javascript">JavaScript</Tab>
           </TabList>
           <TabPanel id="curl">
-            <Copy text={requests.data.curl} what="curl" />
+            <Copy text={withKey(requests.data.curl)} what="curl" />
           </TabPanel>
           <TabPanel id="sound">
-            <Copy text={requests.data.curl_with_sound} what="curl with sound" />
+            <Copy text={withKey(requests.data.curl_with_sound)} what="curl with sound" />
           </TabPanel>
           <TabPanel id="python">
-            <Copy text={requests.data.python} what="Python" />
+            <Copy text={withKey(requests.data.python)} what="Python" />
           </TabPanel>
           <TabPanel id="javascript">
-            <Copy text={requests.data.javascript} what="JavaScript" />
+            <Copy text={withKey(requests.data.javascript)} what="JavaScript" />
           </TabPanel>
         </Panels>
       )}

@@ -1,0 +1,140 @@
+"""Bodies of requests: read no further than their limit, and no longer than they may take."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Callable, Coroutine, MutableMapping
+from typing import Any
+
+from fastapi import APIRouter, Response
+from fastapi.routing import APIRoute
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
+
+from fond_echo.core.errors import FondEchoError
+
+IDLE_SECONDS = 10.0
+"""How long the next piece of a body may take."""
+
+WHOLE_SECONDS = 120.0
+"""How long all of a body may take: 25 MB over 2 Mbit/s."""
+
+MOST_BYTES = 32 * 2**20
+"""What no body of any request may be over: it is read before it is known who sends it."""
+
+MOST_DEPTH = 100
+TOO_DEEP = f"the body is nested more than {MOST_DEPTH} deep"
+
+
+class TooLarge(FondEchoError):
+    """A request body over the limit."""
+
+    code = "too-large"
+
+
+async def body_of(request: Request, most: int) -> bytes:
+    """The body, read no further than the limit whatever it announces. Raises TooLarge."""
+    announced = request.headers.get("content-length", "")
+    if announced.isdecimal() and int(announced[:18]) > most:
+        raise TooLarge(f"{int(announced[:18]):,} bytes are too many", remedy=f"at most {most:,}")
+    body = bytearray()
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > most:
+            raise TooLarge(f"the body is over {most:,} bytes")
+    return bytes(body)
+
+
+class BoundedBodies:
+    """Middleware: a request whose body does not come ends with 408, one without end with 413
+    (RFC 9110 §15.5.9, §15.5.14)."""
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "http":
+            receive = _bounded(receive)
+        await self._app(scope, receive, send)
+
+
+def _bounded(receive: Receive) -> Receive:
+    loop = asyncio.get_running_loop()
+    deadline = loop.time() + WHOLE_SECONDS
+    complete, size = False, 0
+
+    async def bounded() -> Message:
+        nonlocal complete, size
+        if complete:
+            # What comes now is only that the other side has gone.
+            return await receive()
+        try:
+            async with asyncio.timeout_at(min(deadline, loop.time() + IDLE_SECONDS)):
+                message: MutableMapping[str, Any] = await receive()
+        except TimeoutError as error:
+            raise HTTPException(408, "the body did not come in time") from error
+        complete = not message.get("more_body", False)
+        size += len(message.get("body", b""))
+        if size > MOST_BYTES:
+            raise HTTPException(413, f"the body is over {MOST_BYTES:,} bytes")
+        return message
+
+    return bounded
+
+
+class NotUsable(FondEchoError):
+    """A body that is JSON, but that nothing could be done with."""
+
+    code = "request"
+
+
+class _CheckedRequest(Request):
+    async def json(self) -> Any:
+        """The body, from JSON of UTF-8 (RFC 8259 §8.1), not nested deeper than MOST_DEPTH, and
+        without halves of surrogate pairs. Raises NotUsable."""
+        try:
+            document = json.loads((await self.body()).decode())
+            checked(document)
+        except UnicodeDecodeError as error:
+            raise NotUsable("the body is not UTF-8", remedy="send JSON in UTF-8") from error
+        except RecursionError as error:
+            raise NotUsable(TOO_DEEP, remedy="send it flatter") from error
+        return document
+
+
+def checked(value: Any, depth: int = 0) -> None:
+    """Raises NotUsable for what has no UTF-8, or is nested too deeply."""
+    if isinstance(value, str):
+        if not value.isascii():
+            try:
+                value.encode()
+            except UnicodeEncodeError as error:
+                what = "a text holds half of a surrogate pair"
+                raise NotUsable(what, remedy="send whole characters") from error
+    elif isinstance(value, (dict, list)):
+        if depth >= MOST_DEPTH:
+            raise NotUsable(TOO_DEEP, remedy="send it flatter")
+        if isinstance(value, dict):
+            for key in value:
+                checked(key)
+        for each in value.values() if isinstance(value, dict) else value:
+            checked(each, depth + 1)
+
+
+class _CheckedRoute(APIRoute):
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handle = super().get_route_handler()
+
+        async def checking(request: Request) -> Response:
+            return await handle(_CheckedRequest(request.scope, request.receive))
+
+        return checking
+
+
+class CheckedRouter(APIRouter):
+    """A router whose operations get JSON bodies that can be stored and written again."""
+
+    def __init__(self, prefix: str = "", **more: Any) -> None:
+        super().__init__(prefix=prefix, route_class=_CheckedRoute, **more)

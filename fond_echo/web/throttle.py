@@ -1,0 +1,39 @@
+"""Who tries keys: after so many wrong ones, an address waits."""
+
+from __future__ import annotations
+
+import time
+
+from cachetools import TTLCache
+
+from fond_echo.core.errors import FondEchoError
+
+MOST_WRONG = 10
+FORGOTTEN_SECONDS = 60.0
+MOST_ADDRESSES = 10_000
+
+
+class TooManyTries(FondEchoError):
+    """An address gave too many wrong keys lately."""
+
+    code = "too-many"
+
+
+class Tries:
+    """Wrong keys of the last minute, by the address that they came from."""
+
+    def __init__(self) -> None:
+        self._wrong: TTLCache[str, int] = TTLCache(
+            MOST_ADDRESSES, FORGOTTEN_SECONDS, time.monotonic
+        )
+
+    def check(self, address: str) -> None:
+        """Raises TooManyTries."""
+        if self._wrong.get(address, 0) >= MOST_WRONG:
+            raise TooManyTries(
+                f"{MOST_WRONG} wrong keys came from {address}", remedy="try again in a minute"
+            )
+
+    def wrong(self, address: str) -> None:
+        """Another wrong key."""
+        self._wrong[address] = self._wrong.get(address, 0) + 1
