@@ -1,11 +1,26 @@
+import { readFile, writeFile } from "node:fs/promises";
+import { join } from "node:path";
+import { gzipSync } from "node:zlib";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig, type Plugin } from "vite";
 
 // The service puts a new nonce in place of this mark whenever it serves the page.
 const NONCE = "@@nonce@@";
 
+/** Writes each script and style compressed beside itself, for the service to send. */
+const compressed: Plugin = {
+  name: "compressed",
+  apply: "build",
+  async writeBundle({ dir = "" }, bundle) {
+    for (const name of Object.keys(bundle).filter((each) => /\.(js|css)$/.test(each))) {
+      const path = join(dir, name);
+      await writeFile(`${path}.gz`, gzipSync(await readFile(path), { level: 9 }));
+    }
+  },
+};
+
 export default defineConfig({
-  plugins: [react()],
+  plugins: [react(), compressed],
   html: { cspNonce: NONCE },
   build: {
     chunkSizeWarningLimit: 700,

@@ -51,6 +51,8 @@ export type Turn = {
   deliveries: Delivery[];
   received_at: string;
   finished_at: string | null;
+  sound_erased_at: string | null;
+  erased_at: string | null;
 };
 
 export type Stage = {
@@ -63,6 +65,7 @@ export type Stage = {
   input: Record<string, unknown>;
   output: Record<string, any>;
   error: Failure | null;
+  erased_at: string | null;
 };
 
 export type Run = { id: string; kind: string; revision: string; stages: Stage[] };
@@ -109,16 +112,18 @@ export const api = {
   signIn: async (key: string) => signedIn(await call<Me>("POST", "/api/me", { key })),
   signOut: () => call<void>("DELETE", "/api/me"),
   conversations: () => call<Page<Conversation>>("GET", "/api/conversations?limit=100"),
+  // Earlier pages are larger: who reads on, or follows an address to an old turn, needs many.
   turns: (conversation: string, after = "") =>
-    call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ conversation, after, limit: "50" })}`),
+    call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ conversation, after, limit: after ? "200" : "50" })}`),
   turn: (id: string) => call<TurnDetail>("GET", `/api/turns/${encodeURIComponent(id)}`),
   turnsOfLine: (line: string) => call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ line, limit: "1" })}`),
   retry: (id: string) => call<TurnDetail>("POST", `/api/turns/${id}/retry`),
   decide: (turn: string, delivery: string, decision: string) =>
     call<TurnDetail>("POST", `/api/turns/${turn}/deliveries/${delivery}/decision`, { decision }),
   assistants: () => call<Assistant[]>("GET", "/api/assistants"),
-  draft: (name: string) => call<{ files: Files }>("GET", `/api/assistants/${name}/draft`),
-  putDraft: (name: string, files: Files) => call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files }),
+  draft: (name: string) => call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
+  putDraft: (name: string, files: Files, onto: string) =>
+    call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, onto }),
   publish: (name: string, revision: string) =>
     call<Assistant>("POST", `/api/assistants/${name}/publish?${new URLSearchParams({ revision })}`),
   checkFiles: (files: Files) => call<Checked>("POST", "/api/assistants/check", { files }),

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { lazy, Suspense, useState } from "react";
+import { Component, lazy, type ReactNode, Suspense, useState } from "react";
 import { Button, ToggleButton } from "react-aria-components";
 import { Navigate, NavLink, Route, Routes } from "react-router";
 import styled from "styled-components";
@@ -10,7 +10,8 @@ import { Doors } from "./doors/doors";
 import { Lines } from "./lines/lines";
 import { Log } from "./log/log";
 import { SignIn } from "./sign-in";
-import { colour, font } from "./theme";
+import { Button as Again, Sheet } from "./parts/sheet";
+import { colour, font, keepLight } from "./theme";
 import { TurnPage } from "./turn/turn";
 
 // The editor is large, and only here.
@@ -79,14 +80,33 @@ const Lamp = styled.span<{ $lit: boolean }>`
   }
 `;
 
+/** Says so where a page breaks, or a part of it cannot be loaded, as after an upgrade. */
+class Whole extends Component<{ children: ReactNode }, { broken: string }> {
+  state = { broken: "" };
+  static getDerivedStateFromError(error: Error) {
+    return { broken: error.message || "something broke" };
+  }
+  render() {
+    if (!this.state.broken) return this.props.children;
+    return (
+      <Sheet role="alert">
+        <h2>This page cannot be shown</h2>
+        <p>{this.state.broken}</p>
+        <Again onPress={() => location.reload()}>Load it again</Again>
+      </Sheet>
+    );
+  }
+}
+
 function Light() {
   const dark = matchMedia("(prefers-color-scheme: dark)").matches;
-  const [night, setNight] = useState(document.documentElement.dataset.light === "night" || dark);
+  const chosen = document.documentElement.dataset.light;
+  const [night, setNight] = useState(chosen ? chosen === "night" : dark);
   return (
     <ToggleButton
       isSelected={night}
       onChange={(chosen) => {
-        document.documentElement.dataset.light = chosen ? "night" : "day";
+        keepLight(chosen ? "night" : "day");
         setNight(chosen);
       }}
     >
@@ -122,6 +142,7 @@ function Inside({ name }: { name: string }) {
           <Button onPress={() => void leave()}>Sign out</Button>
         </Foot>
       </Spine>
+      <Whole>
       <Suspense fallback={null}>
       <Routes>
         <Route path="/log" element={<Log />} />
@@ -137,6 +158,7 @@ function Inside({ name }: { name: string }) {
         <Route path="*" element={<Navigate to="/log" replace />} />
       </Routes>
       </Suspense>
+      </Whole>
     </Desk>
   );
 }

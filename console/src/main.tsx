@@ -5,7 +5,9 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./app";
-import { GlobalStyle } from "./theme";
+import { GlobalStyle, showKeptLight } from "./theme";
+
+showKeptLight();
 
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false, staleTime: 5_000 } },

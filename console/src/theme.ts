@@ -44,6 +44,28 @@ export const font = {
   plain: '"Commissioner Variable", "Noto Sans", sans-serif',
 };
 
+const LIGHT = "fond-echo light";
+
+/** Show a palette, and remember it in this browser, where it lets us. */
+export function keepLight(light: "night" | "day") {
+  document.documentElement.dataset.light = light;
+  try {
+    localStorage.setItem(LIGHT, light);
+  } catch {
+    // A browser that keeps nothing shows what its system wants next time.
+  }
+}
+
+/** The palette that was chosen before. */
+export function showKeptLight() {
+  try {
+    const light = localStorage.getItem(LIGHT);
+    if (light) document.documentElement.dataset.light = light;
+  } catch {
+    // As above.
+  }
+}
+
 export const GlobalStyle = createGlobalStyle`
   :root { ${variables(day)} color-scheme: light; }
   @media (prefers-color-scheme: dark) {

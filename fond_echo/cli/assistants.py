@@ -32,6 +32,8 @@ def add(commands: Any) -> None:
     check.set_defaults(run=_check)
     put = verbs.add_parser("put", help="put an assistant's files as its draft")
     put.add_argument("folder", type=Path)
+    put.add_argument("--onto", default="", metavar="REVISION",
+                     help="only where this still is the draft")  # fmt: skip
     put.add_argument("--publish", action="store_true", help="and make the draft live")
     add_service(put)
     put.set_defaults(run=_put)
@@ -107,7 +109,7 @@ def _put(options: argparse.Namespace) -> int:
     files = files_in(options.folder)
     name = read_assistant(files).assistant
     with service(options) as echo:
-        kept = echo.put_assistant(name, files)
+        kept = echo.put_assistant(name, files, options.onto)
         if options.publish:
             kept = echo.publish_assistant(name)
     if options.json:

@@ -90,9 +90,12 @@ class AsyncFondEcho:
         """All assistants."""
         return await self.make(calls.assistants())
 
-    async def put_assistant(self, name: str, files: Mapping[str, str]) -> AssistantOut:
-        """Check an assistant's files and keep them as its draft."""
-        return await self.make(calls.put_assistant(name, files))
+    async def put_assistant(
+        self, name: str, files: Mapping[str, str], onto: str = ""
+    ) -> AssistantOut:
+        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
+        that revision."""
+        return await self.make(calls.put_assistant(name, files, onto))
 
     async def publish_assistant(self, name: str, revision: str = "") -> AssistantOut:
         """Make the draft live, or another revision that was kept."""

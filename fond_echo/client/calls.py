@@ -34,6 +34,7 @@ from fond_echo.contract.assistants import (
     AssistantFiles,
     AssistantOut,
     Checked,
+    DraftIn,
     RevisionOut,
     Tried,
     TryIn,
@@ -117,8 +118,8 @@ def assistants() -> Call[list[AssistantOut]]:
     return Call("GET", "/api/assistants", _shape(list[AssistantOut]))
 
 
-def put_assistant(name: str, files: Mapping[str, str]) -> Call[AssistantOut]:
-    body = AssistantFiles(files=dict(files)).model_dump()
+def put_assistant(name: str, files: Mapping[str, str], onto: str = "") -> Call[AssistantOut]:
+    body = DraftIn(files=dict(files), onto=onto).model_dump()
     return Call("PUT", f"/api/assistants/{name}/draft", _shape(AssistantOut), body)
 
 

@@ -88,9 +88,10 @@ class FondEcho:
         """All assistants."""
         return self.make(calls.assistants())
 
-    def put_assistant(self, name: str, files: Mapping[str, str]) -> AssistantOut:
-        """Check an assistant's files and keep them as its draft."""
-        return self.make(calls.put_assistant(name, files))
+    def put_assistant(self, name: str, files: Mapping[str, str], onto: str = "") -> AssistantOut:
+        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
+        that revision."""
+        return self.make(calls.put_assistant(name, files, onto))
 
     def publish_assistant(self, name: str, revision: str = "") -> AssistantOut:
         """Make the draft live, or another revision that was kept."""

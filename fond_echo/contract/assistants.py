@@ -28,6 +28,19 @@ class AssistantFiles(Shape):
     files: Files
 
 
+class DraftIn(AssistantFiles):
+    """Files that become an assistant's draft. `onto` is the revision that they were made from:
+    where the draft is another one meanwhile, it is not written over."""
+
+    onto: str = Field(default="", max_length=64)
+
+
+class DraftOut(AssistantFiles):
+    """An assistant's draft, and the revision that its files are."""
+
+    revision: str
+
+
 class AssistantOut(Shape):
     name: Name
     draft: str | None

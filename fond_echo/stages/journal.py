@@ -152,6 +152,15 @@ class Journal:
         )
         return run
 
+    async def waited_since(self, claim: Claim) -> datetime:
+        """Since when the sender waits: since the message came, or since it is tried again."""
+        earlier = select(Run.id).where(
+            Run.turn_id == claim.turn.id, Run.id != claim.turn.run_id, Run.clock < claim.turn.clock
+        )
+        async with self._fence.database.reading() as session:
+            again = (await session.execute(earlier.limit(1))).first() is not None
+        return claim.turn.clock if again else claim.received_at
+
     async def record(
         self,
         claim: Claim,

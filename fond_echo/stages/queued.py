@@ -159,7 +159,8 @@ class _Carrier:
 
     async def _say_slow(self) -> None:
         """After a while, tell the sender that it takes one."""
-        waited = (datetime.now(UTC) - self._claim.received_at).total_seconds()
+        since = await self._journal.waited_since(self._claim)
+        waited = (datetime.now(UTC) - since).total_seconds()
         await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
         self._saying = True
         row = await self._aside(SLOW, self._claim.settings.slow_words)

@@ -8,7 +8,7 @@ from fastapi import Path, Query
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from fond_echo.contract.assistants import AssistantFiles, AssistantOut
+from fond_echo.contract.assistants import AssistantOut, DraftIn, DraftOut
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE, digest
 from fond_echo.documents.faults import Fault, FaultyFile
@@ -40,7 +40,7 @@ async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]
 
 @router.put("/{name}/draft")
 async def put_draft(
-    name: AssistantName, given: AssistantFiles, _: MayBuild, service: TheService
+    name: AssistantName, given: DraftIn, _: MayBuild, service: TheService
 ) -> AssistantOut:
     """Check an assistant's files and keep them as its draft."""
     found = await service.check(given.files)
@@ -52,6 +52,12 @@ async def put_draft(
     async with service.database.writing() as session:
         stored = insert(Revision).values(digest=revision, assistant=name, files=given.files)
         await session.execute(stored.on_conflict_do_nothing())
+        before = await session.get(Assistant, name, with_for_update=True)
+        if given.onto and before is not None and before.draft not in (given.onto, revision):
+            raise Conflict(
+                f"the draft of {name} is {before.draft} meanwhile, not {given.onto}",
+                remedy="read it again, and put your changes into it",
+            )
         kept = insert(Assistant).values(name=name, draft=revision)
         await session.execute(
             kept.on_conflict_do_update(
@@ -87,10 +93,11 @@ async def publish(
 
 
 @router.get("/{name}/draft")
-async def get_draft(name: AssistantName, _: MayRead, service: TheService) -> AssistantFiles:
+async def get_draft(name: AssistantName, _: MayRead, service: TheService) -> DraftOut:
     """The files of the draft."""
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None or record.draft is None:
             raise NotThere(f"there is no draft of an assistant {name!r}")
-        return AssistantFiles(files=(await session.get_one(Revision, record.draft)).files)
+        files = (await session.get_one(Revision, record.draft)).files
+        return DraftOut(files=files, revision=record.draft)

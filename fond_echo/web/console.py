@@ -2,17 +2,39 @@
 
 from __future__ import annotations
 
+import mimetypes
 import secrets
 from pathlib import Path
 
 from fastapi import APIRouter, FastAPI, Response
 from fastapi.responses import HTMLResponse
 from fastapi.staticfiles import StaticFiles
+from starlette.datastructures import Headers
+from starlette.types import Scope
 
 from fond_echo.web.problems import NotThere
 
 STATIC = Path(__file__).parent / "static"
 NONCE = "@@nonce@@"
+
+
+class Assets(StaticFiles):
+    """Files of the build, whose names change with what is in them; those that were compressed when
+    they were built go out so."""
+
+    async def get_response(self, path: str, scope: Scope) -> Response:
+        accepted = Headers(scope=scope).get("accept-encoding", "")
+        packed, _ = self.lookup_path(path + ".gz")
+        if packed and "gzip" in accepted:
+            response = await super().get_response(path + ".gz", scope)
+            response.headers["Content-Type"] = mimetypes.guess_type(path)[0] or "text/plain"
+            response.headers["Content-Encoding"] = "gzip"
+        else:
+            response = await super().get_response(path, scope)
+        response.headers["Vary"] = "Accept-Encoding"
+        response.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+        return response
+
 
 router = APIRouter(include_in_schema=False)
 
@@ -80,4 +102,4 @@ def install(app: FastAPI) -> None:
     """Serve the console; nothing happens where it is not built but a page that says so."""
     app.include_router(router)
     if (STATIC / "assets").is_dir():
-        app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
+        app.mount("/assets", Assets(directory=STATIC / "assets"), name="assets")

@@ -7,13 +7,17 @@ from sqlalchemy import select, update
 
 from fond_echo.contract.line import Access, LineSettings, Quotas
 from fond_echo.contract.reply import Attachment, Choice, Reply
+from fond_echo.core.audio.clip import silence
+from fond_echo.core.audio.containers import encode
 from fond_echo.outside.errors import Refused, Unreachable
 from fond_echo.speech.remote import SpeechUnreachable
 from fond_echo.stages import sending
 from fond_echo.stages.ports import Abilities
-from fond_echo.store.records import Contact, Inbound, Stage, Usage
+from fond_echo.store.records import Contact, Inbound, Stage, Turn, Usage
 from tests.stages.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
+
+SILENT = "I could not hear anything in your recording. Please try again."
 
 
 class Settled(Driving):
@@ -221,7 +225,7 @@ class FallBacks(Settled):
 
 
 class Beside(Settled):
-    settings = LineSettings(echo_heard=True, slow_seconds=0.05, slow_words="One moment.")
+    settings = LineSettings(echo_heard=True, slow_seconds=0.4, slow_words="One moment.")
 
     async def test_what_was_heard_is_echoed_and_slowness_told(self):
         hear = self.world.speech.transcribe
@@ -269,6 +273,21 @@ class Beside(Settled):
         await self.journal.outbox.move(claim, row, "sending")
         await self.driver.work(turn_id)
         self.assertEqual((await self.deliveries(turn_id))[0].state, "in-doubt")
+
+    async def test_a_note_without_speech_that_is_tried_again_is_answered_alone(self):
+        turn_id = await self.arrive("m1", sound=encode(silence(1.0, 16_000), "ogg"))
+        async with self.database.writing() as session:
+            long_ago = datetime.now(UTC) - timedelta(hours=2)
+            await session.execute(update(Turn).values(received_at=long_ago))
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).error["code"], "sound-silent")
+        self.assertEqual([each.text for each in self.sent], ["One moment.", SILENT])
+        async with self.database.writing() as session:
+            await session.execute(
+                update(Turn).values(state="received", run_id=None, error=None, finished_at=None)
+            )
+        await self.driver.work(turn_id)
+        self.assertEqual([each.text for each in self.sent[2:]], [SILENT])
 
     async def test_a_text_is_not_echoed(self):
         await self.say("m1")

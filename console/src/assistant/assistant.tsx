@@ -2,12 +2,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, useParams } from "react-router";
 import styled from "styled-components";
-import { api, type Checked, type Files } from "../api";
+import { api, Problem, type Checked } from "../api";
 import { bytes, timeOf } from "../format";
 import { Button, Mark, Row, Sheet, Trouble } from "../parts/sheet";
 import { colour, font } from "../theme";
 import { Bench } from "./bench";
 import { Editor } from "./editor";
+import { useEdit } from "./edits";
 
 const Desk = styled.main`
   display: grid;
@@ -72,14 +73,10 @@ export function Assistants() {
 }
 
 function One({ name, others, same }: { name: string; others: string[]; same: boolean }) {
-  const draft = useQuery({ queryKey: ["draft", name], queryFn: () => api.draft(name), staleTime: Infinity });
-  const [files, setFiles] = useState<Files>();
+  const { files, onto, changed, generation, error, write, settle } = useEdit(name);
   const [file, setFile] = useState("assistant.yaml");
   const [found, setFound] = useState<Checked>(nothing);
   const queries = useQueryClient();
-  useEffect(() => {
-    if (draft.data && !files) setFiles(draft.data.files);
-  }, [draft.data, files]);
   useEffect(() => {
     if (!files) return;
     const soon = setTimeout(() => void api.checkFiles(files).then(setFound, () => setFound(nothing)), 400);
@@ -89,16 +86,25 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
     void queries.invalidateQueries({ queryKey: ["assistants"] });
     void queries.invalidateQueries({ queryKey: ["revisions", name] });
   };
-  const keep = useMutation({ mutationFn: () => api.putDraft(name, files ?? {}), onSuccess: after });
+  const put = async (over: string) => {
+    const given = files ?? {};
+    const kept = await api.putDraft(name, given, over);
+    settle({ files: given, revision: kept.draft ?? "" });
+    return kept;
+  };
+  const keep = useMutation({ mutationFn: put, onSuccess: after });
   const publish = useMutation({
-    mutationFn: async (revision: string) => {
-      if (!revision) await api.putDraft(name, files ?? {});
-      return api.publish(name, revision);
-    },
+    mutationFn: async (revision: string) => api.publish(name, revision || ((await put(onto)).draft ?? "")),
     onSuccess: after,
   });
-  if (!files) return draft.error ? <Sheet role="alert">{draft.error.message}</Sheet> : null;
+  if (!files) return error ? <Sheet role="alert">{error.message}</Sheet> : null;
   const trouble = keep.error ?? publish.error;
+  const overtaken = trouble instanceof Problem && trouble.status === 409;
+  const giveUp = () => {
+    keep.reset();
+    publish.reset();
+    settle();
+  };
   const wrong = found.faults.length > 0;
   return (
     <Desk>
@@ -106,7 +112,8 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
         <Row>
           <h2>{name}</h2>
           <Mark $kind={same ? "good" : "plain"}>{same ? "the draft is live" : "the draft is not live"}</Mark>
-          <Button onPress={() => keep.mutate()} isDisabled={wrong || keep.isPending}>
+          {changed && <Mark $kind="bad">changed here, not kept yet</Mark>}
+          <Button onPress={() => keep.mutate(onto)} isDisabled={wrong || keep.isPending}>
             Keep as draft
           </Button>
           <Button onPress={() => publish.mutate("")} isDisabled={wrong || publish.isPending}>
@@ -123,6 +130,12 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           )}
         </Row>
         {trouble && <Trouble role="alert">{trouble.message}</Trouble>}
+        {overtaken && (
+          <Row>
+            <Button onPress={giveUp}>Take the other draft, and give up what is written here</Button>
+            <Button onPress={() => keep.mutate("")}>Write over the other draft</Button>
+          </Row>
+        )}
         <FileTabs aria-label="Files">
           {Object.keys(files)
             .sort()
@@ -138,10 +151,10 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           <SoundFile file={file} text={files[file] ?? ""} />
         ) : (
           <Editor
-            key={file}
+            key={`${file} ${generation}`}
             file={file}
             text={files[file] ?? ""}
-            onChange={(text) => setFiles((before) => ({ ...before, [file]: text }))}
+            onChange={(text) => write(file, text)}
             faults={found.faults}
             troubles={found.troubles}
           />

@@ -72,6 +72,8 @@ const Older = styled(Button)`
   text-underline-offset: 3px;
 `;
 
+const MOST_PAGES = 20;
+
 /** A conversation as a page of the log book: in order of time, the latest at the foot. */
 export function Book(props: { conversation: string; about?: Conversation; turn: string }) {
   const pages = useInfiniteQuery({
@@ -83,17 +85,39 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
   const leaf = useRef<HTMLElement>(null);
   const turns = pages.data?.pages.flatMap((page) => page.items).reverse() ?? [];
   const latest = turns.at(-1);
+  // Who reads at the foot sees what comes; who reads above is left there.
+  const atFoot = useRef(true);
   useEffect(() => {
-    leaf.current?.scrollTo({ top: leaf.current.scrollHeight });
+    if (atFoot.current) leaf.current?.scrollTo({ top: leaf.current.scrollHeight });
   }, [latest?.id, latest?.state]);
+  const found = turns.some((turn) => turn.id === props.turn);
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  const loaded = pages.data?.pages.length ?? 0;
+  // An address may lead to an old turn: earlier pages are read until it is there.
+  const looking = Boolean(props.turn) && !found && hasNextPage && loaded < MOST_PAGES;
+  useEffect(() => {
+    if (looking && !isFetchingNextPage) void fetchNextPage();
+  }, [looking, isFetchingNextPage, fetchNextPage]);
+  useEffect(() => {
+    if (!found) return;
+    atFoot.current = false;
+    leaf.current?.querySelector(`[data-turn="${props.turn}"]`)?.scrollIntoView({ block: "center" });
+  }, [found, props.turn]);
   return (
-    <Leaf ref={leaf} aria-label="Log of the conversation">
+    <Leaf
+      ref={leaf}
+      aria-label="Log of the conversation"
+      onScroll={({ currentTarget: { scrollHeight, scrollTop, clientHeight } }) => {
+        atFoot.current = scrollHeight - scrollTop - clientHeight < 80;
+      }}
+    >
       <header>
         <h2>{props.about?.contact_name ?? "Conversation"}</h2>
         {props.about && <span>on the line {props.about.line}</span>}
       </header>
       {pages.error && <p role="alert">The turns cannot be read: {pages.error.message}</p>}
-      {pages.hasNextPage && (
+      {looking && <p role="status">Looking for the turn …</p>}
+      {pages.hasNextPage && !looking && (
         <Older onPress={() => void pages.fetchNextPage()} isDisabled={pages.isFetchingNextPage}>
           Earlier turns
         </Older>
@@ -117,11 +141,12 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
       <time dateTime={turn.received_at}>{timeOf(turn.received_at)}</time>
       <Said>
         <Label>{turn.cause === "operator" ? "a person here wrote" : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}</Label>
+        {turn.sound_erased_at && !turn.erased_at && <Label>the sound was erased</Label>}
         {turn.sound && <Player clip={turn.sound} label={`what ${turn.contact_name} said`} />}
-        <p>{turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}</p>
+        <p>{turn.erased_at ? "Erased." : turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}</p>
       </Said>
       {turn.deliveries.map((delivery) => (
-        <Answered key={delivery.id} delivery={delivery} />
+        <Answered key={delivery.id} delivery={delivery} erased={turn.erased_at !== null} />
       ))}
       <Notes>
         <Link to={`/log/${turn.conversation}/${turn.id}`} aria-current={chosen ? "true" : undefined}>
@@ -134,18 +159,19 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
   );
 }
 
-function Answered({ delivery }: { delivery: Delivery }) {
+function Answered({ delivery, erased }: { delivery: Delivery; erased: boolean }) {
   return (
     <Answer>
       <Label>answered {delivery.kind === "voice" ? "by voice note" : "in writing"}</Label>
       {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
-      <p>{plainReply(delivery.text)}</p>
+      <p>{erased ? "Erased." : plainReply(delivery.text)}</p>
       {delivery.state !== "sent" && <Label>{delivery.state.replace("-", " ")}</Label>}
     </Answer>
   );
 }
 
 function State({ turn }: { turn: Turn }) {
+  if (turn.state === "cancelled") return <span>given up: it was erased while it was being worked on</span>;
   if (turn.state === "failed")
     return (
       <strong>

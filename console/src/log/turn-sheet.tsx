@@ -101,6 +101,7 @@ function RunOf({ run, received }: { run: Run; received: string }) {
 
 function What({ stage }: { stage: Stage }) {
   const out = stage.output;
+  if (stage.erased_at) return <p>Erased.</p>;
   if (stage.error)
     return (
       <p>

@@ -33,7 +33,7 @@ export function TurnPage() {
   const told = turn.data;
   return (
     <Sheet>
-      <h2>{told.text || arrival(told.arrived_as)}</h2>
+      <h2>{told.erased_at ? "An erased turn" : told.text || arrival(told.arrived_as)}</h2>
       <p>
         {told.contact_name}, {arrival(told.arrived_as)} on {told.line}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
         <Link to={`/log/${told.conversation}/${told.id}`}>In the log</Link>
@@ -46,7 +46,7 @@ export function TurnPage() {
       )}
       <Row>
         {told.sound && <Player clip={told.sound} label="what came in" />}
-        {told.state === "failed" && (
+        {told.state === "failed" && !told.erased_at && (
           <Button onPress={() => retry.mutate()} isDisabled={retry.isPending}>
             Try again
           </Button>
@@ -86,10 +86,11 @@ function StageFold({ stage }: { stage: Stage }) {
           </span>
           <span>{milliseconds(stage.seconds)}</span>
           <Mark $kind={stage.outcome === "done" ? "good" : "bad"}>{stage.error ? `${outcome}: ${stage.error.what}` : outcome}</Mark>
+          {stage.erased_at && <Mark $kind="plain">erased</Mark>}
         </Press>
       </Heading>
       <DisclosurePanel>
-        <Sounds stage={stage} />
+        {!stage.erased_at && <Sounds stage={stage} />}
         <h5>went in</h5>
         <Code>{JSON.stringify(stage.input, null, 2)}</Code>
         <h5>came out</h5>

@@ -1,0 +1,130 @@
+"""What the console must not lose: words being written, a reader's place, the tabs beside it."""
+
+import httpx
+from playwright.sync_api import expect
+
+from fond_echo.client import FondEcho
+from tests.support.browser import InABrowser
+
+
+class Keeping(InABrowser):
+    def open_editor(self, page):
+        page.goto(f"{self.settings.address}/assistants/gale-line")
+        editor = page.get_by_role("textbox", name="The file assistant.yaml")
+        expect(editor).to_be_visible()
+        return editor
+
+    def write(self, page, line):
+        page.get_by_role("textbox", name="The file assistant.yaml").click()
+        page.keyboard.press("Control+Home")
+        page.keyboard.type(line + "\n")
+
+    def test_what_is_written_outlives_a_step_to_another_page(self):
+        page = self.page()
+        self.enter(page)
+        page.get_by_role("link", name="Assistants").click()
+        page.get_by_role("link", name="gale-line").click()
+        self.write(page, "# First thoughts")
+        expect(page.get_by_text("changed here, not kept yet")).to_be_visible()
+        page.get_by_role("link", name="Log", exact=True).click()
+        expect(page.get_by_role("grid", name="Conversations")).to_be_visible()
+        page.get_by_role("link", name="Assistants").click()
+        page.get_by_role("link", name="gale-line").click()
+        editor = page.get_by_role("textbox", name="The file assistant.yaml")
+        expect(editor).to_contain_text("# First thoughts")
+        asked = []
+        page.on("dialog", lambda dialog: (asked.append(dialog.type), dialog.dismiss()))
+        page.close(run_before_unload=True)
+        page.wait_for_timeout(500)
+        self.assertEqual(asked, ["beforeunload"])
+
+    def test_two_tabs_do_not_write_over_each_other(self):
+        first = self.page()
+        self.enter(first)
+        second = first.context.new_page()
+        for page in (first, second):
+            self.open_editor(page)
+        self.write(first, "# Of the first tab")
+        self.write(second, "# Of the second tab")
+        first.get_by_role("button", name="Keep as draft").click()
+        expect(first.get_by_text("changed here, not kept yet")).to_have_count(0)
+        second.get_by_role("button", name="Keep as draft").click()
+        expect(second.get_by_role("alert")).to_contain_text("meanwhile")
+        with FondEcho(self.settings.address, self.key) as echo:
+            kept = echo.revision("gale-line", "draft").files["assistant.yaml"]
+        self.assertTrue(kept.startswith("# Of the first tab\n"))
+        second.get_by_role("button", name="Take the other draft").click()
+        editor = second.get_by_role("textbox", name="The file assistant.yaml")
+        expect(editor).to_contain_text("# Of the first tab")
+        expect(editor).not_to_contain_text("# Of the second tab")
+        # Who has written nothing sees what others keep.
+        self.write(second, "# And more")
+        second.get_by_role("button", name="Keep as draft").click()
+        mine = first.get_by_role("textbox", name="The file assistant.yaml")
+        expect(mine).to_contain_text("# And more")
+
+    def test_ten_tabs_are_live(self):
+        page = self.page()
+        self.enter(page)
+        tabs = [page, *(page.context.new_page() for _ in range(9))]
+        for tab in tabs[1:]:
+            tab.goto(self.settings.address)
+        for tab in tabs:
+            expect(tab.get_by_role("status").first).to_have_text("live")
+        page.close()
+        self.say("is anybody there", "piet")
+        for tab in tabs[1:]:
+            expect(tab.get_by_text("is anybody there").first).to_be_visible()
+
+    def test_colours_are_remembered(self):
+        page = self.page()
+        self.enter(page)
+        page.get_by_role("button", name="Night colours").click()
+        page.reload()
+        expect(page.get_by_role("button", name="Day colours")).to_be_visible()
+        self.assertEqual(page.evaluate("document.documentElement.dataset.light"), "night")
+
+    def test_a_part_that_cannot_be_loaded_is_told(self):
+        page = self.page()
+        page.route("**/assets/assistant-*.js", lambda route: route.abort())
+        self.enter(page)
+        page.get_by_role("link", name="Assistants").click()
+        expect(page.get_by_role("alert")).to_contain_text("This page cannot be shown")
+        page.unroute("**/assets/assistant-*.js")
+        page.get_by_role("button", name="Load it again").click()
+        expect(page.get_by_role("link", name="gale-line")).to_be_visible()
+
+    def test_an_address_leads_to_an_old_turn_and_a_reader_is_left_there(self):
+        with FondEcho(self.settings.address, self.key) as echo:
+            first = echo.ask("desk", "How much is a ticket?", "reader")
+            for number in range(60):
+                echo.ask("desk", f"How much are {number} tickets?", "reader")
+            turn = echo.turn(first.turn)
+            page = self.page()
+            self.enter(page)
+            page.goto(f"{self.settings.address}/log/{turn.conversation}/{turn.id}")
+            entry = page.locator(f"[data-turn='{turn.id}']")
+            expect(entry).to_be_in_viewport()
+            place = "document.querySelector('[aria-label=\"Log of the conversation\"]').scrollTop"
+            before = page.evaluate(place)
+            echo.ask("desk", "Is anything new?", "reader")
+            expect(page.get_by_text("Is anything new?").first).to_be_attached()
+            self.assertEqual(page.evaluate(place), before)
+            (contact,) = [
+                each for each in echo.contacts("desk").items if each.outside_id == "reader"
+            ]
+            echo.erase_contact("desk", contact.id)
+            page.reload()
+            expect(entry).to_contain_text("Erased.")
+
+    def test_scripts_go_out_compressed(self):
+        page = httpx.get(self.settings.address).text
+        name = page.split('src="/assets/')[1].split('"')[0]
+        packed = httpx.get(f"{self.settings.address}/assets/{name}")
+        plain = httpx.get(
+            f"{self.settings.address}/assets/{name}", headers={"Accept-Encoding": "identity"}
+        )
+        self.assertEqual(packed.headers["content-encoding"], "gzip")
+        self.assertNotIn("content-encoding", plain.headers)
+        self.assertEqual(packed.content, plain.content)
+        self.assertIn("javascript", packed.headers["content-type"])
