@@ -223,4 +223,5 @@ class Erasing(Settled):
             usage = (await session.scalars(select(Usage.day))).all()
         self.assertNotIn("turn.received", types)
         self.assertIn("turn.answered", types)
-        self.assertEqual((sign_ins, usage), (["h1"], [today - timedelta(days=1)]))
+        self.assertEqual(sign_ins, ["h1"])
+        self.assertEqual(set(usage), {today, today - timedelta(days=1)})
