@@ -30,7 +30,7 @@ from fond_echo.store.records import (
     Turn,
 )
 
-AT_ONCE = 50
+AT_ONCE = 20
 """Turns erased in one transaction."""
 
 UNFINISHED = ("received", "working", "waiting")
@@ -47,6 +47,7 @@ _LATER_STATES = text(
     UPDATE runs SET state_before = state_before - 'recent' - 'last' - 'open' - 'meant'
       FROM turns AS later
      WHERE later.id = runs.turn_id AND later.erased_at IS NULL
+       AND runs.state_before ?| ARRAY['recent', 'last', 'open', 'meant']
        AND EXISTS (SELECT FROM turns AS erased
                     WHERE erased.id = ANY(:ids)
                       AND erased.conversation_id = later.conversation_id

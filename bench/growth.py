@@ -1,0 +1,177 @@
+"""How soon the service answers, and keeps and erases, with very many turns in the records.
+
+The records are filled by one statement a table: turns in conversations of fifty, each with its
+inbound message, its run, four stages, a delivery and an event, every third with sound. Then the
+console's own requests are made of the running service, one passenger asks something by text, a
+contact is erased, and retention erases what is older than a time: some turns a transaction, whose
+lengths are what is shown, for nobody waits longer than for one of them.
+
+    python -m bench.growth --turns 1000000
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from datetime import timedelta
+
+import psycopg
+from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from bench.passengers import answers, running, tell
+from bench.report import options, percentile, show
+from fond_echo.client import FondEcho
+from fond_echo.contract.line import Keeping, LineSettings
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.database import Database, plain_url
+from fond_echo.store.erasing import erase_contact
+from fond_echo.store.records import Contact, Line, Turn
+from fond_echo.store.retention import retain
+
+A_CONVERSATION = 50
+FILL = (
+    """INSERT INTO contacts (id, line, outside_id, name, memory, standing)
+    SELECT gen_random_uuid(), 'skerry', 'made-' || n, 'Passenger ' || n, '{}', 'new'
+    FROM generate_series(1, %(conversations)s) n""",
+    """INSERT INTO conversations (id, line, contact_id, outside_id, turns, answered, state,
+        answering, changed_at)
+    SELECT gen_random_uuid(), 'skerry', id, 'room-' || outside_id, %(each)s, %(each)s, '{}',
+        'assistant', now() - random() * interval '300 days' FROM contacts
+    WHERE outside_id LIKE 'made-%%'""",
+    """INSERT INTO turns (id, line, conversation_id, number, cause, arrived_as, text, route, state,
+        standing, run_id, epoch, received_at, finished_at)
+    SELECT gen_random_uuid(), 'skerry', c.id, n, 'inbound', 'text', 'How much is a ticket?',
+        'fares', CASE WHEN random() < 0.01 THEN 'failed' ELSE 'answered' END, '',
+        gen_random_uuid(), 1, c.changed_at - n * interval '1 minute',
+        c.changed_at - n * interval '1 minute'
+    FROM conversations c, generate_series(1, %(each)s) n WHERE c.outside_id LIKE 'room-made-%%'""",
+    """INSERT INTO inbound (id, line, outside_id, payload, message, turn_id, received_at)
+    SELECT gen_random_uuid(), 'skerry', t.id, '{"words": "How much is a ticket?"}', '{}', t.id,
+        t.received_at FROM turns t WHERE t.run_id IS NOT NULL""",
+    """INSERT INTO runs (id, turn_id, kind, revision, clock, seed, state_before, memory_before,
+        started_at)
+    SELECT t.run_id, t.id, 'live', a.live, t.received_at, 1,
+        '{"recent": ["How much?"]}', '{}', t.received_at
+    FROM turns t, assistants a WHERE a.name = 'harbour-desk' AND t.run_id IS NOT NULL""",
+    """INSERT INTO stages (id, run_id, name, part, attempt, started_at, seconds, outcome, input,
+        output)
+    SELECT gen_random_uuid(), r.id, s, 0, 1, r.started_at, 0.01, 'done', '{"text": "a"}',
+        '{"text": "an output of a usual length, such as a reply or a decision"}'
+    FROM runs r, unnest(ARRAY['receive', 'route', 'answer', 'deliver']) s""",
+    """INSERT INTO blobs (digest, size, uses)
+    SELECT t.id, 4000, 1 FROM turns t WHERE t.number %% 3 = 0""",
+    """INSERT INTO blob_chunks (digest, number, data)
+    SELECT digest, 0, decode(repeat('ab', 400), 'hex') FROM blobs""",
+    """INSERT INTO clips (id, turn_id, digest, media_type, size, seconds, rate, waveform, origin,
+        stored_at)
+    SELECT t.id, t.id, t.id, 'audio/ogg', 4000, 2.0, 16000, '[]', 'spoken', t.received_at
+    FROM turns t WHERE t.number %% 3 = 0""",
+    """INSERT INTO deliveries (id, turn_id, run_id, kind, part, key, state, text, extra, attempts,
+        outside_id, exchanges, planned_at, settled_at, clip_id)
+    SELECT gen_random_uuid(), r.turn_id, r.id, 'text', 0, r.id || '-0', 'sent',
+        'An adult ticket is four pounds.', '{}', 1, r.id, '[]', r.started_at, r.started_at, c.id
+    FROM runs r LEFT JOIN clips c ON c.turn_id = r.turn_id""",
+    """INSERT INTO events (type, subject, at, data)
+    SELECT 'turn.answered', t.id, t.received_at, '{"line": "skerry"}' FROM turns t""",
+)  # fmt: skip
+
+
+def fill(url: str, turns: int) -> None:
+    with psycopg.connect(plain_url(url), autocommit=True) as connection:
+        numbers = {"conversations": turns // A_CONVERSATION, "each": A_CONVERSATION}
+        for statement in FILL:
+            begun = time.monotonic()
+            count = connection.execute(statement, numbers).rowcount
+            tell(f"{count} {statement.split()[2]} in {time.monotonic() - begun:.1f} s")
+        connection.execute("ANALYZE")
+
+
+class Timed(Database):
+    """A database that notes how long each transaction is open, in milliseconds."""
+
+    def __init__(self, url: str) -> None:
+        super().__init__(url)
+        self.took: list[float] = []
+
+    @asynccontextmanager
+    async def writing(self) -> AsyncIterator[AsyncSession]:
+        begun = time.perf_counter()
+        async with super().writing() as session:
+            yield session
+        self.took.append(1000 * (time.perf_counter() - begun))
+
+
+async def erased(url: str, turns: int) -> list[tuple[str, float, float]]:
+    """What erasing one contact, and retention of a hundredth of all turns, cost."""
+    database, blobs, rows = Timed(url), PostgresBlobs(), []
+    async with database.reading() as session:
+        ids = (await session.execute(select(Contact.id).limit(20))).scalars().all()
+    for contact in ids:
+        await erase_contact(database, blobs, contact)
+    rows.append(("a contact erased, each transaction", *_middle(database.took)))
+    database.took.clear()
+    async with database.reading() as session:
+        oldest = select(Turn.received_at).order_by(Turn.received_at).offset(turns // 100).limit(1)
+        before = (await session.execute(oldest)).scalar_one()
+    keeping = LineSettings(keeping=Keeping(sound_days=1, words_days=1)).model_dump(mode="json")
+    async with database.writing() as session:
+        await session.execute(update(Line).where(Line.name == "skerry").values(settings=keeping))
+    begun = time.perf_counter()
+    count = await retain(database, blobs, before + timedelta(days=1), event_days=299)
+    tell(f"retention of {count:,} in {time.perf_counter() - begun:.1f} s")
+    rows.append(("retention, each transaction", *_middle(database.took)))
+    await database.close()
+    return rows
+
+
+def _middle(took: list[float]) -> tuple[float, float]:
+    return percentile(took, 0.5), percentile(took, 0.95)
+
+
+def main() -> None:
+    chosen = options(__doc__, turns=200_000, times=40)
+    rows = []
+    with running() as world:
+        fill(world.postgres.url, chosen.turns)
+        service = world.world.settings.address
+        with FondEcho(service, world.world.key) as echo:
+            some = echo.turns(limit=200)
+            deep = some.next
+            for _ in range(20):
+                deep = echo.turns(limit=200, after=deep).next
+            turn = some.items[100]
+            requests = {
+                "turns, the first page": lambda: echo.turns(limit=50),
+                "turns, 4,000 further down": lambda: echo.turns(limit=50, after=deep),
+                "turns of a line": lambda: echo.turns(line="skerry", limit=50),
+                "turns that failed": lambda: echo.turns(state="failed", limit=50),
+                "turns of a conversation": lambda: echo.turns(turn.conversation, limit=50),
+                "conversations": lambda: echo.conversations(limit=100),
+                "one turn whole": lambda: echo.turn(turn.id),
+            }
+            for name, request in requests.items():
+                took = []
+                for _ in range(chosen.times + 3):
+                    begun = time.perf_counter()
+                    request()
+                    took.append(1000 * (time.perf_counter() - begun))
+                rows.append((name, *_middle(took[3:])))
+            took = []
+            for _ in range(chosen.times + 3):
+                begun = time.perf_counter()
+                post = world.network.post(
+                    "/people/isla/say", json={"words": "How much is a ticket?"}
+                )
+                while not answers(world.network, "isla", post.json()["number"]):
+                    time.sleep(0.005)
+                took.append(1000 * (time.perf_counter() - begun))
+            rows.append(("a text, asked and answered", *_middle(took[3:])))
+        rows += asyncio.run(erased(world.postgres.url, chosen.turns))
+    show(f"With {chosen.turns:,} turns, ms", ("what", "p50", "p95"), rows, chosen.json)
+
+
+if __name__ == "__main__":
+    main()
