@@ -56,9 +56,9 @@ def _show(file: Path, report: Any) -> None:
     loud = f"{report.loudness:.1f} LUFS" if report.loudness is not None else "not defined"
     verdict = "a proper voice note" if report.voice_note else "not a proper voice note"
     print(f"{file}: {verdict}")
-    channels = "mono" if report.channels == 1 else f"{report.channels} channels"
+    layout = "mono" if report.channel_count == 1 else f"{report.channel_count} channels"
     rows = [
-        ("format", f"{report.codec} in {report.container}, {channels}, {report.rate} Hz"),
+        ("format", f"{report.codec} in {report.container}, {layout}, {report.rate} Hz"),
         ("length", f"{report.seconds:.3f} s, {report.size:,} bytes, "
                    f"{report.bits_per_second / 1000:.0f} kbit/s"),
         ("loudness", loud),

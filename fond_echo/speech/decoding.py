@@ -19,7 +19,7 @@ class GuardedDecoder:
     """Decodes files to clips at 16 kHz.
 
     Args:
-        limits: of size, length and channels.
+        limits: of size, length and number of channels.
         memory: bytes of address space for the child.
         cpu_seconds: of processor time; twice that of waiting.
     """
@@ -49,4 +49,4 @@ class GuardedDecoder:
 def _decoded(data: bytes, limits: Limits) -> Decoded:
     decoded = decode(data, limits)
     clip: Clip = at_rate(decoded.clip, RATE)
-    return Decoded(clip, decoded.container, decoded.codec, decoded.channels)
+    return Decoded(clip, decoded.container, decoded.codec, decoded.channel_count)

@@ -41,7 +41,7 @@ async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
         clip=kept,
         container=decoded.container.name,
         codec=decoded.codec,
-        channels=decoded.channels,
+        channel_count=decoded.channel_count,
         loudness=level,
     )
 

@@ -35,7 +35,7 @@ class DecodedClip(Shape):
     clip: ClipRef
     container: str
     codec: str
-    channels: int
+    channel_count: int
     loudness: float | None
 
 

@@ -58,12 +58,12 @@ class Limits:
     Attributes:
         size: bytes of the file.
         seconds: of sound.
-        channels: in the stream.
+        channel_count: in the stream.
     """
 
     size: int = 50 * 2**20
     seconds: float = 3 * 3600.0
-    channels: int = 8
+    channel_count: int = 8
 
 
 OUR_OWN = Limits(size=2**31, seconds=24 * 3_600.0)
@@ -77,7 +77,7 @@ class Decoded:
     clip: Clip
     container: Container
     codec: str
-    channels: int
+    channel_count: int
 
 
 def decode(data: bytes, limits: Limits | None = None) -> Decoded:
@@ -104,7 +104,7 @@ def decode(data: bytes, limits: Limits | None = None) -> Decoded:
         stream = read_opus(data)
         _check_length(stream.seconds, limits)
         if stream.head.family == 0:
-            return Decoded(decode_opus(stream), container, "opus", stream.head.channels)
+            return Decoded(decode_opus(stream), container, "opus", stream.head.channel_count)
     return _decode_with_library(data, container, limits)
 
 
@@ -121,7 +121,7 @@ class Opened:
 
     rate: int
     codec: str
-    channels: int
+    channel_count: int
     parts: Iterator[Samples]
 
 
@@ -135,11 +135,11 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
         if not file.streams.audio:
             raise UnknownSound(f"the {container.name} file holds no sound")
         stream = file.streams.audio[0]
-        codec, channels = stream.codec_context.name, len(stream.layout.channels)
+        codec, channel_count = stream.codec_context.name, len(stream.layout.channels)
         if codec not in CODECS:
             raise UnknownSound(f"sound coded as {codec} is not read here")
-        if channels > limits.channels:
-            raise BrokenSound(f"{channels} channels; at most {limits.channels} are read")
+        if channel_count > limits.channel_count:
+            raise BrokenSound(f"{channel_count} channels; at most {limits.channel_count} are read")
         rate = stream.rate or 0
         if not rate:
             raise BrokenSound("the file does not say at which rate it was sampled")
@@ -156,7 +156,7 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
                         _check_length(count / rate, limits)
                         yield np.asarray(part.to_ndarray().mean(axis=0), np.float32)
 
-        yield Opened(rate, codec, channels, parts())
+        yield Opened(rate, codec, channel_count, parts())
 
 
 @contextmanager
@@ -175,7 +175,7 @@ def _decode_with_library(data: bytes, container: Container, limits: Limits) -> D
         if not blocks or not sum(map(len, blocks)):
             raise EmptySound(f"the {container.name} file holds no samples")
         clip = Clip(np.concatenate(blocks), sound.rate)
-        return Decoded(clip, container, sound.codec, sound.channels)
+        return Decoded(clip, container, sound.codec, sound.channel_count)
 
 
 FORMATS = {

@@ -38,7 +38,7 @@ class Report:
 
     container: str
     codec: str
-    channels: int
+    channel_count: int
     rate: int
     seconds: float
     size: int
@@ -70,7 +70,7 @@ def inspect(data: bytes, limits: Limits | None = None) -> Report:
     return Report(
         container=decoded.container.name,
         codec=decoded.codec,
-        channels=decoded.channels,
+        channel_count=decoded.channel_count,
         rate=decoded.clip.rate,
         seconds=decoded.clip.seconds,
         size=len(data),
@@ -93,8 +93,8 @@ def _findings(decoded: Decoded, stream: OpusStream | None) -> list[Finding]:
         what = f"it is {decoded.codec} in {decoded.container.name}, not Opus in Ogg"
         return [Finding(what, CONVERT)]
     found: list[Finding] = []
-    if decoded.channels != 1:
-        found.append(Finding(f"it has {decoded.channels} channels, not one", CONVERT))
+    if decoded.channel_count != 1:
+        found.append(Finding(f"it has {decoded.channel_count} channels, not one", CONVERT))
     if stream.damaged_pages:
         what = f"{stream.damaged_pages} page(s) fail their checksum"
         found.append(Finding(what, "fetch it again; if it stays so, " + CONVERT))

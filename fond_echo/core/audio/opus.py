@@ -21,14 +21,14 @@ class OpusHead:
     """The identification header (RFC 7845 §5.1).
 
     Attributes:
-        channels: 1 to 255.
+        channel_count: 1 to 255.
         pre_skip: samples at 48 kHz to leave out from the start of the decoded sound.
         input_rate: what the sound was recorded at, for information; 0 when not known.
         output_gain: in 1/256 dB, to be applied by the decoder.
         family: the channel mapping family; 0 is mono or stereo in one stream.
     """
 
-    channels: int
+    channel_count: int
     pre_skip: int
     input_rate: int = RATE
     output_gain: int = 0
@@ -38,7 +38,7 @@ class OpusHead:
         return _HEAD.pack(
             b"OpusHead",
             1,
-            self.channels,
+            self.channel_count,
             self.pre_skip,
             self.input_rate,
             self.output_gain,
@@ -50,12 +50,12 @@ class OpusHead:
         """Raises BrokenSound for anything that is not such a header."""
         if len(packet) < _HEAD.size or packet[:8] != b"OpusHead":
             raise BrokenSound("the first Ogg packet is not an OpusHead header")
-        _, version, channels, pre_skip, rate, gain, family = _HEAD.unpack_from(packet)
+        _, version, channel_count, pre_skip, rate, gain, family = _HEAD.unpack_from(packet)
         if version >= 16:
             raise BrokenSound(f"Opus header version {version} is not known; 1 is")
-        if channels == 0:
+        if channel_count == 0:
             raise BrokenSound("the OpusHead header declares no channels")
-        return cls(channels, pre_skip, rate, gain, family)
+        return cls(channel_count, pre_skip, rate, gain, family)
 
 
 @dataclass(frozen=True)

@@ -31,13 +31,13 @@ LAYOUTS = {1: "mono", 2: "stereo"}
 
 
 def opus_encoder(
-    bits_per_second: int = BITS_PER_SECOND, rate: int = RATE, channels: int = 1
+    bits_per_second: int = BITS_PER_SECOND, rate: int = RATE, channel_count: int = 1
 ) -> AudioCodecContext:
     """libopus set for speech: 20 ms packets."""
     encoder = CodecContext.create("libopus", "w")
     assert isinstance(encoder, AudioCodecContext)
     encoder.sample_rate = rate
-    encoder.layout = LAYOUTS[channels]
+    encoder.layout = LAYOUTS[channel_count]
     encoder.format = "flt"
     encoder.bit_rate = bits_per_second
     encoder.options = {
@@ -65,29 +65,29 @@ class VoiceNoteWriter:
         comments: tuple[str, ...] = (),
         input_rate: int = RATE,
         rate: int = RATE,
-        channels: int = 1,
+        channel_count: int = 1,
         per_page: int = PACKETS_PER_PAGE,
     ) -> None:
         """`serial` names the logical stream: any 32-bit number, unique within the file. `rate` is
         that of the samples: 8, 12, 16, 24 or 48 kHz."""
-        self._encoder = opus_encoder(bits_per_second, rate, channels)
-        self._rate, self._channels, self._per_page = rate, channels, per_page
+        self._encoder = opus_encoder(bits_per_second, rate, channel_count)
+        self._rate, self._channel_count, self._per_page = rate, channel_count, per_page
         self._frame = rate // PACKETS_A_SECOND
         head = self._encoder.extradata or b""
         self.pre_skip = OpusHead.from_bytes(head).pre_skip
-        self._head = OpusHead(channels, self.pre_skip, input_rate)
+        self._head = OpusHead(channel_count, self.pre_skip, input_rate)
         self._tags = OpusTags(VENDOR, comments)
         self._serial = serial
-        self._pending = np.zeros((0, channels), np.float32)
+        self._pending = np.zeros((0, channel_count), np.float32)
         self._packets: list[bytes] = []
         self._sequence = 0
         self._laid_out = 0
         self.samples = 0
 
     def write(self, samples: Samples) -> bytes:
-        """Take any number of samples, shape (length,), or (length, channels)."""
+        """Take any number of samples, shape (length,), or (length, channel_count)."""
         self.samples += len(samples)
-        pending = np.concatenate((self._pending, samples.reshape(-1, self._channels)))
+        pending = np.concatenate((self._pending, samples.reshape(-1, self._channel_count)))
         frame = self._frame
         whole = len(pending) // frame * frame
         for start in range(0, whole, frame):
@@ -107,7 +107,9 @@ class VoiceNoteWriter:
         end = self.pre_skip + self.samples * RATE // self._rate
         needed = -(-end // FRAME)
         frame = self._frame
-        rest = np.concatenate((self._pending, np.zeros((2 * frame, self._channels), np.float32)))
+        rest = np.concatenate(
+            (self._pending, np.zeros((2 * frame, self._channel_count), np.float32))
+        )
         for start in range(0, len(rest) // frame * frame, frame):
             self._encode(rest[start : start + frame])
         left = needed - self._laid_out // FRAME
@@ -115,7 +117,7 @@ class VoiceNoteWriter:
 
     def _encode(self, samples: Samples) -> None:
         flat = np.ascontiguousarray(samples).reshape(1, -1)
-        frame = av.AudioFrame.from_ndarray(flat, format="flt", layout=LAYOUTS[self._channels])
+        frame = av.AudioFrame.from_ndarray(flat, format="flt", layout=LAYOUTS[self._channel_count])
         frame.sample_rate = self._rate
         self._packets += [bytes(packet) for packet in self._encoder.encode(frame)]
 
@@ -254,9 +256,10 @@ def decode_opus(stream: OpusStream, *, most_samples: int | None = None) -> Clip:
             packets that libopus refuses.
         EmptySound: nothing is left after pre-skip.
     """
-    if stream.head.family != 0 or stream.head.channels > 2:
+    if stream.head.family != 0 or stream.head.channel_count > 2:
         raise BrokenSound(
-            f"Opus with {stream.head.channels} channels in mapping family {stream.head.family} "
+            f"Opus with {stream.head.channel_count} channels in mapping family "
+            f"{stream.head.family} "
             "is not a voice note"
         )
     if not stream.samples:
@@ -266,9 +269,9 @@ def decode_opus(stream: OpusStream, *, most_samples: int | None = None) -> Clip:
     decoder = CodecContext.create("libopus", "r")
     assert isinstance(decoder, AudioCodecContext)
     decoder.sample_rate = RATE
-    decoder.layout = "mono" if stream.head.channels == 1 else "stereo"
+    decoder.layout = "mono" if stream.head.channel_count == 1 else "stereo"
     decoder.extradata = OpusHead(
-        stream.head.channels, 0, output_gain=stream.head.output_gain
+        stream.head.channel_count, 0, output_gain=stream.head.output_gain
     ).to_bytes()
     blocks: list[Samples] = []
     try:

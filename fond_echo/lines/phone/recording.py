@@ -40,7 +40,7 @@ class CallRecorder:
     def __init__(self, database: Database, call: str) -> None:
         self._database, self._call = database, call
         self._writer = VoiceNoteWriter(
-            secrets.randbits(32), bits_per_second=BITS_PER_SECOND, rate=RATE, channels=2,
+            secrets.randbits(32), bits_per_second=BITS_PER_SECOND, rate=RATE, channel_count=2,
             input_rate=RATE, per_page=FRAMES,
         )  # fmt: skip
         self._left: list[Frame] = []

@@ -46,7 +46,7 @@ class Decoding(unittest.TestCase):
     def test_stereo_is_averaged(self):
         data = in_container(tone(0.5, 16_000, level=0.3), "wav", "pcm_s16le", layout="stereo")
         decoded = decode(data)
-        self.assertEqual(decoded.channels, 2)
+        self.assertEqual(decoded.channel_count, 2)
         self.assertAlmostEqual(decoded.clip.peak, 0.3, delta=0.1)
 
     def test_names_and_types_are_not_believed(self):
