@@ -20,10 +20,10 @@ import httpx
 
 from bench.passengers import voice_notes
 from bench.report import options, percentile, show
+from fond_echo.connectors.guard import guarded_client
+from fond_echo.connectors.machine import RequestMachine
+from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.documents.steps import Step
-from fond_echo.outside.guard import guarded_client
-from fond_echo.outside.machine import RequestMachine
-from fond_echo.outside.secrets import Secret, Vault
 from fond_echo.store.local import free_port
 
 SIGN = Step.model_validate({

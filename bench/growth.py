@@ -24,7 +24,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from bench.passengers import answers, running, tell
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
-from fond_echo.contract.line import Keeping, LineSettings
+from fond_echo.contract.channel import Keeping, LineSettings
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.erasing import erase_contact

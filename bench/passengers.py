@@ -15,7 +15,7 @@ from typing import Any
 
 import httpx
 
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo import run as demo

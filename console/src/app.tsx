@@ -7,7 +7,7 @@ import { api, Problem } from "./api";
 import { useLive } from "./live";
 import { CallPage } from "./call/call";
 import { Doors } from "./doors/doors";
-import { Lines } from "./lines/lines";
+import { Lines } from "./channels/channels";
 import { Log } from "./log/log";
 import { SignIn } from "./sign-in";
 import { Button as Again, Sheet } from "./parts/sheet";

@@ -13,9 +13,9 @@ from typing import Any
 
 import httpx
 
-from fond_echo.contract.line import Inbound
-from fond_echo.outside.secrets import Vault
-from fond_echo.outside.verify import Forged
+from fond_echo.connectors.secrets import Vault
+from fond_echo.connectors.verify import Forged
+from fond_echo.contract.channel import Inbound
 from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
 
 

@@ -10,13 +10,13 @@ from fond_echo import __version__
 from fond_echo.cli import (
     assistants,
     calls,
+    channels,
     clips,
+    connectors,
     dialing,
     events,
     hearing,
     keys,
-    lines,
-    outside,
     rehearsing,
     serving,
     speech,
@@ -41,7 +41,7 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"Fond Echo {__version__}")
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
-        *(serving, speech, hearing, clips, assistants, lines, outside),
+        *(serving, speech, hearing, clips, assistants, channels, connectors),
         *(turns, calls, events, keys, dialing, rehearsing),
     ):
         module.add(commands)

@@ -138,7 +138,7 @@ def _here(options: argparse.Namespace) -> Any:
     from datetime import UTC, datetime
 
     from fond_echo.cli.assistants import files_in
-    from fond_echo.contract.line import Inbound
+    from fond_echo.contract.channel import Inbound
     from fond_echo.documents.assistant import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.stages.trying import try_out

@@ -8,8 +8,8 @@ from pydantic import Field
 
 from fond_echo.contract.assistants import FaultAt
 from fond_echo.contract.base import Instant, Name, Shape, WebAddress
+from fond_echo.contract.channel import LineKind, LineSettings
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.line import LineKind, LineSettings
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.turn import Heard
 

@@ -15,7 +15,7 @@ from fond_echo.cli.output import bar
 from fond_echo.cli.turns import says
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnDetail
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect

@@ -10,7 +10,7 @@ from importlib.resources.abc import Traversable
 
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import LineIn, LineOut
-from fond_echo.contract.line import Access, LineSettings
+from fond_echo.contract.channel import Access, LineSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.sounds import as_text, is_sound
 

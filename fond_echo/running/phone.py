@@ -12,16 +12,16 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
+from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.channels.phone.roles import Speaking
+from fond_echo.channels.phone.server import PhoneServer
+from fond_echo.connectors.secrets import Vault
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony import loudness
 from fond_echo.core.telephony.calls import where
 from fond_echo.core.telephony.values import parse_uri
 from fond_echo.documents.phone import Listening, RegistrarSpec, read_phone
-from fond_echo.lines.phone.house import House
-from fond_echo.lines.phone.prompts import Prompts
-from fond_echo.lines.phone.roles import Speaking
-from fond_echo.lines.phone.server import PhoneServer
-from fond_echo.outside.secrets import Vault
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.speech.priority import Priority

@@ -11,9 +11,9 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.contract.line import LineSettings
+from fond_echo.channels.chat import ChatLine
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.errors import FondEchoError
-from fond_echo.lines.chat import ChatLine
 from fond_echo.running.world import ServiceWorld
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.inbound import take_in

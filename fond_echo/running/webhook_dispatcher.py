@@ -22,9 +22,9 @@ from sqlalchemy import insert, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import keep_running
+from fond_echo.connectors.addresses import address_of
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
-from fond_echo.outside.addresses import address_of
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.store.database import AWAY, Database

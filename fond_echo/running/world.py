@@ -9,10 +9,10 @@ from datetime import datetime
 
 import httpx
 
-from fond_echo.lines.build import LineBuilder
-from fond_echo.outside.guard import guarded_client
-from fond_echo.outside.logic import Breakers, LogicCaller
-from fond_echo.outside.secrets import Secret, Vault
+from fond_echo.channels.build import LineBuilder
+from fond_echo.connectors.guard import guarded_client
+from fond_echo.connectors.logic import Breakers, LogicCaller
+from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.speech.priority import Priority

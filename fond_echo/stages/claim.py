@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.results import result_of
 from fond_echo.stages.turn import TurnSoFar

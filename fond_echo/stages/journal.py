@@ -17,7 +17,7 @@ from sqlalchemy import func, insert, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound as Message
+from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.turn import StageName
 from fond_echo.stages.announcing import announce
 from fond_echo.stages.claim import Claim, Failure, claimed

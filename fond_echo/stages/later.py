@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.core.errors import FondEchoError
-from fond_echo.outside.errors import NoAnswer, Refused, Unreachable
 
 PATIENCE_SECONDS = 300.0
 """How long a sound, or our own speech process, is waited for before the sender is told."""

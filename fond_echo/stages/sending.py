@@ -11,15 +11,15 @@ from __future__ import annotations
 import asyncio
 from typing import Any
 
-from fond_echo.core.errors import FondEchoError
-from fond_echo.outside.errors import (
+from fond_echo.connectors.errors import (
     ForbiddenAddress,
     NoAnswer,
     OutsideError,
     Refused,
     SecretMisused,
 )
-from fond_echo.outside.machine import BUSY
+from fond_echo.connectors.machine import BUSY
+from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.claim import Claim, Failure
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, pause

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound
+from fond_echo.contract.channel import Inbound
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError

@@ -10,8 +10,8 @@ from typing import Any, Literal
 from pydantic import Field
 
 from fond_echo.contract.base import Shape
+from fond_echo.contract.channel import Inbound
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.line import Inbound
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent

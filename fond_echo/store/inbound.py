@@ -14,8 +14,8 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound as Message
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import Inbound as Message
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.store.blobs import PostgresBlobs

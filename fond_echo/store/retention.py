@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, TextClause, exists, select, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import LineSettings
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.calls import Call, keep_calls_no_longer
 from fond_echo.store.clips import delete_clips

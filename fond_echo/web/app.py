@@ -9,7 +9,7 @@ from fastapi import FastAPI
 from sqlalchemy import select, text
 
 from fond_echo import __version__
-from fond_echo.outside.guard import guarded_client
+from fond_echo.connectors.guard import guarded_client
 from fond_echo.settings import Settings
 from fond_echo.store.access_records import Key
 from fond_echo.store.database import Database
@@ -17,9 +17,9 @@ from fond_echo.store.keys import add_key, new_key
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
 from fond_echo.web import (
-    arrivals,
     assistants,
     calls,
+    channels,
     clips,
     console,
     contacts,
@@ -27,10 +27,9 @@ from fond_echo.web import (
     events,
     health,
     hearing,
-    http_line,
+    http_channel,
     keys,
-    lines,
-    page_line,
+    page_channel,
     problems,
     requests,
     secrets,
@@ -40,6 +39,7 @@ from fond_echo.web import (
     trying,
     turn_actions,
     turns,
+    webhooks,
 )
 from fond_echo.web.bodies import BoundedBodies
 from fond_echo.web.service import Service
@@ -81,7 +81,7 @@ def create_app(settings: Settings) -> FastAPI:
             session,
             assistants,
             trying,
-            lines,
+            channels,
             requests,
             contacts,
             turns,
@@ -94,7 +94,7 @@ def create_app(settings: Settings) -> FastAPI:
             secrets,
             keys,
         ),
-        *(events, subscriptions, arrivals, http_line, page_line, health),
+        *(events, subscriptions, webhooks, http_channel, page_channel, health),
     ):
         app.include_router(part.router)
 

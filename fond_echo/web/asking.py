@@ -16,8 +16,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import AskOut, SpokenAnswer
 from fond_echo.contract.base import new_id
+from fond_echo.contract.channel import Inbound, LineSettings, SoundHandle
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.line import Inbound, LineSettings, SoundHandle
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.results import result_of

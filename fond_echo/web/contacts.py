@@ -17,7 +17,7 @@ from fond_echo.store.events import emit
 from fond_echo.store.records import Contact
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.lines import LineName
+from fond_echo.web.channels import LineName
 from fond_echo.web.paging import After, Limit, cursor, place
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService

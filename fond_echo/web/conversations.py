@@ -9,7 +9,7 @@ from sqlalchemy import func
 
 from fond_echo.contract.api import AnsweringIn, TurnDetail, WordsIn
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound as Message
+from fond_echo.contract.channel import Inbound as Message
 from fond_echo.store.events import emit
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Conversation, Inbound, Turn

@@ -10,7 +10,7 @@ from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Line, Revision
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.lines import LineName, address_of
+from fond_echo.web.channels import LineName, address_of
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 

@@ -11,12 +11,12 @@ import httpx
 import procrastinate
 from fastapi import Depends, Request
 
-from fond_echo.contract.line import LineSettings
+from fond_echo.channels.build import LineBuilder, ReceivingLine
+from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.contract.channel import LineSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.checking import Report, check
 from fond_echo.isolation import Exhausted, Isolation
-from fond_echo.lines.build import LineBuilder, ReceivingLine
-from fond_echo.outside.secrets import Secret, Vault
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.speech.remote import RemoteSpeech

@@ -8,11 +8,11 @@ from typing import Annotated
 from fastapi import Path, Response
 from sqlalchemy import delete, func, select, update
 
+from fond_echo.connectors.addresses import address_of
+from fond_echo.connectors.errors import ForbiddenAddress
+from fond_echo.connectors.guard import is_public
 from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
 from fond_echo.contract.signatures import signed_headers
-from fond_echo.outside.addresses import address_of
-from fond_echo.outside.errors import ForbiddenAddress
-from fond_echo.outside.guard import is_public
 from fond_echo.store.event_records import Notice, Subscription
 from fond_echo.store.events import present
 from fond_echo.web.access import MayBuild, MayRead

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 
 from sqlalchemy import select
 
+from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.assistants import (
     AssistantFiles,
     Checked,
@@ -18,7 +19,7 @@ from fond_echo.contract.assistants import (
     TryScore,
 )
 from fond_echo.contract.base import new_id
-from fond_echo.contract.line import Inbound, SoundHandle
+from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
@@ -26,7 +27,6 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import digest
 from fond_echo.documents.faults import MAX_FAULTS, Fault
-from fond_echo.outside.logic import LogicCaller
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.trying import Hearing, try_out
 from fond_echo.stages.turn import assistant_of

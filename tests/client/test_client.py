@@ -5,6 +5,9 @@ import unittest
 import httpx
 
 from fond_echo.client import AsyncFondEcho, FondEcho, Refused, Unreachable, calls
+from fond_echo.connectors.errors import LogicFailed
+from fond_echo.connectors.logic import LogicCaller
+from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import signed_headers
@@ -12,9 +15,6 @@ from fond_echo.demo.timetable import logic as timetable
 from fond_echo.demo.timetable.sailings import TIMETABLE, next_sailing, weather_hold
 from fond_echo.documents.assistant import LogicService
 from fond_echo.logic import Logic, UnknownAction
-from fond_echo.outside.errors import LogicFailed
-from fond_echo.outside.logic import LogicCaller
-from fond_echo.outside.secrets import Secret, Vault
 
 
 def asked(text="Next boat to Pell", action="next-sailing", **fields):

@@ -2,7 +2,7 @@ import unittest
 from textwrap import dedent
 
 from fond_echo.documents.assistant import digest
-from fond_echo.documents.description import read_description
+from fond_echo.documents.connector import read_description
 from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.source import Place, read_yaml

@@ -7,7 +7,7 @@ import httpx
 from sqlalchemy import select, text, update
 
 from fond_echo.background import keep_running
-from fond_echo.outside.secrets import Secret, Vault
+from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.settings import Settings
 from fond_echo.store.access_records import SecretRecord

@@ -106,7 +106,7 @@ class Dialogue(Driving):
         self.assertIn("wish", memory["_until"])
 
         def failing(asked):
-            from fond_echo.outside.errors import LogicFailed
+            from fond_echo.connectors.errors import LogicFailed
 
             raise LogicFailed("down")
 

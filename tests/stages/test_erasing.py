@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import func, select, text, update
 
-from fond_echo.contract.line import Keeping
+from fond_echo.contract.channel import Keeping
 from fond_echo.stages.claim import Failure
 from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
@@ -24,7 +24,7 @@ from fond_echo.store.records import (
     Usage,
 )
 from fond_echo.store.retention import retain
-from tests.stages.test_lines_that_hold import Settled
+from tests.stages.test_channel_settings import Settled
 from tests.stages.test_queued import QUESTION, note
 from tests.support.dumping import dumped
 from tests.support.world import unhurried

@@ -6,13 +6,13 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import select, update
 
+from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.outside.errors import NoAnswer, Refused, Unreachable
 from fond_echo.speech.material import recogniser
 from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages import sending

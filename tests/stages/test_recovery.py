@@ -4,7 +4,7 @@ import unittest.mock
 
 from sqlalchemy.exc import OperationalError
 
-from fond_echo.outside.errors import Unreachable
+from fond_echo.connectors.errors import Unreachable
 from fond_echo.stages.claim import StaleWorker
 from fond_echo.stages.closing import Closing
 from tests.support.driving import QUESTION, Driving, Killed, note

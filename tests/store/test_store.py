@@ -244,7 +244,7 @@ class TakingIn(TurnsTest):
             self.assertEqual(only_the_first, 1, "the second is waked by the first")
 
     async def test_a_job_goes_with_the_transaction_that_needs_it(self):
-        from fond_echo.contract.line import Inbound as Message
+        from fond_echo.contract.channel import Inbound as Message
         from fond_echo.store.inbound import take_in
 
         with self.assertRaises(RuntimeError):

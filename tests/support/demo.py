@@ -20,7 +20,7 @@ import httpx
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnOut
-from fond_echo.contract.line import LineSettings
+from fond_echo.contract.channel import LineSettings
 from fond_echo.demo import run as demo
 
 SLOW = LineSettings().slow_words

@@ -9,13 +9,13 @@ from typing import ClassVar
 import httpx
 from sqlalchemy import select, update
 
+from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.channels.phone.roles import Speaking
+from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.phone import read_phone
-from fond_echo.lines.phone.house import House
-from fond_echo.lines.phone.prompts import Prompts
-from fond_echo.lines.phone.roles import Speaking
-from fond_echo.lines.phone.server import PhoneServer
 from fond_echo.standins.carrier.carrier import carrier
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call

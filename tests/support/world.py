@@ -8,7 +8,8 @@ from datetime import datetime
 from importlib import resources
 from typing import Any
 
-from fond_echo.contract.line import Inbound, LineSettings, SoundHandle
+from fond_echo.connectors.errors import LogicFailed
+from fond_echo.contract.channel import Inbound, LineSettings, SoundHandle
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
@@ -16,7 +17,6 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import LogicService, digest
-from fond_echo.outside.errors import LogicFailed
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recogniser, synthesizer
 from fond_echo.speech.remote import SpokenSound

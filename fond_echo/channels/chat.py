@@ -1,0 +1,234 @@
+"""A chat line, driven by a description alone."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import urlsplit
+
+import httpx
+
+from fond_echo.connectors.errors import OutsideError, Unreachable, WrongAnswer
+from fond_echo.connectors.machine import Outcome, Payload, RequestMachine, taken
+from fond_echo.connectors.oauth import TokenSource
+from fond_echo.connectors.secrets import Secrets
+from fond_echo.connectors.throttle import Throttle
+from fond_echo.contract.channel import Inbound, SoundHandle
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.templates import compile_template
+from fond_echo.documents.connector import SENDING, NetworkDescription
+from fond_echo.documents.steps import filter_path, json_path
+from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
+
+Message = tuple[Inbound, Any]
+"""A message in our shape, and its own part of what the network sent."""
+
+
+class UnreadableMessage(FondEchoError):
+    """A message in which what must be there is missing."""
+
+    code = "message-unreadable"
+
+
+def storable(value: Any) -> Any:
+    """A JSON value with U+FFFD in place of what PostgreSQL cannot hold: NUL, half surrogates."""
+    match value:
+        case str():
+            return value.replace("\0", "\ufffd").encode("utf-8", "replace").decode()
+        case list():
+            return [storable(each) for each in value]
+        case dict():
+            return {storable(name): storable(each) for name, each in value.items()}
+    return value
+
+
+class ChatLine:
+    """A line on a chat network.
+
+    Args:
+        description: how its network is talked to.
+        fixed: the line's own values, such as `base`.
+        facts: what `connect` took from the network.
+        client: an HTTP client behind the address guard.
+        vault: the secrets it may use.
+        throttle: keeps to the network's limits, shared by all that talk to it in this process.
+    """
+
+    def __init__(
+        self,
+        description: NetworkDescription,
+        fixed: dict[str, Any],
+        facts: dict[str, Any],
+        client: httpx.AsyncClient,
+        vault: Secrets,
+        throttle: Throttle | None = None,
+    ) -> None:
+        self.description = description
+        self._client = client
+        self._facts = facts
+        self._vault = vault
+        declared = [_rendered_host(each, fixed) for each in description.hosts]
+        oauth = description.oauth
+        tokens = TokenSource(client, oauth, fixed) if oauth else None
+        self._machine = RequestMachine(client, vault, fixed, declared, throttle, tokens)
+
+    @property
+    def abilities(self) -> Abilities:
+        requests, limits = self.description.requests, self.description.limits
+        return Abilities(
+            frozenset(kind for kind in SENDING if requests[kind]),
+            limits.text.characters,
+            limits.voice.seconds,
+            limits.voice.bytes,
+            limits.file.bytes,
+            edits_choices=any("choices" in step.asks_for() for step in requests["edit"]),
+        )
+
+    async def connect(self, our_address: str) -> dict[str, Any]:
+        """Tell the network where we are; gives what it said about us."""
+        facts = (await self.run("connect", {"our_address": our_address})).facts
+        struck: dict[str, Any] = self._vault.struck(facts)
+        return struck
+
+    async def poll(self, cursor: str) -> tuple[list[Message], str]:
+        """Ask for what came after a place; gives messages and the new place."""
+        step = self.description.receive.poll
+        assert step is not None
+        taking = step.model_copy(update={"take": {**step.take, "next_cursor": step.cursor}})
+        outcome = await self._machine.run([taking], {**self._facts, "cursor": cursor})
+        return self.messages(outcome.document), str(outcome.facts["next_cursor"])
+
+    def messages(self, payload: Any) -> list[Message]:
+        """The messages in what the network sent. Our own posts that come back are left out.
+
+        Raises:
+            UnreadableMessage: one without an id, a conversation or a contact.
+        """
+        receive = self.description.receive
+        found: list[Message] = []
+        for node in json_path(receive.each).find(storable(payload)):
+            if receive.ours and taken(node.value, receive.ours):
+                continue
+            found.append((self._message(node.value), node.value))
+        return found
+
+    def _message(self, post: Any) -> Inbound:
+        receive = self.description.receive
+        paths = receive.message
+        values = {
+            name: taken(post, path) for name, path in paths.model_dump(exclude_none=True).items()
+        }
+        for name in ("id", "conversation", "contact"):
+            if values.get(name) in (None, ""):
+                raise UnreadableMessage(f"nothing at {getattr(paths, name)} in a message")
+        joined = bool(receive.joined and json_path(filter_path(receive.joined)).find([post]))
+        text, command = self._command(str(values.get("text") or ""))
+        choice = values.get("choice")
+        return Inbound(
+            id=str(values["id"]),
+            conversation=str(values["conversation"]),
+            contact=str(values["contact"]),
+            name=str(values.get("name") or "")[:200],
+            text="" if joined else text,
+            choice=None if choice is None or joined else str(choice),
+            sound=None if joined else self._sound(values),
+            command=command,
+            joined=joined,
+            conference=str(values.get("conference") or "")[:60],
+        )
+
+    def _command(self, text: str) -> tuple[str, bool]:
+        out = self.description.send
+        mark = out.command_mark
+        if mark and text.startswith(mark) and len(text) > len(mark):
+            return text[len(mark) :].strip(), True
+        return text, False
+
+    def _sound(self, values: dict[str, Any]) -> SoundHandle | None:
+        seconds = values.get("seconds")
+        length = float(seconds) if isinstance(seconds, (int, float)) else None
+        if values.get("sound") is not None:
+            kind = values.get("sound_kind")
+            is_note = kind is None or kind == self.description.receive.note_when
+            return SoundHandle(
+                handle=str(values["sound"]), kind="note" if is_note else "file", seconds=length
+            )
+        if values.get("document") is not None:
+            return SoundHandle(handle=str(values["document"]), kind="document", seconds=length)
+        return None
+
+    async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched:
+        """Get the sound behind a handle. Raises OutsideError."""
+        facts = {"sound": handle, "conversation": conversation, "contact": contact}
+        outcome = await self.run("fetch", facts)
+        payload = outcome.payload or Payload(b"")
+        return Fetched(payload.data, payload.media_type, [vars(e) for e in outcome.exchanges])
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        """Send one thing of a kind that the network has. Raises OutsideError."""
+        facts: dict[str, Any] = {
+            "conversation": outgoing.conversation,
+            "contact": outgoing.contact,
+            "key": outgoing.key,
+            "text": outgoing.text,
+            "id": outgoing.id,
+            "name": outgoing.name,
+            "url": outgoing.url,
+            "seconds": round(outgoing.seconds, 3),
+            "waveform": list(outgoing.waveform),
+            "choices": [{"label": label, "value": value} for label, value in outgoing.choices],
+        }
+        payload = Payload(outgoing.data, outgoing.media_type, outgoing.name or "answer.ogg")
+        if not outgoing.data and outgoing.url and self._wants_bytes(outgoing.kind):
+            payload = await self._download(outgoing)
+        if payload.data:
+            facts["sound" if outgoing.kind == "voice" else "file"] = payload
+        outcome = await self.run(outgoing.kind, facts)
+        exchanges = [vars(each) for each in outcome.exchanges]
+        return Sent(str(outcome.facts.get("id", "")), exchanges)
+
+    def _wants_bytes(self, kind: str) -> bool:
+        return any("file" in step.asks_for() for step in self.description.requests[kind])
+
+    async def _download(self, outgoing: Outgoing) -> Payload:
+        """An attachment that the network wants as bytes, from its address. Raises OutsideError."""
+        try:
+            answer = await self._client.get(outgoing.url)
+        except httpx.HTTPError as error:
+            raise Unreachable(
+                f"the attachment is not there: {error}", where=outgoing.url
+            ) from error
+        if answer.status_code != 200 or len(answer.content) > self.abilities.file_bytes:
+            what = (
+                f"the attachment cannot be used: {answer.status_code}, {len(answer.content)} bytes"
+            )
+            raise WrongAnswer(what, where=outgoing.url)
+        kind = answer.headers.get("content-type", "application/octet-stream").partition(";")[0]
+        name = outgoing.name or urlsplit(outgoing.url).path.rpartition("/")[2] or "file"
+        return Payload(answer.content, kind, name)
+
+    async def indicate(self, conversation: str, contact: str, kind: str) -> None:
+        """Show that an answer is on its way, where the network can."""
+        await self._lightly("indicator", {"kind": kind}, conversation, contact)
+
+    async def mark_read(self, conversation: str, contact: str, message: str) -> None:
+        """Mark a message as read, where the network can."""
+        await self._lightly("read", {"id": message}, conversation, contact)
+
+    async def _lightly(
+        self, kind: str, facts: dict[str, Any], conversation: str, contact: str
+    ) -> None:
+        if self.description.requests[kind]:
+            await self.run(kind, {**facts, "conversation": conversation, "contact": contact})
+
+    async def run(self, kind: str, facts: dict[str, Any]) -> Outcome:
+        """Run one of the description's requests over facts. Raises OutsideError."""
+        steps = self.description.requests[kind]
+        if not steps and kind not in ("connect", "fetch"):
+            raise OutsideError(f"the network {self.description.network} cannot send {kind}")
+        return await self._machine.run(steps, {**self._facts, **facts})
+
+
+def _rendered_host(template: str, fixed: dict[str, Any]) -> str:
+    text = str(compile_template(template).render(fixed))
+    parts = urlsplit(text if "://" in text else f"https://{text}")
+    return f"{parts.hostname}:{parts.port or (80 if parts.scheme == 'http' else 443)}"

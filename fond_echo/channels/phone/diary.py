@@ -1,0 +1,138 @@
+"""What is written down of calls: each event in the order in which it happened in its call."""
+
+from __future__ import annotations
+
+import asyncio
+from datetime import UTC, datetime
+from typing import Any
+from weakref import WeakValueDictionary
+
+import structlog
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.recording import MEDIA_TYPE
+from fond_echo.channels.phone.session import Session
+from fond_echo.core.telephony.calls import Ended
+from fond_echo.core.telephony.quality import Quality
+from fond_echo.store import calls as records
+from fond_echo.store.database import AWAY
+
+log = structlog.get_logger()
+
+FIRST_PAUSE, LONGEST_PAUSE = 0.5, 10.0
+"""Seconds between tries while the database is away."""
+
+
+class Diary:
+    """The records of one line's calls."""
+
+    def __init__(self, house: House, line: str) -> None:
+        self._house, self._line = house, line
+        self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
+
+    def _after_others(self, record: str) -> asyncio.Lock:
+        """Held by whoever writes about a call: those who come later wait their turn."""
+        return self._locks.setdefault(record, asyncio.Lock())
+
+    async def write(
+        self, record: str, kind: str, at: float | None, data: dict[str, Any], **values: Any
+    ) -> None:
+        """Write down what happened in a call, and what is known of it now.
+
+        Args:
+            at: seconds from the answer; None before there was one.
+        """
+        try:
+            async with self._after_others(record), self._house.database.writing() as database:
+                if values:
+                    await records.change(database, record, **values)
+                await self._happened(database, record, kind, at, data)
+        except (SQLAlchemyError, *AWAY) as error:
+            log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
+
+    async def _happened(
+        self, database: AsyncSession, record: str, kind: str, at: float | None,
+        data: dict[str, Any],
+    ) -> None:  # fmt: skip
+        await records.happened(database, record, self._line, kind, at, data)
+
+    async def rang(self, session: Session) -> None:
+        """A call came in."""
+        call = session.call
+        row = records.Call(
+            id=session.ours.record, line=self._line, direction="in", caller=call.caller,
+            number=call.number, conversation=session.conversation, state="ringing",
+        )  # fmt: skip
+        about = {"number": call.number, "caller": call.caller}
+        async with self._after_others(row.id), self._house.database.writing() as database:
+            database.add(row)
+            await database.flush()
+            await self._happened(database, row.id, "ringing", None, about)
+
+    async def answered(self, session: Session, dialog: dict[str, Any]) -> None:
+        """Both sides may speak; its dialog is kept, so that another process can end it."""
+        await self.write(
+            session.ours.record, "answered", 0.0, {},
+            state="answered", answered_at=datetime.now(UTC), dialog=dialog,
+            conversation=session.conversation,
+        )  # fmt: skip
+
+    async def ended(
+        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
+        values: dict[str, Any],
+    ) -> None:  # fmt: skip
+        """A call is over; its recording becomes one file. Where the database is away, this is
+        written down when it is back."""
+        pause = FIRST_PAUSE
+        while True:
+            try:
+                return await self._end(session, event, at, quality, values)
+            except AWAY as error:
+                log.warning(
+                    "a call's end waits for the database", reason=str(error).splitlines()[0]
+                )
+                await asyncio.sleep(pause)
+                pause = min(LONGEST_PAUSE, 2 * pause)
+
+    async def _end(
+        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
+        values: dict[str, Any],
+    ) -> None:  # fmt: skip
+        told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
+        measured: dict[str, Any] = {"strangers": session.stream.strangers}
+        if quality is not None:
+            measured |= {
+                "rating": quality.rating, "opinion": quality.opinion,
+                "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
+                "delay_ms": round(quality.delay_ms, 1),
+            }  # fmt: skip
+        record, blobs = session.ours.record, self._house.blobs
+        async with self._after_others(record), self._house.database.writing() as database:
+            clip = await records.bind_recording(database, blobs, record, MEDIA_TYPE)
+            if clip is not None:
+                clip.seconds, clip.rate = at, 8_000
+                await self._happened(database, record, "recorded", at, {"clip": clip.id})
+            await self._happened(database, record, "ended", at, {**told, **measured})
+            known = {
+                **told, "state": "ended", "quality": measured, "ended_at": datetime.now(UTC),
+                "dialog": None, "waveforms": session.waveforms, **values,
+            }  # fmt: skip
+            await records.change(database, record, **known)
+
+    async def left_behind(self) -> list[dict[str, Any]]:
+        """Calls that were under way when their process stopped are over; gives their dialogs."""
+        blobs, dialogs = self._house.blobs, []
+        async with self._house.database.writing() as database:
+            for call in await records.open_calls(database, self._line):
+                if call.dialog is not None:
+                    dialogs.append(call.dialog)
+                what = {"cause": "lost", "by": "us", "status": 0}
+                await records.bind_recording(database, blobs, call.id, MEDIA_TYPE)
+                await self._happened(database, call.id, "ended", None, what)
+                await records.change(
+                    database, call.id, state="ended", cause="lost", by="us", dialog=None,
+                    ended_at=datetime.now(UTC),
+                )  # fmt: skip
+        return dialogs

@@ -1,0 +1,28 @@
+"""What all calls of a process share."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import httpx
+
+from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.stages.queued import World
+from fond_echo.store.blobs import BlobStore
+from fond_echo.store.clips import ClipStore
+from fond_echo.store.database import Database
+
+
+@dataclass(frozen=True)
+class House:
+    """The database and its queue, the world that turns are worked in, sound, prompts, and a client
+    that asks the addresses of openings."""
+
+    database: Database
+    queue: Any
+    world: World
+    clips: ClipStore
+    blobs: BlobStore
+    prompts: Prompts
+    client: httpx.AsyncClient

@@ -1,0 +1,48 @@
+"""A call as stages see it: a line whose sound is played to the caller as it is made."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from fond_echo.channels.direct import DirectLine
+from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.ports import Abilities, Clips, Outgoing, Sent
+
+
+class CallOver(FondEchoError):
+    """There is nobody any more who could hear it: the call is over."""
+
+    code = "call-over"
+
+
+LONGEST = 3_600.0
+IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, LONGEST, 50_000_000)
+
+
+class NoCall(DirectLine):
+    """A phone line outside of a call: nothing can be said on it."""
+
+    def __init__(self, clips: Clips) -> None:
+        super().__init__(clips, LONGEST)
+        self.abilities = IN_A_CALL
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        raise CallOver("the call is over")
+
+
+class CallLine(NoCall):
+    """A call that is going on.
+
+    Args:
+        heard: says whether there is somebody who hears.
+    """
+
+    def __init__(self, clips: Clips, heard: Callable[[], bool]) -> None:
+        super().__init__(clips)
+        self._heard = heard
+
+    async def send(self, outgoing: Outgoing) -> Sent:
+        """Say that a voice note was heard: it was played as it was made. Raises CallOver."""
+        if not self._heard():
+            raise CallOver("the call is over")
+        return Sent("", [])

@@ -1,0 +1,259 @@
+"""line add, list, show, connect, remove, contacts, allow, block, memory, erase."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, get_args
+
+from fond_echo.cli.files import text_in
+from fond_echo.cli.output import add_service, named, print_json, service, table
+from fond_echo.contract.api import LineIn, LineOut
+from fond_echo.contract.channel import LineKind, LineSettings
+from fond_echo.core.errors import FondEchoError
+
+
+class NoContact(FondEchoError):
+    """No contact of that name or id on the line."""
+
+    code = "contact-missing"
+
+
+class NotFacts(FondEchoError):
+    """A file that should say what to remember does not."""
+
+    code = "facts-unreadable"
+
+
+def add(commands: Any) -> None:
+    line = commands.add_parser("line", help="add lines, and say who is answered there")
+    verbs = line.add_subparsers(dest="verb", required=True, metavar="VERB")
+    adding = verbs.add_parser("add", help="add or change a line")
+    adding.add_argument("name")
+    adding.add_argument("--kind", choices=get_args(LineKind), default="chat")
+    adding.add_argument("--network", help="a description's file; for an adapter, its name")
+    adding.add_argument("--assistant", required=True, help="who answers there")
+    adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
+                        help="a value that the description asks for")  # fmt: skip
+    adding.add_argument("--settings", type=Path, metavar="FILE",
+                        help="a YAML file with access, quotas, keeping and so on; without it a "
+                        "line keeps the settings it has")  # fmt: skip
+    add_service(adding)
+    adding.set_defaults(run=_add)
+    for name, what, run in (
+        ("list", "list lines", _list),
+        ("show", "a line with its settings", _show),
+        ("connect", "tell a line's network again where we are", _connect),
+        ("remove", "take away a line that nothing came in over", _remove),
+        ("contacts", "who wrote on a line; --standing refused shows who was not let in", _contacts),
+        ("allow", "answer a contact from now on", _standing),
+        ("block", "answer a contact no more", _standing),
+        ("memory", "what is remembered of a contact, or --put it, or --clear it", _memory),
+        ("erase", "erase all that a contact said and was told", _erase),
+    ):
+        command = verbs.add_parser(name, help=what)
+        if name != "list":
+            command.add_argument("name", help="of the line")
+        if name == "contacts":
+            command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
+        if name in ("allow", "block", "erase", "memory"):
+            command.add_argument("contact", help="its id, or its id on the network")
+        if name == "memory":
+            instead = command.add_mutually_exclusive_group()
+            told = "a JSON object to remember in place of all that was"
+            instead.add_argument("--put", type=Path, metavar="FILE", help=told)
+            instead.add_argument("--clear", action="store_true", help="forget it all")
+        add_service(command)
+        command.set_defaults(run=run)
+
+
+def _settings(file: Path) -> LineSettings:
+    from fond_echo.documents.source import read_yaml
+    from fond_echo.documents.validate import validated
+
+    return validated(read_yaml(text_in(file), str(file)), LineSettings)
+
+
+def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
+    """The text of a description, once it was found right. Raises FaultyFile."""
+    text = text_in(file)
+    if kind == "phone":
+        from fond_echo.documents.phone import read_phone
+
+        read_phone(text, str(file))
+    else:
+        from fond_echo.documents.connector import read_description
+
+        read_description(text, str(file), fixed)
+    return text
+
+
+def _add(options: argparse.Namespace) -> int:
+    fixed = dict(options.set)
+    description = options.network or ""
+    if options.kind in ("chat", "phone"):
+        if not options.network:
+            told = f"fond-echo: a {options.kind} line needs --network: the file that describes it"
+            print(told, file=sys.stderr)
+            return 2
+        description = _described(options.kind, Path(options.network), frozenset(fixed))
+    line = LineIn(
+        kind=options.kind,
+        assistant=options.assistant,
+        description=description,
+        fixed=fixed,
+        settings=_settings(options.settings) if options.settings is not None else None,
+    )
+    with service(options) as echo:
+        before = next((each for each in echo.lines() if each.name == options.name), None)
+        after = echo.put_line(options.name, line)
+        if before is not None and not options.json:
+            for change in changes(before, after):
+                print(f"  {change}")
+        return _told(options, after)
+
+
+def changes(before: LineOut, after: LineOut) -> Iterator[str]:
+    """What is another in a line, each in a line of text."""
+    for name in ("kind", "assistant"):
+        if getattr(before, name) != getattr(after, name):
+            yield f"{name}: {getattr(before, name)} → {getattr(after, name)}"
+    if before.description != after.description:
+        yield "description: changed"
+    yield from _differences("", before.fixed, after.fixed)
+    yield from _differences("", before.settings.model_dump(), after.settings.model_dump())
+
+
+def _differences(path: str, before: Any, after: Any) -> Iterator[str]:
+    if isinstance(before, dict) and isinstance(after, dict):
+        for name in sorted({*before, *after}):
+            yield from _differences(f"{path}.{name}".lstrip("."), before.get(name), after.get(name))
+    elif before != after:
+        yield f"{path}: {before} → {after}"
+
+
+def _connect(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        return _told(options, echo.connect_line(options.name))
+
+
+def _told(options: argparse.Namespace, line: LineOut) -> int:
+    if options.json:
+        print_json(line)
+    else:
+        print(f"{line.name}: {line.state}" + (f" ({line.reason})" if line.reason else ""))
+        print(f"  it is at {line.address}")
+        for warning in line.warnings:
+            print(f"  warning: {warning}")
+    return 1 if line.state == "not-connected" else 0
+
+
+def _show(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        line = echo.line(options.name)
+    if options.json:
+        print_json(line)
+        return 0
+    print(f"{line.name}: {line.kind}, {line.state}, answered by {line.assistant}")
+    if line.reason:
+        print(f"  {line.reason}")
+    print(f"  {line.address}")
+    for name, value in line.settings.model_dump().items():
+        print(f"  {name:<18} {value}")
+    return 0
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.lines()
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [
+        (each.name, each.kind, each.assistant, each.state, each.refused or "", each.reason)
+        for each in found
+    ]
+    table(("line", "kind", "assistant", "state", "refused", ""), rows)
+    return 0
+
+
+def _remove(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        echo.delete_line(options.name)
+    if not options.json:
+        print(f"{options.name} is taken away")
+    return 0
+
+
+def _contacts(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        page = echo.contacts(options.name, options.standing)
+    if options.json:
+        print_json(page)
+        return 0
+    rows = [
+        (each.outside_id, each.name, each.standing, f"{each.first_seen_at:%Y-%m-%d %H:%M}")
+        for each in page.items
+    ]
+    table(("contact", "name", "standing", "first seen"), rows)
+    return 0
+
+
+def _contact(echo: Any, line: str, wanted: str) -> str:
+    after = ""
+    while True:
+        page = echo.contacts(line, after=after)
+        for each in page.items:
+            if wanted in (each.id, each.outside_id):
+                return str(each.id)
+        after = page.next
+        if not after:
+            raise NoContact(f"the line {line!r} has no contact {wanted!r}")
+
+
+def _standing(options: argparse.Namespace) -> int:
+    standing = "allowed" if options.verb == "allow" else "blocked"
+    with service(options) as echo:
+        contact = echo.set_standing(
+            options.name, _contact(echo, options.name, options.contact), standing
+        )
+    if options.json:
+        print_json(contact)
+    else:
+        print(f"{contact.name or contact.outside_id} is {contact.standing}")
+    return 0
+
+
+def _memory(options: argparse.Namespace) -> int:
+    given = _facts(options.put) if options.put else {}
+    with service(options) as echo:
+        contact = _contact(echo, options.name, options.contact)
+        if options.put or options.clear:
+            print_json(echo.set_memory(options.name, contact, given))
+        else:
+            print_json(echo.memory(options.name, contact))
+    return 0
+
+
+def _facts(file: Path) -> dict[str, Any]:
+    """Raises NotFacts for a file that is no JSON object."""
+    try:
+        given = json.loads(text_in(file))
+    except ValueError as error:
+        raise NotFacts(f"{file} cannot be read as JSON: {error}") from error
+    if not isinstance(given, dict):
+        raise NotFacts(f"{file} holds no JSON object", remedy='such as {"island": "Pell"}')
+    return given
+
+
+def _erase(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        contact = echo.erase_contact(options.name, _contact(echo, options.name, options.contact))
+    if options.json:
+        print_json(contact)
+    else:
+        print(f"{options.contact}: all that was said and told is erased")
+    return 0

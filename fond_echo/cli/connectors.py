@@ -1,0 +1,243 @@
+"""outside check, try and listen: the way a description is written."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import getpass
+import json
+import sys
+import threading
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli.files import text_in
+from fond_echo.cli.output import add_json, named, print_json
+from fond_echo.core.errors import FondEchoError
+
+SAMPLES: dict[str, Any] = {
+    "our_address": "https://echo.example/arrivals/test",
+    "cursor": "",
+    "sound": "a-handle",
+    "conversation": "a-room",
+    "contact": "a-person",
+    "text": "Hello from Fond Echo.",
+    "key": "test-1",
+    "id": "a-message",
+    "kind": "typing",
+    "name": "note.txt",
+    "url": "https://echo.example/note.txt",
+    "seconds": 1.0,
+    "waveform": [0.2, 0.9, 0.4, 0.7],
+    "choices": [{"label": "Yes", "value": "yes"}, {"label": "No", "value": "no"}],
+}
+
+
+def add(commands: Any) -> None:
+    outside = commands.add_parser("outside", help="write and try descriptions of chat networks")
+    verbs = outside.add_subparsers(dest="verb", required=True, metavar="VERB")
+    check = verbs.add_parser("check", help="find every fault in a description")
+    check.add_argument("file", type=Path)
+    _add_values(check)
+    add_json(check)
+    check.set_defaults(run=_check)
+    trying = verbs.add_parser("try", help="run one request with sample facts, and show it")
+    trying.add_argument("file", type=Path)
+    trying.add_argument("request", help="connect, poll, fetch, text, voice, …")
+    _add_values(trying)
+    trying.add_argument("--fact", action="append", default=[], metavar="NAME=VALUE", type=named,
+                        help="a fact instead of its sample (conversation=room-7)")  # fmt: skip
+    trying.add_argument("--secret", action="append", default=[], metavar="NAME=FILE", type=named,
+                        help="a file with a secret's value; others are asked for")  # fmt: skip
+    trying.add_argument("--sound", type=Path, help="a voice note to send")
+    trying.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
+                        help="a private place that may be reached")  # fmt: skip
+    add_json(trying)
+    trying.set_defaults(run=_try)
+    listen = verbs.add_parser("listen", help="wait for a real message, and show what is in it")
+    listen.add_argument("file", type=Path)
+    _add_values(listen)
+    listen.add_argument("--port", type=int, default=8799, help="to listen on (8799)")
+    listen.add_argument("--keep", type=Path, help="write the message to a file")
+    listen.set_defaults(run=_listen)
+
+
+def _add_values(command: argparse.ArgumentParser) -> None:
+    command.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
+                         help="a value of the line, such as base=https://…")  # fmt: skip
+
+
+def _described(options: argparse.Namespace) -> Any:
+    from fond_echo.documents.connector import read_description
+
+    fixed = dict(options.set)
+    names = frozenset(fixed) | {"base"}
+    return read_description(text_in(options.file), str(options.file), names), fixed
+
+
+def _check(options: argparse.Namespace) -> int:
+    from fond_echo.documents.faults import FaultyFile
+
+    try:
+        description, _ = _described(options)
+    except FaultyFile as error:
+        if options.json:
+            print_json({"faults": [vars(fault) for fault in error.faults]})
+            return 1
+        raise
+    able = sorted(kind for kind, steps in description.requests.items() if steps)
+    if options.json:
+        print_json({"faults": [], "network": description.network, "requests": able})
+    else:
+        print(f"{description.network}: no faults; it has {', '.join(able)}")
+        if description.secrets():
+            print(f"  secrets by name: {', '.join(sorted(description.secrets()))}")
+    return 0
+
+
+def _try(options: argparse.Namespace) -> int:
+    description, fixed = _described(options)
+    if options.request not in description.requests:
+        known = ", ".join(description.requests)
+        print(f"fond-echo: no request {options.request!r}; there are {known}", file=sys.stderr)
+        return 2
+    if not description.requests[options.request]:
+        print(f"{description.network} has no {options.request}", file=sys.stderr)
+        return 1
+    return asyncio.run(_run(options, description, fixed))
+
+
+async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, str]) -> int:
+    from fond_echo.channels.chat import ChatLine
+    from fond_echo.connectors.guard import guarded_client
+    from fond_echo.connectors.machine import Payload
+    from fond_echo.core.audio.waveform import heights
+
+    facts = {**SAMPLES, **dict(options.fact)}
+    if options.sound:
+        from fond_echo.core.audio.containers import decode
+
+        data = options.sound.read_bytes()
+        clip = decode(data).clip
+        facts |= {"seconds": round(clip.seconds, 3), "waveform": heights(clip)}
+        facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
+    vault = _Asked(dict(options.secret))
+    async with guarded_client(options.private) as client:
+        line = ChatLine(description, fixed, {}, client, vault)
+        error: FondEchoError | None = None
+        try:
+            outcome = await line.run(options.request, facts)
+            exchanges, taken = outcome.exchanges, outcome.facts
+        except FondEchoError as caught:
+            error, exchanges, taken = caught, getattr(caught, "exchanges", []), {}
+    told, taken = [vars(each) for each in exchanges], vault.struck(taken)
+    if options.json:
+        print_json({"exchanges": told, "facts": taken, "error": str(error or "")})
+    else:
+        for each in told:
+            print(f"{each['method']} {each['url']} → {each['status'] or each['error']}")
+            for name in ("sent", "received"):
+                if each[name] is not None:
+                    print(f"  {name}: {json.dumps(each[name], ensure_ascii=False)[:1_000]}")
+        for name, value in taken.items():
+            print(f"  took {name} = {value!r}")
+        if error is not None:
+            print(f"✗ {error}", file=sys.stderr)
+    return 1 if error else 0
+
+
+class _Asked:
+    """A vault whose secrets are asked for when they are needed; they may go anywhere, because
+    whoever tries says where."""
+
+    def __init__(self, files: dict[str, str]) -> None:
+        self._values = {name: text_in(Path(path)).strip() for name, path in files.items()}
+
+    def __getitem__(self, name: str) -> str:
+        if name not in self._values:
+            self._values[name] = getpass.getpass(f"secret {name}: ")
+        return self._values[name]
+
+    def check_hosts(self, host: str, port: int) -> None:
+        """Anything goes."""
+
+    def hide(self, value: str) -> None:
+        """Strike this out too."""
+        self._values[f"hidden-{len(self._values)}"] = value
+
+    def struck(self, value: Any) -> Any:
+        from fond_echo.connectors.secrets import Secret, Vault
+
+        known = {name: Secret(name, text, frozenset()) for name, text in self._values.items()}
+        return Vault(known).struck(value)
+
+
+def paths_in(value: Any, path: str = "$") -> list[tuple[str, Any]]:
+    """The JSONPath of every value in a document (RFC 9535 normalised, short names bare)."""
+    if isinstance(value, dict):
+        found = []
+        for key, each in value.items():
+            plain = key.isidentifier() and key.isascii()
+            found += paths_in(each, f"{path}.{key}" if plain else f"{path}[{json.dumps(key)}]")
+        return found
+    if isinstance(value, list):
+        return [each for k, part in enumerate(value) for each in paths_in(part, f"{path}[{k}]")]
+    return [(path, value)]
+
+
+def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
+    """Every value with its path, and what the description makes of the message."""
+    import httpx
+
+    from fond_echo.channels.chat import ChatLine
+    from fond_echo.connectors.secrets import Vault
+
+    print("\nWhat is in it:")
+    found = paths_in(payload)
+    width = min(46, max((len(path) for path, _ in found), default=0))
+    for path, value in found:
+        print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
+    line = ChatLine(description, fixed, {}, httpx.AsyncClient(), Vault({}))
+    print("\nWhat the description makes of it:")
+    try:
+        messages = line.messages(payload)
+    except FondEchoError as error:
+        print(f"  ✗ {error}")
+        return
+    if not messages:
+        print("  nothing: no message at `each`, or all of them are our own")
+    for message, _ in messages:
+        for name, value in message.model_dump().items():
+            if value not in (None, "", False):
+                print(f"  {name:<14}{value}")
+
+
+def _listen(options: argparse.Namespace) -> int:
+    description, fixed = _described(options)
+    got: list[bytes] = []
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_POST(self) -> None:  # the library's name
+            got.append(self.rfile.read(int(self.headers.get("content-length", 0))))
+            self.send_response(202)
+            self.end_headers()
+            threading.Thread(target=self.server.shutdown).start()
+
+        def log_message(self, *_: Any) -> None:
+            """Say nothing of our own."""
+
+    server = HTTPServer(("127.0.0.1", options.port), Handler)
+    print(f"Waiting for a message at http://127.0.0.1:{options.port}/ (Ctrl-C ends it)", flush=True)
+    server.serve_forever(poll_interval=0.1)
+    server.server_close()
+    if options.keep:
+        options.keep.write_bytes(got[0])
+    try:
+        payload = json.loads(got[0])
+    except ValueError:
+        print(f"It is not JSON: {got[0][:200]!r}", file=sys.stderr)
+        return 1
+    print(json.dumps(payload, indent=2, ensure_ascii=False)[:4_000])
+    show_message(description, fixed, payload)
+    return 0

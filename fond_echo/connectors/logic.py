@@ -1,0 +1,183 @@
+"""Asking business logic: a signed POST of the turn, a reply back, whole or in parts."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncGenerator, AsyncIterator
+from contextlib import aclosing
+from dataclasses import dataclass, field
+
+import httpx
+from pydantic import ValidationError
+
+from fond_echo.connectors.addresses import address_of
+from fond_echo.connectors.errors import LogicFailed
+from fond_echo.connectors.secrets import Vault
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.signatures import signed_headers
+from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.assistant import LogicService
+
+MOST_ANSWER = 1_000_000
+REMEDY = 'answer JSON such as {"text": "…"}'
+IN_PARTS = "application/x-ndjson"
+"""An answer of this type is a reply a line; each is spoken as soon as it is there."""
+
+PAUSES = (0.2, 0.6)
+"""Seconds before it is asked again, where nothing can have been answered."""
+
+
+@dataclass
+class Breaker:
+    """Leaves a service alone for a while that failed several times in a row."""
+
+    failures: int = 0
+    until: float = 0.0
+
+    most, seconds = 5, 20.0
+
+    def check(self, url: str) -> None:
+        """Raises LogicFailed while the service is left alone."""
+        left = self.until - time.monotonic()
+        if left > 0:
+            what = f"it failed {self.most} times in a row, and is left alone for {left:.0f} s more"
+            raise LogicFailed(what, where=url)
+
+    def note(self, good: bool) -> None:
+        """Count how it went; the first question after a pause is a trial."""
+        self.failures = 0 if good else self.failures + 1
+        if self.failures >= self.most:
+            self.until = time.monotonic() + self.seconds
+            self.failures = self.most - 1
+
+
+@dataclass
+class Breakers:
+    """One for each service, in this process."""
+
+    known: dict[str, Breaker] = field(default_factory=dict)
+
+    def of(self, url: str) -> Breaker:
+        return self.known.setdefault(url, Breaker())
+
+
+class _NothingSent(LogicFailed):
+    """It was not reached: nothing was asked."""
+
+
+class LogicCaller:
+    """Asks business logic through an HTTP client behind the address guard."""
+
+    def __init__(
+        self, client: httpx.AsyncClient, vault: Vault, breakers: Breakers | None = None
+    ) -> None:
+        self._client = client
+        self._vault = vault
+        self._breakers = breakers or Breakers()
+
+    async def ask(
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False
+    ) -> AsyncIterator[Reply]:
+        """The parts of the answer.
+
+        The message id is the same for every attempt at one turn, so that logic which changes
+        things can know a repeated question. It is asked again only where it was not reached, or
+        where asking is safe and nothing came back.
+
+        Raises:
+            LogicFailed: whatever went wrong.
+        """
+        breaker = self._breakers.of(service.url)
+        breaker.check(service.url)
+        body = request.model_dump_json().encode()
+        for pause in (*PAUSES, None):
+            parts = 0
+            try:
+                async with aclosing(self._parts(service, request, body)) as answer:
+                    async for part in answer:
+                        parts += 1
+                        yield part
+            except LogicFailed as error:
+                again = not parts and (safe or isinstance(error, _NothingSent))
+                if pause is None or not again:
+                    breaker.note(False)
+                    raise
+                await asyncio.sleep(pause)
+            else:
+                breaker.note(True)
+                return
+
+    async def _parts(
+        self, service: LogicService, request: LogicRequest, body: bytes
+    ) -> AsyncGenerator[Reply]:
+        try:
+            host, port = address_of(service.url)
+            secrets = [self._vault[name] for name in service.secrets]
+            self._vault.check_hosts(host, port)
+            message_id = f"{request.turn.id}.{request.run}"
+            headers = signed_headers(secrets, message_id, int(time.time()), body)
+            async with aclosing(self._post(service, headers, body)) as answer:
+                async for piece in answer:
+                    yield _reply(service, piece)
+        except LogicFailed:
+            raise
+        except FondEchoError as error:
+            raise LogicFailed(f"{service.url} was not asked: {error}") from error
+
+    async def _post(
+        self, service: LogicService, headers: dict[str, str], body: bytes
+    ) -> AsyncGenerator[bytes]:
+        """The JSON of each part."""
+        request = self._client.build_request(
+            "POST",
+            service.url,
+            content=body,
+            headers={**headers, "Content-Type": "application/json"},
+            timeout=service.seconds,
+        )
+        deadline = time.monotonic() + service.seconds
+        try:
+            async with asyncio.timeout(service.seconds):
+                response = await self._client.send(request, stream=True)
+            try:
+                in_parts = response.headers.get("content-type", "").startswith(IN_PARTS)
+                left, size = b"", 0
+                async for chunk in response.aiter_bytes():
+                    left, size = left + chunk, size + len(chunk)
+                    if size > MOST_ANSWER:
+                        what = f"the answer is over {MOST_ANSWER:,} bytes"
+                        raise LogicFailed(what, where=service.url)
+                    if time.monotonic() > deadline + service.seconds * in_parts:
+                        raise TimeoutError
+                    *lines, left = left.split(b"\n") if in_parts else [left]
+                    for line in lines:
+                        if line.strip() and response.status_code == 200:
+                            yield line
+            finally:
+                await response.aclose()
+        except (httpx.ConnectError, httpx.ConnectTimeout) as error:
+            reason = str(error) or type(error).__name__
+            raise _NothingSent(f"it cannot be reached: {reason}", where=service.url) from error
+        except (httpx.TimeoutException, TimeoutError) as error:
+            what = f"no answer within {service.seconds:g} s"
+            raise LogicFailed(what, where=service.url) from error
+        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as error:
+            reason = str(error) or type(error).__name__
+            raise LogicFailed(f"the connection broke: {reason}", where=service.url) from error
+        if response.status_code != 200:
+            text = self._vault.struck(left[:2_000].decode("utf-8", "replace"))[:200]
+            raise LogicFailed(f"it answered {response.status_code}: {text}", where=service.url)
+        if left.strip() or not in_parts:
+            yield left
+
+
+def _reply(service: LogicService, answer: bytes) -> Reply:
+    try:
+        return Reply.model_validate_json(answer)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(step) for step in first["loc"])
+        what = f"its answer is not a reply: {where + ': ' if where else ''}{first['msg']}"
+        raise LogicFailed(what, where=service.url, remedy=REMEDY) from error

@@ -1,0 +1,389 @@
+"""The request machine: runs the steps of a description.
+
+A step's templates are rendered over the facts at hand, one HTTP exchange is made, and what its
+`take` names is added to the facts for the steps after it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import binascii
+import json
+import re
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import unquote
+
+import httpx
+
+from fond_echo.connectors.addresses import address_of
+from fond_echo.connectors.errors import (
+    ForbiddenAddress,
+    NoAnswer,
+    OutsideError,
+    Refused,
+    Unreachable,
+    WrongAnswer,
+)
+from fond_echo.connectors.oauth import TokenSource
+from fond_echo.connectors.secrets import Secrets
+from fond_echo.connectors.throttle import Throttle
+from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
+from fond_echo.documents.steps import SecretRef, Step, Until, json_path
+
+LOOKED_AT = 20_000
+"""Bytes of an answer in which secrets are looked for before its beginning is recorded."""
+
+HEADER_REMEDY = "put it into the body, or encode it: {{ text | base64 }}"
+
+MOST_ANSWER = 60 * 2**20
+"""Bytes of an answer with sound; other answers may have a twentieth."""
+
+
+@dataclass(frozen=True)
+class Payload:
+    """Bytes that go out or came in, with the name and type they travel under."""
+
+    data: bytes = field(repr=False)
+    media_type: str = "application/octet-stream"
+    name: str = "file"
+
+
+@dataclass
+class Exchange:
+    """One HTTP exchange as it is recorded: secrets struck out, bodies by size."""
+
+    method: str
+    url: str
+    status: int | None = None
+    seconds: float = 0.0
+    sent: Any = None
+    received: Any = None
+    error: str = ""
+
+
+@dataclass
+class Outcome:
+    """What the steps of a request gave: the facts taken, bytes where a step carries them, and the
+    JSON of the last answer."""
+
+    facts: dict[str, Any]
+    payload: Payload | None
+    exchanges: list[Exchange]
+    document: Any = None
+
+
+class RequestMachine:
+    """Runs requests for one line or service.
+
+    Args:
+        client: an HTTP client behind the address guard.
+        vault: the secrets it may use.
+        values: facts that are always at hand, such as `base`.
+        hosts: "host:port" pairs that a whole URL taken from an answer may lead to.
+        throttle: keeps to the service's rate; none where it has none.
+        tokens: where `{{ token }}` comes from.
+    """
+
+    def __init__(
+        self,
+        client: httpx.AsyncClient,
+        vault: Secrets,
+        values: Mapping[str, Any] | None = None,
+        hosts: Sequence[str] = (),
+        throttle: Throttle | None = None,
+        tokens: TokenSource | None = None,
+    ) -> None:
+        self._client = client
+        self._throttle = throttle
+        self._tokens = tokens
+        self._vault = vault
+        self._values = dict(values or {})
+        own = [_host_and_port(str(v)) for v in self._values.values() if "://" in str(v)]
+        self._hosts = frozenset([*hosts, *own])
+        self._own = frozenset(self._values)
+
+    async def run(self, steps: Sequence[Step], facts: Mapping[str, Any]) -> Outcome:
+        """Make the exchanges of a request, one after another.
+
+        Raises:
+            OutsideError: with `exchanges` set to those made so far, the failed one included.
+        """
+        known = {**self._values, **facts}
+        taken: dict[str, Any] = {}
+        exchanges: list[Exchange] = []
+        payload: Payload | None = None
+        document: Any = None
+        for step in steps:
+            if self._tokens is not None:
+                known["token"] = await self._tokens.token(self._vault)
+                self._vault.hide(known["token"])
+            found, received, document = await self._step(step, known, exchanges)
+            payload = received or payload
+            known |= found
+            taken |= found
+        return Outcome(taken, payload, exchanges, document)
+
+    async def _step(
+        self, step: Step, known: Mapping[str, Any], exchanges: list[Exchange]
+    ) -> tuple[dict[str, Any], Payload | None, Any]:
+        """Make a step's exchange, again as its `retry` and `until` say."""
+        tries = 0
+        deadline = time.monotonic() + step.until.for_ if step.until else 0.0
+        while True:
+            exchange = Exchange(step.method.upper(), step.url)
+            exchanges.append(exchange)
+            try:
+                found, received, document = await self._exchange(step, known, exchange)
+            except OutsideError as error:
+                exchange.error = self._vault.struck(str(error))
+                error.what = self._vault.struck(error.what)
+                error.where = self._vault.struck(error.where)
+                error.exchanges = exchanges
+                pause = _pause(error, tries)
+                if tries >= step.retry or pause is None:
+                    raise
+                tries += 1
+                await asyncio.sleep(pause)
+                continue
+            if step.until is None or _is_done(step.until, document, exchange, exchanges):
+                return found, received, document
+            if time.monotonic() + step.until.every > deadline:
+                what = f"not {step.until.is_!r} within {step.until.for_:g} s"
+                late = NoAnswer(what, where=exchange.url)
+                late.exchanges = exchanges
+                raise late
+            await asyncio.sleep(step.until.every)
+
+    async def _exchange(
+        self, step: Step, known: Mapping[str, Any], exchange: Exchange
+    ) -> tuple[dict[str, Any], Payload | None, Any]:
+        values = {**known, "secret": self._vault}
+        try:
+            url = self._url(step.url, values)
+            request = self._request(step, url, values, exchange)
+        except TemplateFault as error:
+            raise WrongAnswer(f"the {step.method} step: {error}") from error
+        except (httpx.InvalidURL, UnicodeError, ValueError, TypeError) as error:
+            raise WrongAnswer(f"the {step.method} step makes no request: {error}") from error
+        self._vault.check_hosts(*address_of(url))
+        exchange.url = self._vault.struck(url)
+        most = MOST_ANSWER if step.bytes is True or step.base64 else MOST_ANSWER // 20
+        status, kind, body, seconds = await self._send(request, most, step.timeout)
+        exchange.status, exchange.seconds = status, seconds
+        return self._answer(step, status, kind, body, exchange)
+
+    def _url(self, template: str, values: Mapping[str, Any]) -> str:
+        """The address: every value put into it percent-encoded, except a line's own base.
+
+        A template that is a lone value taken from outside is a whole URL; it may lead only to
+        declared hosts.
+        """
+        lone = re.fullmatch(r"\s*\{\{\s*(\w+)\s*\}\}\s*", template)
+        if lone and lone[1] not in self._own:
+            url = str(compile_template(template).render(values))
+            place = _host_and_port(url)
+            if place not in self._hosts:
+                raise ForbiddenAddress(
+                    f"an answer leads to {place}, which is not declared",
+                    remedy="add it to hosts in the description",
+                )
+            return url
+        url = compile_template(template).address(values, self._own)
+        address_of(url)
+        _check_path(url)
+        return url
+
+    def _request(
+        self, step: Step, url: str, values: Mapping[str, Any], exchange: Exchange
+    ) -> httpx.Request:
+        headers = {name: self._header(value, values) for name, value in step.headers.items()}
+        query = {name: str(render_tree(text, values)) for name, text in step.query.items()}
+        content: dict[str, Any] = {}
+        if step.body_json is not None:
+            content["json"] = render_tree(step.body_json, values)
+            exchange.sent = _shortened(self._vault.struck(content["json"]))
+        elif step.form is not None:
+            content["data"] = {k: str(v) for k, v in render_tree(step.form, values).items()}
+            exchange.sent = _shortened(self._vault.struck(content["data"]))
+        elif step.multipart is not None:
+            content["files"], exchange.sent = _multipart(render_tree(step.multipart, values))
+            exchange.sent = _shortened(self._vault.struck(exchange.sent))
+        elif isinstance(step.bytes, str):
+            payload = compile_template(step.bytes).render(values)
+            if not isinstance(payload, Payload):
+                raise WrongAnswer("bytes: must be a fact that holds sound or a file")
+            content["content"] = payload.data
+            headers.setdefault("Content-Type", payload.media_type)
+            exchange.sent = f"{len(payload.data)} bytes"
+        return self._client.build_request(
+            step.method.upper(), url, headers=headers, params=query or None, **content
+        )
+
+    def _header(self, value: str | SecretRef, values: Mapping[str, Any]) -> str:
+        text = self._vault[value.secret] if isinstance(value, SecretRef) else None
+        if text is None:
+            text = str(render_tree(value, values))
+        text = re.sub(r"[\r\n\0]", "", text)
+        if not text.isascii():
+            raise WrongAnswer("a header has characters that are not ASCII", remedy=HEADER_REMEDY)
+        return text
+
+    async def _send(
+        self, request: httpx.Request, most: int, seconds: float
+    ) -> tuple[int, str, bytes, float]:
+        request.extensions["timeout"] = httpx.Timeout(seconds).as_dict()
+        where = f"{request.method} {request.url.host}"
+        if self._throttle is not None:
+            async with self._throttle.place():
+                return await self._sent(request, most, seconds, where)
+        return await self._sent(request, most, seconds, where)
+
+    async def _sent(
+        self, request: httpx.Request, most: int, seconds: float, where: str
+    ) -> tuple[int, str, bytes, float]:
+        begun = time.monotonic()
+        try:
+            response = await self._client.send(request, stream=True)
+            try:
+                body = bytearray()
+                async for chunk in response.aiter_bytes():
+                    body += chunk
+                    if len(body) > most:
+                        raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
+            finally:
+                await response.aclose()
+        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
+            raise Unreachable(f"no connection: {error or 'timed out'}", where=where) from error
+        except httpx.TimeoutException as error:
+            raise NoAnswer(f"no answer within {seconds:g} s", where=where) from error
+        except httpx.HTTPError as error:
+            reason = str(error) or type(error).__name__
+            raise NoAnswer(f"the connection broke: {reason}", where=where) from error
+        except (httpx.InvalidURL, UnicodeError, ValueError) as error:
+            raise WrongAnswer(f"no request can be made: {error}", where=where) from error
+        kind = response.headers.get("content-type", "")
+        return response.status_code, kind, bytes(body), time.monotonic() - begun
+
+    def _answer(
+        self, step: Step, status: int, kind: str, body: bytes, exchange: Exchange
+    ) -> tuple[dict[str, Any], Payload | None, Any]:
+        carries_bytes = step.bytes is True
+        if status >= 300:
+            text = self._text_of(body, 300)
+            exchange.received = text
+            more = " (redirects are not followed)" if status < 400 else ""
+            if status == 401 and self._tokens is not None:
+                self._tokens.forget()
+            raise Refused(
+                f"the service answered {status}{more}: {text[:200]}",
+                status=status,
+                where=f"{exchange.method} {exchange.url}",
+            )
+        if carries_bytes:
+            exchange.received = f"{len(body)} bytes, {kind or 'no type'}"
+            media_type = kind.partition(";")[0] or "application/octet-stream"
+            return {}, Payload(body, media_type), None
+        if not step.take and step.base64 is None and step.until is None:
+            exchange.received = self._text_of(body, 500)
+            return {}, None, _json_or_none(body)
+        try:
+            document = httpx.Response(200, content=body).json()
+        except (ValueError, RecursionError) as error:
+            raise WrongAnswer("the answer is not JSON", where=exchange.url) from error
+        exchange.received = _shortened(self._vault.struck(document))
+        if step.until and str(taken(document, step.until.path)) != step.until.is_:
+            return {}, None, document
+        facts = {name: taken(document, path) for name, path in step.take.items()}
+        missing = [step.take[name] for name, value in facts.items() if value is None]
+        if missing:
+            raise WrongAnswer(f"nothing at {', '.join(missing)} in the answer", where=exchange.url)
+        return facts, self._from_base64(step, document) if step.base64 else None, document
+
+    def _text_of(self, body: bytes, most: int) -> str:
+        """The beginning of an answer as it is recorded: struck out before it is cut."""
+        return str(self._vault.struck(body[:LOOKED_AT].decode("utf-8", "replace")))[:most]
+
+    def _from_base64(self, step: Step, document: Any) -> Payload:
+        assert step.base64 is not None
+        text = taken(document, step.base64)
+        try:
+            return Payload(base64.b64decode(str(text), validate=True))
+        except (binascii.Error, ValueError) as error:
+            raise WrongAnswer(f"what stands at {step.base64} is not base64") from error
+
+
+BUSY = frozenset((408, 425, 429, 503))
+"""Statuses by which a service says that it did nothing and may be asked again."""
+
+
+def _pause(error: OutsideError, tries: int) -> float | None:
+    """How long to wait before a step is tried again; None where it must not be."""
+    if isinstance(error, Refused):
+        return min(0.5 * 2**tries, 8.0) if error.status in BUSY else None
+    return min(0.5 * 2**tries, 8.0) if isinstance(error, Unreachable) else None
+
+
+def _is_done(until: Until, document: Any, exchange: Exchange, exchanges: list[Exchange]) -> bool:
+    state = taken(document, until.path)
+    if until.fails is not None and str(state) == until.fails:
+        error = WrongAnswer(f"the work there failed: {state!r}", where=exchange.url)
+        error.exchanges = exchanges
+        raise error
+    return str(state) == until.is_
+
+
+def _json_or_none(body: bytes) -> Any:
+    try:
+        return json.loads(body)
+    except (ValueError, RecursionError):
+        return None
+
+
+def taken(document: Any, path: str) -> Any:
+    """The first value at a JSONPath, or None."""
+    nodes = json_path(path).find(document)
+    return nodes[0].value if nodes else None
+
+
+def _multipart(fields: Mapping[str, Any]) -> tuple[list[tuple[str, Any]], dict[str, Any]]:
+    files: list[tuple[str, Any]] = []
+    shown: dict[str, Any] = {}
+    for name, value in fields.items():
+        if isinstance(value, Payload):
+            files.append((name, (value.name, value.data, value.media_type)))
+            shown[name] = f"{len(value.data)} bytes, {value.media_type}"
+        else:
+            text = value if isinstance(value, str) else json.dumps(value, separators=(",", ":"))
+            files.append((name, (None, text.encode())))
+            shown[name] = text
+    return files, shown
+
+
+def _check_path(url: str) -> None:
+    """Refuse an address whose path leads upwards: a value would reach what it must not. Raises
+    ForbiddenAddress."""
+    path = url.partition("://")[2].partition("?")[0].partition("#")[0].partition("/")[2]
+    if any(unquote(unquote(segment)) in (".", "..") for segment in path.split("/")):
+        raise ForbiddenAddress(
+            "a value makes the address lead elsewhere: it has a segment . or ..",
+            remedy="let only ids into addresses",
+        )
+
+
+def _host_and_port(url: str) -> str:
+    host, port = address_of(url)
+    return f"{host}:{port}"
+
+
+def _shortened(document: Any, most: int = 400) -> Any:
+    if isinstance(document, str):
+        return document if len(document) <= most else f"{document[:most]}… ({len(document)})"
+    if isinstance(document, dict):
+        return {key: _shortened(value, most) for key, value in document.items()}
+    if isinstance(document, list):
+        return [_shortened(value, most) for value in document[:50]]
+    return document

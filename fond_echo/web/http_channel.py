@@ -1,0 +1,114 @@
+"""The HTTP line: one POST with sound or text, and back come what was heard, the answer and its
+sound."""
+
+from __future__ import annotations
+
+import base64
+import json
+from typing import Annotated, Literal
+from urllib.parse import quote
+
+from fastapi import Header, Query, Request, Response
+from fastapi.responses import JSONResponse
+from pydantic import ValidationError
+
+from fond_echo.contract.api import AskIn, AskOut
+from fond_echo.contract.channel import LineSettings
+from fond_echo.web.access import MayOperate
+from fond_echo.web.asking import ask, given_sound, line_of, one_more
+from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.channels import LineName
+from fond_echo.web.service import Service, TheService
+from fond_echo.web.webhooks import NotJson
+
+router = CheckedRouter(tags=["http line"])
+
+MOST_BODY = 60 * 2**20
+AT_ONCE = 200
+Sounding = Literal["link", "base64", "data", "bytes", "none"]
+
+
+@router.post(
+    "/ask/{line}",
+    response_model=AskOut,
+    openapi_extra={
+        "requestBody": {
+            "content": {
+                "application/json": {"schema": AskIn.model_json_schema()},
+                "audio/*": {"schema": {"type": "string", "format": "binary"}},
+            }
+        }
+    },
+)
+async def ask_line(
+    line: LineName,
+    request: Request,
+    bearer: MayOperate,
+    service: TheService,
+    contact: Annotated[str, Query(max_length=200, description="who asks")] = "",
+    conversation: Annotated[str, Query(max_length=200, description="which talk it is")] = "",
+    sound: Annotated[Sounding, Query(description="how the answer's sound comes")] = "link",
+    aloud: Annotated[bool | None, Query(description="answer with sound, or without")] = None,
+    wait: Annotated[float, Query(ge=0, le=120, description="seconds at the most")] = 60.0,
+    idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
+) -> Response:
+    """Ask with text (JSON) or sound (the body as it is, in any container)."""
+    record = await line_of(service, "http", name=line)
+    body = await body_of(request, MOST_BODY)
+    asked = _asked(request, body)
+    data = body if asked is None else given_sound(asked.sound)
+    asked = asked or AskIn()
+    who = asked.contact or contact or bearer.key_id
+    async with one_more(service, line, AT_ONCE):
+        told = await ask(
+            service,
+            line,
+            LineSettings.model_validate(record.settings),
+            contact=who,
+            conversation=asked.conversation or conversation or who,
+            name=asked.name,
+            text=asked.text,
+            choice=asked.choice,
+            sound=data,
+            aloud=aloud if asked.aloud is None else asked.aloud,
+            message_id=idempotency_key or "",
+            wait=wait,
+        )
+    return await _response(service, told, sound)
+
+
+def _asked(request: Request, body: bytes) -> AskIn | None:
+    """The JSON of a request; None where its body is sound."""
+    kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind not in ("", "application/json", "text/json") or not body:
+        return None if body else AskIn()
+    if not kind and body[:1] not in (b"{", b" ", b"\n"):
+        return None
+    try:
+        return AskIn.model_validate_json(body)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(step) for step in first["loc"])
+        raise NotJson(f"{where or 'the body'}: {first['msg']}") from error
+
+
+async def _response(service: Service, told: AskOut, how: Sounding) -> Response:
+    status = 200 if told.state in ("answered", "failed") else 202
+    if told.sound is not None and how != "none":
+        link = f"/api/clips/{told.sound.clip}/sound"
+        if how == "link":
+            told.sound.link = service.settings.address + link
+        else:
+            data = await service.clips.load(told.sound.clip)
+            if how == "bytes":
+                return Response(
+                    data,
+                    media_type="audio/ogg",
+                    headers={"X-Turn": told.turn, "X-Answer": quote(told.answer[:1_500])},
+                )
+            text = base64.b64encode(data).decode()
+            told.sound.base64 = text if how == "base64" else ""
+            told.sound.data = f"data:audio/ogg;base64,{text}" if how == "data" else ""
+    if how == "none":
+        told.sound = None
+    return JSONResponse(json.loads(told.model_dump_json()), status_code=status)

@@ -1,0 +1,201 @@
+"""The public page: a guest types or records, and hears the answer. No account, limits per guest."""
+
+from __future__ import annotations
+
+import hmac
+import secrets
+from hashlib import sha256
+from typing import Annotated
+
+from fastapi import Path, Request, Response
+from fastapi.responses import JSONResponse
+from pydantic import ValidationError
+from sqlalchemy import select, text
+
+from fond_echo.contract.api import AskOut, GuestPage, GuestSays
+from fond_echo.contract.channel import LineSettings
+from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.turn import assistant_of
+from fond_echo.store.records import Assistant, Contact, Conversation, Delivery, Line, Revision, Turn
+from fond_echo.web.access import same_origin
+from fond_echo.web.asking import answer_of, ask, line_of, one_more
+from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.console import page
+from fond_echo.web.problems import NotAllowed, NotThere
+from fond_echo.web.service import Service, TheService
+from fond_echo.web.webhooks import NotJson
+
+router = CheckedRouter(tags=["page"])
+
+Slug = Annotated[str, Path(max_length=40)]
+COOKIE = "fond_echo_guest"
+MOST_BODY = 6 * 2**20
+WAIT_SECONDS = 60.0
+SHOWN = 30
+
+_COME = text(
+    """
+    INSERT INTO guest_counts AS known (line, mark, hour, count)
+    VALUES (:line, :mark, date_trunc('hour', now()), 1)
+    ON CONFLICT (line, mark, hour) DO UPDATE SET count = known.count + 1
+    RETURNING count
+    """
+)
+
+
+class TooMany(FondEchoError):
+    """A guest, or an address, has had what it may have."""
+
+    code = "too-many"
+
+
+@router.get("/at/{slug}", include_in_schema=False)
+async def guest_page(slug: Slug, service: TheService) -> Response:
+    """The page itself."""
+    await line_of(service, "page", slug=slug)
+    return page("guest.html")
+
+
+def _mark(service: Service, guest: str, slug: str) -> str:
+    key = service.settings.encryption_keys()[0].encode()
+    return hmac.digest(key, f"guest.{slug}.{guest}".encode(), sha256).hex()[:32]
+
+
+def _guest(service: Service, request: Request, slug: str) -> str | None:
+    """The guest whose cookie this is; None for a new one, or a cookie that was tampered with."""
+    guest, _, mark = request.cookies.get(COOKIE, "").partition(".")
+    if guest and hmac.compare_digest(mark.encode(), _mark(service, guest, slug).encode()):
+        return guest
+    return None
+
+
+async def _welcome(service: Service, request: Request, line: Line, most: int) -> str:
+    """A new guest. Raises TooMany for too many from one address within an hour of the clock,
+    whichever process they came to."""
+    address = request.client.host if request.client else ""
+    who = {"line": line.name, "mark": _mark(service, address, line.slug)}
+    async with service.database.writing() as session:
+        count = (await session.execute(_COME, who)).scalar_one()
+    if count > most:
+        raise TooMany("too many new guests from one place", remedy="come back in an hour")
+    return secrets.token_urlsafe(12)
+
+
+@router.get("/at/{slug}/about")
+async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
+    """What a guest is told when the page opens, and what was said before."""
+    line = await line_of(service, "page", slug=slug)
+    settings = LineSettings.model_validate(line.settings)
+    guest = _guest(service, request, slug)
+    said = await _said(service, line, guest) if guest else []
+    async with service.database.reading() as session:
+        assistant = await session.get_one(Assistant, line.assistant)
+        revision = await session.get_one(Revision, assistant.live)
+    told = assistant_of(revision.digest, revision.files)
+    examples = [each.like[0] for each in told.routes if each.like][:4]
+    return GuestPage(
+        assistant=told.assistant,
+        greeting=told.greeting,
+        examples=examples,
+        seconds_a_note=settings.guests.seconds_a_note,
+        said=said,
+    )
+
+
+@router.post("/at/{slug}/say")
+async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
+    """Say something: JSON with text or a choice, or sound as the body."""
+    if not same_origin(request):
+        raise NotAllowed("speak from the page itself")
+    line = await line_of(service, "page", slug=slug)
+    settings = LineSettings.model_validate(line.settings)
+    body = await body_of(request, MOST_BODY)
+    says = GuestSays()
+    if request.headers.get("content-type", "").startswith("application/json"):
+        try:
+            says, body = GuestSays.model_validate_json(body), b""
+        except ValidationError as error:
+            raise NotJson(error.errors()[0]["msg"]) from error
+    async with one_more(service, line.name, settings.guests.at_once):
+        guest = _guest(service, request, slug)
+        fresh = guest is None
+        if guest is None:
+            guest = await _welcome(service, request, line, settings.guests.guests_an_hour)
+        elif await _turns(service, line, guest) >= settings.guests.turns_a_guest:
+            raise TooMany("that is all for one guest", remedy="thank you for your visit")
+        told = await ask(
+            service,
+            line.name,
+            settings,
+            contact=guest,
+            conversation=guest,
+            name="Guest",
+            text=says.text,
+            choice=says.choice,
+            sound=body,
+            aloud=says.aloud,
+            wait=WAIT_SECONDS,
+        )
+    if told.sound is not None:
+        told.sound.link = f"/at/{slug}/sound/{told.sound.clip}"
+    response = JSONResponse(told.model_dump(mode="json"))
+    if fresh:
+        response.set_cookie(
+            COOKIE,
+            f"{guest}.{_mark(service, guest, slug)}",
+            max_age=30 * 24 * 3_600,
+            httponly=True,
+            samesite="strict",
+            secure=service.settings.address.startswith("https:"),
+            path=f"/at/{slug}",
+        )
+    return response  # type: ignore[return-value]  # the same shape, with a cookie
+
+
+@router.get("/at/{slug}/sound/{clip}", include_in_schema=False)
+async def sound(slug: Slug, clip: str, request: Request, service: TheService) -> Response:
+    """An answer's sound, for the guest who got it."""
+    line = await line_of(service, "page", slug=slug)
+    guest = _guest(service, request, slug)
+    mine = (
+        select(Delivery.id)
+        .join(Turn, Turn.id == Delivery.turn_id)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .where(
+            Delivery.clip_id == clip,
+            Conversation.line == line.name,
+            Conversation.outside_id == (guest or ""),
+        )
+    )
+    async with service.database.reading() as session:
+        if not guest or (await session.execute(mine)).first() is None:
+            raise NotThere("there is no such sound here")
+    data = await service.clips.load(clip)
+    headers = {"Cache-Control": "private, max-age=3600", "X-Content-Type-Options": "nosniff"}
+    return Response(data, media_type="audio/ogg", headers=headers)
+
+
+async def _turns(service: Service, line: Line, guest: str) -> int:
+    wanted = select(Conversation.turns).where(
+        Conversation.line == line.name, Conversation.outside_id == guest
+    )
+    async with service.database.reading() as session:
+        return (await session.execute(wanted)).scalar_one_or_none() or 0
+
+
+async def _said(service: Service, line: Line, guest: str) -> list[AskOut]:
+    wanted = (
+        select(Turn.id)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Contact, Contact.id == Conversation.contact_id)
+        .where(Conversation.line == line.name, Contact.outside_id == guest)
+        .order_by(Turn.number.desc())
+        .limit(SHOWN)
+    )
+    async with service.database.reading() as session:
+        ids = (await session.execute(wanted)).scalars().all()
+    told = [await answer_of(service, turn_id) for turn_id in reversed(ids)]
+    for each in told:
+        if each.sound is not None:
+            each.sound.link = f"/at/{line.slug}/sound/{each.sound.clip}"
+    return told

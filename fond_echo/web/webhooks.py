@@ -1,0 +1,132 @@
+"""Where chat networks post what came in: checked, stored, enqueued, and answered at once."""
+
+from __future__ import annotations
+
+import hmac
+import ipaddress
+import json
+import time
+from typing import Annotated, Any
+
+import structlog
+from fastapi import Path, Request, Response
+from fastapi.responses import JSONResponse, PlainTextResponse
+
+from fond_echo.channels.chat import ChatLine
+from fond_echo.connectors.machine import taken
+from fond_echo.connectors.verify import Forged, check_webhook
+from fond_echo.core.errors import FondEchoError
+from fond_echo.store.inbound import take_in_once
+from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.health import ARRIVALS
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import Receiving, Service, TheService
+
+log = structlog.get_logger()
+router = CheckedRouter(tags=["arrivals"])
+
+MOST_BODY = 20 * 2**20
+LineName = Annotated[str, Path(max_length=60)]
+
+
+class NotJson(FondEchoError):
+    """A webhook whose body is not JSON."""
+
+    code = "message-not-json"
+
+
+async def _receiving(service: Service, line: str) -> Receiving:
+    found = await service.receiving_line(line)
+    if found is None:
+        raise NotThere(f"there is no line {line!r} that messages could be posted to")
+    return found
+
+
+@router.get("/arrivals/{line}")
+async def challenged(line: LineName, request: Request, service: TheService) -> Response:
+    """Answer a network that asks whether the address is ours, where its description says how."""
+    receiving = await _receiving(service, line)
+    webhook = _webhook(receiving)
+    challenge = webhook.challenge if webhook else None
+    if challenge is None or challenge.query is None:
+        raise NotThere(f"the line {line!r} has no challenge to answer")
+    if challenge.token is not None and challenge.secret is not None:
+        wanted = receiving.vault.get(challenge.secret).value
+        given = request.query_params.get(challenge.token, "")
+        if not hmac.compare_digest(given.encode(), wanted.encode()):
+            raise Forged("the challenge's token is not ours", remedy="check the shared secret")
+    return PlainTextResponse(request.query_params.get(challenge.query, ""))
+
+
+@router.post("/arrivals/{line}", status_code=202)
+async def arrive(line: LineName, request: Request, service: TheService) -> Response:
+    """Take messages from a line's network. Known ones are passed over."""
+    with ARRIVALS.time():
+        return await _arrive(line, request, service)
+
+
+async def _arrive(line: str, request: Request, service: Service) -> Response:
+    body = await body_of(request, MOST_BODY)
+    receiving = await _receiving(service, line)
+    _verify(receiving, request, body)
+    try:
+        payload = json.loads(body)
+    except (ValueError, RecursionError) as error:
+        raise NotJson(f"the body is not JSON: {error}") from error
+    echo = _echo(receiving, payload)
+    if echo is not None:
+        return JSONResponse({"challenge": echo})
+    new = 0
+    for message, post in receiving.line.messages(payload):
+        stored = post if isinstance(post, dict) else {"value": post}
+        settings = receiving.settings
+        taken_in = await take_in_once(
+            service.database, service.queue, line, settings, message, stored
+        )
+        log.info(
+            "message arrived", line=line, message=message.id, turn=taken_in.turn_id or taken_in.why
+        )
+        new += bool(taken_in.turn_id)
+    return JSONResponse({"new": new}, status_code=202)
+
+
+def _webhook(receiving: Receiving) -> Any:
+    line = receiving.line
+    return line.description.receive.webhook if isinstance(line, ChatLine) else None
+
+
+def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
+    line = receiving.line
+    if not isinstance(line, ChatLine):
+        line.verify(request.headers, body, time.time())
+        return
+    webhook = line.description.receive.webhook
+    if webhook is None:
+        raise NotThere("this line asks its network for messages; none are posted to it")
+    if webhook.verify is None:
+        _only_from_loopback(request)
+        return
+    name = webhook.verify.secret
+    secret = receiving.vault.get(name).value if name else ""
+    check_webhook(webhook.verify, secret, request.headers, body, time.time())
+
+
+def _echo(receiving: Receiving, payload: Any) -> Any:
+    webhook = _webhook(receiving)
+    challenge = webhook.challenge if webhook else None
+    if challenge is None or challenge.path is None:
+        return None
+    return taken(payload, challenge.path)
+
+
+def _only_from_loopback(request: Request) -> None:
+    host = request.client.host if request.client else ""
+    try:
+        local = ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        local = False
+    if not local:
+        raise Forged(
+            "this line's webhook is not verified, so it is taken from loopback only",
+            remedy="add verify: to its description",
+        )

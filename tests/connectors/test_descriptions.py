@@ -1,0 +1,410 @@
+"""Descriptions in full: both stand-in networks, and what they do not need."""
+
+import base64
+import contextlib
+import io
+import json
+import threading
+import time
+import unittest
+import unittest.mock
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import httpx
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from fond_echo.cli.outside import paths_in
+
+from fond_echo.channels.chat import ChatLine
+from fond_echo.cli.main import main
+from fond_echo.connectors.errors import NoAnswer, OutsideError, Refused, WrongAnswer
+from fond_echo.connectors.machine import RequestMachine
+from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.connectors.throttle import Throttle
+from fond_echo.connectors.verify import Forged, check_webhook
+from fond_echo.core.audio.containers import encode
+from fond_echo.documents.connector import Verification, read_description
+from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.steps import Step
+from fond_echo.stages.ports import Outgoing
+from fond_echo.standins.chat.app import create_app as create_skerry
+from fond_echo.standins.feed.app import create_app as create_fathom
+from tests.sounds import speech
+from tests.support.world import demo_file
+
+
+def note():
+    return encode(speech("How much is a ticket?"), "ogg")
+
+
+def line_on(app, file, secrets):
+    client = httpx.AsyncClient(transport=httpx.ASGITransport(app))
+    vault = Vault(
+        {name: Secret(name, value, frozenset(("net.test",))) for name, value in secrets.items()}
+    )
+    description = read_description(demo_file(file), file)
+    return ChatLine(description, {"base": "http://net.test"}, {"account": "bot-7"}, client, vault)
+
+
+def outgoing(kind, **fields):
+    return Outgoing(kind, fields.pop("room"), "isla", fields.pop("key", "k"), **fields)
+
+
+class Fathom(unittest.IsolatedAsyncioTestCase):
+    """Polled, one step, base64 sound, no buttons, no edits."""
+
+    def setUp(self):
+        self.app = create_fathom("word")
+        self.line = line_on(self.app, "fathom.yaml", {"fathom-pass": "word"})
+        self.person = httpx.AsyncClient(
+            transport=httpx.ASGITransport(self.app), base_url="http://net.test"
+        )
+
+    async def test_messages_are_asked_for_and_nothing_comes_twice(self):
+        await self.person.post("/people/isla", json={"body": "Next boat to Pell"})
+        await self.person.post("/people/piet", json={"content": base64.b64encode(note()).decode()})
+        found, cursor = await self.line.poll("")
+        (first, _), (second, _) = found
+        self.assertEqual(
+            (first.text, first.conversation, first.name),
+            ("Next boat to Pell", "thread-isla", "Isla"),
+        )
+        self.assertEqual(second.arrived_as, "voice-note")
+        self.assertEqual((await self.line.poll(cursor))[0], [])
+        got = await self.line.fetch(second.sound.handle, "thread-piet", "piet")
+        self.assertEqual(got.data, note())
+
+    async def test_what_is_sent_comes_back_as_ours_and_once_only(self):
+        for _ in range(2):
+            await self.line.send(outgoing("text", room="thread-isla", text="Noon."))
+            sent = outgoing(
+                "voice",
+                room="thread-isla",
+                key="v",
+                data=note(),
+                media_type="audio/ogg",
+                seconds=1.5,
+            )
+            await self.line.send(sent)
+        items = self.app.state.feed.items
+        self.assertEqual([(item.body, item.how) for item in items], [("Noon.", ""), ("", "spoken")])
+        self.assertEqual((await self.line.poll(""))[0], [])
+
+    async def test_what_it_cannot_do_is_known(self):
+        self.assertEqual(self.line.abilities.kinds, {"text", "voice"})
+        self.assertEqual(
+            (self.line.abilities.voice_bytes, self.line.abilities.voice_seconds), (2_000_000, 300)
+        )
+        await self.line.indicate("thread-isla", "isla", "typing")
+        with self.assertRaisesRegex(OutsideError, "cannot send edit"):
+            await self.line.send(outgoing("edit", room="thread-isla", id="1"))
+
+    async def test_a_wrong_word(self):
+        line = line_on(self.app, "fathom.yaml", {"fathom-pass": "guess"})
+        with self.assertRaisesRegex(Refused, "403"):
+            await line.poll("")
+
+
+class Skerry(unittest.IsolatedAsyncioTestCase):
+    def setUp(self):
+        self.app = create_skerry("token", "mark")
+        self.net = self.app.state.network
+        self.line = line_on(
+            self.app, "skerry.yaml", {"skerry-token": "token", "skerry-mark": "mark"}
+        )
+
+    async def test_every_kind_of_thing_goes_out(self):
+        room = "room-isla"
+        choices = (("Pell", "to pell"), ("Ossel", "to ossel"))
+        sent = await self.line.send(
+            outgoing("choices", room=room, key="1", text="Where to?", choices=choices)
+        )
+        self.assertEqual(self.net.posts[-1].buttons, choices)
+        await self.line.send(
+            outgoing("edit", room=room, id=sent.outside_id, text="Where would you like to go?")
+        )
+        self.assertEqual(self.net.posts[-1].words, "Where would you like to go?")
+        for kind in ("file", "picture"):
+            await self.line.send(
+                outgoing(
+                    kind, room=room, key=kind, data=b"x" * 9, media_type="text/plain", name="a.txt"
+                )
+            )
+            self.assertEqual(
+                (self.net.posts[-1].kind, self.net.posts[-1].file), (kind, ("a.txt", 9))
+            )
+        await self.line.send(outgoing("delete", room=room, id=sent.outside_id))
+        self.assertNotIn(sent.outside_id, [post.id for post in self.net.posts])
+        await self.line.mark_read(room, "isla", "post-1")
+        self.assertEqual(self.net.seen[room], "post-1")
+
+    async def test_the_conference_that_somebody_talks_in_comes_with_what_they_write(self):
+        transport = httpx.ASGITransport(self.app)
+        async with httpx.AsyncClient(transport=transport, base_url="http://skerry.test") as isla:
+            found = []
+            for number in ("", "quay"):
+                await isla.post("/people/isla/conference", json={"number": number})
+                said = await isla.post("/people/isla/say", json={"words": "hello"})
+                ((message, _),) = self.line.messages({"posts": [said.json()]})
+                found.append(message.conference)
+        self.assertEqual(found, ["", "quay"])
+
+    async def test_an_attachment_is_fetched_from_its_address(self):
+        def answer(request):
+            if request.url.host == "tern.test":
+                return httpx.Response(200, content=b"map", headers={"content-type": "image/png"})
+            return httpx.Response(200, json={"id": "p"})
+
+        client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
+        vault = Vault({"skerry-token": Secret("skerry-token", "hush", frozenset(("net.test",)))})
+        line = ChatLine(
+            read_description(demo_file("skerry.yaml"), "s"),
+            {"base": "http://net.test"},
+            {},
+            client,
+            vault,
+        )
+        sent = await line.send(outgoing("picture", room="r", url="http://tern.test/map.png"))
+        self.assertIn("3 bytes, image/png", str(sent.exchanges))
+
+    async def test_presses_joins_and_everything_else(self):
+        isla = self.net.person("isla")
+        await self.line.send(outgoing("choices", room=isla.room, text="?", choices=(("A", "a"),)))
+        posts = [self.net.press(isla, isla.room, "a"), self.net.join(isla, isla.room),
+                 self.net.show_file(isla, isla.room, "a.png", 3, "picture")]  # fmt: skip
+        found = self.line.messages({"posts": [post.told() for post in posts]})
+        self.assertEqual(
+            [message.arrived_as for message, _ in found], ["choice", "joined", "other"]
+        )
+        self.assertEqual(found[0][0].choice, "a")
+
+
+class Steps(unittest.IsolatedAsyncioTestCase):
+    def machine(self, answer, **more):
+        client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
+        vault = Vault({"client": Secret("client", "s3", frozenset(("net.test",)))})
+        return RequestMachine(client, vault, {"base": "http://net.test"}, **more)
+
+    async def test_until_the_work_there_is_done(self):
+        states = ["waiting", "waiting", "done"]
+
+        def answer(request):
+            return httpx.Response(200, json={"state": states.pop(0), "text": "heard"})
+
+        step = Step.model_validate(
+            {
+                "get": "{{ base }}/job",
+                "until": {
+                    "path": "$.state",
+                    "is": "done",
+                    "fails": "bad",
+                    "every": "10ms",
+                    "for": "2s",
+                },
+                "take": {"text": "$.text"},
+            }
+        )
+        outcome = await self.machine(answer).run([step], {})
+        self.assertEqual((outcome.facts, len(outcome.exchanges)), ({"text": "heard"}, 3))
+        states[:] = ["bad"]
+        with self.assertRaisesRegex(WrongAnswer, "the work there failed"):
+            await self.machine(answer).run([step], {})
+        states[:] = ["waiting"] * 500
+        short = step.model_copy(update={"until": step.until.model_copy(update={"for_": 0.05})})
+        with self.assertRaisesRegex(NoAnswer, "not 'done' within"):
+            await self.machine(answer).run([short], {})
+
+    async def test_retry_only_where_nothing_happened(self):
+        left = [503, 429, 200]
+        machine = self.machine(lambda request: httpx.Response(left.pop(0), json={}))
+        with unittest.mock.patch("asyncio.sleep"):
+            outcome = await machine.run(
+                [Step.model_validate({"get": "{{ base }}/x", "retry": 3})], {}
+            )
+            self.assertEqual([each.status for each in outcome.exchanges], [503, 429, 200])
+            left[:] = [500, 200]
+            with self.assertRaises(Refused):
+                await machine.run([Step.model_validate({"get": "{{ base }}/x", "retry": 3})], {})
+
+    async def test_a_token_is_got_once_and_again_when_it_is_not_liked(self):
+        asked = []
+
+        def answer(request):
+            asked.append(request.url.path)
+            if request.url.path == "/token":
+                return httpx.Response(
+                    200, json={"access_token": f"t{len(asked)}", "expires_in": 60}
+                )
+            good = request.headers["authorization"] in ("Bearer t1", "Bearer t4")
+            return httpx.Response(200 if good else 401, json={})
+
+        from fond_echo.connectors.oauth import TokenSource
+        from fond_echo.documents.connector import ClientCredentials
+
+        credentials = ClientCredentials(
+            token_url="{{ base }}/token", client_id="me", secret="client"
+        )
+        machine = self.machine(answer)
+        machine._tokens = TokenSource(machine._client, credentials, {"base": "http://net.test"})
+        step = Step.model_validate(
+            {"get": "{{ base }}/x", "headers": {"Authorization": "Bearer {{ token }}"}}
+        )
+        await machine.run([step], {})
+        await machine.run([step], {})
+        self.assertEqual(asked, ["/token", "/x", "/x"])
+        machine._tokens._token.value = "stale"
+        with self.assertRaises(Refused):
+            await machine.run([step], {})
+
+    async def test_a_throttle_keeps_to_rate_and_concurrency(self):
+        throttle = Throttle(rate=50.0, concurrency=2)
+        inside = most = 0
+
+        async def one():
+            nonlocal inside, most
+            async with throttle.place():
+                inside += 1
+                most = max(most, inside)
+                import asyncio
+
+                await asyncio.sleep(0.001)
+                inside -= 1
+
+        import asyncio
+
+        begun = time.monotonic()
+        await asyncio.gather(*(one() for _ in range(75)))
+        self.assertEqual(most, 2)
+        self.assertGreater(time.monotonic() - begun, 0.3, "50 at once, then 50 a second")
+
+
+class Verifying(unittest.TestCase):
+    def test_ed25519(self):
+        key = Ed25519PrivateKey.generate()
+        public = key.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
+        body = b'{"a": 1}'
+        for public_text, signature in ((public.hex(), key.sign(b"7." + body).hex()),
+                                       (base64.b64encode(public).decode(), base64.b64encode(key.sign(b"7." + body)).decode())):  # fmt: skip
+            how = Verification(
+                kind="ed25519",
+                header="X-Sig",
+                public_key=public_text,
+                over="{{ headers['x-at'] }}.{{ body }}",
+            )
+            headers = {"x-sig": signature, "x-at": "7"}
+            check_webhook(how, "", headers, body, 0)
+            for wrong in (
+                {**headers, "x-at": "8"},
+                {**headers, "x-sig": "00"},
+                {**headers, "x-sig": "!!"},
+            ):
+                with self.assertRaises(Forged):
+                    check_webhook(how, "", wrong, body, 0)
+
+    def test_a_header_that_holds_the_secret(self):
+        how = Verification(kind="header", header="X-Key", secret="key")
+        check_webhook(how, "hush", {"x-key": "hush"}, b"", 0)
+        with self.assertRaises(Forged):
+            check_webhook(how, "hush", {"x-key": "hash"}, b"", 0)
+
+    def test_what_each_kind_needs(self):
+        for fields in ({"kind": "ed25519"}, {"kind": "header"}, {"kind": "hmac-sha1"}):
+            with self.assertRaises(ValueError):
+                Verification(header="X", **fields)
+
+
+class Checking(unittest.TestCase):
+    def faults(self, old, new, file="fathom.yaml"):
+        try:
+            read_description(demo_file(file).replace(old, new, 1), file)
+        except FaultyFile as error:
+            return " ".join(str(fault) for fault in error.faults)
+        return ""
+
+    def test_mistakes_of_every_kind(self):
+        for old, new, words in (
+            ("every: 500ms", "every: often", "is not a length of time; write 500ms"),
+            ("rate: 20/s", "rate: fast", "is not a rate; write 20/s"),
+            ("bytes: 2MB", "bytes: small", "is not a size; write 300kB"),
+            ('since: "{{ cursor }}"', 'since: "{{ curser }}"', "nothing fills in {{ curser }}"),
+            ("  poll:", "  pol:", "did you mean poll?"),
+            ('    cursor: "$.next"\n', "", "the field 'cursor' is missing"),
+            ("  poll:", "  webhook: {}\n  poll:", "either by webhook or by poll"),
+            ("  text:\n", "  txt:\n", "did you mean text?"),
+        ):
+            with self.subTest(words=words):
+                self.assertIn(words, self.faults(old, new))
+        self.assertIn(
+            "is not a condition", self.faults("$.kind == 'joined'", "kind is joined", "skerry.yaml")
+        )
+
+    def test_paths_of_every_value(self):
+        found = paths_in({"a": [{"b c": 1}], "d": "x"})
+        self.assertEqual(found, [('$.a[0]["b c"]', 1), ("$.d", "x")])
+
+
+class Commands(unittest.TestCase):
+    def command(self, *arguments):
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main([str(each) for each in arguments])
+        return code, out.getvalue(), err.getvalue()
+
+    def setUp(self):
+        folder = TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.file = Path(folder.name) / "skerry.yaml"
+        self.file.write_text(demo_file("skerry.yaml"))
+
+    def test_check(self):
+        code, out, _ = self.command("outside", "check", self.file)
+        self.assertEqual((code, "no faults" in out), (0, True))
+        self.file.write_text(demo_file("skerry.yaml").replace("{{ sound }}", "{{ sund }}", 1))
+        code, _, err = self.command("outside", "check", self.file)
+        self.assertEqual(code, 1)
+        self.assertIn("nothing fills in {{ sund }}", err)
+
+    def test_try_shows_each_exchange_with_secrets_struck_out(self):
+        answer = httpx.Response(200, json={"id": "bot-7", "note": "hush-hush"})
+        client = httpx.AsyncClient(transport=httpx.MockTransport(lambda request: answer))
+        secret = self.file.with_name("token")
+        secret.write_text("hush-hush\n")
+        with unittest.mock.patch("fond_echo.connectors.guard.guarded_client", return_value=client):
+            code, out, _ = self.command("outside", "try", self.file, "connect", "--set", "base=http://net.test",
+                                        "--secret", f"skerry-token={secret}")  # fmt: skip
+        self.assertEqual(code, 0)
+        self.assertIn("GET http://net.test/self → 200", out)
+        self.assertIn("took account = 'bot-7'", out)
+        self.assertNotIn("hush", out)
+        code, _, err = self.command("outside", "try", self.file, "nonsense")
+        self.assertEqual((code, "there are connect" in err), (2, True))
+
+    def test_try_says_what_failed(self):
+        code, _, err = self.command("outside", "try", self.file, "connect", "--set", "base=http://127.0.0.1:1",
+                                      "--secret", f"skerry-token={self.file}")  # fmt: skip
+        self.assertEqual(code, 1)
+        self.assertIn("which is not public", err)
+
+    def test_listen_shows_every_value_and_what_is_made_of_it(self):
+        isla = {"id": "isla", "name": "Isla", "bot": False}
+        post = {"posts": [{"id": "p1", "room": "r1", "words": "Hello", "author": isla}]}
+        from fond_echo.store.local import free_port
+
+        port = free_port()
+
+        def send():
+            for _ in range(100):
+                try:
+                    httpx.post(f"http://127.0.0.1:{port}/", json=post)
+                    return
+                except httpx.ConnectError:
+                    time.sleep(0.05)
+
+        threading.Thread(target=send).start()
+        kept = self.file.with_name("kept.json")
+        code, out, _ = self.command("outside", "listen", self.file, "--port", port, "--keep", kept)
+        self.assertEqual(code, 0)
+        self.assertRegex(out, r"\$\.posts\[0\]\.words +\"Hello\"")
+        self.assertRegex(out, r"conversation +r1")
+        self.assertEqual(json.loads(kept.read_text()), post)

@@ -1,0 +1,159 @@
+"""Business logic: asked, answered in parts, asked again where nothing was answered, left alone."""
+
+import base64
+import unittest
+import unittest.mock
+from datetime import UTC, datetime
+
+import httpx
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
+
+from fond_echo.connectors.errors import LogicFailed
+from fond_echo.connectors.logic import Breaker, Breakers, LogicCaller
+from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
+from fond_echo.contract.signatures import BadSignature, signed_headers, verify
+from fond_echo.documents.assistant import LogicService
+from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
+
+URL = "http://logic.test/ask"
+VAULT = Vault({
+    name: Secret(name, value, frozenset(("logic.test",)))
+    for name, value in (("old", "old-secret"), ("new", "new-secret"))
+})  # fmt: skip
+
+
+def asked(number=1):
+    return LogicRequest(
+        action="boats", route="boats", assistant="test-desk", now=datetime.now(UTC),
+        turn=LogicTurn(id=f"t{number}", text="boats?"), contact=LogicContact(id="c", line="test-line"),
+        conversation=LogicConversation(id="k", turns=1),
+    )  # fmt: skip
+
+
+class Asking(unittest.IsolatedAsyncioTestCase):
+    def setUp(self):
+        self.breakers = Breakers()
+        pauses = unittest.mock.patch("fond_echo.connectors.logic.PAUSES", (0.0, 0.0))
+        pauses.start()
+        self.addCleanup(pauses.stop)
+
+    async def ask(self, transport, *, safe=False, number=1, **fields):
+        client = httpx.AsyncClient(transport=transport)
+        caller = LogicCaller(client, VAULT, self.breakers)
+        service = LogicService(url=URL, **{"secret": "old", **fields})
+        return [part.text async for part in caller.ask(service, asked(number), safe=safe)]
+
+    def failing(self, *failures):
+        """A transport that fails so often, then answers; how often it was asked."""
+        waiting, count = list(failures), []
+
+        def answer(request):
+            count.append(request)
+            if waiting:
+                raise waiting.pop(0)
+            return httpx.Response(200, json={"text": "Here."})
+
+        return httpx.MockTransport(answer), count
+
+    async def test_in_parts_and_remembered(self):
+        logic, calls = Logic(secrets=["old-secret"]), []
+
+        @logic.answers("boats")
+        async def boats(question):
+            calls.append(question)
+            yield "One moment."
+            yield Reply(text="At ten.")
+            yield "And at noon."
+
+        app = httpx.ASGITransport(logic)
+        for _ in range(2):
+            self.assertEqual(await self.ask(app), ["One moment.", "At ten.", "And at noon."])
+        self.assertEqual(len(calls), 1, "a question that comes again is not asked again")
+        self.assertEqual((await logic.ask("boats", "x")).text, "And at noon.")
+
+    async def test_what_a_function_may_answer(self):
+        logic = Logic(secrets=["old-secret"])
+        answers = {"text": "At ten.", "then": {"kind": "record", "longest_seconds": 30}}
+        for number, (given, wanted) in enumerate((
+            ("At ten.", Reply(text="At ten.")),
+            (Reply(text="At ten."), Reply(text="At ten.")),
+            (answers, Reply(text="At ten.", then=RecordMessage(longest_seconds=30))),
+        )):  # fmt: skip
+            logic.answers("boats")(unittest.mock.AsyncMock(return_value=given))
+            self.assertEqual(await logic.ask("boats"), wanted)
+            found = await self.ask(httpx.ASGITransport(logic), number=number)
+            self.assertEqual(found, ["At ten."])
+        for given, words in (
+            (None, "'boats' answered NoneType .return words, a Reply, or a dict"),
+            ({"txt": "x"}, "'boats' answered no reply: txt: Extra inputs"),
+            ({}, "'boats' answered no reply: Value error, a reply needs text"),
+        ):
+            logic.answers("boats")(unittest.mock.AsyncMock(return_value=given))
+            with self.subTest(given), self.assertRaisesRegex(NotAReply, words):
+                await logic.ask("boats")
+            with self.assertRaisesRegex(LogicFailed, words), self.assertLogs("fond_echo.logic"):
+                await self.ask(httpx.ASGITransport(logic), number=9)
+
+    async def test_either_secret_while_one_is_changed(self):
+        for live in (["old-secret"], ["new-secret"], ["new-secret", "old-secret"]):
+            logic = Logic(secrets=live)
+            logic.answers("boats")(unittest.mock.AsyncMock(return_value="Here."))
+            found = await self.ask(httpx.ASGITransport(logic), secret=["new", "old"])
+            self.assertEqual(found, ["Here."])
+
+    async def test_asked_again_only_where_nothing_can_have_happened(self):
+        refused, late = httpx.ConnectError("no route"), httpx.ReadTimeout("late")
+        for failures, safe, count in (((refused, refused), False, 3), ((late,), True, 2)):
+            transport, requests = self.failing(*failures)
+            self.assertEqual(await self.ask(transport, safe=safe), ["Here."])
+            self.assertEqual(len(requests), count)
+            self.assertEqual(len({each.headers["webhook-id"] for each in requests}), 1)
+        transport, requests = self.failing(late)
+        with self.assertRaisesRegex(LogicFailed, "no answer within"):
+            await self.ask(transport)
+        self.assertEqual(len(requests), 1)
+
+    async def test_what_is_no_answer(self):
+        for answer, words in (
+            (httpx.Response(500, text="oh"), "it answered 500: oh"),
+            (httpx.Response(200, text="no json"), "not a reply"),
+            (httpx.Response(200, json={"text": 7}), "text: Input should be a valid string"),
+            (httpx.Response(200, json={"txt": "x"}), "not a reply"),
+            (httpx.Response(200, content=b"x" * 1_100_000), "over 1,000,000 bytes"),
+            (httpx.Response(200, content=b""), "not a reply"),
+        ):
+            self.breakers = Breakers()
+            with self.subTest(words=words), self.assertRaisesRegex(LogicFailed, words):
+                await self.ask(httpx.MockTransport(lambda _, answer=answer: answer))
+
+    async def test_left_alone_after_failing_in_a_row(self):
+        down = httpx.MockTransport(lambda _: httpx.Response(503))
+        for _ in range(Breaker.most):
+            with self.assertRaisesRegex(LogicFailed, "503"):
+                await self.ask(down)
+        transport, requests = self.failing()
+        with self.assertRaisesRegex(LogicFailed, "left alone"):
+            await self.ask(transport)
+        self.assertEqual(requests, [])
+        self.breakers.of(URL).until = 0.0
+        self.assertEqual(await self.ask(transport), ["Here."])
+        self.assertEqual(self.breakers.of(URL).failures, 0)
+
+
+class Signatures(unittest.TestCase):
+    def test_ed25519(self):
+        key = Ed25519PrivateKey.generate()
+        private = "whsk_" + base64.b64encode(key.private_bytes_raw()).decode()
+        public = "whpk_" + base64.b64encode(key.public_key().public_bytes_raw()).decode()
+        headers = signed_headers(private, "m1", 1_000, b"{}")
+        self.assertTrue(headers["webhook-signature"].startswith("v1a,"))
+        self.assertEqual(verify([public], headers, b"{}", 1_000), "m1")
+        for secrets, body in (([public], b"{ }"), (["whsec_c2VjcmV0"], b"{}")):
+            with self.assertRaises(BadSignature):
+                verify(secrets, headers, body, 1_000)
+        shared = signed_headers("whsec_c2VjcmV0", "m1", 1_000, b"{}")
+        with self.assertRaises(BadSignature):
+            verify([public], shared, b"{}", 1_000)
+        both = signed_headers(["whsec_c2VjcmV0", private], "m1", 1_000, b"{}")
+        self.assertEqual(verify([public], both, b"{}", 1_000), "m1")
