@@ -100,7 +100,7 @@ def main() -> None:
             greeted, answered = asyncio.run(run(number, chosen.calls))
             stages: dict[str, list[float]] = defaultdict(list)
             with FondEcho(world.settings.address, world.key) as echo:
-                for each in echo.turns(line="exchange", limit=min(200, len(answered))).items:
+                for each in echo.turns(channel="exchange", limit=min(200, len(answered))).items:
                     if each.arrived_as == "speech":
                         for stage in echo.turn(each.id).runs[0].stages:
                             stages[stage.name].append(stage.seconds * 1_000)

@@ -7,7 +7,7 @@ answered once, and in the order of its room.
 
     python -m bench.durability --notes 1000
 
-The network takes an idempotency key, and the line resends what is in doubt. With `--keyless 1`
+The network takes an idempotency key, and the channel resends what is in doubt. With `--keyless 1`
 the network is given no key: then what is in doubt is held for a person to decide, and is counted.
 """
 
@@ -25,7 +25,7 @@ import httpx
 from bench.passengers import Running, answers, open_accounts, running, tell, voice_notes, wait_for
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import LineIn, TurnOut
+from fond_echo.contract.api import ChannelIn, TurnOut
 
 PEOPLE = 40
 EVERY_SECONDS = (6.0, 18.0)
@@ -74,26 +74,26 @@ def send_all(network: httpx.Client, people: list[str], notes: int, seed: int) ->
 
 
 def keyless(echo: FondEcho) -> None:
-    """Connect the line by a description without idempotency keys; hold what is in doubt."""
-    line = next(each for each in echo.lines() if each.name == "skerry")
-    description = line.description.replace(', key: "{{ key }}"', "")
+    """Connect the channel by a description without idempotency keys; hold what is in doubt."""
+    channel = next(each for each in echo.channels() if each.name == "skerry")
+    description = channel.description.replace(', key: "{{ key }}"', "")
     description = description.replace('        key: "{{ key }}"\n', "")
     assert "{{ key }}" not in description
-    given = LineIn(
-        assistant=line.assistant,
+    given = ChannelIn(
+        assistant=channel.assistant,
         description=description,
-        fixed=line.fixed,
-        settings=line.settings.model_copy(update={"when_in_doubt": "hold"}),
+        fixed=channel.fixed,
+        settings=channel.settings.model_copy(update={"when_in_doubt": "hold"}),
     )
-    echo.put_line("skerry", given)
+    echo.put_channel("skerry", given)
 
 
 def all_turns(echo: FondEcho) -> list[TurnOut]:
-    """Every turn of the network's line, the latest first."""
-    page = echo.turns(line="skerry", limit=200)
+    """Every turn of the network's channel, the latest first."""
+    page = echo.turns(channel="skerry", limit=200)
     turns = page.items
     while page.next:
-        page = echo.turns(line="skerry", limit=200, after=page.next)
+        page = echo.turns(channel="skerry", limit=200, after=page.next)
         turns += page.items
     return turns
 

@@ -1,6 +1,6 @@
 """Whether memory grows: so many calls for so many minutes.
 
-The demo runs as for a person, with one more phone line. A process of its own holds the calls; in
+The demo runs as for a person, with one more phone channel. A process of its own holds the calls; in
 each, a passenger asks when the next boat leaves, about every 25 seconds, and is answered with the
 built-in ear and voice. The memory that each process of the service holds (resident, less what is
 shared) is read every half minute; what it grows by is the slope of a line through the second half.
@@ -23,7 +23,7 @@ import numpy as np
 from bench.pacing import LINE, Callers
 from bench.report import options, show
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import LineIn, Page, TurnOut
+from fond_echo.contract.api import ChannelIn, Page, TurnOut
 from fond_echo.core.audio.clip import join
 from fond_echo.core.telephony.g711 import in_law
 from fond_echo.demo import run as demo
@@ -92,10 +92,10 @@ async def hold(number: str, count: int, minutes: float) -> None:
 
 
 def pages_of(echo: FondEcho) -> Iterator[Page[TurnOut]]:
-    """All turns of the line."""
+    """All turns of the channel."""
     after = ""
     while True:
-        page = echo.turns(line="bench", limit=200, after=after)
+        page = echo.turns(channel="bench", limit=200, after=after)
         yield page
         if not page.next:
             return
@@ -113,9 +113,9 @@ def main() -> None:
             port = free_port()
             description = LINE.format(port=port, calls=500)
             with FondEcho(world.settings.address, world.key) as echo:
-                line = LineIn(kind="phone", assistant="harbour-desk", description=description)
-                echo.put_line("bench", line)
-                while echo.line("bench").state != "open":
+                channel = ChannelIn(kind="phone", assistant="harbour-desk", description=description)
+                echo.put_channel("bench", channel)
+                while echo.channel("bench").state != "open":
                     time.sleep(0.5)
                 command = [sys.executable, "-m", "bench.endurance", "--hold",
                            f"sip:bench@127.0.0.1:{port}", str(chosen.calls),

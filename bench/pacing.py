@@ -1,6 +1,6 @@
 """How evenly the packets of many calls leave, on the plain loop.
 
-The demo runs as for a person, with one more phone line. A process of its own calls it, so many
+The demo runs as for a person, with one more phone channel. A process of its own calls it, so many
 calls a second, until so many are there; it sends silence in every call every 20 ms, and notes when
 each packet arrives. How late a packet is is taken against the earliest of its call: arrival minus
 20 ms for each number since the first. What the receiving loop adds is in it, and both share two
@@ -26,7 +26,7 @@ from random import SystemRandom
 
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import LineIn
+from fond_echo.contract.api import ChannelIn
 from fond_echo.core.telephony.calls import Answered, Call, Ended
 from fond_echo.core.telephony.endpoint import Endpoint
 from fond_echo.core.telephony.exchange import Output
@@ -36,7 +36,7 @@ from fond_echo.demo import run as demo
 from fond_echo.standins.carrier.sockets import open_socket
 from fond_echo.store.local import free_port
 
-LINE = """\
+CHANNEL = """\
 phone: bench
 listen: {{host: 127.0.0.1, port: {port}, media: [40000, 41998]}}
 peers: [127.0.0.1]
@@ -176,13 +176,13 @@ def main() -> None:
         with demo.world(Path(folder) / "data") as world:
             port = free_port()
             with FondEcho(world.settings.address, world.key) as echo:
-                line = LineIn(
+                channel = ChannelIn(
                     kind="phone",
                     assistant="harbour-desk",
-                    description=LINE.format(port=port, calls=chosen.limit),
+                    description=CHANNEL.format(port=port, calls=chosen.limit),
                 )
-                echo.put_line("bench", line)
-                while echo.line("bench").state != "open":
+                echo.put_channel("bench", channel)
+                while echo.channel("bench").state != "open":
                     time.sleep(0.5)
             for count in (each for each in COUNTS if chosen.least <= each <= chosen.most):
                 number = f"sip:bench@127.0.0.1:{port}"

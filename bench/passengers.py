@@ -15,7 +15,7 @@ from typing import Any
 
 import httpx
 
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo import run as demo
@@ -31,7 +31,7 @@ QUESTIONS = (
 )
 
 
-SLOW = LineSettings().slow_words
+SLOW = ChannelSettings().slow_words
 
 
 def voice_notes() -> list[bytes]:

@@ -219,7 +219,7 @@ def main() -> None:
         ("keys heard", f"{keys(chosen.digits)} of {chosen.digits}", "99.9 %"),
         (f"false keys in {chosen.minutes} min", str(false_keys(60.0 * chosen.minutes)), "1"),
     ]
-    show("signalling and what is heard on the line", ("", "measured", "aim"), rows, chosen.json)
+    show("signalling and what is heard on the channel", ("", "measured", "aim"), rows, chosen.json)
 
 
 if __name__ == "__main__":

@@ -59,7 +59,7 @@ def signed_in(browser: Browser, world: demo.World, dark: bool = False) -> Page:
 
 
 def of_the_console(browser: Browser, world: demo.World) -> None:
-    """The log by day and by night, a turn, the lines, keys and events."""
+    """The log by day and by night, a turn, the channels, keys and events."""
     for dark in (False, True):
         page = signed_in(browser, world, dark)
         page.get_by_role("row", name="Isla Quennell").first.click()
@@ -80,11 +80,11 @@ def of_the_console(browser: Browser, world: demo.World) -> None:
             page.get_by_label("Say something").fill("is it expensive to take my bike")
             page.get_by_role("button", name="Try", exact=True).click()
             shot(page, "assistant", 2_000)
-            page.get_by_role("link", name="Lines").click()
+            page.get_by_role("link", name="Channels").click()
             page.get_by_role("link", name=re.compile("^exchange")).click()
             page.get_by_role("button", name="Call", exact=True).click()
             page.get_by_text("talking", exact=True).wait_for()
-            shot(page, "lines", 1_500)
+            shot(page, "channels", 1_500)
             page.get_by_role("button", name="Hang up").click()
             page.get_by_role("row").filter(has_text="+441632960101").get_by_role("link").click()
             page.get_by_role("heading", name="What happened").wait_for()

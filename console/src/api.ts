@@ -14,7 +14,7 @@ export type Failure = { stage: string; code: string; what: string; remedy?: stri
 
 export type Conversation = {
   id: string;
-  line: string;
+  channel: string;
   contact_name: string;
   turns: number;
   answering: string;
@@ -38,7 +38,7 @@ export type Delivery = {
 export type Turn = {
   id: string;
   conversation: string;
-  line: string;
+  channel: string;
   contact_name: string;
   number: number;
   cause: string;
@@ -116,7 +116,7 @@ export const api = {
   turns: (conversation: string, after = "") =>
     call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ conversation, after, limit: after ? "200" : "50" })}`),
   turn: (id: string) => call<TurnDetail>("GET", `/api/turns/${encodeURIComponent(id)}`),
-  turnsOfLine: (line: string) => call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ line, limit: "1" })}`),
+  turnsOfChannel: (channel: string) => call<Page<Turn>>("GET", `/api/turns?${new URLSearchParams({ channel, limit: "1" })}`),
   retry: (id: string) => call<TurnDetail>("POST", `/api/turns/${id}/retry`),
   decide: (turn: string, delivery: string, decision: string) =>
     call<TurnDetail>("POST", `/api/turns/${turn}/deliveries/${delivery}/decision`, { decision }),
@@ -133,17 +133,17 @@ export const api = {
     call<TurnDetail>("POST", `/api/conversations/${conversation}/words`, { text }),
   setAnswering: (conversation: string, by: string) =>
     call<unknown>("PUT", `/api/conversations/${conversation}/answering`, { by }),
-  lines: () => call<Line[]>("GET", "/api/lines"),
-  callsOf: (line: string) => call<Page<Call>>("GET", `/api/lines/${line}/calls?limit=30`),
+  channels: () => call<Channel[]>("GET", "/api/channels"),
+  callsOf: (channel: string) => call<Page<Call>>("GET", `/api/channels/${channel}/calls?limit=30`),
   callOf: (id: string) => call<CallDetail>("GET", `/api/calls/${encodeURIComponent(id)}`),
   endCall: (id: string) => call<CallDetail>("POST", `/api/calls/${encodeURIComponent(id)}/end`),
-  connect: (line: string) => call<Line>("POST", `/api/lines/${line}/connect`),
-  requests: (line: string) => call<Requests>("GET", `/api/lines/${line}/requests`),
-  ask: (line: string, text: string) => call<Asked>("POST", `/ask/${line}`, { text, contact: "console" }),
-  contacts: (line: string, standing: string) =>
-    call<Page<Contact>>("GET", `/api/lines/${line}/contacts?${new URLSearchParams({ standing })}`),
-  setStanding: (line: string, id: string, standing: string) =>
-    call<Contact>("PUT", `/api/lines/${line}/contacts/${id}/standing`, { standing }),
+  connect: (channel: string) => call<Channel>("POST", `/api/channels/${channel}/connect`),
+  requests: (channel: string) => call<Requests>("GET", `/api/channels/${channel}/requests`),
+  ask: (channel: string, text: string) => call<Asked>("POST", `/ask/${channel}`, { text, contact: "console" }),
+  contacts: (channel: string, standing: string) =>
+    call<Page<Contact>>("GET", `/api/channels/${channel}/contacts?${new URLSearchParams({ standing })}`),
+  setStanding: (channel: string, id: string, standing: string) =>
+    call<Contact>("PUT", `/api/channels/${channel}/contacts/${id}/standing`, { standing }),
   keys: () => call<Key[]>("GET", "/api/keys"),
   makeKey: (name: string, scopes: string[]) => call<Key & { key: string }>("POST", "/api/keys", { name, scopes }),
   revokeKey: (id: string) => call<Key>("DELETE", `/api/keys/${id}`),
@@ -179,7 +179,7 @@ export type Tried = {
   state: Record<string, unknown>;
 };
 
-export type Line = {
+export type Channel = {
   name: string;
   kind: string;
   assistant: string;
@@ -213,7 +213,7 @@ export type TwoWaveforms = { per_second: number; theirs: number[]; ours: number[
 
 export type Call = {
   id: string;
-  line: string;
+  channel: string;
   direction: "in" | "out";
   caller: string;
   number: string;

@@ -7,7 +7,7 @@ import { api, Problem } from "./api";
 import { useLive } from "./live";
 import { CallPage } from "./call/call";
 import { Doors } from "./doors/doors";
-import { Lines } from "./channels/channels";
+import { Channels } from "./channels/channels";
 import { Log } from "./log/log";
 import { SignIn } from "./sign-in";
 import { Button as Again, Sheet } from "./parts/sheet";
@@ -130,7 +130,7 @@ function Inside({ name }: { name: string }) {
         <Pages aria-label="Pages">
           <NavLink to="/log">Log</NavLink>
           <NavLink to="/assistants">Assistants</NavLink>
-          <NavLink to="/lines">Lines</NavLink>
+          <NavLink to="/channels">Channels</NavLink>
           <NavLink to="/doors">Keys and events</NavLink>
         </Pages>
         <Foot>
@@ -152,8 +152,8 @@ function Inside({ name }: { name: string }) {
         <Route path="/turns/:turn" element={<TurnPage />} />
         <Route path="/assistants" element={<Assistants />} />
         <Route path="/assistants/:assistant" element={<Assistants />} />
-        <Route path="/lines" element={<Lines />} />
-        <Route path="/lines/:line" element={<Lines />} />
+        <Route path="/channels" element={<Channels />} />
+        <Route path="/channels/:channel" element={<Channels />} />
         <Route path="/doors" element={<Doors />} />
         <Route path="*" element={<Navigate to="/log" replace />} />
       </Routes>

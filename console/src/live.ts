@@ -66,8 +66,8 @@ function readAgain(queries: QueryClient, event: Happened) {
     again("draft", event.subject);
     again("revisions", event.subject);
   }
-  if (/\.(line|contact)\./.test(event.type)) {
-    again("lines");
+  if (/\.(channel|contact)\./.test(event.type)) {
+    again("channels");
     again("contacts");
   }
   if (/\.call\./.test(event.type)) {

@@ -20,7 +20,7 @@ from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
 
 
 class Pigeon:
-    """A line carried by birds. `fixed` holds the loft's name and its address."""
+    """A channel carried by birds. `fixed` holds the loft's name and its address."""
 
     abilities = Abilities(frozenset(("text",)), text_characters=140)
 

@@ -24,7 +24,7 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import Inbound
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.faults import nearest
-from fond_echo.stages.ports import Abilities, Fetched, LinePort, Outgoing, Sent
+from fond_echo.stages.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
 
 GROUP = "fond_echo.channels"
 
@@ -35,8 +35,8 @@ class NoAdapter(FondEchoError):
     code = "adapter"
 
 
-class Adapter(LinePort, Protocol):
-    """A line port that also reads what its network sends."""
+class Adapter(ChannelPort, Protocol):
+    """A channel port that also reads what its network sends."""
 
     async def connect(self, our_address: str) -> dict[str, Any]:
         """Tell the network where we are; gives facts to keep."""

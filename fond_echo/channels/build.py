@@ -1,4 +1,4 @@
-"""Making a line ready to be used from its record."""
+"""Making a channel ready to be used from its record."""
 
 from __future__ import annotations
 
@@ -7,44 +7,44 @@ from typing import Any
 import httpx
 
 from fond_echo.channels.adapters import Adapter, load_adapter
-from fond_echo.channels.chat import ChatLine
-from fond_echo.channels.direct import DirectLine
-from fond_echo.channels.phone.line import NoCall
+from fond_echo.channels.chat import ChatChannel
+from fond_echo.channels.direct import DirectChannel
+from fond_echo.channels.phone.channel import NoCall
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.documents.connector import read_description
 from fond_echo.stages.ports import Clips
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
-ReceivingLine = ChatLine | Adapter
+ReceivingChannel = ChatChannel | Adapter
 
 
-class LineBuilder:
-    """Builds lines that share one HTTP client and their networks' throttles."""
+class ChannelBuilder:
+    """Builds channels that share one HTTP client and their networks' throttles."""
 
     def __init__(self, client: httpx.AsyncClient, clips: Clips) -> None:
         self.client = client
         self._clips = clips
         self._throttles = Throttles()
 
-    def build(self, record: Line, vault: Vault) -> ReceivingLine | DirectLine:
-        """A line of any kind. Raises FaultyFile or NoAdapter for one that cannot be made."""
+    def build(self, record: Channel, vault: Vault) -> ReceivingChannel | DirectChannel:
+        """A channel of any kind. Raises FaultyFile or NoAdapter for one that cannot be made."""
         if record.kind == "http":
-            return DirectLine(self._clips)
+            return DirectChannel(self._clips)
         if record.kind == "page":
-            guests = LineSettings.model_validate(record.settings).guests
-            return DirectLine(self._clips, float(guests.seconds_a_note))
+            guests = ChannelSettings.model_validate(record.settings).guests
+            return DirectChannel(self._clips, float(guests.seconds_a_note))
         if record.kind == "phone":
             return NoCall(self._clips)
         return self.receiving(record, vault)
 
-    def receiving(self, record: Line, vault: Vault) -> ReceivingLine:
-        """A line that has a network."""
+    def receiving(self, record: Channel, vault: Vault) -> ReceivingChannel:
+        """A channel that has a network."""
         fixed: dict[str, Any] = record.fixed
         if record.kind == "adapter":
             return load_adapter(record.description, fixed, vault, self.client)
         description = read_description(record.description, f"{record.name}.yaml", frozenset(fixed))
         limits = description.limits
         throttle = self._throttles.of(record.name, limits.rate, limits.concurrency)
-        return ChatLine(description, fixed, record.facts, self.client, vault, throttle)
+        return ChatChannel(description, fixed, record.facts, self.client, vault, throttle)

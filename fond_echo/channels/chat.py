@@ -1,4 +1,4 @@
-"""A chat line, driven by a description alone."""
+"""A chat channel, driven by a description alone."""
 
 from __future__ import annotations
 
@@ -41,12 +41,12 @@ def storable(value: Any) -> Any:
     return value
 
 
-class ChatLine:
-    """A line on a chat network.
+class ChatChannel:
+    """A channel on a chat network.
 
     Args:
         description: how its network is talked to.
-        fixed: the line's own values, such as `base`.
+        fixed: the channel's own values, such as `base`.
         facts: what `connect` took from the network.
         client: an HTTP client behind the address guard.
         vault: the secrets it may use.

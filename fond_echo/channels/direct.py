@@ -1,4 +1,4 @@
-"""Lines without a network of their own: the HTTP line and the public page.
+"""Lines without a network of their own: the HTTP channel and the public page.
 
 Sound arrives with the request and is kept at once, so that fetching it is reading a clip; what is
 answered is handed back by the request that asked, so that sending it is keeping it.
@@ -9,8 +9,8 @@ from __future__ import annotations
 from fond_echo.stages.ports import Abilities, Clips, Fetched, Outgoing, Sent
 
 
-class DirectLine:
-    """A line whose messages and answers travel in one exchange."""
+class DirectChannel:
+    """A channel whose messages and answers travel in one exchange."""
 
     def __init__(self, clips: Clips, longest: float = 3_600.0) -> None:
         """`longest`: seconds of sound that are taken at once."""

@@ -20,7 +20,7 @@ def add(commands: Any) -> None:
     call = commands.add_parser("call", help="place calls; look at those that were")
     verbs = call.add_subparsers(dest="verb", required=True, metavar="VERB")
     place = verbs.add_parser("place", help="call a number")
-    place.add_argument("line", help="the phone line that calls")
+    place.add_argument("channel", help="the phone channel that calls")
     place.add_argument("to", help="the number that is called")
     opening = place.add_mutually_exclusive_group(required=True)
     opening.add_argument("--assistant", help="whose greeting is said first, and who talks on")
@@ -49,8 +49,8 @@ def add(commands: Any) -> None:
     place.add_argument("--wait", action="store_true", help="stay until the call is over")
     add_service(place)
     place.set_defaults(run=_place)
-    listing = verbs.add_parser("list", help="a line's calls, the latest first")
-    listing.add_argument("line")
+    listing = verbs.add_parser("list", help="a channel's calls, the latest first")
+    listing.add_argument("channel")
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
@@ -95,7 +95,7 @@ def _place(options: argparse.Namespace) -> int:
         afterwards=options.afterwards, at_a_machine=options.at_a_machine, retry=retry,
     )  # fmt: skip
     with service(options) as echo:
-        call = echo.place_call(options.line, given)
+        call = echo.place_call(options.channel, given)
         while options.wait and call.state != "ended":
             time.sleep(LOOK_SECONDS)
             call = echo.call(call.id)
@@ -110,7 +110,7 @@ def _place(options: argparse.Namespace) -> int:
 
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        page = echo.calls(options.line, limit=options.limit)
+        page = echo.calls(options.channel, limit=options.limit)
     if options.json:
         print_json(page)
         return 0
@@ -162,7 +162,7 @@ def _recording(options: argparse.Namespace) -> int:
 def show(call: CallDetail) -> None:
     """Print a call with its timeline."""
     way = f"from {call.caller}" if call.direction == "in" else f"to {call.number}"
-    print(f"call {way} on {call.line}, {call.asked_at:%H:%M:%S}: {call.state}")
+    print(f"call {way} on {call.channel}, {call.asked_at:%H:%M:%S}: {call.state}")
     if call.answerer:
         print(f"  answered by   {call.answerer}")
     for each in call.attempts:

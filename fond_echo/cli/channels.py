@@ -1,4 +1,4 @@
-"""line add, list, show, connect, remove, contacts, allow, block, memory, erase."""
+"""channel add, list, show, connect, remove, contacts, allow, block, memory, erase."""
 
 from __future__ import annotations
 
@@ -11,13 +11,13 @@ from typing import Any, get_args
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
-from fond_echo.contract.api import LineIn, LineOut
-from fond_echo.contract.channel import LineKind, LineSettings
+from fond_echo.contract.api import ChannelIn, ChannelOut
+from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.core.errors import FondEchoError
 
 
 class NoContact(FondEchoError):
-    """No contact of that name or id on the line."""
+    """No contact of that name or id on the channel."""
 
     code = "contact-missing"
 
@@ -29,26 +29,30 @@ class NotFacts(FondEchoError):
 
 
 def add(commands: Any) -> None:
-    line = commands.add_parser("line", help="add lines, and say who is answered there")
-    verbs = line.add_subparsers(dest="verb", required=True, metavar="VERB")
-    adding = verbs.add_parser("add", help="add or change a line")
+    channel = commands.add_parser("channel", help="add channels, and say who is answered there")
+    verbs = channel.add_subparsers(dest="verb", required=True, metavar="VERB")
+    adding = verbs.add_parser("add", help="add or change a channel")
     adding.add_argument("name")
-    adding.add_argument("--kind", choices=get_args(LineKind), default="chat")
+    adding.add_argument("--kind", choices=get_args(ChannelKind), default="chat")
     adding.add_argument("--network", help="a description's file; for an adapter, its name")
     adding.add_argument("--assistant", required=True, help="who answers there")
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the description asks for")  # fmt: skip
     adding.add_argument("--settings", type=Path, metavar="FILE",
                         help="a YAML file with access, quotas, keeping and so on; without it a "
-                        "line keeps the settings it has")  # fmt: skip
+                        "channel keeps the settings it has")  # fmt: skip
     add_service(adding)
     adding.set_defaults(run=_add)
     for name, what, run in (
-        ("list", "list lines", _list),
-        ("show", "a line with its settings", _show),
-        ("connect", "tell a line's network again where we are", _connect),
-        ("remove", "take away a line that nothing came in over", _remove),
-        ("contacts", "who wrote on a line; --standing refused shows who was not let in", _contacts),
+        ("list", "list channels", _list),
+        ("show", "a channel with its settings", _show),
+        ("connect", "tell a channel's network again where we are", _connect),
+        ("remove", "take away a channel that nothing came in over", _remove),
+        (
+            "contacts",
+            "who wrote on a channel; --standing refused shows who was not let in",
+            _contacts,
+        ),
         ("allow", "answer a contact from now on", _standing),
         ("block", "answer a contact no more", _standing),
         ("memory", "what is remembered of a contact, or --put it, or --clear it", _memory),
@@ -56,7 +60,7 @@ def add(commands: Any) -> None:
     ):
         command = verbs.add_parser(name, help=what)
         if name != "list":
-            command.add_argument("name", help="of the line")
+            command.add_argument("name", help="of the channel")
         if name == "contacts":
             command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
         if name in ("allow", "block", "erase", "memory"):
@@ -70,11 +74,11 @@ def add(commands: Any) -> None:
         command.set_defaults(run=run)
 
 
-def _settings(file: Path) -> LineSettings:
+def _settings(file: Path) -> ChannelSettings:
     from fond_echo.documents.source import read_yaml
     from fond_echo.documents.validate import validated
 
-    return validated(read_yaml(text_in(file), str(file)), LineSettings)
+    return validated(read_yaml(text_in(file), str(file)), ChannelSettings)
 
 
 def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
@@ -96,11 +100,13 @@ def _add(options: argparse.Namespace) -> int:
     description = options.network or ""
     if options.kind in ("chat", "phone"):
         if not options.network:
-            told = f"fond-echo: a {options.kind} line needs --network: the file that describes it"
+            told = (
+                f"fond-echo: a {options.kind} channel needs --network: the file that describes it"
+            )
             print(told, file=sys.stderr)
             return 2
         description = _described(options.kind, Path(options.network), frozenset(fixed))
-    line = LineIn(
+    channel = ChannelIn(
         kind=options.kind,
         assistant=options.assistant,
         description=description,
@@ -108,16 +114,16 @@ def _add(options: argparse.Namespace) -> int:
         settings=_settings(options.settings) if options.settings is not None else None,
     )
     with service(options) as echo:
-        before = next((each for each in echo.lines() if each.name == options.name), None)
-        after = echo.put_line(options.name, line)
+        before = next((each for each in echo.channels() if each.name == options.name), None)
+        after = echo.put_channel(options.name, channel)
         if before is not None and not options.json:
             for change in changes(before, after):
                 print(f"  {change}")
         return _told(options, after)
 
 
-def changes(before: LineOut, after: LineOut) -> Iterator[str]:
-    """What is another in a line, each in a line of text."""
+def changes(before: ChannelOut, after: ChannelOut) -> Iterator[str]:
+    """What is another in a channel, each in a line of text."""
     for name in ("kind", "assistant"):
         if getattr(before, name) != getattr(after, name):
             yield f"{name}: {getattr(before, name)} → {getattr(after, name)}"
@@ -137,38 +143,40 @@ def _differences(path: str, before: Any, after: Any) -> Iterator[str]:
 
 def _connect(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        return _told(options, echo.connect_line(options.name))
+        return _told(options, echo.connect_channel(options.name))
 
 
-def _told(options: argparse.Namespace, line: LineOut) -> int:
+def _told(options: argparse.Namespace, channel: ChannelOut) -> int:
     if options.json:
-        print_json(line)
+        print_json(channel)
     else:
-        print(f"{line.name}: {line.state}" + (f" ({line.reason})" if line.reason else ""))
-        print(f"  it is at {line.address}")
-        for warning in line.warnings:
+        print(
+            f"{channel.name}: {channel.state}" + (f" ({channel.reason})" if channel.reason else "")
+        )
+        print(f"  it is at {channel.address}")
+        for warning in channel.warnings:
             print(f"  warning: {warning}")
-    return 1 if line.state == "not-connected" else 0
+    return 1 if channel.state == "not-connected" else 0
 
 
 def _show(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        line = echo.line(options.name)
+        channel = echo.channel(options.name)
     if options.json:
-        print_json(line)
+        print_json(channel)
         return 0
-    print(f"{line.name}: {line.kind}, {line.state}, answered by {line.assistant}")
-    if line.reason:
-        print(f"  {line.reason}")
-    print(f"  {line.address}")
-    for name, value in line.settings.model_dump().items():
+    print(f"{channel.name}: {channel.kind}, {channel.state}, answered by {channel.assistant}")
+    if channel.reason:
+        print(f"  {channel.reason}")
+    print(f"  {channel.address}")
+    for name, value in channel.settings.model_dump().items():
         print(f"  {name:<18} {value}")
     return 0
 
 
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        found = echo.lines()
+        found = echo.channels()
     if options.json:
         print_json(found)
         return 0
@@ -176,13 +184,13 @@ def _list(options: argparse.Namespace) -> int:
         (each.name, each.kind, each.assistant, each.state, each.refused or "", each.reason)
         for each in found
     ]
-    table(("line", "kind", "assistant", "state", "refused", ""), rows)
+    table(("channel", "kind", "assistant", "state", "refused", ""), rows)
     return 0
 
 
 def _remove(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        echo.delete_line(options.name)
+        echo.delete_channel(options.name)
     if not options.json:
         print(f"{options.name} is taken away")
     return 0
@@ -202,16 +210,16 @@ def _contacts(options: argparse.Namespace) -> int:
     return 0
 
 
-def _contact(echo: Any, line: str, wanted: str) -> str:
+def _contact(echo: Any, channel: str, wanted: str) -> str:
     after = ""
     while True:
-        page = echo.contacts(line, after=after)
+        page = echo.contacts(channel, after=after)
         for each in page.items:
             if wanted in (each.id, each.outside_id):
                 return str(each.id)
         after = page.next
         if not after:
-            raise NoContact(f"the line {line!r} has no contact {wanted!r}")
+            raise NoContact(f"the channel {channel!r} has no contact {wanted!r}")
 
 
 def _standing(options: argparse.Namespace) -> int:

@@ -65,7 +65,7 @@ def add(commands: Any) -> None:
 
 def _add_values(command: argparse.ArgumentParser) -> None:
     command.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
-                         help="a value of the line, such as base=https://…")  # fmt: skip
+                         help="a value of the channel, such as base=https://…")  # fmt: skip
 
 
 def _described(options: argparse.Namespace) -> Any:
@@ -109,7 +109,7 @@ def _try(options: argparse.Namespace) -> int:
 
 
 async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, str]) -> int:
-    from fond_echo.channels.chat import ChatLine
+    from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.connectors.machine import Payload
     from fond_echo.core.audio.waveform import heights
@@ -124,10 +124,10 @@ async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, s
         facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
     vault = _Asked(dict(options.secret))
     async with guarded_client(options.private) as client:
-        line = ChatLine(description, fixed, {}, client, vault)
+        channel = ChatChannel(description, fixed, {}, client, vault)
         error: FondEchoError | None = None
         try:
-            outcome = await line.run(options.request, facts)
+            outcome = await channel.run(options.request, facts)
             exchanges, taken = outcome.exchanges, outcome.facts
         except FondEchoError as caught:
             error, exchanges, taken = caught, getattr(caught, "exchanges", []), {}
@@ -190,7 +190,7 @@ def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
     """Every value with its path, and what the description makes of the message."""
     import httpx
 
-    from fond_echo.channels.chat import ChatLine
+    from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.secrets import Vault
 
     print("\nWhat is in it:")
@@ -198,10 +198,10 @@ def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
     width = min(46, max((len(path) for path, _ in found), default=0))
     for path, value in found:
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
-    line = ChatLine(description, fixed, {}, httpx.AsyncClient(), Vault({}))
+    channel = ChatChannel(description, fixed, {}, httpx.AsyncClient(), Vault({}))
     print("\nWhat the description makes of it:")
     try:
-        messages = line.messages(payload)
+        messages = channel.messages(payload)
     except FondEchoError as error:
         print(f"  ✗ {error}")
         return

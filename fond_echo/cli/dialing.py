@@ -21,7 +21,8 @@ VOICE = "curlew"
 
 def add(commands: Any) -> None:
     dial = commands.add_parser(
-        "dial", help="call a phone line from the terminal: say things, press keys, see the answers"
+        "dial",
+        help="call a phone channel from the terminal: say things, press keys, see the answers",
     )
     dial.add_argument("number", help="sip:NUMBER@HOST:PORT")
     dial.add_argument(

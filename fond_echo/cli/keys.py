@@ -11,7 +11,7 @@ from fond_echo.cli.output import add_service, print_json, service, table
 
 
 def add(commands: Any) -> None:
-    secret = commands.add_parser("secret", help="keep secrets for lines and logic")
+    secret = commands.add_parser("secret", help="keep secrets for channels and logic")
     verbs = secret.add_subparsers(dest="verb", required=True, metavar="VERB")
     put = verbs.add_parser("put", help="store a secret; its value is read from standard input")
     put.add_argument("name")

@@ -15,7 +15,7 @@ def add(commands: Any) -> None:
         ("web", "run only the API, the console and webhooks"),
         ("work", "run only the worker of queued turns"),
         ("speech", "run only ear and voice"),
-        ("phone", "run only the telephone: lines of the kind phone"),
+        ("phone", "run only the telephone: channels of the kind phone"),
     ):
         part = commands.add_parser(name, help=what)
         part.set_defaults(run=_part, part=name)

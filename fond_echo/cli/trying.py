@@ -67,7 +67,7 @@ Made {folder}. What is still to be connected:
   2. a talk with it, here in the terminal:         fond-echo assistant try {there}
   3. your business logic, where words are not enough: logic: in assistant.yaml
   4. the service:  fond-echo assistant put {folder} --publish
-  5. a line:       fond-echo line add front-door --kind page --assistant {name}"""
+  5. a channel:    fond-echo channel add front-door --kind page --assistant {name}"""
 
 
 class FolderNotEmpty(FondEchoError):

@@ -13,7 +13,7 @@ def add(commands: Any) -> None:
     turn = commands.add_parser("turn", help="look at what came in and what was done")
     verbs = turn.add_subparsers(dest="verb", required=True, metavar="VERB")
     listing = verbs.add_parser("list", help="the latest turns")
-    listing.add_argument("--line", default="", help="only on this line")
+    listing.add_argument("--channel", default="", help="only on this channel")
     listing.add_argument("--state", default="", help="only in this state, such as failed")
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
@@ -30,7 +30,7 @@ def add(commands: Any) -> None:
 
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        page = echo.turns(line=options.line, state=options.state, limit=options.limit)
+        page = echo.turns(channel=options.channel, state=options.state, limit=options.limit)
     if options.json:
         print_json(page)
         return 0
@@ -65,7 +65,7 @@ def _show(options: argparse.Namespace) -> int:
 
 def show(turn: TurnDetail) -> None:
     """Print a turn with its stages, their lengths to scale."""
-    print(f"{turn.contact_name} on {turn.line}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
+    print(f"{turn.contact_name} on {turn.channel}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
     print(f"  said      {turn.text or ('(erased)' if turn.erased_at else '')}")
     if turn.sound and turn.sound.waveform:
         print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")

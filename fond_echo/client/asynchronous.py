@@ -14,11 +14,11 @@ from fond_echo.client.listening import Said, SoFar, listen
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
+    ChannelIn,
+    ChannelOut,
     ContactOut,
     ConversationOut,
     KeyOut,
-    LineIn,
-    LineOut,
     Me,
     NewKey,
     Page,
@@ -133,17 +133,17 @@ class AsyncFondEcho:
         """Let the assistant answer, or a person."""
         return await self.make(calls.set_answering(conversation, by))
 
-    async def lines(self) -> list[LineOut]:
-        """All lines."""
-        return await self.make(calls.lines())
+    async def channels(self) -> list[ChannelOut]:
+        """All channels."""
+        return await self.make(calls.channels())
 
-    async def put_line(self, name: str, line: LineIn) -> LineOut:
-        """Add or change a line, and connect it."""
-        return await self.make(calls.put_line(name, line))
+    async def put_channel(self, name: str, channel: ChannelIn) -> ChannelOut:
+        """Add or change a channel, and connect it."""
+        return await self.make(calls.put_channel(name, channel))
 
-    async def connect_line(self, name: str) -> LineOut:
-        """Connect a line again."""
-        return await self.make(calls.connect_line(name))
+    async def connect_channel(self, name: str) -> ChannelOut:
+        """Connect a channel again."""
+        return await self.make(calls.connect_channel(name))
 
     async def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""
@@ -160,13 +160,13 @@ class AsyncFondEcho:
     async def turns(
         self,
         conversation: str = "",
-        line: str = "",
+        channel: str = "",
         state: str = "",
         after: str = "",
         limit: int = 50,
     ) -> Page[TurnOut]:
         """Turns, the latest first."""
-        return await self.make(calls.turns(conversation, line, state, after, limit))
+        return await self.make(calls.turns(conversation, channel, state, after, limit))
 
     async def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
@@ -196,41 +196,43 @@ class AsyncFondEcho:
         async for found in listen(self._address, self._headers, sound, asked):
             yield found
 
-    async def line(self, name: str) -> LineOut:
-        """A line."""
-        return await self.make(calls.line(name))
+    async def channel(self, name: str) -> ChannelOut:
+        """A channel."""
+        return await self.make(calls.channel(name))
 
-    async def delete_line(self, name: str) -> None:
-        """Take a line away that nothing has come in over."""
-        return await self.make(calls.delete_line(name))
+    async def delete_channel(self, name: str) -> None:
+        """Take a channel away that nothing has come in over."""
+        return await self.make(calls.delete_channel(name))
 
-    async def contacts(self, line: str, standing: str = "", after: str = "") -> Page[ContactOut]:
-        """Contacts of a line, the latest first."""
-        return await self.make(calls.contacts(line, standing, after))
+    async def contacts(self, channel: str, standing: str = "", after: str = "") -> Page[ContactOut]:
+        """Contacts of a channel, the latest first."""
+        return await self.make(calls.contacts(channel, standing, after))
 
-    async def set_standing(self, line: str, contact_id: str, standing: str) -> ContactOut:
+    async def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
-        return await self.make(calls.set_standing(line, contact_id, standing))
+        return await self.make(calls.set_standing(channel, contact_id, standing))
 
-    async def erase_contact(self, line: str, contact_id: str) -> ContactOut:
+    async def erase_contact(self, channel: str, contact_id: str) -> ContactOut:
         """Erase all that a contact said and was told."""
-        return await self.make(calls.erase_contact(line, contact_id))
+        return await self.make(calls.erase_contact(channel, contact_id))
 
-    async def memory(self, line: str, contact_id: str) -> dict[str, Any]:
+    async def memory(self, channel: str, contact_id: str) -> dict[str, Any]:
         """What is remembered of a contact."""
-        return await self.make(calls.memory(line, contact_id))
+        return await self.make(calls.memory(channel, contact_id))
 
-    async def set_memory(self, line: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
+    async def set_memory(
+        self, channel: str, contact_id: str, facts: dict[str, Any]
+    ) -> dict[str, Any]:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
-        return await self.make(calls.set_memory(line, contact_id, facts))
+        return await self.make(calls.set_memory(channel, contact_id, facts))
 
-    async def place_call(self, line: str, call: CallIn) -> CallDetail:
-        """Place a call from a phone line."""
-        return await self.make(calls.place_call(line, call))
+    async def place_call(self, channel: str, call: CallIn) -> CallDetail:
+        """Place a call from a phone channel."""
+        return await self.make(calls.place_call(channel, call))
 
-    async def calls(self, line: str, after: str = "", limit: int = 50) -> Page[CallOut]:
-        """A line's calls, the latest first."""
-        return await self.make(calls.calls(line, after, limit))
+    async def calls(self, channel: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+        """A channel's calls, the latest first."""
+        return await self.make(calls.calls(channel, after, limit))
 
     async def call(self, call_id: str) -> CallDetail:
         """A call with what happened in it."""
@@ -287,11 +289,11 @@ class AsyncFondEcho:
         return await self.make(calls.send_again(subscription_id))
 
     async def ask(
-        self, line: str, text: str = "", contact: str = "", aloud: bool | None = None
+        self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None
     ) -> AskOut:
-        """Ask an HTTP line in writing."""
-        return await self.make(calls.ask(line, text, contact, aloud))
+        """Ask an HTTP channel in writing."""
+        return await self.make(calls.ask(channel, text, contact, aloud))
 
-    async def ask_aloud(self, line: str, sound: bytes, contact: str = "") -> AskOut:
-        """Ask an HTTP line with sound, in any container."""
-        return await self.make(calls.ask_aloud(line, sound, contact))
+    async def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
+        """Ask an HTTP channel with sound, in any container."""
+        return await self.make(calls.ask_aloud(channel, sound, contact))

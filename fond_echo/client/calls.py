@@ -13,11 +13,11 @@ from fond_echo.contract.api import (
     AnsweringIn,
     AskIn,
     AskOut,
+    ChannelIn,
+    ChannelOut,
     ContactOut,
     ConversationOut,
     KeyOut,
-    LineIn,
-    LineOut,
     Me,
     NewKey,
     Page,
@@ -161,16 +161,16 @@ def set_answering(conversation: str, by: Literal["assistant", "person"]) -> Call
     return Call("PUT", f"/api/conversations/{conversation}/answering", _shape(AnsweringIn), body)
 
 
-def lines() -> Call[list[LineOut]]:
-    return Call("GET", "/api/lines", _shape(list[LineOut]))
+def channels() -> Call[list[ChannelOut]]:
+    return Call("GET", "/api/channels", _shape(list[ChannelOut]))
 
 
-def put_line(name: str, line: LineIn) -> Call[LineOut]:
-    return Call("PUT", f"/api/lines/{name}", _shape(LineOut), line.model_dump())
+def put_channel(name: str, channel: ChannelIn) -> Call[ChannelOut]:
+    return Call("PUT", f"/api/channels/{name}", _shape(ChannelOut), channel.model_dump())
 
 
-def connect_line(name: str) -> Call[LineOut]:
-    return Call("POST", f"/api/lines/{name}/connect", _shape(LineOut))
+def connect_channel(name: str) -> Call[ChannelOut]:
+    return Call("POST", f"/api/channels/{name}/connect", _shape(ChannelOut))
 
 
 def secrets() -> Call[list[SecretOut]]:
@@ -188,11 +188,11 @@ def conversations(after: str = "", limit: int = 50) -> Call[Page[ConversationOut
 
 
 def turns(
-    conversation: str = "", line: str = "", state: str = "", after: str = "", limit: int = 50
+    conversation: str = "", channel: str = "", state: str = "", after: str = "", limit: int = 50
 ) -> Call[Page[TurnOut]]:
     query: dict[str, str | int] = {
         "conversation": conversation,
-        "line": line,
+        "channel": channel,
         "state": state,
         "after": after,
         "limit": limit,
@@ -213,45 +213,47 @@ def transcribe(sound: bytes, asked: ListenIn) -> Call[Heard]:
     return Call("POST", "/api/speech/transcripts", _shape(Heard), content=sound, query=given)
 
 
-def line(name: str) -> Call[LineOut]:
-    return Call("GET", f"/api/lines/{name}", _shape(LineOut))
+def channel(name: str) -> Call[ChannelOut]:
+    return Call("GET", f"/api/channels/{name}", _shape(ChannelOut))
 
 
-def delete_line(name: str) -> Call[None]:
-    return Call("DELETE", f"/api/lines/{name}", _nothing)
+def delete_channel(name: str) -> Call[None]:
+    return Call("DELETE", f"/api/channels/{name}", _nothing)
 
 
-def contacts(line: str, standing: str = "", after: str = "") -> Call[Page[ContactOut]]:
+def contacts(channel: str, standing: str = "", after: str = "") -> Call[Page[ContactOut]]:
     query: dict[str, str | int] = {"standing": standing, "after": after}
-    return Call("GET", f"/api/lines/{line}/contacts", _shape(Page[ContactOut]), query=query)
+    return Call("GET", f"/api/channels/{channel}/contacts", _shape(Page[ContactOut]), query=query)
 
 
-def set_standing(line: str, contact_id: str, standing: str) -> Call[ContactOut]:
-    path = f"/api/lines/{line}/contacts/{contact_id}/standing"
+def set_standing(channel: str, contact_id: str, standing: str) -> Call[ContactOut]:
+    path = f"/api/channels/{channel}/contacts/{contact_id}/standing"
     return Call("PUT", path, _shape(ContactOut), {"standing": standing})
 
 
-def erase_contact(line: str, contact_id: str) -> Call[ContactOut]:
-    return Call("DELETE", f"/api/lines/{line}/contacts/{contact_id}", _shape(ContactOut))
+def erase_contact(channel: str, contact_id: str) -> Call[ContactOut]:
+    return Call("DELETE", f"/api/channels/{channel}/contacts/{contact_id}", _shape(ContactOut))
 
 
-def memory(line: str, contact_id: str) -> Call[dict[str, Any]]:
-    return Call("GET", f"/api/lines/{line}/contacts/{contact_id}/memory", _shape(dict[str, Any]))
+def memory(channel: str, contact_id: str) -> Call[dict[str, Any]]:
+    return Call(
+        "GET", f"/api/channels/{channel}/contacts/{contact_id}/memory", _shape(dict[str, Any])
+    )
 
 
-def set_memory(line: str, contact_id: str, facts: dict[str, Any]) -> Call[dict[str, Any]]:
-    path = f"/api/lines/{line}/contacts/{contact_id}/memory"
+def set_memory(channel: str, contact_id: str, facts: dict[str, Any]) -> Call[dict[str, Any]]:
+    path = f"/api/channels/{channel}/contacts/{contact_id}/memory"
     return Call("PUT", path, _shape(dict[str, Any]), facts)
 
 
-def place_call(line: str, call: CallIn) -> Call[CallDetail]:
+def place_call(channel: str, call: CallIn) -> Call[CallDetail]:
     body = call.model_dump(mode="json")
-    return Call("POST", f"/api/lines/{line}/calls", _shape(CallDetail), body)
+    return Call("POST", f"/api/channels/{channel}/calls", _shape(CallDetail), body)
 
 
-def calls(line: str, after: str = "", limit: int = 50) -> Call[Page[CallOut]]:
+def calls(channel: str, after: str = "", limit: int = 50) -> Call[Page[CallOut]]:
     query: dict[str, str | int] = {"after": after, "limit": limit}
-    return Call("GET", f"/api/lines/{line}/calls", _shape(Page[CallOut]), query=query)
+    return Call("GET", f"/api/channels/{channel}/calls", _shape(Page[CallOut]), query=query)
 
 
 def call(call_id: str) -> Call[CallDetail]:
@@ -313,11 +315,11 @@ def send_again(subscription_id: str) -> Call[SubscriptionOut]:
     return Call("POST", path, _shape(SubscriptionOut))
 
 
-def ask(line: str, text: str = "", contact: str = "", aloud: bool | None = None) -> Call[AskOut]:
+def ask(channel: str, text: str = "", contact: str = "", aloud: bool | None = None) -> Call[AskOut]:
     body = AskIn(text=text, contact=contact, aloud=aloud).model_dump()
-    return Call("POST", f"/ask/{line}", _shape(AskOut), body)
+    return Call("POST", f"/ask/{channel}", _shape(AskOut), body)
 
 
-def ask_aloud(line: str, sound: bytes, contact: str = "") -> Call[AskOut]:
+def ask_aloud(channel: str, sound: bytes, contact: str = "") -> Call[AskOut]:
     query: dict[str, str | int] = {"contact": contact}
-    return Call("POST", f"/ask/{line}", _shape(AskOut), query=query, content=sound)
+    return Call("POST", f"/ask/{channel}", _shape(AskOut), query=query, content=sound)

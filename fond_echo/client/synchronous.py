@@ -13,11 +13,11 @@ from fond_echo.client.calls import Call, unreachable
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
+    ChannelIn,
+    ChannelOut,
     ContactOut,
     ConversationOut,
     KeyOut,
-    LineIn,
-    LineOut,
     Me,
     NewKey,
     Page,
@@ -127,17 +127,17 @@ class FondEcho:
         """Let the assistant answer, or a person."""
         return self.make(calls.set_answering(conversation, by))
 
-    def lines(self) -> list[LineOut]:
-        """All lines."""
-        return self.make(calls.lines())
+    def channels(self) -> list[ChannelOut]:
+        """All channels."""
+        return self.make(calls.channels())
 
-    def put_line(self, name: str, line: LineIn) -> LineOut:
-        """Add or change a line, and connect it."""
-        return self.make(calls.put_line(name, line))
+    def put_channel(self, name: str, channel: ChannelIn) -> ChannelOut:
+        """Add or change a channel, and connect it."""
+        return self.make(calls.put_channel(name, channel))
 
-    def connect_line(self, name: str) -> LineOut:
-        """Connect a line again."""
-        return self.make(calls.connect_line(name))
+    def connect_channel(self, name: str) -> ChannelOut:
+        """Connect a channel again."""
+        return self.make(calls.connect_channel(name))
 
     def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""
@@ -154,13 +154,13 @@ class FondEcho:
     def turns(
         self,
         conversation: str = "",
-        line: str = "",
+        channel: str = "",
         state: str = "",
         after: str = "",
         limit: int = 50,
     ) -> Page[TurnOut]:
         """Turns, the latest first."""
-        return self.make(calls.turns(conversation, line, state, after, limit))
+        return self.make(calls.turns(conversation, channel, state, after, limit))
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
@@ -174,41 +174,41 @@ class FondEcho:
         """What is said in a sound file of any kind."""
         return self.make(calls.transcribe(sound, asked or ListenIn()))
 
-    def line(self, name: str) -> LineOut:
-        """A line."""
-        return self.make(calls.line(name))
+    def channel(self, name: str) -> ChannelOut:
+        """A channel."""
+        return self.make(calls.channel(name))
 
-    def delete_line(self, name: str) -> None:
-        """Take a line away that nothing has come in over."""
-        return self.make(calls.delete_line(name))
+    def delete_channel(self, name: str) -> None:
+        """Take a channel away that nothing has come in over."""
+        return self.make(calls.delete_channel(name))
 
-    def contacts(self, line: str, standing: str = "", after: str = "") -> Page[ContactOut]:
-        """Contacts of a line, the latest first."""
-        return self.make(calls.contacts(line, standing, after))
+    def contacts(self, channel: str, standing: str = "", after: str = "") -> Page[ContactOut]:
+        """Contacts of a channel, the latest first."""
+        return self.make(calls.contacts(channel, standing, after))
 
-    def set_standing(self, line: str, contact_id: str, standing: str) -> ContactOut:
+    def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
-        return self.make(calls.set_standing(line, contact_id, standing))
+        return self.make(calls.set_standing(channel, contact_id, standing))
 
-    def erase_contact(self, line: str, contact_id: str) -> ContactOut:
+    def erase_contact(self, channel: str, contact_id: str) -> ContactOut:
         """Erase all that a contact said and was told."""
-        return self.make(calls.erase_contact(line, contact_id))
+        return self.make(calls.erase_contact(channel, contact_id))
 
-    def memory(self, line: str, contact_id: str) -> dict[str, Any]:
+    def memory(self, channel: str, contact_id: str) -> dict[str, Any]:
         """What is remembered of a contact."""
-        return self.make(calls.memory(line, contact_id))
+        return self.make(calls.memory(channel, contact_id))
 
-    def set_memory(self, line: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
+    def set_memory(self, channel: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
-        return self.make(calls.set_memory(line, contact_id, facts))
+        return self.make(calls.set_memory(channel, contact_id, facts))
 
-    def place_call(self, line: str, call: CallIn) -> CallDetail:
-        """Place a call from a phone line."""
-        return self.make(calls.place_call(line, call))
+    def place_call(self, channel: str, call: CallIn) -> CallDetail:
+        """Place a call from a phone channel."""
+        return self.make(calls.place_call(channel, call))
 
-    def calls(self, line: str, after: str = "", limit: int = 50) -> Page[CallOut]:
-        """A line's calls, the latest first."""
-        return self.make(calls.calls(line, after, limit))
+    def calls(self, channel: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+        """A channel's calls, the latest first."""
+        return self.make(calls.calls(channel, after, limit))
 
     def call(self, call_id: str) -> CallDetail:
         """A call with what happened in it."""
@@ -265,11 +265,11 @@ class FondEcho:
         return self.make(calls.send_again(subscription_id))
 
     def ask(
-        self, line: str, text: str = "", contact: str = "", aloud: bool | None = None
+        self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None
     ) -> AskOut:
-        """Ask an HTTP line in writing."""
-        return self.make(calls.ask(line, text, contact, aloud))
+        """Ask an HTTP channel in writing."""
+        return self.make(calls.ask(channel, text, contact, aloud))
 
-    def ask_aloud(self, line: str, sound: bytes, contact: str = "") -> AskOut:
-        """Ask an HTTP line with sound, in any container."""
-        return self.make(calls.ask_aloud(line, sound, contact))
+    def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
+        """Ask an HTTP channel with sound, in any container."""
+        return self.make(calls.ask_aloud(channel, sound, contact))

@@ -77,7 +77,7 @@ class Outcome:
 
 
 class RequestMachine:
-    """Runs requests for one line or service.
+    """Runs requests for one channel or service.
 
     Args:
         client: an HTTP client behind the address guard.
@@ -177,7 +177,7 @@ class RequestMachine:
         return self._answer(step, status, kind, body, exchange)
 
     def _url(self, template: str, values: Mapping[str, Any]) -> str:
-        """The address: every value put into it percent-encoded, except a line's own base.
+        """The address: every value put into it percent-encoded, except a channel's own base.
 
         A template that is a lone value taken from outside is a whole URL; it may lead only to
         declared hosts.

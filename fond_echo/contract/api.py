@@ -8,7 +8,7 @@ from pydantic import Field
 
 from fond_echo.contract.assistants import FaultAt
 from fond_echo.contract.base import Instant, Name, Shape, WebAddress
-from fond_echo.contract.channel import LineKind, LineSettings
+from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.turn import Heard
@@ -55,23 +55,23 @@ class AnsweringIn(Shape):
     by: Literal["assistant", "person"]
 
 
-class LineIn(Shape):
-    """A line to add or change.
+class ChannelIn(Shape):
+    """A channel to add or change.
 
-    `description` is the text of a network's description for a chat line, the name of an adapter
-    for an adapter line, and empty for an HTTP line or a public page. Without `settings` a line
-    that is there keeps its own.
+    `description` is the text of a network's description for a chat channel, the name of an adapter
+    for an adapter channel, and empty for an HTTP channel or a public page. Without `settings` a
+    channel that is there keeps its own.
     """
 
-    kind: LineKind = "chat"
+    kind: ChannelKind = "chat"
     assistant: Name
     description: str = Field(default="", max_length=1_000_000)
     fixed: dict[str, str] = Field(default_factory=dict, max_length=50)
-    settings: LineSettings | None = None
+    settings: ChannelSettings | None = None
 
 
-class LineOut(Shape):
-    """A line. `address` is where its network posts, programs ask, or guests come; `refused` how
+class ChannelOut(Shape):
+    """A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
     many contacts it did not let in; `warnings` say what in its description may not be meant so."""
 
     name: Name
@@ -82,7 +82,7 @@ class LineOut(Shape):
     facts: dict[str, Any]
     fixed: dict[str, Any]
     description: str
-    settings: LineSettings
+    settings: ChannelSettings
     address: str
     refused: int
     warnings: list[str] = Field(default_factory=list)
@@ -91,7 +91,7 @@ class LineOut(Shape):
 
 class ContactOut(Shape):
     id: str
-    line: Name
+    channel: Name
     outside_id: str
     name: str
     standing: str
@@ -118,7 +118,7 @@ class RewriteIn(Shape):
 
 
 class AskIn(Shape):
-    """A question to an HTTP line. `sound` is base64 or a data URI; a request may also carry the
+    """A question to an HTTP channel. `sound` is base64 or a data URI; a request may also carry the
     sound as its body. `aloud` asks for an answer with sound, or without."""
 
     text: str = Field(default="", max_length=20_000)
@@ -168,7 +168,7 @@ class AskOut(Shape):
 
 
 class Requests(Shape):
-    """How a line is asked: its address, and requests to copy where programs ask it."""
+    """How a channel is asked: its address, and requests to copy where programs ask it."""
 
     address: str
     curl: str = ""
@@ -265,7 +265,7 @@ class SecretOut(Shape):
 
 class ConversationOut(Shape):
     id: str
-    line: Name
+    channel: Name
     contact: str
     contact_name: str
     turns: int
@@ -293,7 +293,7 @@ class TurnOut(Shape):
 
     id: str
     conversation: str
-    line: Name
+    channel: Name
     contact_name: str
     number: int
     cause: str

@@ -63,7 +63,7 @@ Name = Annotated[
         "a name has lower-case letters, digits and single dashes, and begins with a letter",
     ),
 ]
-"""What assistants, lines, routes, secrets and the like are called: lower case, with dashes."""
+"""What assistants, channels, routes, secrets and the like are called: lower case, with dashes."""
 
 WebAddress = Annotated[
     str, Written(r"|https?://\S+", "an address begins with http:// or https://"),

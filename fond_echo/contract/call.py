@@ -44,10 +44,10 @@ class RetryPlan(Shape):
 class CallIn(Shape):
     """A call to be placed.
 
-    `caller` is the number of ours that is shown (the line's first, where it is empty). `variables`
-    are there for the assistant as the conversation's own. After the opening an assistant talks
-    on; other openings end the call, unless `afterwards` says otherwise. Where a greeting machine
-    answers, the opening is left on it, or the call is ended.
+    `caller` is the number of ours that is shown (the channel's first, where it is empty).
+    `variables` are there for the assistant as the conversation's own. After the opening an
+    assistant talks on; other openings end the call, unless `afterwards` says otherwise. Where a
+    greeting machine answers, the opening is left on it, or the call is ended.
     """
 
     to: str = Field(min_length=1, max_length=60)
@@ -85,7 +85,7 @@ class CallOut(Shape):
     """A call as lists show it."""
 
     id: str
-    line: Name
+    channel: Name
     direction: Literal["in", "out"]
     caller: str
     number: str

@@ -1,4 +1,4 @@
-"""What a line is set to, what it turns its network's messages into, what it is asked to send."""
+"""What a channel is set to, what it turns its network's messages into, what it is asked to send."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from pydantic import Field
 from fond_echo.contract.base import Shape
 from fond_echo.contract.turn import ArrivedAs
 
-LineKind = Literal["chat", "adapter", "http", "page", "phone"]
+ChannelKind = Literal["chat", "adapter", "http", "page", "phone"]
 
 
 class Access(Shape):
     """Who is answered: anybody, those on the list, or who says the word.
 
-    The set line goes to all others, at most once an hour each.
+    The refusal goes to all others, at most once an hour each.
     """
 
     mode: Literal["open", "list", "word"] = "open"
@@ -55,8 +55,8 @@ class GuestLimits(Shape):
     """Turns of all guests together; more are asked to come back in a moment."""
 
 
-class LineSettings(Shape):
-    """How a line behaves.
+class ChannelSettings(Shape):
+    """How a channel behaves.
 
     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told
@@ -86,10 +86,10 @@ class SoundHandle(Shape):
 
 class Inbound(Shape):
     """A message of any network in one shape. `id` is the network's own; `command` says that the
-    text stood behind the line's command mark, which is already taken off; `joined` that a contact
-    came, without having said anything; `aloud` that it wants to be answered with sound, or not;
-    `key` is what was pressed in a call; `conference` the number of the conference room that the
-    contact is in, where the network knows it."""
+    text stood behind the channel's command mark, which is already taken off; `joined` that a
+    contact came, without having said anything; `aloud` that it wants to be answered with sound, or
+    not; `key` is what was pressed in a call; `conference` the number of the conference room that
+    the contact is in, where the network knows it."""
 
     id: str
     conversation: str

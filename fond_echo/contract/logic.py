@@ -28,7 +28,7 @@ class LogicContact(Shape):
 
     id: str
     name: str = ""
-    line: Name
+    channel: Name
 
 
 class Exchange(Shape):

@@ -59,7 +59,7 @@ class Transfer(Shape):
 
 
 class Announce(Shape):
-    """Say something in a conference room, by a call over a phone line that ends when it has been
+    """Say something in a conference room, by a call over a phone channel that ends when it has been
     said; where `to` is empty, in the room that the asking person is in."""
 
     kind: Literal["announce"] = "announce"

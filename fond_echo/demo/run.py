@@ -101,8 +101,8 @@ def world(folder: Path) -> Iterator[World]:
         supervisor.start()
         try:
             with FondEcho(ready.address, key) as echo:
-                lines = fill(echo, places)
-            yield World(ready, places, key, supervisor, lines["front-door"].address)
+                channels = fill(echo, places)
+            yield World(ready, places, key, supervisor, channels["front-door"].address)
         finally:
             supervisor.stop()
 

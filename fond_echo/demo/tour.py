@@ -15,7 +15,7 @@ from fond_echo.cli.output import bar
 from fond_echo.cli.turns import says
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnDetail
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 WAIT_SECONDS = 60.0
 CALL_SECONDS = 240.0
-SLOW_WORDS = LineSettings().slow_words
+SLOW_WORDS = ChannelSettings().slow_words
 TIME = r"(leaves|at) (tomorrow )?(at )?\d\d:\d\d"
 
 
@@ -266,7 +266,7 @@ class Tour:
             self._problem(f"{_headline(exchange)}: the answer was {text!r}")
 
     def _second_network(self, _: httpx.Client) -> None:
-        """A network of another shape, and a contact that is not on the line's list."""
+        """A network of another shape, and a contact that is not on the channel's list."""
         self._part("Fathom, a polled network, and somebody who is not on its list")
         with httpx.Client(base_url=self.world.places.second, trust_env=False, timeout=30) as client:
 
@@ -301,9 +301,9 @@ class Tour:
         if "Adult" not in text or aloud != "[voice note]":
             self._problem(f"on the second network the answers were {text!r} and {aloud!r}")
 
-    def _http_line(self, _: httpx.Client) -> None:
+    def _http_channel(self, _: httpx.Client) -> None:
         """One request with sound, one answer with sound."""
-        self._part("The HTTP line: one request with sound in it")
+        self._part("The HTTP channel: one request with sound in it")
         parts = synthesizer().speak("Is it too windy to sail?", "dunlin")
         sound = encode(join([part.clip for part in parts]), "flac")
         told = self.echo.ask_aloud("desk", sound, "somebody")
@@ -366,7 +366,7 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._kill_a_worker,
     Tour._conversation,
     Tour._second_network,
-    Tour._http_line,
+    Tour._http_channel,
     Tour._gale_line,
     Tour._telephone,
 )

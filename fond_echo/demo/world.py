@@ -1,5 +1,5 @@
-"""Filling the demo world: secrets, the harbour desk, and its lines: two stand-in chat networks,
-the HTTP line and the public page."""
+"""Filling the demo world: secrets, the harbour desk, and its channels: two stand-in chat networks,
+the HTTP channel and the public page."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from importlib import resources
 from importlib.resources.abc import Traversable
 
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import LineIn, LineOut
-from fond_echo.contract.channel import Access, LineSettings
+from fond_echo.contract.api import ChannelIn, ChannelOut
+from fond_echo.contract.channel import Access, ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.sounds import as_text, is_sound
 
@@ -20,7 +20,7 @@ OUTBOUND = "gale-line"
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
 NUMBERS = [f"+4416329602{n:02}" for n in range(2)] + [f"+4416329601{n:02}" for n in range(10)]
-"""Of the carrier: the desk's, the gale line's, and those of people."""
+"""Of the carrier: the desk's, the gale channel's, and those of people."""
 
 
 class WorldIncomplete(FondEchoError):
@@ -69,7 +69,7 @@ def files_of(assistant: str, logic: str = LOGIC_ADDRESS) -> dict[str, str]:
 
 
 def _phone(file: str, places: Places) -> str:
-    """The description of a phone line, with the ports that are free here."""
+    """The description of a phone channel, with the ports that are free here."""
     text = (HERE / file).read_text("utf-8")
     ports = {
         str(PHONE_PORT): places.phone, str(GALE_PORT): places.gale,
@@ -78,11 +78,11 @@ def _phone(file: str, places: Places) -> str:
     return re.sub(rf"\b({'|'.join(ports)})\b", lambda found: str(ports[found[0]]), text)
 
 
-def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
-    """Put everything in place, and give the lines; doing it again changes nothing.
+def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
+    """Put everything in place, and give the channels; doing it again changes nothing.
 
     Raises:
-        WorldIncomplete: a line does not connect.
+        WorldIncomplete: a channel does not connect.
     """
     echo.put_secret("skerry-token", places.network_token, [host(places.network)])
     echo.put_secret("skerry-mark", places.network_mark, [])
@@ -92,34 +92,34 @@ def fill(echo: FondEcho, places: Places) -> dict[str, LineOut]:
     for name in (ASSISTANT, OUTBOUND):
         echo.put_assistant(name, files_of(name, places.logic))
         echo.publish_assistant(name)
-    skerry = LineIn(
+    skerry = ChannelIn(
         assistant=ASSISTANT,
         description=(HERE / "skerry.yaml").read_text("utf-8"),
         fixed={"base": places.network},
-        settings=LineSettings(when_in_doubt="resend"),
+        settings=ChannelSettings(when_in_doubt="resend"),
     )
-    crew = Access(mode="list", refusal="This is the crew's own line. Maren will let you in.")
-    fathom = LineIn(
+    crew = Access(mode="list", refusal="This is the crew's own channel. Maren will let you in.")
+    fathom = ChannelIn(
         assistant=ASSISTANT,
         description=(HERE / "fathom.yaml").read_text("utf-8"),
         fixed={"base": places.second},
-        settings=LineSettings(when_in_doubt="resend", access=crew),
+        settings=ChannelSettings(when_in_doubt="resend", access=crew),
     )
-    lines = {
-        "exchange": LineIn(
+    channels = {
+        "exchange": ChannelIn(
             kind="phone", assistant=ASSISTANT, description=_phone("exchange.yaml", places)
         ),
-        "gale-phone": LineIn(
+        "gale-phone": ChannelIn(
             kind="phone", assistant=OUTBOUND, description=_phone("gale.yaml", places)
         ),
         "skerry": skerry,
         "fathom": fathom,
-        "desk": LineIn(kind="http", assistant=ASSISTANT),
-        "front-door": LineIn(kind="page", assistant=ASSISTANT),
-        "gale": LineIn(kind="http", assistant=OUTBOUND),
+        "desk": ChannelIn(kind="http", assistant=ASSISTANT),
+        "front-door": ChannelIn(kind="page", assistant=ASSISTANT),
+        "gale": ChannelIn(kind="http", assistant=OUTBOUND),
     }
-    put = {name: echo.put_line(name, line) for name, line in lines.items()}
-    for name, line in put.items():
-        if line.state == "not-connected":
-            raise WorldIncomplete(f"the line {name} is not connected: {line.reason}")
+    put = {name: echo.put_channel(name, channel) for name, channel in channels.items()}
+    for name, channel in put.items():
+        if channel.state == "not-connected":
+            raise WorldIncomplete(f"the channel {name} is not connected: {channel.reason}")
     return put

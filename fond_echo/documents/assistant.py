@@ -104,7 +104,7 @@ class ReplySpec(Shape):
             raise ValueError("to, a number, is for then: transfer or announce")
         if (self.then == "announce") != bool(self.over and self.announced):
             raise ValueError(
-                "then: announce needs over, the phone line, and announced, the words that are said"
+                "then: announce needs over, the phone channel, and announced, the words to say"
                 " in the conference; and nothing else takes them"
             )
         if self.sentences and self.summary:
@@ -186,8 +186,8 @@ class Otherwise(Shape):
 class AssistantFile(Shape):
     """An assistant.
 
-    `lines` may set answers_in for a line by its name. `goodbye` and `person` are what is said when
-    a conversation ends, or goes over to a person; where `person` is empty there is nobody.
+    `channels` may set answers_in for a channel by its name. `goodbye` and `person` are what is said
+    when a conversation ends, or goes over to a person; where `person` is empty there is nobody.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
     (PLS) of names and how they are said: ear and voice go by it.
     """
@@ -196,7 +196,7 @@ class AssistantFile(Shape):
     language: str = "en"
     voice: str = "plover"
     answers_in: AnswersIn = "kind"
-    lines: dict[Name, AnswersIn] = Field(default_factory=dict)
+    channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: str = ""
     goodbye: str = "Goodbye."
     person: str = ""
@@ -243,11 +243,11 @@ class AssistantFile(Shape):
         found = self.route(route)
         return found.reply if found else self.otherwise.reply
 
-    def kinds_for(self, line: str, route: str) -> AnswersIn:
-        """How a route answers on a line: the route's word before the line's before the
+    def kinds_for(self, channel: str, route: str) -> AnswersIn:
+        """How a route answers on a channel: the route's word before the channel's before the
         assistant's."""
         found = self.route(route)
-        return (found and found.answers_in) or self.lines.get(line) or self.answers_in
+        return (found and found.answers_in) or self.channels.get(channel) or self.answers_in
 
     def replies(self) -> list[tuple[str, tuple[Any, ...], ReplySpec]]:
         """Every reply: its route, its path in the file, and itself."""

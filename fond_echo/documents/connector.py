@@ -227,7 +227,7 @@ FACTS: dict[str, set[str]] = {
     "indicator": {*_PLACE, "kind"},
     "read": {*_PLACE, "id"},
 }
-"""What each request may ask for, beside the line's own values and what earlier steps took."""
+"""What each request may ask for, beside the channel's own values and what earlier steps took."""
 
 
 @lru_cache(maxsize=200)
@@ -237,7 +237,7 @@ def read_description(
     """Read and check a description of a chat network; read ones are kept.
 
     Args:
-        values: the names that the line fills in.
+        values: the names that the channel fills in.
 
     Raises:
         FaultyFile: with every fault that was found.
@@ -272,7 +272,7 @@ def read_description(
 
 
 def _unfilled(source: Any, description: NetworkDescription, values: frozenset[str]) -> list[Fault]:
-    """Places outside the steps whose templates ask for what no line fills in."""
+    """Places outside the steps whose templates ask for what no channel fills in."""
     templates: list[tuple[Path, str]] = [
         (("hosts", number), text) for number, text in enumerate(description.hosts)
     ]

@@ -1,4 +1,4 @@
-"""The description of a phone line: where it listens, who may call, how it behaves in calls."""
+"""The description of a phone channel: where it listens, who may call, how it behaves in calls."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ Terminator = Written(r"[0-9*#A-D]?", "one key, 0 to 9, * or #, or nothing")
 
 
 class Listening(Shape):
-    """Where the line listens. `public` is the address that others reach it by, where that is
+    """Where the channel listens. `public` is the address that others reach it by, where that is
     another; `media` the ports for sound, two for each call. `sound_from` says from where a call's
     sound is taken: the address that was agreed on or that its signalling comes from, or anywhere,
     for peers whose sound comes from a third place."""
@@ -147,7 +147,8 @@ class CallManners(Shape):
 
 
 class PhoneDescription(Shape):
-    """A phone line. `numbers` lead here (all, where there are none); `peers` may call without being
+    """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
+    being
     asked who they are: addresses or networks; `callers` after proving it; `calls` is how many there
     may be at once; without `outward` no calls are placed."""
 
@@ -195,11 +196,11 @@ class PhoneDescription(Shape):
 
         Raises:
             MalformedValue: it is no number.
-            NotAllowed: it is none that this line may call.
+            NotAllowed: it is none that this channel may call.
         """
         outward = self.outward
         if outward is None:
-            raise NotAllowed("this line places no calls", remedy="describe them: outward: …")
+            raise NotAllowed("this channel places no calls", remedy="describe them: outward: …")
         number = normalised(text, outward.country)
         if not is_allowed(number, outward.allowed, outward.country):
             told = ", ".join(outward.allowed[:5])
@@ -230,7 +231,7 @@ class PhoneDescription(Shape):
 
 @lru_cache(maxsize=100)
 def read_phone(text: str, file: str) -> PhoneDescription:
-    """Read and check the description of a phone line.
+    """Read and check the description of a phone channel.
 
     Raises:
         FaultyFile: with every fault that was found.

@@ -90,7 +90,7 @@ class Logic:
             assistant=fields.pop("assistant", "test-desk"),
             now=fields.pop("now", datetime.now(UTC)),
             turn=fields.pop("turn", None) or LogicTurn(id="test", text=text),
-            contact=fields.pop("contact", None) or LogicContact(id="test", line="test-line"),
+            contact=fields.pop("contact", None) or LogicContact(id="test", channel="test-channel"),
             conversation=fields.pop("conversation", None) or LogicConversation(id="test", turns=1),
             **fields,
         )

@@ -1,4 +1,4 @@
-"""The phone process: listens on every phone line, and carries its calls."""
+"""The phone process: listens on every phone channel, and carries its calls."""
 
 from __future__ import annotations
 
@@ -31,16 +31,16 @@ from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
-from fond_echo.store.records import Assistant, Conversation, Line, Revision, Turn
+from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Turn
 
 log = structlog.get_logger()
 
 LOOK_SECONDS = 0.5
-"""How often it is looked whether lines came, went or changed, and calls are to be placed."""
+"""How often it is looked whether channels came, went or changed, and calls are to be placed."""
 
 
 class Phones:
-    """The phone lines of an installation, as they are in the database."""
+    """The phone channels of an installation, as they are in the database."""
 
     def __init__(self, database: Database, house: House, world: ServiceWorld) -> None:
         self._database, self._house, self._world = database, house, world
@@ -48,63 +48,65 @@ class Phones:
         self._speaks: dict[str, Speaking] = {}
 
     async def look(self) -> None:
-        """Start what is new, stop what is gone, say how each line stands."""
+        """Start what is new, stop what is gone, say how each channel stands."""
         async with self._database.reading() as session:
             wanted = (
-                select(Line, Assistant.live)
-                .join(Assistant, Assistant.name == Line.assistant)
-                .where(Line.kind == "phone")
-                .order_by(Line.name)
+                select(Channel, Assistant.live)
+                .join(Assistant, Assistant.name == Channel.assistant)
+                .where(Channel.kind == "phone")
+                .order_by(Channel.name)
             )
             rows = (await session.execute(wanted)).all()
-        lines = {line.name: line for line, _ in rows}
-        live = {line.name: digest or "" for line, digest in rows}
+        channels = {channel.name: channel for channel, _ in rows}
+        live = {channel.name: digest or "" for channel, digest in rows}
         for name in list(self._servers):
             kept = self._servers[name][0]
-            if name not in lines or kept != _mark(lines[name]):
+            if name not in channels or kept != _mark(channels[name]):
                 _, server = self._servers.pop(name)
                 await server.stop()
-        for name, line in lines.items():
+        for name, channel in channels.items():
             if name not in self._servers:
-                await self._start(line, live[name])
+                await self._start(channel, live[name])
             if name in self._servers:
                 server = self._servers[name][1]
-                await self._say(line, server.standing, server.registered)
+                await self._say(channel, server.standing, server.registered)
                 speaking = await self._speaking(live[name])
                 if speaking != server.speaking:
                     await server.speak_as(speaking)
                 await server.look()
 
-    async def _start(self, line: Line, live: str) -> None:
+    async def _start(self, channel: Channel, live: str) -> None:
         try:
-            description = read_phone(line.description, f"{line.name}.yaml")
+            description = read_phone(channel.description, f"{channel.name}.yaml")
             vault = await self._world.vault()
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
             speaking = await self._speaking(live)
-            server = PhoneServer(line, description, self._house, speaking, passwords)
+            server = PhoneServer(channel, description, self._house, speaking, passwords)
             await server.start()
         except OSError as error:
-            await self._say(line, ("not-connected", self._why_not(error, description.listen)))
+            await self._say(channel, ("not-connected", self._why_not(error, description.listen)))
             return
         except FondEchoError as error:
-            await self._say(line, ("not-connected", str(error)))
+            await self._say(channel, ("not-connected", str(error)))
             return
-        self._servers[line.name] = _mark(line), server
-        log.info("phone line listens", line=line.name, port=description.listen.port)
+        self._servers[channel.name] = _mark(channel), server
+        log.info("phone channel listens", channel=channel.name, port=description.listen.port)
 
     def _why_not(self, error: OSError, wanted: Listening) -> str:
-        """Why a line cannot listen, and what to do."""
+        """Why a channel cannot listen, and what to do."""
         place = f"{wanted.host}:{wanted.port}"
         if error.errno != errno.EADDRINUSE:
             return f"cannot listen on {place}: {error.strerror}"
         for name, (_, server) in self._servers.items():
             if server.description.listen.port == wanted.port:
-                return f"the line {name} listens on port {wanted.port}: give this one another port"
-        return f"another program listens on {place}: stop it, or give the line another port"
+                return (
+                    f"the channel {name} listens on port {wanted.port}: give this one another port"
+                )
+        return f"another program listens on {place}: stop it, or give the channel another port"
 
     async def _speaking(self, live: str) -> Speaking:
-        """How a line's assistant speaks, in its live revision."""
+        """How a channel's assistant speaks, in its live revision."""
         if live in self._speaks:
             return self._speaks[live]
         async with self._database.reading() as session:
@@ -118,14 +120,14 @@ class Phones:
         return self._speaks[revision.digest]
 
     async def _say(
-        self, line: Line, standing: tuple[str, str], registered: Sequence[dict[str, str]] = ()
+        self, channel: Channel, standing: tuple[str, str], registered: Sequence[dict[str, str]] = ()
     ) -> None:
         facts = {"registrars": list(registered)} if registered else {}
-        if (line.state, line.reason) == standing and line.facts == facts:
+        if (channel.state, channel.reason) == standing and channel.facts == facts:
             return
         async with self._database.writing() as session:
             state, reason = standing
-            changed = update(Line).where(Line.name == line.name)
+            changed = update(Channel).where(Channel.name == channel.name)
             await session.execute(changed.values(state=state, reason=reason, facts=facts))
 
     async def stop(self) -> None:
@@ -133,9 +135,9 @@ class Phones:
             await server.stop()
 
 
-def _mark(line: Line) -> tuple[str, ...]:
-    """What makes a line another one."""
-    return line.description, line.assistant, str(line.settings)
+def _mark(channel: Channel) -> tuple[str, ...]:
+    """What makes a channel another one."""
+    return channel.description, channel.assistant, str(channel.settings)
 
 
 def _password(vault: Vault, spec: RegistrarSpec) -> str:
@@ -155,8 +157,8 @@ async def lost(database: Database) -> int:
     mine = (
         select(Turn.id)
         .join(Conversation, Conversation.id == Turn.conversation_id)
-        .join(Line, Line.name == Conversation.line)
-        .where(Line.kind == "phone", Turn.state.in_(("received", "working", "waiting")))
+        .join(Channel, Channel.name == Conversation.channel)
+        .where(Channel.kind == "phone", Turn.state.in_(("received", "working", "waiting")))
     )
     async with database.writing() as session:
         changed = (

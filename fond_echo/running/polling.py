@@ -1,4 +1,5 @@
-"""Asking networks for messages, for lines that have no webhook: one process a line at a time."""
+"""Asking networks for messages, for channels that have no webhook: one process a channel at a
+time."""
 
 from __future__ import annotations
 
@@ -11,14 +12,14 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.channels.chat import ChatLine
-from fond_echo.contract.channel import LineSettings
+from fond_echo.channels.chat import ChatChannel
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.running.world import ServiceWorld
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.inbound import take_in
 from fond_echo.store.queue import queue_app
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
@@ -28,7 +29,7 @@ LOCKS = 1_732_050
 
 
 class Poller:
-    """Polls every line whose description says so."""
+    """Polls every channel whose description says so."""
 
     def __init__(self, database: Database, world: ServiceWorld) -> None:
         self._database = database
@@ -37,7 +38,7 @@ class Poller:
         self._tasks: dict[str, asyncio.Task[None]] = {}
 
     async def run(self) -> None:
-        """Look for lines to poll, for ever."""
+        """Look for channels to poll, for ever."""
         try:
             while True:
                 with contextlib.suppress(psycopg.Error, SQLAlchemyError, OSError):
@@ -50,24 +51,24 @@ class Poller:
 
     async def _look(self) -> None:
         async with self._database.reading() as session:
-            wanted = select(Line.name).where(Line.kind == "chat", Line.state == "polling")
+            wanted = select(Channel.name).where(Channel.kind == "chat", Channel.state == "polling")
             names = set((await session.execute(wanted)).scalars())
         for name in names:
             if name not in self._tasks or self._tasks[name].done():
-                self._tasks[name] = asyncio.create_task(self._poll_line(name))
+                self._tasks[name] = asyncio.create_task(self._poll_channel(name))
 
-    async def _poll_line(self, name: str) -> None:
-        """Poll a line; where the database goes away, it is begun again later."""
+    async def _poll_channel(self, name: str) -> None:
+        """Poll a channel; where the database goes away, it is begun again later."""
         try:
             await self._hold(name)
         except (psycopg.Error, SQLAlchemyError, OSError) as error:
-            log.warning("polling stops for now", line=name, reason=str(error).splitlines()[0])
+            log.warning("polling stops for now", channel=name, reason=str(error).splitlines()[0])
         except Exception:
-            log.exception("polling failed; it is begun again", line=name)
+            log.exception("polling failed; it is begun again", channel=name)
             await asyncio.sleep(WAIT_AFTER_ERROR)
 
     async def _hold(self, name: str) -> None:
-        """Poll a line for as long as this process holds its lock."""
+        """Poll a channel for as long as this process holds its lock."""
         lock = LOCKS * 2**32 + zlib.crc32(name.encode())
         connection = await psycopg.AsyncConnection.connect(
             plain_url(self._database.url), autocommit=True
@@ -84,30 +85,32 @@ class Poller:
                 await connection.execute("SELECT 1")
 
     async def _once(self, name: str) -> float | None:
-        """Ask once; gives when to ask again, or None where the line is polled no more."""
+        """Ask once; gives when to ask again, or None where the channel is polled no more."""
         async with self._database.reading() as session:
-            record = await session.get(Line, name)
+            record = await session.get(Channel, name)
         if record is None or record.kind != "chat" or record.state != "polling":
             return None
         try:
-            line = self._world.builder.receiving(record, await self._world.vault())
-            poll = line.description.receive.poll if isinstance(line, ChatLine) else None
-            if poll is None or not isinstance(line, ChatLine):
+            channel = self._world.builder.receiving(record, await self._world.vault())
+            poll = channel.description.receive.poll if isinstance(channel, ChatChannel) else None
+            if poll is None or not isinstance(channel, ChatChannel):
                 return None
-            messages, cursor = await line.poll(record.cursor)
+            messages, cursor = await channel.poll(record.cursor)
         except FondEchoError as error:
-            log.warning("polling failed", line=name, reason=str(error))
+            log.warning("polling failed", channel=name, reason=str(error))
             return WAIT_AFTER_ERROR
-        settings = LineSettings.model_validate(record.settings)
+        settings = ChannelSettings.model_validate(record.settings)
         for message, post in messages:
             async with self._database.writing() as session:
                 stored = post if isinstance(post, dict) else {"value": post}
                 taken = await take_in(session, self._queue, name, settings, message, stored)
             log.info(
-                "message arrived", line=name, message=message.id, turn=taken.turn_id or taken.why
+                "message arrived", channel=name, message=message.id, turn=taken.turn_id or taken.why
             )
         if cursor != record.cursor:
             # Moved only now: what was asked for and not taken in comes again.
             async with self._database.writing() as session:
-                await session.execute(update(Line).where(Line.name == name).values(cursor=cursor))
+                await session.execute(
+                    update(Channel).where(Channel.name == name).values(cursor=cursor)
+                )
         return poll.every

@@ -131,7 +131,7 @@ async def _work(queue: procrastinate.App, at_once: int) -> None:
 
 
 async def _tidy(database: Database, event_days: int) -> None:
-    """Erase what lines keep no longer, and forget what is done with."""
+    """Erase what channels keep no longer, and forget what is done with."""
     blobs = PostgresBlobs()
     while True:
         try:

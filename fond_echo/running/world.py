@@ -1,4 +1,4 @@
-"""What queued turns need, put together for each line."""
+"""What queued turns need, put together for each channel."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from datetime import datetime
 
 import httpx
 
-from fond_echo.channels.build import LineBuilder
+from fond_echo.channels.build import ChannelBuilder
 from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.logic import Breakers, LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
@@ -20,7 +20,7 @@ from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.ports import Needs
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 from fond_echo.store.secrets import SecretBox
 
 
@@ -46,7 +46,7 @@ class ServiceWorld:
         self._speech = speech
         self._secrets = SecretBox(settings.encryption_keys())
         self.clips = ClipStore(database)
-        self.builder = LineBuilder(client, self.clips)
+        self.builder = ChannelBuilder(client, self.clips)
         self._breakers = Breakers()
         self._decoder = GuardedDecoder()
         self._decoder.warm()
@@ -72,11 +72,11 @@ class ServiceWorld:
             found = await self._secrets.read(session)
         return Vault({name: Secret(name, *kept) for name, kept in found.items()})
 
-    async def needs(self, line: Line, now: datetime) -> Needs:
-        """Everything for a turn on a line."""
+    async def needs(self, channel: Channel, now: datetime) -> Needs:
+        """Everything for a turn on a channel."""
         vault = await self.vault()
         return Needs(
-            line=self.builder.build(line, vault),
+            channel=self.builder.build(channel, vault),
             ear=self._speech,
             voice=self._speech,
             decoder=self._decoder,

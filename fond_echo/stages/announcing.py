@@ -11,7 +11,7 @@ from fond_echo.documents.phone import PhoneDescription, read_phone
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.store.calls import ask_for_call
 from fond_echo.store.events import emit
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
 
 class CannotAnnounce(FondEchoError):
@@ -24,10 +24,10 @@ async def announce(session: AsyncSession, turn: TurnSoFar, asked: Announce) -> N
     """Ask for the call, with the end of the turn; where it may not be placed, an event says why."""
     to = asked.to or turn.inbound.conference
     try:
-        phone, number = _over(await session.get(Line, asked.over), asked.over, to)
+        phone, number = _over(await session.get(Channel, asked.over), asked.over, to)
     except FondEchoError as error:
         await emit(
-            session, "announcement.refused", turn.id, line=turn.line, over=asked.over, to=to,
+            session, "announcement.refused", turn.id, channel=turn.channel, over=asked.over, to=to,
             why=error.what,
         )  # fmt: skip
         return
@@ -36,11 +36,11 @@ async def announce(session: AsyncSession, turn: TurnSoFar, asked: Announce) -> N
     await ask_for_call(session, asked.over, number, caller, order)
 
 
-def _over(line: Line | None, name: str, to: str) -> tuple[PhoneDescription, str]:
-    """The line and the number that is called. Raises a FondEchoError."""
+def _over(channel: Channel | None, name: str, to: str) -> tuple[PhoneDescription, str]:
+    """The channel and the number that is called. Raises a FondEchoError."""
     if not to:
         raise CannotAnnounce("the network does not tell which conference the contact is in")
-    if line is None or line.kind != "phone":
-        raise CannotAnnounce(f"there is no phone line {name!r}")
-    phone = read_phone(line.description, f"{line.name}.yaml")
+    if channel is None or channel.kind != "phone":
+        raise CannotAnnounce(f"there is no phone channel {name!r}")
+    phone = read_phone(channel.description, f"{channel.name}.yaml")
     return phone, phone.may_be_called(to)

@@ -259,7 +259,7 @@ def template_values(turn: TurnSoFar) -> dict[str, Any]:
     return {
         "turn": {"text": turn.text, "arrived_as": turn.inbound.arrived_as, "number": turn.number},
         "slots": turn.routed.slots if turn.routed else {},
-        "contact": {"name": turn.contact_name, "id": turn.contact_id, "line": turn.line},
+        "contact": {"name": turn.contact_name, "id": turn.contact_id, "channel": turn.channel},
         "memory": turn.memory,
         "variables": turn.state.get("variables", {}),
         "conversation": {"recent": turn.state.get("recent", [])},
@@ -287,7 +287,7 @@ def request(turn: TurnSoFar, action: str) -> LogicRequest:
             recorded=turn.routed.outcome == "recorded",
         ),
         slots=turn.routed.slots,
-        contact=LogicContact(id=turn.contact_id, name=turn.contact_name, line=turn.line),
+        contact=LogicContact(id=turn.contact_id, name=turn.contact_name, channel=turn.channel),
         memory=turn.memory,
         conversation=LogicConversation(
             id=turn.conversation_id,

@@ -7,11 +7,11 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.results import result_of
 from fond_echo.stages.turn import TurnSoFar
-from fond_echo.store.records import Line, Stage, Turn
+from fond_echo.store.records import Channel, Stage, Turn
 
 
 class StaleWorker(FondEchoError):
@@ -47,8 +47,8 @@ class Claim:
 
     turn: TurnSoFar
     epoch: int
-    line: Line
-    settings: LineSettings
+    channel: Channel
+    settings: ChannelSettings
     received_at: datetime
     done: set[str]
     attempts: dict[str, int]
@@ -56,7 +56,7 @@ class Claim:
     failure: Failure | None
 
 
-def claimed(so_far: TurnSoFar, turn: Turn, line: Line, rows: Sequence[Stage]) -> Claim:
+def claimed(so_far: TurnSoFar, turn: Turn, channel: Channel, rows: Sequence[Stage]) -> Claim:
     """The claim on a turn, with what its stages added so far."""
     done: set[str] = set()
     attempts: dict[str, int] = {}
@@ -74,7 +74,15 @@ def claimed(so_far: TurnSoFar, turn: Turn, line: Line, rows: Sequence[Stage]) ->
         elif row.outcome == "failed" and row.error:
             failures[row.name] = Failure(**row.error)
     failure = next(iter(failures.values()), None)
-    settings = LineSettings.model_validate(line.settings)
+    settings = ChannelSettings.model_validate(channel.settings)
     return Claim(
-        so_far, turn.epoch, line, settings, turn.received_at, done, attempts, tried_since, failure
+        so_far,
+        turn.epoch,
+        channel,
+        settings,
+        turn.received_at,
+        done,
+        attempts,
+        tried_since,
+        failure,
     )

@@ -23,10 +23,10 @@ async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
     decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
     if decoded.clip.peak < SILENCE_PEAK:
         raise SilentSound("the recording is silent", remedy="check the microphone")
-    longest = needs.line.abilities.voice_seconds
+    longest = needs.channel.abilities.voice_seconds
     if decoded.clip.seconds > longest:
         what = f"the recording lasts {decoded.clip.seconds:.0f} s"
-        raise SoundTooLong(what, remedy=f"this line takes {longest:.0f} s")
+        raise SoundTooLong(what, remedy=f"this channel takes {longest:.0f} s")
     clip, file, level = await asyncio.to_thread(_shaped, decoded.clip)
     kept = await needs.clips.keep(
         turn.id,

@@ -16,7 +16,7 @@ from fond_echo.stages.turn import Encoded, TurnSoFar
 
 KEPT_UP_TO = 500_000
 """Bytes of sound that are encoded once while they are remembered: greetings and prompts, which a
-line says again in every call."""
+channel says again in every call."""
 
 
 async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:

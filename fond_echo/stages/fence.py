@@ -32,7 +32,7 @@ class Fence:
             session,
             type,
             claim.turn.id,
-            line=claim.turn.line,
+            channel=claim.turn.channel,
             conversation=claim.turn.conversation_id,
             number=claim.turn.number,
             **data,

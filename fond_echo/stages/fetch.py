@@ -14,7 +14,9 @@ async def fetch(turn: TurnSoFar, needs: Needs) -> FetchedSound:
     sound = turn.inbound.sound
     assert sound is not None
     try:
-        got = await needs.line.fetch(sound.handle, turn.inbound.conversation, turn.inbound.contact)
+        got = await needs.channel.fetch(
+            sound.handle, turn.inbound.conversation, turn.inbound.contact
+        )
     except SoundError:
         raise
     except FondEchoError as error:

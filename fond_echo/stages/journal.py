@@ -33,11 +33,11 @@ from fond_echo.store.inbound import count_use
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import (
     Assistant,
+    Channel,
     Contact,
     Conversation,
     Delivery,
     Inbound,
-    Line,
     Revision,
     Run,
     Stage,
@@ -74,16 +74,16 @@ class Journal:
             if turn is None:
                 return None
             around = (
-                select(Conversation, Contact, Line, Inbound, Assistant.live, Run)
+                select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
                 .join(Contact, Contact.id == Conversation.contact_id)
-                .join(Line, Line.name == Conversation.line)
-                .join(Assistant, Assistant.name == Line.assistant)
+                .join(Channel, Channel.name == Conversation.channel)
+                .join(Assistant, Assistant.name == Channel.assistant)
                 .join(Inbound, Inbound.turn_id == turn.id)
                 .outerjoin(Run, Run.id == turn.run_id)
                 .where(Conversation.id == turn.conversation_id)
             )
             row = (await session.execute(around)).one()
-            conversation, contact, line, inbound, live, run = row
+            conversation, contact, channel, inbound, live, run = row
             rows: Sequence[Stage] = []
             if run is None:
                 run = await self._begin(session, turn, conversation, contact, live)
@@ -99,7 +99,7 @@ class Journal:
             run_id=run.id,
             run="live",
             number=turn.number,
-            line=line.name,
+            channel=channel.name,
             conversation_id=conversation.id,
             contact_id=contact.id,
             contact_name=contact.name,
@@ -112,7 +112,7 @@ class Journal:
             state=run.state_before,
             standing=turn.standing,
         )
-        return claimed(so_far, turn, line, rows)
+        return claimed(so_far, turn, channel, rows)
 
     async def _begin(
         self,
@@ -125,7 +125,7 @@ class Journal:
         """The live run of a turn, with its first stage: what was received."""
         now, live = datetime.now(UTC), revision
         if named := conversation.state.get("assistant"):
-            # A call that we placed for another assistant than its line's.
+            # A call that we placed for another assistant than its channel's.
             live = (await session.get_one(Assistant, named)).live or revision
         run = Run(
             id=new_id(),
@@ -303,7 +303,7 @@ class Journal:
                     epoch=Turn.epoch + 1,
                     finished_at=func.now(),
                 )
-                .returning(Turn.line, Turn.conversation_id, Turn.number)
+                .returning(Turn.channel, Turn.conversation_id, Turn.number)
             )
             row = (await session.execute(ended)).one_or_none()
             if row is None:
@@ -323,7 +323,7 @@ class Journal:
             )
             await self._wake_following(session, row.conversation_id, row.number)
             await emit(
-                session, "turn.failed", turn_id, line=row.line,
+                session, "turn.failed", turn_id, channel=row.channel,
                 conversation=row.conversation_id, number=row.number, code=failure.code,
             )  # fmt: skip
 

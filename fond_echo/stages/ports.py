@@ -40,7 +40,7 @@ class NothingHeard(StageError):
 
 @dataclass(frozen=True)
 class Fetched:
-    """Bytes got from a line, and what its network says they are."""
+    """Bytes got from a channel, and what its network says they are."""
 
     data: bytes = field(repr=False)
     media_type: str
@@ -83,7 +83,7 @@ class Sent:
 
 @dataclass(frozen=True)
 class Abilities:
-    """What a line can send, and how much.
+    """What a channel can send, and how much.
 
     Attributes:
         kinds: those of Outgoing that its network has; what it has not is sent another way.
@@ -102,8 +102,8 @@ class Abilities:
         return "edit" in self.kinds and (self.edits_choices or not choices)
 
 
-class LinePort(Protocol):
-    """A line, as stages see it."""
+class ChannelPort(Protocol):
+    """A channel, as stages see it."""
 
     @property
     def abilities(self) -> Abilities: ...
@@ -169,7 +169,7 @@ class LogicPort(Protocol):
 class Needs:
     """All that stages need, for one turn."""
 
-    line: LinePort
+    channel: ChannelPort
     ear: Ear
     voice: Voice
     decoder: Decoder

@@ -46,7 +46,7 @@ from fond_echo.stages.turn import (
     TurnSoFar,
 )
 from fond_echo.store.database import AWAY
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
@@ -57,9 +57,9 @@ HEARD, SLOW = -1, -2
 
 
 class World(Protocol):
-    """Gives a turn what it needs, for its line."""
+    """Gives a turn what it needs, for its channel."""
 
-    async def needs(self, line: Line, now: datetime) -> Needs: ...
+    async def needs(self, channel: Channel, now: datetime) -> Needs: ...
 
 
 class QueuedDriver:
@@ -74,9 +74,9 @@ class QueuedDriver:
         claim = await self._journal.claim(turn_id)
         if claim is None:
             return
-        with structlog.contextvars.bound_contextvars(turn=turn_id, line=claim.line.name):
+        with structlog.contextvars.bound_contextvars(turn=turn_id, channel=claim.channel.name):
             try:
-                needs = await self._world.needs(claim.line, claim.turn.clock)
+                needs = await self._world.needs(claim.channel, claim.turn.clock)
                 await _Carrier(self._journal, claim, needs).carry()
             except Later as later:
                 log.info("turn left for a while", seconds=later.seconds)
@@ -89,7 +89,7 @@ class QueuedDriver:
         claim = await self._journal.claim(turn_id, finished=True)
         if claim is None:
             return
-        needs = await self._world.needs(claim.line, claim.turn.clock)
+        needs = await self._world.needs(claim.channel, claim.turn.clock)
         row = await self._journal.outbox.planned(claim, delivery_id)
         if row is not None:
             try:
@@ -174,7 +174,7 @@ class _Carrier:
         try:
             delivered, _ = await send(self._journal, self._claim, row, self._needs)
         except (Later, FondEchoError) as error:
-            log.info("a line beside the answer was not sent", reason=str(error))
+            log.info("words beside the answer were not sent", reason=str(error))
             return None
         return delivered
 
@@ -182,23 +182,23 @@ class _Carrier:
         """Where the network can, take away that it takes a while, once it is over."""
         if self._slow is not None and self._saying:
             await asyncio.gather(self._slow, return_exceptions=True)
-        if not self._slow_id or "delete" not in self._needs.line.abilities.kinds:
+        if not self._slow_id or "delete" not in self._needs.channel.abilities.kinds:
             return
         inbound = self._claim.turn.inbound
         key = f"{self._claim.turn.run_id}{SLOW}-gone"
         gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=self._slow_id)
         try:
-            await self._needs.line.send(gone)
+            await self._needs.channel.send(gone)
         except FondEchoError as error:
-            log.info("a line beside the answer was not taken back", reason=str(error))
+            log.info("words beside the answer were not taken back", reason=str(error))
 
     async def _indicate(self) -> None:
         kind = "recording" if self._claim.turn.answers_aloud else "typing"
         inbound = self._claim.turn.inbound
-        line = self._needs.line
+        channel = self._needs.channel
         try:
-            await line.mark_read(inbound.conversation, inbound.contact, inbound.id)
-            await line.indicate(inbound.conversation, inbound.contact, kind)
+            await channel.mark_read(inbound.conversation, inbound.contact, inbound.id)
+            await channel.indicate(inbound.conversation, inbound.contact, kind)
         except FondEchoError as error:
             log.info("indicator not shown", reason=str(error))
 
@@ -285,7 +285,7 @@ class _Carrier:
         if "deliver" in claim.done:
             return None
         started_at, begun = datetime.now(UTC), time.monotonic()
-        planned = deliver.plan(claim.turn, self._needs.line.abilities)
+        planned = deliver.plan(claim.turn, self._needs.channel.abilities)
         rows = await self._journal.outbox.plan(claim, planned)
         parts = []
         failure: Failure | None = None

@@ -2,7 +2,7 @@
 
 planned → sending → sent, refused, in-doubt or dropped. "sending" is written before the request,
 so that after a crash it is known which deliveries are in doubt. What is certain not to have
-happened is tried again, for as long as the line says; what is in doubt is handled as the line
+happened is tried again, for as long as the channel says; what is in doubt is handled as the channel
 says: `resend` (with the same key), `hold` for the operator, or `drop`.
 """
 
@@ -38,7 +38,7 @@ class NotDelivered(FondEchoError):
 
 
 class InDoubt(FondEchoError):
-    """A delivery may or may not have gone out, and the line says to hold it."""
+    """A delivery may or may not have gone out, and the channel says to hold it."""
 
     code = "delivery-in-doubt"
 
@@ -64,7 +64,7 @@ async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> S
     while True:
         await journal.outbox.move(claim, row, "sending")
         try:
-            sent = await needs.line.send(outgoing)
+            sent = await needs.channel.send(outgoing)
         except FondEchoError as error:
             settled = await _failed(journal, claim, row, error, attempt)
             if settled is not None:
@@ -143,7 +143,7 @@ async def _sent(journal: Journal, claim: Claim, row: Delivery, sent: Sent) -> De
 async def _doubtful(
     journal: Journal, claim: Claim, row: Delivery, error: FondEchoError
 ) -> Settled | None:
-    """Settle a delivery in doubt as the line says; None where it is to be sent again."""
+    """Settle a delivery in doubt as the channel says; None where it is to be sent again."""
     decision = claim.settings.when_in_doubt
     # Writing the same words in the same place twice is writing them once.
     if decision == "resend" or row.kind == "edit":

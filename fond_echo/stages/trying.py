@@ -62,7 +62,7 @@ async def try_out(
         run_id=new_id(),
         run="try",
         number=1,
-        line="try",
+        channel="try",
         conversation_id="try",
         contact_id="try",
         contact_name=said.name,

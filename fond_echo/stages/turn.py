@@ -114,7 +114,7 @@ class TurnSoFar:
     run_id: str
     run: RunKind
     number: int
-    line: str
+    channel: str
     conversation_id: str
     contact_id: str
     contact_name: str
@@ -183,7 +183,7 @@ class TurnSoFar:
     @property
     def _wanted(self) -> AnswersIn:
         route = self.routed.route if self.routed else ""
-        return self.assistant.kinds_for(self.line, route)
+        return self.assistant.kinds_for(self.channel, route)
 
     @property
     def router(self) -> Router:

@@ -20,7 +20,7 @@ from fond_echo.store.records import ClipRecord
 
 
 class Call(Record):
-    """A call of a phone line.
+    """A call of a phone channel.
 
     `direction` is in or out. `state`: asked (to be placed at `due_at`), placing, ringing, answered,
     ended. `cause` says why it ended, `by` whom, `status` with which answer. `answerer` is person,
@@ -34,15 +34,15 @@ class Call(Record):
 
     __tablename__ = "calls"
     __table_args__ = (
-        Index(None, "line", "asked_at", "id"),
+        Index(None, "channel", "asked_at", "id"),
         Index(None, "state", "due_at"),
         Index(None, "conversation"),
         Index(None, "recording_id"),
-        Index(None, "line", "ended_at"),
+        Index(None, "channel", "ended_at"),
         Index("ix_calls_short_id", text("right(id, 12)")),
     )
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
-    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     direction: Mapped[str]
     caller: Mapped[str]
     number: Mapped[str]
@@ -93,7 +93,7 @@ PERSONAL = frozenset(("number", "caller", "keys", "to"))
 
 
 async def happened(
-    session: AsyncSession, call: str, line: str, kind: str, at: float | None,
+    session: AsyncSession, call: str, channel: str, kind: str, at: float | None,
     data: Mapping[str, Any],
 ) -> None:  # fmt: skip
     """Write down an event of a call, on its timeline too.
@@ -105,21 +105,21 @@ async def happened(
     appended = await session.execute(_APPEND, {"entry": entry, "id": call})
     if not appended.rowcount:  # type: ignore[attr-defined]
         data = {name: value for name, value in data.items() if name not in PERSONAL}
-    await emit(session, f"call.{kind}", call, line=line, **data)
+    await emit(session, f"call.{kind}", call, channel=channel, **data)
 
 
 async def ask_for_call(
-    session: AsyncSession, line: str, number: str, caller: str, order: Mapping[str, Any]
+    session: AsyncSession, channel: str, number: str, caller: str, order: Mapping[str, Any]
 ) -> Call:
-    """A call to be placed from a line as soon as its limits let it."""
+    """A call to be placed from a channel as soon as its limits let it."""
     call = Call(
-        id=new_id(), line=line, direction="out", caller=caller, number=number, state="asked",
+        id=new_id(), channel=channel, direction="out", caller=caller, number=number, state="asked",
         conversation="", order=dict(order), due_at=datetime.now(UTC),
     )  # fmt: skip
     session.add(call)
     await session.flush()
     await session.refresh(call)
-    await emit(session, "call.asked", call.id, line=line, number=number)
+    await emit(session, "call.asked", call.id, channel=channel, number=number)
     return call
 
 
@@ -128,12 +128,17 @@ async def change(session: AsyncSession, call: str, **values: Any) -> None:
     await session.execute(update(Call).where(Call.id == call).values(**values))
 
 
-async def due_calls(session: AsyncSession, line: str, most: int) -> list[Call]:
+async def due_calls(session: AsyncSession, channel: str, most: int) -> list[Call]:
     """Calls that are to be placed now; from here on they are being placed."""
     now = datetime.now(UTC)
     wanted = (
         select(Call)
-        .where(Call.line == line, Call.state == "asked", Call.due_at <= now, Call.ending.is_(False))
+        .where(
+            Call.channel == channel,
+            Call.state == "asked",
+            Call.due_at <= now,
+            Call.ending.is_(False),
+        )
         .order_by(Call.due_at, Call.id)
         .limit(most)
         .with_for_update(skip_locked=True)
@@ -144,29 +149,29 @@ async def due_calls(session: AsyncSession, line: str, most: int) -> list[Call]:
     return found
 
 
-async def open_calls(session: AsyncSession, line: str) -> list[Call]:
+async def open_calls(session: AsyncSession, channel: str) -> list[Call]:
     """Calls that were under way when the process that carried them stopped."""
     states = ("placing", "ringing", "answered")
-    wanted = select(Call).where(Call.line == line, Call.state.in_(states))
+    wanted = select(Call).where(Call.channel == channel, Call.state.in_(states))
     return list((await session.execute(wanted)).scalars())
 
 
-async def waiting(session: AsyncSession, line: str) -> tuple[list[str], bool]:
+async def waiting(session: AsyncSession, channel: str) -> tuple[list[str], bool]:
     """Calls that somebody wants to be over, and whether there are any to be placed now."""
     asked = (Call.state == "asked") & (Call.due_at <= func.now())
     wanted = select(Call.id, Call.ending).where(
-        Call.line == line, Call.state != "ended", Call.ending | asked
+        Call.channel == channel, Call.state != "ended", Call.ending | asked
     )
     found = (await session.execute(wanted.limit(200))).all()
     return [id for id, ending in found if ending], any(not ending for _, ending in found)
 
 
-async def minutes_today(session: AsyncSession, line: str) -> float:
+async def minutes_today(session: AsyncSession, channel: str) -> float:
     """Minutes for which calls that we placed were answered since midnight (UTC)."""
     midnight = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
     length = func.extract("epoch", func.coalesce(Call.ended_at, func.now()) - Call.answered_at)
     wanted = select(func.coalesce(func.sum(length), 0)).where(
-        Call.line == line, Call.direction == "out", Call.answered_at >= midnight
+        Call.channel == channel, Call.direction == "out", Call.answered_at >= midnight
     )
     return float((await session.execute(wanted)).scalar_one()) / 60
 
@@ -194,11 +199,11 @@ _FORGET = text("UPDATE events SET data = data - CAST(:personal AS text[]) WHERE 
 _FORGET_NOTICES = text("DELETE FROM notices WHERE event->>'subject' = :call")
 
 
-async def erase_calls(session: AsyncSession, blobs: BlobStore, line: str, number: str) -> None:
+async def erase_calls(session: AsyncSession, blobs: BlobStore, channel: str, number: str) -> None:
     """Erase who was in calls with a number, what was pressed and said, and their recordings; also
     of calls that nobody answered."""
     mine = select(Call).where(
-        Call.line == line,
+        Call.channel == channel,
         ((Call.direction == "in") & (Call.caller == number))
         | ((Call.direction == "out") & (Call.number == number)),
     )
@@ -207,13 +212,19 @@ async def erase_calls(session: AsyncSession, blobs: BlobStore, line: str, number
 
 
 async def keep_calls_no_longer(
-    session: AsyncSession, blobs: BlobStore, line: str, before: datetime, *, words: bool, most: int
+    session: AsyncSession,
+    blobs: BlobStore,
+    channel: str,
+    before: datetime,
+    *,
+    words: bool,
+    most: int,
 ) -> int:
     """Erase recordings of calls that ended before a time, and with `words` also who was in them;
     gives how many calls it was."""
     sound = Call.recording_id.is_not(None) | (Call.order["opening"]["sound"].astext != "")
     kept = Call.erased_at.is_(None) if words else sound
-    wanted = select(Call).where(Call.line == line, Call.ended_at < before, kept).limit(most)
+    wanted = select(Call).where(Call.channel == channel, Call.ended_at < before, kept).limit(most)
     found = (await session.execute(wanted)).scalars().all()
     for call in found:
         if words:

@@ -2,7 +2,7 @@
 
 Erased are words (of turns, stages, deliveries, inbound messages, memory), names, the network's ids
 of persons and messages, and sound with its bytes. What stays: that there was a turn, when, over
-which line, its route, its stages' lengths. Everything is done some turns at a time, so that no
+which channel, its route, its stages' lengths. Everything is done some turns at a time, so that no
 transaction is long; what was begun and interrupted is finished by `finish_erasing`.
 """
 
@@ -71,7 +71,7 @@ async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -
     async with database.writing() as session:
         contact = await session.get_one(Contact, contact_id, with_for_update=True)
         await _cancel(session, contact)
-        await erase_calls(session, blobs, contact.line, contact.outside_id)
+        await erase_calls(session, blobs, contact.channel, contact.outside_id)
         contact.memory, contact.name = {}, ""
         contact.outside_id = f"erased-{contact.id}"
         contact.erased_at = datetime.now(UTC)
@@ -80,7 +80,7 @@ async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -
             .where(Conversation.contact_id == contact_id)
             .values(state={}, outside_id="erased-" + Conversation.id)
         )
-        await emit(session, "contact.erased", contact_id, line=contact.line)
+        await emit(session, "contact.erased", contact_id, channel=contact.channel)
     return await _erase_turns(database, blobs, contact_id)
 
 
@@ -145,7 +145,11 @@ async def _cancel(session: AsyncSession, contact: Contact) -> None:
     )
     for row in rows:
         await emit(
-            session, "turn.cancelled", row.id, line=contact.line, conversation=row.conversation_id
+            session,
+            "turn.cancelled",
+            row.id,
+            channel=contact.channel,
+            conversation=row.conversation_id,
         )
 
 

@@ -14,8 +14,8 @@ from sqlalchemy.exc import IntegrityError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.channel import Inbound as Message
-from fond_echo.contract.channel import LineSettings
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.store.blobs import PostgresBlobs
@@ -31,36 +31,36 @@ TOLD_AGAIN = timedelta(hours=1)
 
 _CONTACT = text(
     """
-    INSERT INTO contacts AS known (id, line, outside_id, name, memory, standing)
-    VALUES (:id, :line, :outside_id, :name, '{}', 'new')
-    ON CONFLICT (line, outside_id)
+    INSERT INTO contacts AS known (id, channel, outside_id, name, memory, standing)
+    VALUES (:id, :channel, :outside_id, :name, '{}', 'new')
+    ON CONFLICT (channel, outside_id)
     DO UPDATE SET name = coalesce(nullif(excluded.name, ''), known.name)
-    RETURNING id, line, standing, told_at
+    RETURNING id, channel, standing, told_at
     """
 )
 _TURN = text(
     f"""
     WITH counted AS (
         INSERT INTO conversations AS known
-            (id, line, contact_id, outside_id, turns, answered, state, answering)
-        SELECT :conversation_id, :line, :contact_id, :place, 1, 0, '{{}}', 'assistant'
-        WHERE NOT EXISTS (SELECT FROM inbound WHERE line = :line AND outside_id = :message_id)
-        ON CONFLICT (line, outside_id, contact_id)
+            (id, channel, contact_id, outside_id, turns, answered, state, answering)
+        SELECT :conversation_id, :channel, :contact_id, :place, 1, 0, '{{}}', 'assistant'
+        WHERE NOT EXISTS (SELECT FROM inbound WHERE channel = :channel AND outside_id = :message_id)
+        ON CONFLICT (channel, outside_id, contact_id)
         DO UPDATE SET turns = known.turns + 1, changed_at = now()
         RETURNING id, turns
     ), turn AS (
         INSERT INTO turns
-            (id, line, conversation_id, number, cause, arrived_as, text, route, state,
+            (id, channel, conversation_id, number, cause, arrived_as, text, route, state,
              standing, epoch)
-        SELECT :turn_id, :line, id, turns, :cause, :arrived_as, :text, '', 'received', :standing, 0
-        FROM counted RETURNING conversation_id, number
+        SELECT :turn_id, :channel, id, turns, :cause, :arrived_as, :text, '', 'received', :standing,
+        0 FROM counted RETURNING conversation_id, number
     ), kept AS (
-        INSERT INTO inbound (id, line, outside_id, payload, message, turn_id)
-        SELECT :inbound_id, :line, :message_id, :payload, :message, :turn_id FROM turn
+        INSERT INTO inbound (id, channel, outside_id, payload, message, turn_id)
+        SELECT :inbound_id, :channel, :message_id, :payload, :message, :turn_id FROM turn
     ), told AS (
         INSERT INTO events (type, subject, data)
         SELECT 'turn.received', :turn_id, jsonb_build_object(
-            'line', CAST(:line AS text), 'conversation', conversation_id, 'number', number)
+            'channel', CAST(:channel AS text), 'conversation', conversation_id, 'number', number)
         FROM turn RETURNING 1
     )
     SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)) FROM told
@@ -80,8 +80,8 @@ class Taken:
 async def take_in(
     session: AsyncSession,
     queue: procrastinate.App,
-    line: str,
-    settings: LineSettings,
+    channel: str,
+    settings: ChannelSettings,
     message: Message,
     payload: dict[str, Any],
     *,
@@ -105,7 +105,7 @@ async def take_in(
     Raises:
         IntegrityError: it was the other one.
     """
-    who = {"id": new_id(), "line": line, "outside_id": message.contact, "name": message.name}
+    who = {"id": new_id(), "channel": channel, "outside_id": message.contact, "name": message.name}
     contact = (await session.execute(_CONTACT, who)).one()
     if standing is None:
         standing = await _standing(session, contact, settings, message)
@@ -118,7 +118,7 @@ async def take_in(
     made = await session.execute(
         _TURN,
         {
-            "line": line,
+            "channel": channel,
             "conversation_id": new_id(),
             "contact_id": contact.id,
             "place": message.conversation,
@@ -161,8 +161,8 @@ async def _may_be_told(session: AsyncSession, contact: Any) -> bool:
 async def take_in_once(
     database: Database,
     queue: procrastinate.App,
-    line: str,
-    settings: LineSettings,
+    channel: str,
+    settings: ChannelSettings,
     message: Message,
     payload: dict[str, Any],
     *,
@@ -175,7 +175,7 @@ async def take_in_once(
     try:
         async with database.writing() as session:
             return await take_in(
-                session, queue, line, settings, message, payload,
+                session, queue, channel, settings, message, payload,
                 queued=queued, standing=standing, cause=cause, sound=sound,
             )  # fmt: skip
     except IntegrityError:
@@ -190,7 +190,7 @@ def _kept(message: Message, told_only: bool) -> Message:
 
 
 async def _standing(
-    session: AsyncSession, contact: Any, settings: LineSettings, message: Message
+    session: AsyncSession, contact: Any, settings: ChannelSettings, message: Message
 ) -> str:
     """What is done with a contact's message: "" to answer it; blocked, refused, quota; welcome
     where it says the word."""
@@ -204,7 +204,7 @@ async def _standing(
             return "welcome"
         if contact.standing != "refused":
             await _set_standing(session, contact.id, "refused")
-            await emit(session, "contact.refused", contact.id, line=contact.line)
+            await emit(session, "contact.refused", contact.id, channel=contact.channel)
         return "refused"
     if not (quotas.turns or quotas.seconds_heard or quotas.characters_spoken):
         return ""

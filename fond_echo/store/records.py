@@ -43,14 +43,14 @@ class Revision(Record):
     stored_at: Mapped[datetime] = now_column()
 
 
-class Line(Record):
-    """A place where people reach an assistant. `settings` are its LineSettings.
+class Channel(Record):
+    """A place where people reach an assistant. `settings` are its ChannelSettings.
 
     `facts` holds what `connect` took from the network, such as our account's id there; `cursor`
     how far a polled network was read; `slug` is a public page's address, not to be guessed.
     """
 
-    __tablename__ = "lines"
+    __tablename__ = "channels"
     name: Mapped[str] = mapped_column(primary_key=True)
     kind: Mapped[str]
     assistant: Mapped[str] = mapped_column(ForeignKey("assistants.name"))
@@ -66,15 +66,15 @@ class Line(Record):
 
 
 class Contact(Record):
-    """A person on a line, with what is remembered of them.
+    """A person on a channel, with what is remembered of them.
 
     `standing`: new, allowed, refused or blocked.
     """
 
     __tablename__ = "contacts"
-    __table_args__ = (UniqueConstraint("line", "outside_id"),)
+    __table_args__ = (UniqueConstraint("channel", "outside_id"),)
     id: Mapped[str] = id_column()
-    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     outside_id: Mapped[str]
     name: Mapped[str] = mapped_column(default="")
     memory: Mapped[Json] = mapped_column(default=dict)
@@ -107,8 +107,8 @@ class GuestCount(Record):
 
     __tablename__ = "guest_counts"
     __table_args__ = (Index(None, "hour"),)
-    line: Mapped[str] = mapped_column(
-        ForeignKey("lines.name", ondelete="CASCADE"), primary_key=True
+    channel: Mapped[str] = mapped_column(
+        ForeignKey("channels.name", ondelete="CASCADE"), primary_key=True
     )
     mark: Mapped[str] = mapped_column(primary_key=True)
     hour: Mapped[datetime] = mapped_column(primary_key=True)
@@ -116,7 +116,7 @@ class GuestCount(Record):
 
 
 class Conversation(Record):
-    """A contact in one place of a line, over time.
+    """A contact in one place of a channel, over time.
 
     Turns are numbered from 1 in the order they came; `answered` is the number up to which all
     are finished: the gate that keeps answers in order.
@@ -124,12 +124,12 @@ class Conversation(Record):
 
     __tablename__ = "conversations"
     __table_args__ = (
-        UniqueConstraint("line", "outside_id", "contact_id"),
+        UniqueConstraint("channel", "outside_id", "contact_id"),
         Index(None, "changed_at"),
         Index(None, "contact_id"),
     )
     id: Mapped[str] = id_column()
-    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"))
     outside_id: Mapped[str]
     turns: Mapped[int] = mapped_column(default=0)
@@ -140,12 +140,12 @@ class Conversation(Record):
 
 
 class Inbound(Record):
-    """A message as it came and as it was understood, once per message id of the line."""
+    """A message as it came and as it was understood, once per message id of the channel."""
 
     __tablename__ = "inbound"
-    __table_args__ = (UniqueConstraint("line", "outside_id"), Index(None, "turn_id"))
+    __table_args__ = (UniqueConstraint("channel", "outside_id"), Index(None, "turn_id"))
     id: Mapped[str] = id_column()
-    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     outside_id: Mapped[str]
     payload: Mapped[Json]
     message: Mapped[Json]
@@ -168,23 +168,23 @@ class Turn(Record):
         UniqueConstraint("conversation_id", "number"),
         Index(None, "received_at", "id"),
         Index(None, "state", "received_at", "id"),
-        Index(None, "line", "received_at", "id"),
+        Index(None, "channel", "received_at", "id"),
         Index("ix_turns_short_id", text("right(id, 12)")),
         Index(
-            "ix_turns_line_received_at_words",
-            "line",
+            "ix_turns_channel_received_at_words",
+            "channel",
             "received_at",
             postgresql_where=text("erased_at IS NULL"),
         ),
         Index(
-            "ix_turns_line_received_at_sound",
-            "line",
+            "ix_turns_channel_received_at_sound",
+            "channel",
             "received_at",
             postgresql_where=text("sound_erased_at IS NULL"),
         ),
     )
     id: Mapped[str] = id_column()
-    line: Mapped[str] = mapped_column(ForeignKey("lines.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id"))
     number: Mapped[int]
     cause: Mapped[str] = mapped_column(default="inbound")

@@ -1,5 +1,5 @@
-"""Retention: what lines keep no longer is erased, and what nobody needs any more is deleted, some
-at a time, each batch in a transaction of its own."""
+"""Retention: what channels keep no longer is erased, and what nobody needs any more is deleted,
+some at a time, each batch in a transaction of its own."""
 
 from __future__ import annotations
 
@@ -9,13 +9,13 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import ColumnElement, TextClause, exists, select, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.calls import Call, keep_calls_no_longer
 from fond_echo.store.clips import delete_clips
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import AT_ONCE, erase_sound, erase_words, finish_erasing
-from fond_echo.store.records import ClipRecord, Contact, Conversation, Line, Turn
+from fond_echo.store.records import Channel, ClipRecord, Contact, Conversation, Turn
 
 Batch = Callable[[AsyncSession], Awaitable[int]]
 
@@ -44,9 +44,9 @@ async def retain(database: Database, blobs: BlobStore, now: datetime, *, event_d
     """
     count = await finish_erasing(database, blobs)
     async with database.reading() as session:
-        lines = list((await session.execute(select(Line))).scalars())
-    for line in lines:
-        count += await _of_line(database, blobs, line, now)
+        channels = list((await session.execute(select(Channel))).scalars())
+    for channel in channels:
+        count += await _of_channel(database, blobs, channel, now)
     days = {"events": event_days, "usage": USAGE_DAYS}
     for table in _OUTLIVED:
         count += await _all(database, _deleting(table, days.get(table, 0)))
@@ -64,8 +64,8 @@ async def _all(database: Database, batch: Batch) -> int:
             return total
 
 
-async def _of_line(database: Database, blobs: BlobStore, line: Line, now: datetime) -> int:
-    keeping = LineSettings.model_validate(line.settings).keeping
+async def _of_channel(database: Database, blobs: BlobStore, channel: Channel, now: datetime) -> int:
+    keeping = ChannelSettings.model_validate(channel.settings).keeping
     count = 0
     for days, words in ((keeping.sound_days, False), (keeping.words_days, True)):
         if not days:
@@ -76,7 +76,7 @@ async def _of_line(database: Database, blobs: BlobStore, line: Line, now: dateti
             session: AsyncSession, before: datetime = before, words: bool = words
         ) -> int:
             kept = Turn.erased_at if words else Turn.sound_erased_at
-            old = await _old(session, line.name, before, kept.is_(None))
+            old = await _old(session, channel.name, before, kept.is_(None))
             await erase_sound(session, blobs, old)
             if words:
                 await erase_words(session, old)
@@ -86,33 +86,33 @@ async def _of_line(database: Database, blobs: BlobStore, line: Line, now: dateti
             session: AsyncSession, before: datetime = before, words: bool = words
         ) -> int:
             return await keep_calls_no_longer(
-                session, blobs, line.name, before, words=words, most=AT_ONCE
+                session, blobs, channel.name, before, words=words, most=AT_ONCE
             )
 
         count += await _all(database, turns) + await _all(database, calls)
         if words:
             async with database.writing() as session:
-                await _forget_the_absent(session, line.name, before)
+                await _forget_the_absent(session, channel.name, before)
     return count
 
 
 async def _old(
-    session: AsyncSession, line: str, before: datetime, kept: ColumnElement[bool]
+    session: AsyncSession, channel: str, before: datetime, kept: ColumnElement[bool]
 ) -> Sequence[str]:
     wanted = (
         select(Turn.id)
-        .where(Turn.line == line, Turn.received_at < before, Turn.state.in_(FINISHED), kept)
+        .where(Turn.channel == channel, Turn.received_at < before, Turn.state.in_(FINISHED), kept)
         .order_by(Turn.received_at)
         .limit(AT_ONCE)
     )
     return (await session.execute(wanted)).scalars().all()
 
 
-async def _forget_the_absent(session: AsyncSession, line: str, since: datetime) -> None:
+async def _forget_the_absent(session: AsyncSession, channel: str, since: datetime) -> None:
     """Of contacts that were not heard of lately, what is remembered, their names and their ids go
     with their words; but of those whom somebody allowed or blocked, only what is remembered."""
     lately = exists().where(Conversation.contact_id == Contact.id, Conversation.changed_at >= since)
-    absent = (Contact.line == line) & (Contact.first_seen_at < since) & ~lately
+    absent = (Contact.channel == channel) & (Contact.first_seen_at < since) & ~lately
     known = Contact.erased_at.is_(None) & Contact.standing.in_(("new", "refused"))
     gone = (
         update(Contact)
@@ -129,7 +129,11 @@ async def _forget_the_absent(session: AsyncSession, line: str, since: datetime) 
     )
     await session.execute(
         update(Conversation)
-        .where(Conversation.line == line, Conversation.changed_at < since, Conversation.state != {})
+        .where(
+            Conversation.channel == channel,
+            Conversation.changed_at < since,
+            Conversation.state != {},
+        )
         .values(state={})
     )
 

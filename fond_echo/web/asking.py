@@ -1,4 +1,5 @@
-"""Asking and waiting for the answer in one exchange: what the HTTP line and the public page do."""
+"""Asking and waiting for the answer in one exchange: what the HTTP channel and the public page
+do."""
 
 from __future__ import annotations
 
@@ -16,7 +17,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import AskOut, SpokenAnswer
 from fond_echo.contract.base import new_id
-from fond_echo.contract.channel import Inbound, LineSettings, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
@@ -24,7 +25,7 @@ from fond_echo.stages.results import result_of
 from fond_echo.stages.turn import Answered
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.inbound import take_in_once
-from fond_echo.store.records import ClipRecord, Conversation, Delivery, Line, Stage, Turn
+from fond_echo.store.records import Channel, ClipRecord, Conversation, Delivery, Stage, Turn
 from fond_echo.store.records import Inbound as Arrived
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service
@@ -47,21 +48,21 @@ class NothingAsked(FondEchoError):
 
 
 @asynccontextmanager
-async def one_more(service: Service, line: str, most: int) -> AsyncIterator[None]:
+async def one_more(service: Service, channel: str, most: int) -> AsyncIterator[None]:
     """Count a request that waits for an answer. Raises TooBusy over the limit."""
-    if service.asking.get(line, 0) >= most:
+    if service.asking.get(channel, 0) >= most:
         raise TooBusy(f"{most} questions are being answered", remedy="ask again in a moment")
-    service.asking[line] = service.asking.get(line, 0) + 1
+    service.asking[channel] = service.asking.get(channel, 0) + 1
     try:
         yield
     finally:
-        service.asking[line] -= 1
+        service.asking[channel] -= 1
 
 
 async def ask(
     service: Service,
-    line: str,
-    settings: LineSettings,
+    channel: str,
+    settings: ChannelSettings,
     *,
     contact: str,
     conversation: str,
@@ -95,14 +96,14 @@ async def ask(
     # What makes two requests the same, so that a key is not used for two.
     same = sha256(repr((text, choice, sha256(sound).digest(), aloud, conversation)).encode())
     taken = await take_in_once(
-        service.database, service.queue, line, settings, message,
+        service.database, service.queue, channel, settings, message,
         {"fingerprint": same.hexdigest()}, sound=sound,
     )  # fmt: skip
     turn_id = taken.turn_id
     if taken.why == "known":
-        turn_id = await _turn_of(service, line, message.id, same.hexdigest())
+        turn_id = await _turn_of(service, channel, message.id, same.hexdigest())
     elif not turn_id:
-        raise Conflict("this contact is not answered here", remedy="see the line's contacts")
+        raise Conflict("this contact is not answered here", remedy="see the channel's contacts")
     return await answer_of(service, turn_id, wait - (time.monotonic() - begun))
 
 
@@ -111,11 +112,11 @@ def _scoped(contact: str, key: str) -> str:
     return "key-" + sha256(f"{contact}\0{key}".encode()).hexdigest()
 
 
-async def _turn_of(service: Service, line: str, message_id: str, same: str) -> str:
+async def _turn_of(service: Service, channel: str, message_id: str, same: str) -> str:
     """The turn that a request made when it came before. Raises Conflict for another request."""
     async with service.database.reading() as session:
         wanted = select(Arrived.turn_id, Arrived.payload).where(
-            Arrived.line == line, Arrived.outside_id == message_id
+            Arrived.channel == channel, Arrived.outside_id == message_id
         )
         row = (await session.execute(wanted)).one()
     if row.payload.get("fingerprint") != same:
@@ -172,14 +173,16 @@ async def _told(session: AsyncSession, turn: Turn) -> AskOut:
     )
 
 
-async def line_of(service: Service, kind: str, *, name: str = "", slug: str = "") -> Line:
-    """A line by its name or its page's address. Raises NotThere."""
+async def channel_of(service: Service, kind: str, *, name: str = "", slug: str = "") -> Channel:
+    """A channel by its name or its page's address. Raises NotThere."""
     async with service.database.reading() as session:
-        wanted = select(Line).where(Line.kind == kind)
-        wanted = wanted.where(Line.name == name) if name else wanted.where(Line.slug == slug)
+        wanted = select(Channel).where(Channel.kind == kind)
+        wanted = wanted.where(Channel.name == name) if name else wanted.where(Channel.slug == slug)
         record = (await session.execute(wanted)).scalar_one_or_none()
     if record is None:
-        raise NotThere("there is no such line" if slug else f"there is no {kind} line {name!r}")
+        raise NotThere(
+            "there is no such channel" if slug else f"there is no {kind} channel {name!r}"
+        )
     return record
 
 

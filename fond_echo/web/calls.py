@@ -17,7 +17,7 @@ from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
 from fond_echo.store.calls import Call, ask_for_call
 from fond_echo.store.clips import clip_ref, stored
-from fond_echo.store.records import Assistant, ClipRecord, Line
+from fond_echo.store.records import Assistant, Channel, ClipRecord
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import After, Limit, cursor, place, whole_id
@@ -26,7 +26,7 @@ from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api", tags=["calls"])
 
-LineName = Annotated[Name, Path()]
+ChannelName = Annotated[Name, Path()]
 CallId = Annotated[str, Path(max_length=60)]
 
 
@@ -35,7 +35,7 @@ def _values(call: Call) -> dict[str, Any]:
     if call.answered_at is not None and call.ended_at is not None:
         length = round((call.ended_at - call.answered_at).total_seconds(), 2)
     names = (
-        "id", "line", "direction", "caller", "number", "state", "cause", "by", "status",
+        "id", "channel", "direction", "caller", "number", "state", "cause", "by", "status",
         "answerer", "asked_at", "due_at", "answered_at", "ended_at",
     )  # fmt: skip
     attempts = [Attempt.model_validate(each) for each in call.attempts]
@@ -51,25 +51,27 @@ def _happening(entry: dict[str, Any]) -> Happening:
     return Happening(at=entry["at"], kind=entry["kind"], about=about)
 
 
-@router.post("/lines/{line}/calls", status_code=201)
+@router.post("/channels/{channel}/calls", status_code=201)
 async def place_call(
-    line: LineName, given: CallIn, _: MayOperate, service: TheService
+    channel: ChannelName, given: CallIn, _: MayOperate, service: TheService
 ) -> CallDetail:
-    """Place a call from a phone line, as soon as its limits let it."""
+    """Place a call from a phone channel, as soon as its limits let it."""
     order = given.model_dump(mode="json")
     clip = await sound_of(given.opening.sound) if given.opening.sound else None
     async with service.database.writing() as session:
-        record = await session.get(Line, line)
+        record = await session.get(Channel, channel)
         if record is None:
-            raise NotThere(f"there is no line {line!r}")
+            raise NotThere(f"there is no channel {channel!r}")
         if record.kind != "phone":
-            raise Conflict(f"the line {line!r} is no phone line", remedy="see fond-echo line list")
-        phone = read_phone(record.description, f"{line}.yaml")
+            raise Conflict(
+                f"the channel {channel!r} is no phone channel", remedy="see fond-echo channel list"
+            )
+        phone = read_phone(record.description, f"{channel}.yaml")
         number = phone.may_be_called(given.to)
-        caller = given.caller or (phone.numbers[0] if phone.numbers else line)
+        caller = given.caller or (phone.numbers[0] if phone.numbers else channel)
         if given.caller and given.caller not in phone.numbers:
             raise MalformedValue(
-                f"{given.caller!r} is no number of the line {line!r}",
+                f"{given.caller!r} is no number of the channel {channel!r}",
                 where="caller",
                 remedy=f"its numbers: {', '.join(phone.numbers) or 'none'}",
             )
@@ -81,24 +83,26 @@ async def place_call(
             sound = await stored(session, service.blobs, data, "audio/flac", "opening")
             sound.seconds, sound.rate = clip.seconds, clip.rate
             order["opening"]["sound"] = sound.id
-        call = await ask_for_call(session, line, number, caller, order)
+        call = await ask_for_call(session, channel, number, caller, order)
         return CallDetail(
             **_values(call), conversation="", timeline=[], quality=None, recording=None
         )
 
 
-@router.get("/lines/{line}/calls")
+@router.get("/channels/{channel}/calls")
 async def list_calls(
-    line: LineName, _: MayRead, service: TheService,
+    channel: ChannelName, _: MayRead, service: TheService,
     after: After = "", limit: Limit = 50,
 ) -> Page[CallOut]:  # fmt: skip
-    """A line's calls, the latest first."""
-    wanted = select(Call).where(Call.line == line).order_by(Call.asked_at.desc(), Call.id.desc())
+    """A channel's calls, the latest first."""
+    wanted = (
+        select(Call).where(Call.channel == channel).order_by(Call.asked_at.desc(), Call.id.desc())
+    )
     if (start := place(after)) is not None:
         wanted = wanted.where(tuple_(Call.asked_at, Call.id) < start)
     async with service.database.reading() as session:
-        if await session.get(Line, line) is None:
-            raise NotThere(f"there is no line {line!r}")
+        if await session.get(Channel, channel) is None:
+            raise NotThere(f"there is no channel {channel!r}")
         rows = list((await session.execute(wanted.limit(limit + 1))).scalars())
     items = [CallOut(**_values(each)) for each in rows[:limit]]
     following = cursor(items[-1].asked_at, items[-1].id) if len(rows) > limit else ""

@@ -9,43 +9,43 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
 
-from fond_echo.channels.build import ReceivingLine
-from fond_echo.channels.chat import ChatLine
-from fond_echo.contract.api import LineIn, LineOut
+from fond_echo.channels.build import ReceivingChannel
+from fond_echo.channels.chat import ChatChannel
+from fond_echo.contract.api import ChannelIn, ChannelOut
 from fond_echo.contract.base import Name
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import read_description
 from fond_echo.documents.phone import read_phone
 from fond_echo.store.events import emit
-from fond_echo.store.records import Assistant, Contact, Line
+from fond_echo.store.records import Assistant, Channel, Contact
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service, TheService
 
-router = CheckedRouter(prefix="/api/lines", tags=["lines"])
+router = CheckedRouter(prefix="/api/channels", tags=["channels"])
 
-LineName = Annotated[Name, Path()]
+ChannelName = Annotated[Name, Path()]
 
 
-def address_of(service: Service, record: Line) -> str:
-    """Where a line is reached: by its network, by programs, by guests, by calls."""
+def address_of(service: Service, record: Channel) -> str:
+    """Where a channel is reached: by its network, by programs, by guests, by calls."""
     if record.kind == "phone":
         return read_phone(record.description, f"{record.name}.yaml").address
     place = {"http": f"ask/{record.name}", "page": f"at/{record.slug}"}
     return f"{service.settings.address}/{place.get(record.kind, f'arrivals/{record.name}')}"
 
 
-def warnings_of(record: Line) -> list[str]:
-    """What a line's description may not mean as it stands."""
+def warnings_of(record: Channel) -> list[str]:
+    """What a channel's description may not mean as it stands."""
     if record.kind != "phone":
         return []
     return read_phone(record.description, f"{record.name}.yaml").warnings()
 
 
-def _out(service: Service, record: Line, refused: int = 0) -> LineOut:
-    return LineOut(
+def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
+    return ChannelOut(
         name=record.name,
         kind=record.kind,
         assistant=record.assistant,
@@ -54,7 +54,7 @@ def _out(service: Service, record: Line, refused: int = 0) -> LineOut:
         facts=record.facts,
         fixed=record.fixed,
         description=record.description,
-        settings=LineSettings.model_validate(record.settings),
+        settings=ChannelSettings.model_validate(record.settings),
         address=address_of(service, record),
         refused=refused,
         warnings=warnings_of(record),
@@ -63,33 +63,35 @@ def _out(service: Service, record: Line, refused: int = 0) -> LineOut:
 
 
 @router.get("")
-async def list_lines(_: MayRead, service: TheService) -> list[LineOut]:
-    """All lines, with how many contacts each refused."""
+async def list_channels(_: MayRead, service: TheService) -> list[ChannelOut]:
+    """All channels, with how many contacts each refused."""
     refused = (
         select(func.count())
         .select_from(Contact)
-        .where(Contact.line == Line.name, Contact.standing == "refused")
-        .correlate(Line)
+        .where(Contact.channel == Channel.name, Contact.standing == "refused")
+        .correlate(Channel)
         .scalar_subquery()
     )
     async with service.database.reading() as session:
-        rows = (await session.execute(select(Line, refused).order_by(Line.name))).all()
-        return [_out(service, line, count) for line, count in rows]
+        rows = (await session.execute(select(Channel, refused).order_by(Channel.name))).all()
+        return [_out(service, channel, count) for channel, count in rows]
 
 
 @router.get("/{name}")
-async def get_line(name: LineName, _: MayRead, service: TheService) -> LineOut:
-    """A line."""
+async def get_channel(name: ChannelName, _: MayRead, service: TheService) -> ChannelOut:
+    """A channel."""
     async with service.database.reading() as session:
-        record = await session.get(Line, name)
+        record = await session.get(Channel, name)
     if record is None:
-        raise NotThere(f"there is no line {name!r}")
+        raise NotThere(f"there is no channel {name!r}")
     return _out(service, record)
 
 
 @router.put("/{name}")
-async def put_line(name: LineName, given: LineIn, _: MayBuild, service: TheService) -> LineOut:
-    """Add or change a line, and connect it."""
+async def put_channel(
+    name: ChannelName, given: ChannelIn, _: MayBuild, service: TheService
+) -> ChannelOut:
+    """Add or change a channel, and connect it."""
     if given.kind == "chat":
         read_description(given.description, f"{name}.yaml", frozenset(given.fixed))
     if given.kind == "phone":
@@ -107,59 +109,61 @@ async def put_line(name: LineName, given: LineIn, _: MayBuild, service: TheServi
                 remedy=f"fond-echo assistant publish {given.assistant}",
             )
         fields = given.model_dump()
-        settings = (given.settings or LineSettings()).model_dump()
+        settings = (given.settings or ChannelSettings()).model_dump()
         if given.settings is None:
             del fields["settings"]
-        stored = insert(Line).values(name=name, **{**fields, "settings": settings})
-        await session.execute(stored.on_conflict_do_update(index_elements=[Line.name], set_=fields))
-        await emit(session, "line.changed", name)
+        stored = insert(Channel).values(name=name, **{**fields, "settings": settings})
+        await session.execute(
+            stored.on_conflict_do_update(index_elements=[Channel.name], set_=fields)
+        )
+        await emit(session, "channel.changed", name)
     return await connect(name, service)
 
 
 @router.delete("/{name}", status_code=204)
-async def delete_line(name: LineName, _: MayBuild, service: TheService) -> Response:
-    """Take a line away that nothing has come in over yet."""
+async def delete_channel(name: ChannelName, _: MayBuild, service: TheService) -> Response:
+    """Take a channel away that nothing has come in over yet."""
     try:
         async with service.database.writing() as session:
-            gone = delete(Line).where(Line.name == name).returning(Line.name)
+            gone = delete(Channel).where(Channel.name == name).returning(Channel.name)
             if not (await session.execute(gone)).first():
-                raise NotThere(f"there is no line {name!r}")
+                raise NotThere(f"there is no channel {name!r}")
     except IntegrityError as error:
         raise Conflict(
-            f"the line {name!r} has contacts", remedy="erase them first, or keep the line"
+            f"the channel {name!r} has contacts", remedy="erase them first, or keep the channel"
         ) from error
-    service.forget_line(name)
+    service.forget_channel(name)
     return Response(status_code=204)
 
 
 @router.post("/{name}/connect")
-async def connect_line(name: LineName, _: MayBuild, service: TheService) -> LineOut:
-    """Tell the line's network again where its messages should go."""
+async def connect_channel(name: ChannelName, _: MayBuild, service: TheService) -> ChannelOut:
+    """Tell the channel's network again where its messages should go."""
     return await connect(name, service)
 
 
-async def connect(name: str, service: Service) -> LineOut:
-    """Connect a line; what went wrong is its state, not an error."""
+async def connect(name: str, service: Service) -> ChannelOut:
+    """Connect a channel; what went wrong is its state, not an error."""
     async with service.database.reading() as session:
-        record = await session.get(Line, name)
+        record = await session.get(Channel, name)
     if record is None:
-        raise NotThere(f"there is no line {name!r}")
+        raise NotThere(f"there is no channel {name!r}")
     facts, state, reason = record.facts, "open", ""
     if record.kind == "phone":
         # The phone process says how it stands.
         state, reason = "waiting", "the phone process has not taken it up yet"
     if record.kind in ("chat", "adapter"):
         try:
-            line: ReceivingLine = service.builder.receiving(record, await service.vault())
-            facts = await line.connect(address_of(service, record))
-            polls = isinstance(line, ChatLine) and line.description.receive.poll
+            channel: ReceivingChannel = service.builder.receiving(record, await service.vault())
+            facts = await channel.connect(address_of(service, record))
+            polls = isinstance(channel, ChatChannel) and channel.description.receive.poll
             state = "polling" if polls else "connected"
         except FondEchoError as error:
             state, reason = "not-connected", str(error)
     async with service.database.writing() as session:
-        record = await session.get_one(Line, name)
+        record = await session.get_one(Channel, name)
         record.facts, record.state, record.reason = facts, state, reason
-        told = "line.failed" if state == "not-connected" else "line.connected"
+        told = "channel.failed" if state == "not-connected" else "channel.connected"
         await emit(session, told, name)
-    service.forget_line(name)
+    service.forget_channel(name)
     return _out(service, record)

@@ -1,4 +1,5 @@
-"""Contacts of a line: who was refused, who is allowed or blocked, what is remembered, erasing."""
+"""Contacts of a channel: who was refused, who is allowed or blocked, what is remembered,
+erasing."""
 
 from __future__ import annotations
 
@@ -17,12 +18,12 @@ from fond_echo.store.events import emit
 from fond_echo.store.records import Contact
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.channels import LineName
+from fond_echo.web.channels import ChannelName
 from fond_echo.web.paging import After, Limit, cursor, place
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = CheckedRouter(prefix="/api/lines/{line}/contacts", tags=["contacts"])
+router = CheckedRouter(prefix="/api/channels/{channel}/contacts", tags=["contacts"])
 
 ContactId = Annotated[str, Path(max_length=60)]
 
@@ -30,7 +31,7 @@ ContactId = Annotated[str, Path(max_length=60)]
 def _out(record: Contact) -> ContactOut:
     return ContactOut(
         id=record.id,
-        line=record.line,
+        channel=record.channel,
         outside_id=record.outside_id,
         name=record.name,
         standing=record.standing,
@@ -40,16 +41,16 @@ def _out(record: Contact) -> ContactOut:
     )
 
 
-async def _contact(session: AsyncSession, line: str, contact_id: str) -> Contact:
+async def _contact(session: AsyncSession, channel: str, contact_id: str) -> Contact:
     record = await session.get(Contact, contact_id)
-    if record is None or record.line != line:
-        raise NotThere(f"the line {line!r} has no contact {contact_id}")
+    if record is None or record.channel != channel:
+        raise NotThere(f"the channel {channel!r} has no contact {contact_id}")
     return record
 
 
 @router.get("")
 async def list_contacts(
-    line: LineName,
+    channel: ChannelName,
     _: MayRead,
     service: TheService,
     standing: Annotated[str, Query(max_length=20, description="such as refused")] = "",
@@ -57,7 +58,7 @@ async def list_contacts(
     limit: Limit = 50,
 ) -> Page[ContactOut]:
     """Contacts, the latest first."""
-    wanted = select(Contact).where(Contact.line == line)
+    wanted = select(Contact).where(Contact.channel == channel)
     if standing:
         wanted = wanted.where(Contact.standing == standing)
     if (start := place(after)) is not None:
@@ -72,29 +73,33 @@ async def list_contacts(
 
 @router.put("/{contact_id}/standing")
 async def set_standing(
-    line: LineName, contact_id: ContactId, given: StandingIn, _: MayOperate, service: TheService
+    channel: ChannelName,
+    contact_id: ContactId,
+    given: StandingIn,
+    _: MayOperate,
+    service: TheService,
 ) -> ContactOut:
     """Allow, refuse or block a contact."""
     async with service.database.writing() as session:
-        record = await _contact(session, line, contact_id)
+        record = await _contact(session, channel, contact_id)
         record.standing, record.told_at = given.standing, None
-        await emit(session, f"contact.{given.standing}", contact_id, line=line)
+        await emit(session, f"contact.{given.standing}", contact_id, channel=channel)
         return _out(record)
 
 
 @router.get("/{contact_id}/memory")
 async def memory_of(
-    line: LineName, contact_id: ContactId, _: MayRead, service: TheService
+    channel: ChannelName, contact_id: ContactId, _: MayRead, service: TheService
 ) -> dict[str, Any]:
     """What is remembered of a contact."""
     async with service.database.reading() as session:
-        record = await _contact(session, line, contact_id)
+        record = await _contact(session, channel, contact_id)
         return facts(record.memory, datetime.now(UTC))
 
 
 @router.put("/{contact_id}/memory")
 async def set_memory(
-    line: LineName,
+    channel: ChannelName,
     contact_id: ContactId,
     given: dict[str, JsonValue],
     _: MayOperate,
@@ -102,29 +107,29 @@ async def set_memory(
 ) -> dict[str, Any]:
     """Put other facts in place of all that is remembered, such as those of another installation."""
     async with service.database.writing() as session:
-        record = await _contact(session, line, contact_id)
+        record = await _contact(session, channel, contact_id)
         record.memory = with_facts({}, given, 0, datetime.now(UTC))
         return facts(record.memory, datetime.now(UTC))
 
 
 @router.delete("/{contact_id}/memory", status_code=204)
 async def forget(
-    line: LineName, contact_id: ContactId, _: MayOperate, service: TheService
+    channel: ChannelName, contact_id: ContactId, _: MayOperate, service: TheService
 ) -> Response:
     """Forget what is remembered of a contact."""
     async with service.database.writing() as session:
-        (await _contact(session, line, contact_id)).memory = {}
+        (await _contact(session, channel, contact_id)).memory = {}
     return Response(status_code=204)
 
 
 @router.delete("/{contact_id}")
 async def erase(
-    line: LineName, contact_id: ContactId, _: MayOperate, service: TheService
+    channel: ChannelName, contact_id: ContactId, _: MayOperate, service: TheService
 ) -> ContactOut:
     """Erase all that a contact said and was told: words, sound, memory, name. That it was
     erased stays on record."""
     async with service.database.reading() as session:
-        await _contact(session, line, contact_id)
+        await _contact(session, channel, contact_id)
     await erase_contact(service.database, service.blobs, contact_id)
     async with service.database.reading() as session:
-        return _out(await _contact(session, line, contact_id))
+        return _out(await _contact(session, channel, contact_id))

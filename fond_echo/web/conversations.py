@@ -40,7 +40,7 @@ async def say(
         session.add(
             Turn(
                 id=turn_id,
-                line=conversation.line,
+                channel=conversation.channel,
                 conversation_id=conversation_id,
                 number=conversation.turns,
                 cause="operator",
@@ -57,7 +57,7 @@ async def say(
         )
         session.add(
             Inbound(
-                line=conversation.line,
+                channel=conversation.channel,
                 outside_id=message.id,
                 payload={},
                 message=message.model_dump(),
@@ -67,7 +67,11 @@ async def say(
         await session.flush()
         await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)
         await emit(
-            session, "turn.received", turn_id, line=conversation.line, conversation=conversation_id
+            session,
+            "turn.received",
+            turn_id,
+            channel=conversation.channel,
+            conversation=conversation_id,
         )
     return await get_turn(turn_id, bearer, service)
 
@@ -86,7 +90,7 @@ async def set_answering(
             session,
             f"conversation.{given.by}",
             conversation_id,
-            line=conversation.line,
+            channel=conversation.channel,
             conversation=conversation_id,
         )
     return given

@@ -43,7 +43,7 @@ _COUNTS = text(
     UNION ALL
     SELECT 'notices', state, count(*) FROM notices GROUP BY state
     UNION ALL
-    SELECT 'lines', state, count(*) FROM lines GROUP BY state
+    SELECT 'channels', state, count(*) FROM channels GROUP BY state
     """
 )
 _HELP = {
@@ -51,7 +51,7 @@ _HELP = {
     "jobs": "Jobs of the queue, by state",
     "deliveries": "Deliveries planned within the last hour, by state",
     "notices": "Events on their way to subscriptions, by state",
-    "lines": "Lines, by state",
+    "channels": "Lines, by state",
 }
 
 

@@ -1,4 +1,4 @@
-"""The HTTP line: one POST with sound or text, and back come what was heard, the answer and its
+"""The HTTP channel: one POST with sound or text, and back come what was heard, the answer and its
 sound."""
 
 from __future__ import annotations
@@ -13,15 +13,15 @@ from fastapi.responses import JSONResponse
 from pydantic import ValidationError
 
 from fond_echo.contract.api import AskIn, AskOut
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.web.access import MayOperate
-from fond_echo.web.asking import ask, given_sound, line_of, one_more
+from fond_echo.web.asking import ask, channel_of, given_sound, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
-from fond_echo.web.channels import LineName
+from fond_echo.web.channels import ChannelName
 from fond_echo.web.service import Service, TheService
 from fond_echo.web.webhooks import NotJson
 
-router = CheckedRouter(tags=["http line"])
+router = CheckedRouter(tags=["http channel"])
 
 MOST_BODY = 60 * 2**20
 AT_ONCE = 200
@@ -29,7 +29,7 @@ Sounding = Literal["link", "base64", "data", "bytes", "none"]
 
 
 @router.post(
-    "/ask/{line}",
+    "/ask/{channel}",
     response_model=AskOut,
     openapi_extra={
         "requestBody": {
@@ -40,8 +40,8 @@ Sounding = Literal["link", "base64", "data", "bytes", "none"]
         }
     },
 )
-async def ask_line(
-    line: LineName,
+async def ask_channel(
+    channel: ChannelName,
     request: Request,
     bearer: MayOperate,
     service: TheService,
@@ -53,17 +53,17 @@ async def ask_line(
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
     """Ask with text (JSON) or sound (the body as it is, in any container)."""
-    record = await line_of(service, "http", name=line)
+    record = await channel_of(service, "http", name=channel)
     body = await body_of(request, MOST_BODY)
     asked = _asked(request, body)
     data = body if asked is None else given_sound(asked.sound)
     asked = asked or AskIn()
     who = asked.contact or contact or bearer.key_id
-    async with one_more(service, line, AT_ONCE):
+    async with one_more(service, channel, AT_ONCE):
         told = await ask(
             service,
-            line,
-            LineSettings.model_validate(record.settings),
+            channel,
+            ChannelSettings.model_validate(record.settings),
             contact=who,
             conversation=asked.conversation or conversation or who,
             name=asked.name,

@@ -13,12 +13,20 @@ from pydantic import ValidationError
 from sqlalchemy import select, text
 
 from fond_echo.contract.api import AskOut, GuestPage, GuestSays
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.turn import assistant_of
-from fond_echo.store.records import Assistant, Contact, Conversation, Delivery, Line, Revision, Turn
+from fond_echo.store.records import (
+    Assistant,
+    Channel,
+    Contact,
+    Conversation,
+    Delivery,
+    Revision,
+    Turn,
+)
 from fond_echo.web.access import same_origin
-from fond_echo.web.asking import answer_of, ask, line_of, one_more
+from fond_echo.web.asking import answer_of, ask, channel_of, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.console import page
 from fond_echo.web.problems import NotAllowed, NotThere
@@ -35,9 +43,9 @@ SHOWN = 30
 
 _COME = text(
     """
-    INSERT INTO guest_counts AS known (line, mark, hour, count)
-    VALUES (:line, :mark, date_trunc('hour', now()), 1)
-    ON CONFLICT (line, mark, hour) DO UPDATE SET count = known.count + 1
+    INSERT INTO guest_counts AS known (channel, mark, hour, count)
+    VALUES (:channel, :mark, date_trunc('hour', now()), 1)
+    ON CONFLICT (channel, mark, hour) DO UPDATE SET count = known.count + 1
     RETURNING count
     """
 )
@@ -52,7 +60,7 @@ class TooMany(FondEchoError):
 @router.get("/at/{slug}", include_in_schema=False)
 async def guest_page(slug: Slug, service: TheService) -> Response:
     """The page itself."""
-    await line_of(service, "page", slug=slug)
+    await channel_of(service, "page", slug=slug)
     return page("guest.html")
 
 
@@ -69,11 +77,11 @@ def _guest(service: Service, request: Request, slug: str) -> str | None:
     return None
 
 
-async def _welcome(service: Service, request: Request, line: Line, most: int) -> str:
+async def _welcome(service: Service, request: Request, channel: Channel, most: int) -> str:
     """A new guest. Raises TooMany for too many from one address within an hour of the clock,
     whichever process they came to."""
     address = request.client.host if request.client else ""
-    who = {"line": line.name, "mark": _mark(service, address, line.slug)}
+    who = {"channel": channel.name, "mark": _mark(service, address, channel.slug)}
     async with service.database.writing() as session:
         count = (await session.execute(_COME, who)).scalar_one()
     if count > most:
@@ -84,12 +92,12 @@ async def _welcome(service: Service, request: Request, line: Line, most: int) ->
 @router.get("/at/{slug}/about")
 async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
     """What a guest is told when the page opens, and what was said before."""
-    line = await line_of(service, "page", slug=slug)
-    settings = LineSettings.model_validate(line.settings)
+    channel = await channel_of(service, "page", slug=slug)
+    settings = ChannelSettings.model_validate(channel.settings)
     guest = _guest(service, request, slug)
-    said = await _said(service, line, guest) if guest else []
+    said = await _said(service, channel, guest) if guest else []
     async with service.database.reading() as session:
-        assistant = await session.get_one(Assistant, line.assistant)
+        assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
     told = assistant_of(revision.digest, revision.files)
     examples = [each.like[0] for each in told.routes if each.like][:4]
@@ -107,8 +115,8 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
     """Say something: JSON with text or a choice, or sound as the body."""
     if not same_origin(request):
         raise NotAllowed("speak from the page itself")
-    line = await line_of(service, "page", slug=slug)
-    settings = LineSettings.model_validate(line.settings)
+    channel = await channel_of(service, "page", slug=slug)
+    settings = ChannelSettings.model_validate(channel.settings)
     body = await body_of(request, MOST_BODY)
     says = GuestSays()
     if request.headers.get("content-type", "").startswith("application/json"):
@@ -116,16 +124,16 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
             says, body = GuestSays.model_validate_json(body), b""
         except ValidationError as error:
             raise NotJson(error.errors()[0]["msg"]) from error
-    async with one_more(service, line.name, settings.guests.at_once):
+    async with one_more(service, channel.name, settings.guests.at_once):
         guest = _guest(service, request, slug)
         fresh = guest is None
         if guest is None:
-            guest = await _welcome(service, request, line, settings.guests.guests_an_hour)
-        elif await _turns(service, line, guest) >= settings.guests.turns_a_guest:
+            guest = await _welcome(service, request, channel, settings.guests.guests_an_hour)
+        elif await _turns(service, channel, guest) >= settings.guests.turns_a_guest:
             raise TooMany("that is all for one guest", remedy="thank you for your visit")
         told = await ask(
             service,
-            line.name,
+            channel.name,
             settings,
             contact=guest,
             conversation=guest,
@@ -155,7 +163,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
 @router.get("/at/{slug}/sound/{clip}", include_in_schema=False)
 async def sound(slug: Slug, clip: str, request: Request, service: TheService) -> Response:
     """An answer's sound, for the guest who got it."""
-    line = await line_of(service, "page", slug=slug)
+    channel = await channel_of(service, "page", slug=slug)
     guest = _guest(service, request, slug)
     mine = (
         select(Delivery.id)
@@ -163,7 +171,7 @@ async def sound(slug: Slug, clip: str, request: Request, service: TheService) ->
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .where(
             Delivery.clip_id == clip,
-            Conversation.line == line.name,
+            Conversation.channel == channel.name,
             Conversation.outside_id == (guest or ""),
         )
     )
@@ -175,20 +183,20 @@ async def sound(slug: Slug, clip: str, request: Request, service: TheService) ->
     return Response(data, media_type="audio/ogg", headers=headers)
 
 
-async def _turns(service: Service, line: Line, guest: str) -> int:
+async def _turns(service: Service, channel: Channel, guest: str) -> int:
     wanted = select(Conversation.turns).where(
-        Conversation.line == line.name, Conversation.outside_id == guest
+        Conversation.channel == channel.name, Conversation.outside_id == guest
     )
     async with service.database.reading() as session:
         return (await session.execute(wanted)).scalar_one_or_none() or 0
 
 
-async def _said(service: Service, line: Line, guest: str) -> list[AskOut]:
+async def _said(service: Service, channel: Channel, guest: str) -> list[AskOut]:
     wanted = (
         select(Turn.id)
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .join(Contact, Contact.id == Conversation.contact_id)
-        .where(Conversation.line == line.name, Contact.outside_id == guest)
+        .where(Conversation.channel == channel.name, Contact.outside_id == guest)
         .order_by(Turn.number.desc())
         .limit(SHOWN)
     )
@@ -197,5 +205,5 @@ async def _said(service: Service, line: Line, guest: str) -> list[AskOut]:
     told = [await answer_of(service, turn_id) for turn_id in reversed(ids)]
     for each in told:
         if each.sound is not None:
-            each.sound.link = f"/at/{line.slug}/sound/{each.sound.clip}"
+            each.sound.link = f"/at/{channel.slug}/sound/{each.sound.clip}"
     return told

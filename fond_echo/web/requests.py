@@ -1,4 +1,4 @@
-"""Requests to copy: how a line is asked from a shell, from Python and from JavaScript."""
+"""Requests to copy: how a channel is asked from a shell, from Python and from JavaScript."""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ import shlex
 
 from fond_echo.contract.api import Requests
 from fond_echo.stages.turn import assistant_of
-from fond_echo.store.records import Assistant, Line, Revision
+from fond_echo.store.records import Assistant, Channel, Revision
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.channels import LineName, address_of
+from fond_echo.web.channels import ChannelName, address_of
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
-router = CheckedRouter(prefix="/api/lines", tags=["lines"])
+router = CheckedRouter(prefix="/api/channels", tags=["channels"])
 
 NO_KEY = "YOUR-KEY"
 
@@ -41,13 +41,13 @@ console.log((await answer.json()).answer);
 """
 
 
-@router.get("/{line}/requests")
-async def requests_to_copy(line: LineName, _: MayRead, service: TheService) -> Requests:
+@router.get("/{channel}/requests")
+async def requests_to_copy(channel: ChannelName, _: MayRead, service: TheService) -> Requests:
     """Requests that run as they are, once a key stands in the place of YOUR-KEY."""
     async with service.database.reading() as session:
-        record = await session.get(Line, line)
+        record = await session.get(Channel, channel)
         if record is None:
-            raise NotThere(f"there is no line {line!r}")
+            raise NotThere(f"there is no channel {channel!r}")
         assistant = await session.get_one(Assistant, record.assistant)
         revision = await session.get_one(Revision, assistant.live)
     address = address_of(service, record)

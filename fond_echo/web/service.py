@@ -11,9 +11,9 @@ import httpx
 import procrastinate
 from fastapi import Depends, Request
 
-from fond_echo.channels.build import LineBuilder, ReceivingLine
+from fond_echo.channels.build import ChannelBuilder, ReceivingChannel
 from fond_echo.connectors.secrets import Secret, Vault
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.checking import Report, check
 from fond_echo.isolation import Exhausted, Isolation
@@ -24,7 +24,7 @@ from fond_echo.stages.ports import Decoder, Ear
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 from fond_echo.store.secrets import SecretBox
 from fond_echo.web.feed import EventFeed
 from fond_echo.web.throttle import Tries
@@ -32,8 +32,8 @@ from fond_echo.web.throttle import Tries
 CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
 """What checking an assistant's files may cost."""
 
-LINE_SECONDS = 2.0
-"""How long a line read from the database is used before it is read again."""
+CHANNEL_SECONDS = 2.0
+"""How long a channel read from the database is used before it is read again."""
 
 
 class NotCheckable(FondEchoError):
@@ -44,11 +44,11 @@ class NotCheckable(FondEchoError):
 
 @dataclass(frozen=True)
 class Receiving:
-    """A line as webhooks need it."""
+    """A channel as webhooks need it."""
 
-    line: ReceivingLine
+    channel: ReceivingChannel
     vault: Vault
-    settings: LineSettings
+    settings: ChannelSettings
     read_at: float
 
 
@@ -67,7 +67,7 @@ class Service:
         self.queue = queue
         self.blobs = PostgresBlobs()
         self.clips = ClipStore(database, self.blobs)
-        self.builder = LineBuilder(client, self.clips)
+        self.builder = ChannelBuilder(client, self.clips)
         self.secrets = SecretBox(settings.encryption_keys())
         self.feed = EventFeed(database)
         self.speech = RemoteSpeech(settings.speech_url, settings.speech_token)
@@ -76,8 +76,8 @@ class Service:
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
         self.tries = Tries()
         self.asking: dict[str, int] = {}
-        """How many requests wait for an answer, by line."""
-        self._lines: dict[str, Receiving] = {}
+        """How many requests wait for an answer, by channel."""
+        self._channels: dict[str, Receiving] = {}
 
     async def check(self, files: Mapping[str, str]) -> Report:
         """Check an assistant's files where they can do no harm. Raises NotCheckable."""
@@ -99,26 +99,26 @@ class Service:
             found = await self.secrets.read(session)
         return Vault({name: Secret(name, *kept) for name, kept in found.items()})
 
-    async def receiving_line(self, name: str) -> Receiving | None:
-        """A line that has a network, read again when it is two seconds old; None where there is
+    async def receiving_channel(self, name: str) -> Receiving | None:
+        """A channel that has a network, read again when it is two seconds old; None where there is
         none of that name."""
-        kept = self._lines.get(name)
-        if kept and time.monotonic() - kept.read_at < LINE_SECONDS:
+        kept = self._channels.get(name)
+        if kept and time.monotonic() - kept.read_at < CHANNEL_SECONDS:
             return kept
         async with self.database.reading() as session:
-            record = await session.get(Line, name)
+            record = await session.get(Channel, name)
         if record is None or record.kind not in ("chat", "adapter"):
-            self._lines.pop(name, None)
+            self._channels.pop(name, None)
             return None
         vault = await self.vault()
-        line = self.builder.receiving(record, vault)
-        settings = LineSettings.model_validate(record.settings)
-        self._lines[name] = Receiving(line, vault, settings, time.monotonic())
-        return self._lines[name]
+        channel = self.builder.receiving(record, vault)
+        settings = ChannelSettings.model_validate(record.settings)
+        self._channels[name] = Receiving(channel, vault, settings, time.monotonic())
+        return self._channels[name]
 
-    def forget_line(self, name: str) -> None:
-        """Read a line again at its next use."""
-        self._lines.pop(name, None)
+    def forget_channel(self, name: str) -> None:
+        """Read a channel again at its next use."""
+        self._channels.pop(name, None)
 
 
 def _service(request: Request) -> Service:

@@ -1,5 +1,5 @@
 """A telephone in the console: the page's microphone and its keys, over a WebSocket, as a call to a
-phone line like any other.
+phone channel like any other.
 
 The page sends 20 ms of sound at a time (320 bytes: 8 kHz, 16 bits, little-endian) and JSON for what
 is pressed; it gets sound in the same form, and JSON for what happens.
@@ -19,34 +19,34 @@ from fond_echo.core.telephony.g711 import encoded
 from fond_echo.core.telephony.jitter import FRAME
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import KEYS, Handset, handset
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 from fond_echo.web.access import of_socket
 from fond_echo.web.bodies import CheckedRouter
 
-router = CheckedRouter(prefix="/api/lines")
+router = CheckedRouter(prefix="/api/channels")
 
 FRAME_BYTES = 2 * FRAME
 LONGEST_WAITING = 25
 """Frames of the microphone that may wait: where more come, the oldest go."""
 
-NOT_SIGNED_IN, NO_LINE = 4401, 4404
+NOT_SIGNED_IN, NO_CHANNEL = 4401, 4404
 CALLER = "console"
 
 
-@router.websocket("/{line}/talk")
-async def talk(socket: WebSocket, line: Annotated[Name, Path()]) -> None:
-    """Call a line from the page."""
+@router.websocket("/{channel}/talk")
+async def talk(socket: WebSocket, channel: Annotated[Name, Path()]) -> None:
+    """Call a channel from the page."""
     service = socket.app.state.service
     await socket.accept()
     if not await of_socket(socket, service, "operate"):
         await socket.close(NOT_SIGNED_IN, "sign in to the console")
         return
     async with service.database.reading() as session:
-        record = await session.get(Line, line)
+        record = await session.get(Channel, channel)
     if record is None or record.kind != "phone":
-        await socket.close(NO_LINE, f"there is no phone line {line}")
+        await socket.close(NO_CHANNEL, f"there is no phone channel {channel}")
         return
-    described = read_phone(record.description, f"{line}.yaml")
+    described = read_phone(record.description, f"{channel}.yaml")
     async with handset(CALLER, described.listen.host) as phone:
         dialling = asyncio.create_task(phone.dial(described.address))
         tasks = [asyncio.create_task(each(socket, phone)) for each in (_speak, _hear)]

@@ -11,7 +11,7 @@ from fond_echo.contract.api import DecisionIn, RewriteIn, TurnDetail
 from fond_echo.stages.deliver import rewritten
 from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
-from fond_echo.store.records import Conversation, Delivery, Line, Turn
+from fond_echo.store.records import Channel, Conversation, Delivery, Turn
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import whole_id
@@ -38,7 +38,11 @@ async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> Tur
         conversation = await session.get_one(Conversation, turn.conversation_id)
         await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)
         await emit(
-            session, "turn.retried", turn_id, line=conversation.line, conversation=conversation.id
+            session,
+            "turn.retried",
+            turn_id,
+            channel=conversation.channel,
+            conversation=conversation.id,
         )
     return await get_turn(turn_id, bearer, service)
 
@@ -65,10 +69,10 @@ async def rewrite(
         conversation = await session.get_one(
             Conversation, turn.conversation_id, with_for_update=True
         )
-        line = await session.get_one(Line, conversation.line)
-        if line.kind in ("http", "page", "phone"):
+        channel = await session.get_one(Channel, conversation.channel)
+        if channel.kind in ("http", "page", "phone"):
             raise Conflict(
-                f"what was answered on the line {line.name} is handed over already",
+                f"what was answered on the channel {channel.name} is handed over already",
                 remedy="only what a network shows can be written anew",
             )
         if turn.finished_at is None:
@@ -77,7 +81,7 @@ async def rewrite(
             raise Conflict(
                 f"the delivery is {row.kind}, {row.state}", remedy="only text that was sent"
             )
-        can = service.builder.build(line, vault).abilities
+        can = service.builder.build(channel, vault).abilities
         places = select(func.max(Delivery.part)).where(Delivery.run_id == row.run_id)
         part = (await session.scalar(places) or 0) + 1
         planned = rewritten(given.text, given.choices, row.outside_id, can, part)
@@ -100,7 +104,7 @@ async def rewrite(
             session,
             "delivery.planned",
             turn_id,
-            line=conversation.line,
+            channel=conversation.channel,
             conversation=conversation.id,
             delivery=later.id,
             delivered_as=later.kind,
@@ -144,7 +148,7 @@ async def decide(
             session,
             "delivery.decided",
             turn_id,
-            line=conversation.line,
+            channel=conversation.channel,
             conversation=conversation.id,
             decision=given.decision,
         )

@@ -47,7 +47,7 @@ Filter = Annotated[str, Query(max_length=60)]
 
 @router.get("/conversations")
 async def list_conversations(
-    _: MayRead, service: TheService, line: Filter = "", after: After = "", limit: Limit = 50
+    _: MayRead, service: TheService, channel: Filter = "", after: After = "", limit: Limit = 50
 ) -> Page[ConversationOut]:
     """Conversations, the one with the latest turn first."""
     last = (
@@ -59,8 +59,8 @@ async def list_conversations(
     wanted = select(Conversation, Contact, last).join(
         Contact, Contact.id == Conversation.contact_id
     )
-    if line:
-        wanted = wanted.where(Conversation.line == line)
+    if channel:
+        wanted = wanted.where(Conversation.channel == channel)
     if (start := place(after)) is not None:
         wanted = wanted.where(tuple_(Conversation.changed_at, Conversation.id) < start)
     order = Conversation.changed_at.desc(), Conversation.id.desc()
@@ -69,7 +69,7 @@ async def list_conversations(
     items = [
         ConversationOut(
             id=conversation.id,
-            line=conversation.line,
+            channel=conversation.channel,
             contact=contact.outside_id,
             contact_name=contact.shown_name,
             turns=conversation.turns,
@@ -88,7 +88,7 @@ async def list_turns(
     _: MayRead,
     service: TheService,
     conversation: Filter = "",
-    line: Filter = "",
+    channel: Filter = "",
     state: Filter = "",
     after: After = "",
     limit: Limit = 50,
@@ -97,8 +97,8 @@ async def list_turns(
     wanted = _turns()
     if conversation:
         wanted = wanted.where(Turn.conversation_id == conversation)
-    if line:
-        wanted = wanted.where(Turn.line == line)
+    if channel:
+        wanted = wanted.where(Turn.channel == channel)
     if state:
         wanted = wanted.where(Turn.state == state)
     if (start := place(after)) is not None:
@@ -154,7 +154,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
         TurnOut(
             id=turn.id,
             conversation=conversation.id,
-            line=turn.line,
+            channel=turn.channel,
             contact_name=contact.shown_name,
             number=turn.number,
             cause=turn.cause,

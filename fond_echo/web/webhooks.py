@@ -12,7 +12,7 @@ import structlog
 from fastapi import Path, Request, Response
 from fastapi.responses import JSONResponse, PlainTextResponse
 
-from fond_echo.channels.chat import ChatLine
+from fond_echo.channels.chat import ChatChannel
 from fond_echo.connectors.machine import taken
 from fond_echo.connectors.verify import Forged, check_webhook
 from fond_echo.core.errors import FondEchoError
@@ -26,7 +26,7 @@ log = structlog.get_logger()
 router = CheckedRouter(tags=["arrivals"])
 
 MOST_BODY = 20 * 2**20
-LineName = Annotated[str, Path(max_length=60)]
+ChannelName = Annotated[str, Path(max_length=60)]
 
 
 class NotJson(FondEchoError):
@@ -35,21 +35,21 @@ class NotJson(FondEchoError):
     code = "message-not-json"
 
 
-async def _receiving(service: Service, line: str) -> Receiving:
-    found = await service.receiving_line(line)
+async def _receiving(service: Service, channel: str) -> Receiving:
+    found = await service.receiving_channel(channel)
     if found is None:
-        raise NotThere(f"there is no line {line!r} that messages could be posted to")
+        raise NotThere(f"there is no channel {channel!r} that messages could be posted to")
     return found
 
 
-@router.get("/arrivals/{line}")
-async def challenged(line: LineName, request: Request, service: TheService) -> Response:
+@router.get("/arrivals/{channel}")
+async def challenged(channel: ChannelName, request: Request, service: TheService) -> Response:
     """Answer a network that asks whether the address is ours, where its description says how."""
-    receiving = await _receiving(service, line)
+    receiving = await _receiving(service, channel)
     webhook = _webhook(receiving)
     challenge = webhook.challenge if webhook else None
     if challenge is None or challenge.query is None:
-        raise NotThere(f"the line {line!r} has no challenge to answer")
+        raise NotThere(f"the channel {channel!r} has no challenge to answer")
     if challenge.token is not None and challenge.secret is not None:
         wanted = receiving.vault.get(challenge.secret).value
         given = request.query_params.get(challenge.token, "")
@@ -58,16 +58,16 @@ async def challenged(line: LineName, request: Request, service: TheService) -> R
     return PlainTextResponse(request.query_params.get(challenge.query, ""))
 
 
-@router.post("/arrivals/{line}", status_code=202)
-async def arrive(line: LineName, request: Request, service: TheService) -> Response:
-    """Take messages from a line's network. Known ones are passed over."""
+@router.post("/arrivals/{channel}", status_code=202)
+async def arrive(channel: ChannelName, request: Request, service: TheService) -> Response:
+    """Take messages from a channel's network. Known ones are passed over."""
     with ARRIVALS.time():
-        return await _arrive(line, request, service)
+        return await _arrive(channel, request, service)
 
 
-async def _arrive(line: str, request: Request, service: Service) -> Response:
+async def _arrive(channel: str, request: Request, service: Service) -> Response:
     body = await body_of(request, MOST_BODY)
-    receiving = await _receiving(service, line)
+    receiving = await _receiving(service, channel)
     _verify(receiving, request, body)
     try:
         payload = json.loads(body)
@@ -77,32 +77,35 @@ async def _arrive(line: str, request: Request, service: Service) -> Response:
     if echo is not None:
         return JSONResponse({"challenge": echo})
     new = 0
-    for message, post in receiving.line.messages(payload):
+    for message, post in receiving.channel.messages(payload):
         stored = post if isinstance(post, dict) else {"value": post}
         settings = receiving.settings
         taken_in = await take_in_once(
-            service.database, service.queue, line, settings, message, stored
+            service.database, service.queue, channel, settings, message, stored
         )
         log.info(
-            "message arrived", line=line, message=message.id, turn=taken_in.turn_id or taken_in.why
+            "message arrived",
+            channel=channel,
+            message=message.id,
+            turn=taken_in.turn_id or taken_in.why,
         )
         new += bool(taken_in.turn_id)
     return JSONResponse({"new": new}, status_code=202)
 
 
 def _webhook(receiving: Receiving) -> Any:
-    line = receiving.line
-    return line.description.receive.webhook if isinstance(line, ChatLine) else None
+    channel = receiving.channel
+    return channel.description.receive.webhook if isinstance(channel, ChatChannel) else None
 
 
 def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
-    line = receiving.line
-    if not isinstance(line, ChatLine):
-        line.verify(request.headers, body, time.time())
+    channel = receiving.channel
+    if not isinstance(channel, ChatChannel):
+        channel.verify(request.headers, body, time.time())
         return
-    webhook = line.description.receive.webhook
+    webhook = channel.description.receive.webhook
     if webhook is None:
-        raise NotThere("this line asks its network for messages; none are posted to it")
+        raise NotThere("this channel asks its network for messages; none are posted to it")
     if webhook.verify is None:
         _only_from_loopback(request)
         return
@@ -127,6 +130,6 @@ def _only_from_loopback(request: Request) -> None:
         local = False
     if not local:
         raise Forged(
-            "this line's webhook is not verified, so it is taken from loopback only",
+            "this channel's webhook is not verified, so it is taken from loopback only",
             remedy="add verify: to its description",
         )

@@ -58,13 +58,13 @@ class Adapters(unittest.IsolatedAsyncioTestCase):
             asked.append((request.url.path, json.loads(request.content)))
             return httpx.Response(200, json={"number": 4, "flight": 17})
 
-        line = loaded(loft)
-        self.assertEqual(await line.connect("https://echo.test/x"), {"loft_number": 4})
-        self.assertEqual((await line.send(COO)).outside_id, "17")
+        channel = loaded(loft)
+        self.assertEqual(await channel.connect("https://echo.test/x"), {"loft_number": 4})
+        self.assertEqual((await channel.send(COO)).outside_id, "17")
         self.assertEqual(
             asked[1], ("/flights", {"bird": "bird-3", "note": "Coo.", "once": "key-1"})
         )
-        self.assertEqual(line.abilities.text_characters, 140)
+        self.assertEqual(channel.abilities.text_characters, 140)
 
     async def test_errors_say_whether_something_may_have_gone_out(self):
         def raising(error):

@@ -14,7 +14,7 @@ from fond_echo.core.telephony.values import Hop
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
-from tests.support.phone import PHONE, PLACING, OnALine, ask_for
+from tests.support.phone import PHONE, PLACING, OnAPhone, ask_for
 
 SCENARIOS = Path(__file__).parent / "scenarios"
 
@@ -48,8 +48,8 @@ class Peer:
         return run.returncode, told.decode(errors="replace")[-3_000:]
 
 
-class CallsUs(Peer, OnALine):
-    """A line that it calls."""
+class CallsUs(Peer, OnAPhone):
+    """A channel that it calls."""
 
     async def peer(self, *options, number="2001", calls=1):
         _, run = await self.sipp(
@@ -142,7 +142,7 @@ class Proving(CallsUs):
         self.assertTrue(self.server._door.hears("127.0.0.1", now + 400))
 
 
-class Placed(Peer, OnALine):
+class Placed(Peer, OnAPhone):
     """We call it."""
 
     async def asyncSetUp(self):

@@ -1,4 +1,4 @@
-"""Parts of a phone line by themselves: what is said, kept and read ahead, the clock, the ports, the
+"""Parts of a phone channel by themselves: what is said, kept and read ahead, the clock, the ports, the
 door, and what is said first in a call of ours."""
 
 import asyncio

@@ -1,4 +1,4 @@
-"""A phone line with a real endpoint on loopback and real records; what is said is warbles."""
+"""A phone channel with a real endpoint on loopback and real records; what is said is warbles."""
 
 import asyncio
 import unittest
@@ -12,11 +12,11 @@ from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Conversation
-from tests.support.phone import PHONE, OnALine
+from tests.support.phone import PHONE, OnAPhone
 from tests.support.warbles import understood, warble
 
 
-class Calls(OnALine):
+class Calls(OnAPhone):
     async def test_a_caller_asks_by_voice_and_key_and_says_goodbye(self):
         async with handset() as caller:
             await caller.dial(self.number())
@@ -113,19 +113,19 @@ class Calls(OnALine):
 class Descriptions(unittest.TestCase):
     def test_faults_at_their_places(self):
         good = PHONE % (5_060, 20_000, 20_100)
-        described = read_phone(good, "line.yaml")
+        described = read_phone(good, "channel.yaml")
         self.assertTrue(described.may_call("127.0.0.1"))
         self.assertFalse(described.may_call("192.0.2.1"))
         self.assertTrue(described.leads_here("2001"))
         for old, new, what in (
             ("peers: [127.0.0.1]\n", "", "nobody can call"),
-            ("peers: [127.0.0.1]", "peers: [here]", "line.yaml:4"),
-            ("host: 127.0.0.1", "host: somewhere", "line.yaml:2"),
+            ("peers: [127.0.0.1]", "peers: [here]", "channel.yaml:4"),
+            ("host: 127.0.0.1", "host: somewhere", "channel.yaml:2"),
             ("[20000, 20100]", "[20100, 20000]", "first and the last port"),
             ("calls: 2", "cals: 2", "did you mean calls?"),
-            ("wait_seconds: 2.0", "wait_seconds: 0", "line.yaml:6"),
+            ("wait_seconds: 2.0", "wait_seconds: 0", "channel.yaml:6"),
         ):
             self.assertIn(old, good)
             with self.assertRaises(FaultyFile) as caught:
-                read_phone(good.replace(old, new), "line.yaml")
+                read_phone(good.replace(old, new), "channel.yaml")
             self.assertIn(what, str(caught.exception))

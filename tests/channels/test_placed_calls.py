@@ -1,4 +1,4 @@
-"""Calls that a line places through a carrier, and what comes of them."""
+"""Calls that a channel places through a carrier, and what comes of them."""
 
 import asyncio
 import io
@@ -208,7 +208,7 @@ class Connected(ThroughACarrier):
         )
 
     async def phones(self, *names):
-        """Handsets, and our line, by their numbers at the carrier."""
+        """Handsets, and our channel, by their numbers at the carrier."""
         self.carrier.switch.fixed["2001"] = parse_uri(self.number())
         made = []
         for name in names:
@@ -356,7 +356,7 @@ class Connected(ThroughACarrier):
         self.fail("nothing of the call is kept")
 
     async def kill(self):
-        """Our line is gone, without a word."""
+        """Our channel is gone, without a word."""
         self.server.ticker.stop()
         self.server._transport._udp.close()
         self.server._transport._server.close()

@@ -10,7 +10,7 @@ from typing import ClassVar
 
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.local import free_port
-from tests.support.phone import PHONE, OnALine
+from tests.support.phone import PHONE, OnAPhone
 from tests.support.warbles import understood
 
 INVITE = """\
@@ -27,7 +27,7 @@ Content-Length: 0\r
 """
 
 
-class Flooded(OnALine):
+class Flooded(OnAPhone):
     def flood(self, method, count):
         """Requests as fast as they can be sent, from another address of this machine."""
         with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as out:
@@ -91,7 +91,7 @@ class Flooded(OnALine):
             await phone.hang_up()
 
 
-class NoRegistrar(OnALine):
+class NoRegistrar(OnAPhone):
     """Its registrar is not there."""
 
     def description(self, port, media):

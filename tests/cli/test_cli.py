@@ -282,9 +282,9 @@ class Assistants(Command):
             ("transcribe", none), ("transcribe", sound, "--grammar", none),
             ("outside", "check", none), ("rehearse", none),
             ("speak", "Hello.", "-o", none / "x.ogg"),
-            ("line", "add", "x", "--assistant", "a", "--network", none),
-            ("line", "add", "x", "--kind", "phone", "--assistant", "a", "--network", none),
-            ("line", "add", "x", "--kind", "http", "--assistant", "a", "--settings", none),
+            ("channel", "add", "x", "--assistant", "a", "--network", none),
+            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", none),
+            ("channel", "add", "x", "--kind", "http", "--assistant", "a", "--settings", none),
             ("call", "place", "exchange", "2001", "--sound", none),
         ):  # fmt: skip
             code, out, err = self.run_command(*command)
@@ -295,7 +295,7 @@ class Assistants(Command):
         for command in (
             ("transcribe", junk), ("transcribe", sound, "--grammar", junk),
             ("outside", "check", junk), ("rehearse", junk),
-            ("line", "add", "x", "--kind", "phone", "--assistant", "a", "--network", junk),
+            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", junk),
         ):  # fmt: skip
             code, _, err = self.run_command(*command)
             self.assertEqual(code, 1)
@@ -303,7 +303,7 @@ class Assistants(Command):
 
     def test_options_that_are_no_pairs(self):
         for command in (
-            ("line", "add", "x", "--assistant", "a", "--set", "base"),
+            ("channel", "add", "x", "--assistant", "a", "--set", "base"),
             ("outside", "try", "network.yaml", "text", "--fact", "=room"),
             ("call", "place", "exchange", "2001", "--words", "Hello.", "--variable", "name"),
         ):
@@ -315,7 +315,7 @@ class Assistants(Command):
         nowhere = ("--address", "http://127.0.0.1:1", "--key", "fe-x")
         for command in (
             ("turn", "list"),
-            ("line", "list"),
+            ("channel", "list"),
             ("assistant", "list"),
             ("secret", "list"),
         ):

@@ -20,7 +20,7 @@ from fond_echo.logic import Logic, UnknownAction
 def asked(text="Next boat to Pell", action="next-sailing", **fields):
     return LogicRequest(
         action=action, route=action, assistant="harbour-desk", now="2026-11-25T09:00:00+00:00",
-        turn=LogicTurn(id="t1", text=text), contact=LogicContact(id="c1", line="skerry"),
+        turn=LogicTurn(id="t1", text=text), contact=LogicContact(id="c1", channel="skerry"),
         conversation=LogicConversation(id="v1", turns=1), **fields,
     )  # fmt: skip
 
@@ -101,10 +101,10 @@ class Asking(unittest.IsolatedAsyncioTestCase):
 
         @app.answers("next-sailing")
         async def next_sailing(request):
-            return Reply(text=request.turn.text, remember={"line": request.contact.line})
+            return Reply(text=request.turn.text, remember={"channel": request.contact.channel})
 
         (reply,) = await self.ask(httpx.ASGITransport(app))
-        self.assertEqual((reply.text, reply.remember), ("Next boat to Pell", {"line": "skerry"}))
+        self.assertEqual((reply.text, reply.remember), ("Next boat to Pell", {"channel": "skerry"}))
         with self.assertRaisesRegex(LogicFailed, "401"):
             await self.ask(httpx.ASGITransport(app), secret="other")
 
@@ -216,7 +216,7 @@ class Client(unittest.IsolatedAsyncioTestCase):
         ):
             echo.me()
         with self.assertRaisesRegex(Refused, "answered 502"):
-            self.client(lambda request: httpx.Response(502, text="<html>")).lines()
+            self.client(lambda request: httpx.Response(502, text="<html>")).channels()
         with (
             FondEcho("http://127.0.0.1:1", "k") as echo,
             self.assertRaisesRegex(Unreachable, "is it running"),
@@ -230,7 +230,7 @@ class Client(unittest.IsolatedAsyncioTestCase):
             seen.append((request.method, request.url.path, request.url.params.get("limit")))
             return httpx.Response(200, json={"items": [], "next": ""})
 
-        self.client(answer).turns(line="skerry", limit=7)
+        self.client(answer).turns(channel="skerry", limit=7)
         self.assertEqual(seen, [("GET", "/api/turns", "7")])
 
     async def test_both_clients_have_every_call(self):

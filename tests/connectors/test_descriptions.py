@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from fond_echo.cli.outside import paths_in
 
-from fond_echo.channels.chat import ChatLine
+from fond_echo.channels.chat import ChatChannel
 from fond_echo.cli.main import main
 from fond_echo.connectors.errors import NoAnswer, OutsideError, Refused, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
@@ -38,13 +38,15 @@ def note():
     return encode(speech("How much is a ticket?"), "ogg")
 
 
-def line_on(app, file, secrets):
+def channel_on(app, file, secrets):
     client = httpx.AsyncClient(transport=httpx.ASGITransport(app))
     vault = Vault(
         {name: Secret(name, value, frozenset(("net.test",))) for name, value in secrets.items()}
     )
     description = read_description(demo_file(file), file)
-    return ChatLine(description, {"base": "http://net.test"}, {"account": "bot-7"}, client, vault)
+    return ChatChannel(
+        description, {"base": "http://net.test"}, {"account": "bot-7"}, client, vault
+    )
 
 
 def outgoing(kind, **fields):
@@ -56,7 +58,7 @@ class Fathom(unittest.IsolatedAsyncioTestCase):
 
     def setUp(self):
         self.app = create_fathom("word")
-        self.line = line_on(self.app, "fathom.yaml", {"fathom-pass": "word"})
+        self.channel = channel_on(self.app, "fathom.yaml", {"fathom-pass": "word"})
         self.person = httpx.AsyncClient(
             transport=httpx.ASGITransport(self.app), base_url="http://net.test"
         )
@@ -64,20 +66,20 @@ class Fathom(unittest.IsolatedAsyncioTestCase):
     async def test_messages_are_asked_for_and_nothing_comes_twice(self):
         await self.person.post("/people/isla", json={"body": "Next boat to Pell"})
         await self.person.post("/people/piet", json={"content": base64.b64encode(note()).decode()})
-        found, cursor = await self.line.poll("")
+        found, cursor = await self.channel.poll("")
         (first, _), (second, _) = found
         self.assertEqual(
             (first.text, first.conversation, first.name),
             ("Next boat to Pell", "thread-isla", "Isla"),
         )
         self.assertEqual(second.arrived_as, "voice-note")
-        self.assertEqual((await self.line.poll(cursor))[0], [])
-        got = await self.line.fetch(second.sound.handle, "thread-piet", "piet")
+        self.assertEqual((await self.channel.poll(cursor))[0], [])
+        got = await self.channel.fetch(second.sound.handle, "thread-piet", "piet")
         self.assertEqual(got.data, note())
 
     async def test_what_is_sent_comes_back_as_ours_and_once_only(self):
         for _ in range(2):
-            await self.line.send(outgoing("text", room="thread-isla", text="Noon."))
+            await self.channel.send(outgoing("text", room="thread-isla", text="Noon."))
             sent = outgoing(
                 "voice",
                 room="thread-isla",
@@ -86,47 +88,48 @@ class Fathom(unittest.IsolatedAsyncioTestCase):
                 media_type="audio/ogg",
                 seconds=1.5,
             )
-            await self.line.send(sent)
+            await self.channel.send(sent)
         items = self.app.state.feed.items
         self.assertEqual([(item.body, item.how) for item in items], [("Noon.", ""), ("", "spoken")])
-        self.assertEqual((await self.line.poll(""))[0], [])
+        self.assertEqual((await self.channel.poll(""))[0], [])
 
     async def test_what_it_cannot_do_is_known(self):
-        self.assertEqual(self.line.abilities.kinds, {"text", "voice"})
+        self.assertEqual(self.channel.abilities.kinds, {"text", "voice"})
         self.assertEqual(
-            (self.line.abilities.voice_bytes, self.line.abilities.voice_seconds), (2_000_000, 300)
+            (self.channel.abilities.voice_bytes, self.channel.abilities.voice_seconds),
+            (2_000_000, 300),
         )
-        await self.line.indicate("thread-isla", "isla", "typing")
+        await self.channel.indicate("thread-isla", "isla", "typing")
         with self.assertRaisesRegex(OutsideError, "cannot send edit"):
-            await self.line.send(outgoing("edit", room="thread-isla", id="1"))
+            await self.channel.send(outgoing("edit", room="thread-isla", id="1"))
 
     async def test_a_wrong_word(self):
-        line = line_on(self.app, "fathom.yaml", {"fathom-pass": "guess"})
+        channel = channel_on(self.app, "fathom.yaml", {"fathom-pass": "guess"})
         with self.assertRaisesRegex(Refused, "403"):
-            await line.poll("")
+            await channel.poll("")
 
 
 class Skerry(unittest.IsolatedAsyncioTestCase):
     def setUp(self):
         self.app = create_skerry("token", "mark")
         self.net = self.app.state.network
-        self.line = line_on(
+        self.channel = channel_on(
             self.app, "skerry.yaml", {"skerry-token": "token", "skerry-mark": "mark"}
         )
 
     async def test_every_kind_of_thing_goes_out(self):
         room = "room-isla"
         choices = (("Pell", "to pell"), ("Ossel", "to ossel"))
-        sent = await self.line.send(
+        sent = await self.channel.send(
             outgoing("choices", room=room, key="1", text="Where to?", choices=choices)
         )
         self.assertEqual(self.net.posts[-1].buttons, choices)
-        await self.line.send(
+        await self.channel.send(
             outgoing("edit", room=room, id=sent.outside_id, text="Where would you like to go?")
         )
         self.assertEqual(self.net.posts[-1].words, "Where would you like to go?")
         for kind in ("file", "picture"):
-            await self.line.send(
+            await self.channel.send(
                 outgoing(
                     kind, room=room, key=kind, data=b"x" * 9, media_type="text/plain", name="a.txt"
                 )
@@ -134,9 +137,9 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
             self.assertEqual(
                 (self.net.posts[-1].kind, self.net.posts[-1].file), (kind, ("a.txt", 9))
             )
-        await self.line.send(outgoing("delete", room=room, id=sent.outside_id))
+        await self.channel.send(outgoing("delete", room=room, id=sent.outside_id))
         self.assertNotIn(sent.outside_id, [post.id for post in self.net.posts])
-        await self.line.mark_read(room, "isla", "post-1")
+        await self.channel.mark_read(room, "isla", "post-1")
         self.assertEqual(self.net.seen[room], "post-1")
 
     async def test_the_conference_that_somebody_talks_in_comes_with_what_they_write(self):
@@ -146,7 +149,7 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
             for number in ("", "quay"):
                 await isla.post("/people/isla/conference", json={"number": number})
                 said = await isla.post("/people/isla/say", json={"words": "hello"})
-                ((message, _),) = self.line.messages({"posts": [said.json()]})
+                ((message, _),) = self.channel.messages({"posts": [said.json()]})
                 found.append(message.conference)
         self.assertEqual(found, ["", "quay"])
 
@@ -158,22 +161,24 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
 
         client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
         vault = Vault({"skerry-token": Secret("skerry-token", "hush", frozenset(("net.test",)))})
-        line = ChatLine(
+        channel = ChatChannel(
             read_description(demo_file("skerry.yaml"), "s"),
             {"base": "http://net.test"},
             {},
             client,
             vault,
         )
-        sent = await line.send(outgoing("picture", room="r", url="http://tern.test/map.png"))
+        sent = await channel.send(outgoing("picture", room="r", url="http://tern.test/map.png"))
         self.assertIn("3 bytes, image/png", str(sent.exchanges))
 
     async def test_presses_joins_and_everything_else(self):
         isla = self.net.person("isla")
-        await self.line.send(outgoing("choices", room=isla.room, text="?", choices=(("A", "a"),)))
+        await self.channel.send(
+            outgoing("choices", room=isla.room, text="?", choices=(("A", "a"),))
+        )
         posts = [self.net.press(isla, isla.room, "a"), self.net.join(isla, isla.room),
                  self.net.show_file(isla, isla.room, "a.png", 3, "picture")]  # fmt: skip
-        found = self.line.messages({"posts": [post.told() for post in posts]})
+        found = self.channel.messages({"posts": [post.told() for post in posts]})
         self.assertEqual(
             [message.arrived_as for message, _ in found], ["choice", "joined", "other"]
         )

@@ -26,7 +26,7 @@ VAULT = Vault({
 def asked(number=1):
     return LogicRequest(
         action="boats", route="boats", assistant="test-desk", now=datetime.now(UTC),
-        turn=LogicTurn(id=f"t{number}", text="boats?"), contact=LogicContact(id="c", line="test-line"),
+        turn=LogicTurn(id=f"t{number}", text="boats?"), contact=LogicContact(id="c", channel="test-channel"),
         conversation=LogicConversation(id="k", turns=1),
     )  # fmt: skip
 

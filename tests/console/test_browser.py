@@ -97,7 +97,7 @@ class InTheBrowser(InABrowser):
         deadline = time.monotonic() + WAIT_SECONDS
         with FondEcho(self.settings.address, self.key) as echo:
             while True:
-                turns = echo.turns(line="skerry", limit=10).items
+                turns = echo.turns(channel="skerry", limit=10).items
                 turn = next(each for each in turns if each.contact_name == "Piet Oduya")
                 if turn.sound and turn.finished_at and turn.text.endswith("Brannick?"):
                     break
@@ -174,7 +174,7 @@ class InTheBrowser(InABrowser):
     def test_lines_are_seen_tried_and_copied_from(self):
         page = self.page()
         self.enter(page)
-        page.get_by_role("link", name="Lines").click()
+        page.get_by_role("link", name="Channels").click()
         page.get_by_role("link", name=re.compile("^desk")).click()
         page.get_by_label("Ask it something").fill("How much is a ticket?")
         page.get_by_role("button", name="Ask", exact=True).click()
@@ -193,7 +193,7 @@ class InTheBrowser(InABrowser):
         httpx.post(f"{self.places.second}/people/sunniva", json={"body": "Hello"})
         page = self.page()
         self.enter(page)
-        page.goto(f"{self.settings.address}/lines/fathom")
+        page.goto(f"{self.settings.address}/channels/fathom")
         row = page.get_by_role("row").filter(has_text="sunniva")
         expect(row).to_be_visible()
         row.get_by_role("button", name="Allow").click()

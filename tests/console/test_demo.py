@@ -64,8 +64,8 @@ class Played(Demo):
         self.assertIn("route     fares", out)
         self.assertRegex(out, r"deliver +\d+\.\d ms")
         for command, words in (
-            (("line", "list"), "connected"),
-            (("line", "connect", "skerry"), "skerry: connected"),
+            (("channel", "list"), "connected"),
+            (("channel", "connect", "skerry"), "skerry: connected"),
             (("assistant", "list"), "harbour-desk"),
             (("secret", "list"), "timetable-mark"),
         ):
@@ -121,7 +121,7 @@ class Played(Demo):
     def test_requests_to_copy_run_as_they_are(self):
         with FondEcho(self.settings.address, self.key) as echo:
             key = echo.make_key("copied", ["operate"]).key
-        address = f"{self.settings.address}/api/lines/desk/requests"
+        address = f"{self.settings.address}/api/channels/desk/requests"
         headers = {"Authorization": f"Bearer {self.key}"}
         told = httpx.get(address, headers=headers).json()
         for command in (
@@ -158,11 +158,11 @@ class Played(Demo):
             FondEcho(restored.address, self.key) as after,
         ):
             self.assertEqual(after.turns(limit=200).items, turns)
-            self.assertEqual(after.lines()[0].settings, before.lines()[0].settings)
+            self.assertEqual(after.channels()[0].settings, before.channels()[0].settings)
             spoken = [each.clip.id for turn in turns for each in turn.deliveries if each.clip]
             for clip in spoken[:3]:
                 self.assertEqual(after.sound(clip), before.sound(clip))
-            # A secret can be read again: the line's connection is made with one.
+            # A secret can be read again: the channel's connection is made with one.
             self.assertEqual(after.connect_line("skerry").state, "connected")
             self.assertEqual(before.connect_line("skerry").state, "connected")
 
@@ -179,10 +179,10 @@ class Played(Demo):
         for command, words in (
             (("key", "new", "cron", "--scope", "read"), "fe-"),
             (("key", "list"), "first"),
-            (("line", "show", "skerry"), "when_in_doubt"),
-            (("line", "contacts", "skerry"), "isla"),
-            (("line", "block", "skerry", "isla"), "is blocked"),
-            (("line", "allow", "skerry", "isla"), "is allowed"),
+            (("channel", "show", "skerry"), "when_in_doubt"),
+            (("channel", "contacts", "skerry"), "isla"),
+            (("channel", "block", "skerry", "isla"), "is blocked"),
+            (("channel", "allow", "skerry", "isla"), "is allowed"),
             (("event", "subscriptions"), "address"),
             (("settings",), "FOND_ECHO_PORT"),
         ):
@@ -196,14 +196,16 @@ class Played(Demo):
         self.answer_to(self.say("How much is a ticket?", "piet"))
         kept = self.settings.data / "facts.json"
         kept.write_text('{"island": "Pell", "places": 2}')
-        code, out = self.command("line", "memory", "skerry", "piet", "--put", str(kept))
+        code, out = self.command("channel", "memory", "skerry", "piet", "--put", str(kept))
         self.assertEqual((code, json.loads(out)), (0, {"island": "Pell", "places": 2}))
-        _, out = self.command("line", "memory", "skerry", "piet")
+        _, out = self.command("channel", "memory", "skerry", "piet")
         self.assertEqual(json.loads(out)["places"], 2)
-        _, out = self.command("line", "memory", "skerry", "piet", "--clear")
+        _, out = self.command("channel", "memory", "skerry", "piet", "--clear")
         self.assertEqual(json.loads(out), {})
         kept.write_text("[1]")
-        self.assertEqual(self.command("line", "memory", "skerry", "piet", "--put", str(kept))[0], 1)
+        self.assertEqual(
+            self.command("channel", "memory", "skerry", "piet", "--put", str(kept))[0], 1
+        )
 
     def test_a_call_from_the_terminal(self):
         number = f"sip:2001@127.0.0.1:{self.places.phone}"
@@ -212,8 +214,8 @@ class Played(Demo):
         self.assertEqual(out.count("  heard "), 2, out)
         self.assertIn("you hung up; it sounded like", out)
         with FondEcho(self.settings.address, self.key) as echo:
-            turns = echo.turns(line="exchange", limit=2).items
-            self.assertEqual(echo.line("exchange").state, "connected")
+            turns = echo.turns(channel="exchange", limit=2).items
+            self.assertEqual(echo.channel("exchange").state, "connected")
         told = [(turn.arrived_as, turn.route, turn.state) for turn in reversed(turns)]
         self.assertEqual(
             told,

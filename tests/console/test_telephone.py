@@ -12,7 +12,7 @@ class Telephone(InABrowser):
     def test_a_line_is_called_from_its_page_and_the_call_is_seen_and_heard(self):
         page = self.page()
         self.enter(page)
-        page.get_by_role("link", name="Lines").click()
+        page.get_by_role("link", name="Channels").click()
         page.get_by_role("link", name=re.compile("exchange")).click()
         expect(page.get_by_text("tern-telephones", exact=True)).to_be_visible()
         expect(page.get_by_text("registered", exact=True)).to_be_visible()
@@ -55,7 +55,7 @@ class Telephone(InABrowser):
         from websockets.exceptions import ConnectionClosed
         from websockets.sync.client import connect
 
-        address = self.settings.address.replace("http", "ws") + "/api/lines/exchange/talk"
+        address = self.settings.address.replace("http", "ws") + "/api/channels/exchange/talk"
         for origin in (self.settings.address, "http://elsewhere.example"):
             with connect(address, origin=origin) as socket, self.assertRaises(ConnectionClosed):
                 socket.recv(timeout=20)

@@ -73,7 +73,7 @@ class Shapes(unittest.TestCase):
                 "assistant": "harbour-desk",
                 "now": "2026-11-25T09:00:00+00:00",
                 "turn": {"id": "t", "text": "next boat"},
-                "contact": {"id": "c", "line": "skerry"},
+                "contact": {"id": "c", "channel": "skerry"},
                 "conversation": {"id": "v", "turns": 1},
             }
         )

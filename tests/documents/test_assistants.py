@@ -97,7 +97,7 @@ class Bundles(unittest.TestCase):
             (in_main("ask: Which island?", "needed: true"), "a slot that is needed must be asked for"),
             (in_main("ask: Which island?", "ask: Which?, confirm: true"), "nothing is read back"),
             (in_main("value >", "valeu >"), "nothing fills in {{ valeu }} (did you mean value?)"),
-            (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see line 8)"),
+            (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see channel 8)"),
             (files(**{"assistant.yaml": nobody}), "there is no person to hand over to"),
             (in_main("book/*.md", "books/*.md"), "no file is 'books/*.md' (did you mean book/dogs.md?)"),
             (in_main("pages: [", "text: x, pages: ["), "only one of them"),

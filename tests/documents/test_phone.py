@@ -1,4 +1,4 @@
-"""Descriptions of phone lines: who may call, what may be called, and what is wrong with them."""
+"""Descriptions of phone channels: who may call, what may be called, and what is wrong with them."""
 
 import unittest
 

@@ -6,7 +6,7 @@ from fond_echo.documents.faults import FaultyFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 from tests.support.driving import Driving
 
 DESK = """\
@@ -45,7 +45,7 @@ class Announcing(Driving):
         await self.publish(DESK)
         async with self.database.writing() as session:
             session.add(
-                Line(
+                Channel(
                     name="exchange", kind="phone", assistant="test-desk", description=PHONE, fixed={}
                 )
             )  # fmt: skip
@@ -64,7 +64,7 @@ class Announcing(Driving):
     async def test_into_the_conference_of_who_asks(self):
         text, (call,), refused = await self.ask("m1", conference="quay")
         self.assertEqual(text, "I am saying it in your conference.")
-        self.assertEqual((call.line, call.number, call.state), ("exchange", "quay", "asked"))
+        self.assertEqual((call.channel, call.number, call.state), ("exchange", "quay", "asked"))
         self.assertEqual(call.order["opening"]["words"], "Isla says that the boat is late.")
         self.assertEqual(refused, [])
         # The same message once more is the same turn: nothing is said twice.
@@ -80,14 +80,16 @@ class Announcing(Driving):
         self.assertEqual(calls, [])
         self.assertIn("pier may not be called", why)
         async with self.database.writing() as session:
-            await session.execute(update(Line).where(Line.name == "exchange").values(kind="http"))
+            await session.execute(
+                update(Channel).where(Channel.name == "exchange").values(kind="http")
+            )
         _, calls, reasons = await self.ask("m2", conference="quay")
         self.assertEqual(calls, [])
-        self.assertIn("there is no phone line 'exchange'", reasons)
+        self.assertIn("there is no phone channel 'exchange'", reasons)
 
     def test_what_such_a_reply_needs(self):
-        lines = ("then: announce", "over: exchange", 'announced: "{{')
-        for missing in lines:
+        channels = ("then: announce", "over: exchange", 'announced: "{{')
+        for missing in channels:
             text = "\n".join(each for each in DESK.splitlines() if missing not in each)
             with self.subTest(missing), self.assertRaisesRegex(FaultyFile, "announce needs over"):
                 read_assistant({"assistant.yaml": text})

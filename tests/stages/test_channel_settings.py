@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import select, update
 
 from fond_echo.connectors.errors import Refused, Unreachable
-from fond_echo.contract.channel import Access, LineSettings, Quotas
+from fond_echo.contract.channel import Access, ChannelSettings, Quotas
 from fond_echo.contract.reply import Attachment, Choice, Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
@@ -69,7 +69,7 @@ class ForAList(Settled):
         def never(handle):
             raise AssertionError("it was fetched")
 
-        self.world.line.on_fetch = never
+        self.world.channel.on_fetch = never
         await self.driver.work(await self.arrive("m1", sound=note()))
         self.assertEqual([each.kind for each in self.sent], ["text"])
 
@@ -147,7 +147,7 @@ class WhatCameIn(Settled):
             ("d1", note("How much is a ticket?"), "fares"),
             ("d2", b"%PDF-1.7 " * 50, ""),
         ):
-            self.world.line.sounds[id] = data
+            self.world.channel.sounds[id] = data
             turn_id = await self.arrive(id)
             async with self.database.writing() as session:
                 inbound = (
@@ -174,7 +174,7 @@ class WhatCameIn(Settled):
 class FallBacks(Settled):
     async def reply(self, reply, kinds, sound=True, **limits):
         self.sent.clear()
-        self.world.line.abilities = Abilities(frozenset(kinds), **limits)
+        self.world.channel.abilities = Abilities(frozenset(kinds), **limits)
         self.world.logic.answer = lambda asked: reply
         fields = {"sound": note()} if sound else {"text": QUESTION}
         await self.driver.work(
@@ -219,13 +219,13 @@ class FallBacks(Settled):
 
     async def test_sound_longer_than_the_line_takes(self):
         turn_id = await self.arrive("long", sound=note())
-        self.world.line.abilities = Abilities(frozenset(("text", "voice")), voice_seconds=1.0)
+        self.world.channel.abilities = Abilities(frozenset(("text", "voice")), voice_seconds=1.0)
         await self.driver.work(turn_id)
         self.assertEqual((await self.turn(turn_id)).error["code"], "sound-too-long")
 
 
 class Beside(Settled):
-    settings = LineSettings(echo_heard=True, slow_seconds=0.4, slow_words="One moment.")
+    settings = ChannelSettings(echo_heard=True, slow_seconds=0.4, slow_words="One moment.")
 
     async def test_what_was_heard_is_echoed_and_slowness_told(self):
         hear = self.world.speech.transcribe
@@ -235,7 +235,7 @@ class Beside(Settled):
             return await hear(*args, **fields)
 
         self.world.speech.transcribe = slowly
-        self.world.line.abilities = Abilities(frozenset(("text", "voice", "delete")))
+        self.world.channel.abilities = Abilities(frozenset(("text", "voice", "delete")))
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         self.assertEqual([each.kind for each in self.sent], ["text", "text", "voice", "delete"])
@@ -246,7 +246,7 @@ class Beside(Settled):
 
     async def test_a_turn_that_ends_while_slowness_is_told_leaves_nothing_being_sent(self):
         told, ended = asyncio.Event(), asyncio.Event()
-        send, hear = self.world.line.send, self.world.speech.transcribe
+        send, hear = self.world.channel.send, self.world.speech.transcribe
 
         async def send_slowly(outgoing):
             if outgoing.text == "One moment.":
@@ -259,7 +259,7 @@ class Beside(Settled):
             asyncio.get_running_loop().call_later(0.2, ended.set)
             return await hear(*arguments, **fields)
 
-        self.world.line.send, self.world.speech.transcribe = send_slowly, hear_later
+        self.world.channel.send, self.world.speech.transcribe = send_slowly, hear_later
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         states = {each.text: each.state for each in await self.deliveries(turn_id)}
@@ -308,10 +308,10 @@ class Waiting(Settled):
 
         hear = self.world.speech.transcribe
         turn_id = await self.arrive("m1", sound=note())
-        self.world.line.on_fetch = down
+        self.world.channel.on_fetch = down
         await self.driver.work(turn_id)
         self.assertEqual(await self.state(turn_id), ("received", None))
-        self.world.line.on_fetch = lambda handle: None
+        self.world.channel.on_fetch = lambda handle: None
         self.world.speech.transcribe = gone
         await self.driver.work(turn_id)
         self.assertEqual(await self.state(turn_id), ("received", None))
@@ -327,7 +327,7 @@ class Waiting(Settled):
         def down(handle):
             raise Unreachable("the network is down")
 
-        self.world.line.on_fetch = down
+        self.world.channel.on_fetch = down
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         self.assertEqual(await self.state(turn_id), ("received", None))
@@ -344,7 +344,7 @@ class Waiting(Settled):
         def gone(handle):
             raise Refused("expired", status=410)
 
-        self.world.line.on_fetch = gone
+        self.world.channel.on_fetch = gone
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         self.assertEqual(await self.state(turn_id), ("failed", "sound-not-fetched"))
@@ -358,7 +358,7 @@ class Waiting(Settled):
             if left:
                 raise left.pop()
 
-        self.world.line.on_send = fail
+        self.world.channel.on_send = fail
         first, second = (
             await self.arrive("m1", text=QUESTION),
             await self.arrive("m2", text="How much is a ticket?"),

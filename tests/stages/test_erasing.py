@@ -13,11 +13,11 @@ from fond_echo.store.erasing import AT_ONCE, erase_contact, finish_erasing
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import (
     Blob,
+    Channel,
     ClipRecord,
     Contact,
     Conversation,
     Inbound,
-    Line,
     Run,
     Stage,
     Turn,
@@ -89,13 +89,13 @@ class Erasing(Settled):
             self.assertEqual((await self.turn(behind[0])).state, "waiting")
             await self.erase()
 
-        fetch = self.world.line.fetch
+        fetch = self.world.channel.fetch
 
         async def fetch_slowly(*arguments):
             await erased_now()
             return await fetch(*arguments)
 
-        self.world.line.fetch = fetch_slowly
+        self.world.channel.fetch = fetch_slowly
         first = await self.arrive("m1", sound=note())
         await self.driver.work(first)
         for turn_id in (first, *behind):
@@ -103,7 +103,7 @@ class Erasing(Settled):
             self.assertEqual((await self.turn(turn_id)).state, "cancelled")
         self.assertEqual(self.sent, [])
         self.assertEqual(await self.clips(), (0, 0))
-        self.world.line.fetch = fetch
+        self.world.channel.fetch = fetch
         await self.say("m3")
         self.assertIn("Four pounds", self.sent[-1].text, "the same person is answered again")
         async with self.database.reading() as session:
@@ -175,7 +175,7 @@ class Erasing(Settled):
     async def keep(self, **days):
         async with self.database.writing() as session:
             settings = unhurried(keeping=Keeping(**days))
-            await session.execute(update(Line).values(settings=settings.model_dump()))
+            await session.execute(update(Channel).values(settings=settings.model_dump()))
 
     async def test_many_turns_go_in_small_batches(self):
         count = AT_ONCE + 3

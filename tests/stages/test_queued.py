@@ -17,7 +17,7 @@ from fond_echo.speech.material import recogniser
 from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages import sending
 from fond_echo.stages.deliver import cut
-from fond_echo.store.records import Contact, Conversation, Delivery, Line, Turn
+from fond_echo.store.records import Channel, Contact, Conversation, Delivery, Turn
 from tests.sounds import noise, speech
 from tests.support.driving import QUESTION, Driving, Killed, note
 from tests.support.world import ASSISTANT, logic_that_fails, unhurried
@@ -89,7 +89,7 @@ class OnePath(Driving):
     async def test_an_indicator_says_what_is_coming(self):
         await self.driver.work(await self.arrive("m1", sound=note()))
         await self.driver.work(await self.arrive("m2", text="hello"))
-        self.assertEqual(self.world.line.indicated, ["recording", "typing"])
+        self.assertEqual(self.world.channel.indicated, ["recording", "typing"])
 
     async def test_what_logic_remembers_comes_with_the_next_turn(self):
         await self.driver.work(await self.arrive("m1", text=QUESTION))
@@ -161,7 +161,7 @@ class Trouble(Driving):
         def refuse(handle):
             raise Refused("secret detail: 410", status=410)
 
-        self.world.line.on_fetch = refuse
+        self.world.channel.on_fetch = refuse
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         await self.check(
@@ -253,7 +253,7 @@ class Doubt(Driving):
     async def policy(self, name):
         settings = unhurried(when_in_doubt=name)
         async with self.database.writing() as session:
-            await session.execute(update(Line).values(settings=settings.model_dump()))
+            await session.execute(update(Channel).values(settings=settings.model_dump()))
 
     def failing(self, *errors):
         left = list(errors)
@@ -262,7 +262,7 @@ class Doubt(Driving):
             if left:
                 raise left.pop(0)
 
-        self.world.line.on_send = fail
+        self.world.channel.on_send = fail
 
     async def outcome(self, id):
         turn_id = await self.arrive(id, text="How much is a ticket?")
@@ -333,7 +333,7 @@ class Doubt(Driving):
 
     async def test_the_key_is_the_same_at_every_attempt(self):
         keys = []
-        self.world.line.on_send = lambda outgoing: keys.append(outgoing.key)
+        self.world.channel.on_send = lambda outgoing: keys.append(outgoing.key)
         await self.policy("resend")
         turn_id = await self.arrive("m1", text="How much is a ticket?")
         await self.driver.work(turn_id)

@@ -62,12 +62,12 @@ class Recovery(Driving):
         def down(outgoing):
             raise Unreachable("the network is down")
 
-        self.world.line.on_send = down
+        self.world.channel.on_send = down
         turn_id = await self.arrive("m1", text=QUESTION)
         with unittest.mock.patch("fond_echo.stages.sending.PAUSES", ()):
             await self.driver.work(turn_id)
         self.assertEqual((await self.turn(turn_id)).state, "received")
-        self.world.line.on_send = lambda outgoing: None
+        self.world.channel.on_send = lambda outgoing: None
         await self.driver.work(turn_id)
         turn = await self.turn(turn_id)
         self.assertEqual((turn.state, turn.error["code"]), ("failed", "logic-failed"))

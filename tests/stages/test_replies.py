@@ -106,7 +106,7 @@ class Rewriting(Driving):
         return turn_id
 
     async def test_other_words_take_the_place_of_those_before(self):
-        self.world.line.abilities = self.can
+        self.world.channel.abilities = self.can
         await self.say(QUESTION, Reply(text="To which?", choices=[Choice(label="Pell")]))
         again = Reply(text="To Pell, at noon.", rewrites=True, choices=[Choice(label="Book")])
         turn_id = await self.say(QUESTION, again)
@@ -123,15 +123,15 @@ class Rewriting(Driving):
         again = Reply(text="At one.", rewrites=True, choices=[Choice(label="Book")])
         await self.say(QUESTION, again)
         self.assertEqual(self.sent[-1].kind, "text", "there was nothing before")
-        self.world.line.abilities = Abilities(frozenset(("text", "choices", "edit")))
+        self.world.channel.abilities = Abilities(frozenset(("text", "choices", "edit")))
         await self.say(QUESTION, again)
         self.assertEqual(self.sent[-1].kind, "choices", "its edits take no choices")
-        self.world.line.abilities = Abilities(frozenset(("text",)))
+        self.world.channel.abilities = Abilities(frozenset(("text",)))
         await self.say(QUESTION, again)
         self.assertEqual(self.sent[-1].text, "At one.\n\n1. Book")
 
     async def test_a_rewriting_in_doubt_is_made_again(self):
-        self.world.line.abilities = self.can
+        self.world.channel.abilities = self.can
         await self.say(QUESTION, Reply(text="At noon."))
         tries = []
 
@@ -140,7 +140,7 @@ class Rewriting(Driving):
             if len(tries) == 1:
                 raise NoAnswer("the network hung up", where="http://skerry.test")
 
-        self.world.line.on_send = once
+        self.world.channel.on_send = once
         turn_id = await self.say(QUESTION, Reply(text="At one.", rewrites=True))
         self.assertEqual([each.kind for each in tries], ["edit", "edit"])
         self.assertEqual((await self.turn(turn_id)).state, "answered")
@@ -156,13 +156,13 @@ class InACall(Driving):
     async def turn_of(self, id, key="", said=""):
         sound = None
         if said:
-            self.world.line.sounds[id] = note(said)
+            self.world.channel.sounds[id] = note(said)
             sound = SoundHandle(handle=id, kind="call")
         message = Inbound(
             id=id, conversation="call-1", contact="isla", text=key, key=key, sound=sound, aloud=True
         )
         taken = await take_in_once(
-            self.database, self.queue, "test-line", self.settings, message, {}, queued=False
+            self.database, self.queue, "test-channel", self.settings, message, {}, queued=False
         )
         self.assertEqual(await self.waiting_jobs(), [], "whoever took it in carries it")
         self.sent.clear()
@@ -172,7 +172,7 @@ class InACall(Driving):
         return turn, " ".join(part["text"] for part in spoken.output["parts"])
 
     async def test_choices_have_keys_and_numbers(self):
-        self.world.line.abilities = Abilities(frozenset(("voice",)))
+        self.world.channel.abilities = Abilities(frozenset(("voice",)))
         _, said = await self.turn_of("m1", key="2")
         self.assertEqual(
             said, "to which island for pell press or say one for ossel press or say two"
@@ -185,6 +185,6 @@ class InACall(Driving):
         self.assertEqual((turn.arrived_as, said), ("speech", "booked to ossel"))
 
     async def test_without_choices_a_key_takes_its_route(self):
-        self.world.line.abilities = Abilities(frozenset(("voice",)))
+        self.world.channel.abilities = Abilities(frozenset(("voice",)))
         turn, said = await self.turn_of("m1", key="1")
         self.assertEqual((turn.route, said), ("fares", "four pounds"))

@@ -1,1 +1,1 @@
-"""What tests stand on: a PostgreSQL of their own, made-up lines, the whole demo."""
+"""What tests stand on: a PostgreSQL of their own, made-up channels, the whole demo."""

@@ -20,10 +20,10 @@ import httpx
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnOut
-from fond_echo.contract.channel import LineSettings
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.demo import run as demo
 
-SLOW = LineSettings().slow_words
+SLOW = ChannelSettings().slow_words
 
 
 @lru_cache(maxsize=1)

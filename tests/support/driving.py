@@ -37,4 +37,4 @@ class Driving(TurnsTest):
 
     @property
     def sent(self):
-        return self.world.line.sent
+        return self.world.channel.sent

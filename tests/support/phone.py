@@ -1,4 +1,4 @@
-"""A phone line that listens on loopback, with real records; its language is warbles, and the business
+"""A phone channel that listens on loopback, with real records; its language is warbles, and the business
 logic is in memory."""
 
 import asyncio
@@ -21,7 +21,7 @@ from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
-from fond_echo.store.records import Line, Turn
+from fond_echo.store.records import Channel, Turn
 from tests.support.warbles import WarbleSpeech, understood
 from tests.support.world import TurnsTest
 
@@ -67,13 +67,13 @@ outward: {via: "%s", country: "44", allowed: ["+441632960*", quay], ring_seconds
 )
 
 
-class OnALine(TurnsTest):
-    """A phone line that listens, and is called."""
+class OnAPhone(TurnsTest):
+    """A phone channel that listens, and is called."""
 
     passwords: ClassVar = {}
 
     def description(self, port, media):
-        """The line's own description."""
+        """The channel's own description."""
         return PHONE % (port, media, media + 9)
 
     async def asyncSetUp(self):
@@ -82,10 +82,10 @@ class OnALine(TurnsTest):
         self.port = port = free_port()
         text = self.description(port, free_port())
         async with self.database.writing() as session:
-            changed = update(Line).where(Line.name == "test-line")
+            changed = update(Channel).where(Channel.name == "test-channel")
             await session.execute(changed.values(kind="phone", description=text))
         async with self.database.reading() as session:
-            line = await session.get_one(Line, "test-line")
+            channel = await session.get_one(Channel, "test-channel")
         self.world.speech = WarbleSpeech()
         self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
         client = httpx.AsyncClient(trust_env=False)
@@ -95,7 +95,7 @@ class OnALine(TurnsTest):
             Prompts(WarbleSpeech()), client,
         )  # fmt: skip
         self.make = partial(
-            PhoneServer, line, read_phone(text, "line.yaml"), house,
+            PhoneServer, channel, read_phone(text, "channel.yaml"), house,
             Speaking("tern", "Tern Sound Ferries."), self.passwords,
         )  # fmt: skip
         self.server = self.make()
@@ -148,21 +148,21 @@ class OnALine(TurnsTest):
 
 
 async def ask_for(test, to, **order):
-    """Ask a line for a call, and let it look for it."""
+    """Ask a channel for a call, and let it look for it."""
     given = {"to": to, "opening": {"words": "Your boat is off."}} | order
     wanted = CallIn.model_validate(given).model_dump(mode="json")
     async with test.database.writing() as session:
         session.add(
             Call(
-                line="test-line", direction="out", caller="2001", number=to, state="asked",
+                channel="test-channel", direction="out", caller="2001", number=to, state="asked",
                 conversation="", order=wanted, due_at=datetime.now(UTC),
             )
         )  # fmt: skip
     await test.server.look()
 
 
-class ThroughACarrier(OnALine):
-    """A line that also places calls, through a carrier."""
+class ThroughACarrier(OnAPhone):
+    """A channel that also places calls, through a carrier."""
 
     async def asyncSetUp(self):
         numbers = {f"+44163296010{n}": "pw" for n in range(6)}
@@ -177,5 +177,5 @@ class ThroughACarrier(OnALine):
         return PLACING % (port, media, media + 19, via)
 
     async def place(self, to="+44 1632 960100", **order):
-        """Ask for a call, and let the line look for it."""
+        """Ask for a call, and let the channel look for it."""
         await ask_for(self, to, **order)

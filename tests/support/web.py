@@ -69,12 +69,12 @@ class WebTest(DatabaseTest):
         files = files_of("harbour-desk")
         await self.client.put("/api/assistants/harbour-desk/draft", json={"files": files})
         await self.client.post("/api/assistants/harbour-desk/publish")
-        line = {
+        channel = {
             "assistant": "harbour-desk",
             "description": demo_file("skerry.yaml"),
             "fixed": {"base": "http://skerry.test"},
         }
-        return await self.client.put("/api/lines/skerry", json=line)
+        return await self.client.put("/api/channels/skerry", json=channel)
 
     def post(self, id="post-1", **changes):
         post = {"id": id, "room": "room-isla", "words": "Next boat to Pell",
@@ -113,9 +113,9 @@ class WebTest(DatabaseTest):
             if not rows:
                 return
 
-    async def needs(self, line: Any, now: Any) -> Needs:
+    async def needs(self, channel: Any, now: Any) -> Needs:
         speech = LocalSpeech()
-        built = self.service.builder.build(line, await self.service.vault())
+        built = self.service.builder.build(channel, await self.service.vault())
         return Needs(built, speech, speech, PlainDecoder(), self.service.clips, self.logic, now)
 
     async def working(self, request: Any) -> Any:

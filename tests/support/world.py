@@ -9,7 +9,7 @@ from importlib import resources
 from typing import Any
 
 from fond_echo.connectors.errors import LogicFailed
-from fond_echo.contract.channel import Inbound, LineSettings, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
@@ -27,7 +27,7 @@ from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.queue import queue_app
-from fond_echo.store.records import Assistant, Line, Revision
+from fond_echo.store.records import Assistant, Channel, Revision
 from tests.support.database import DatabaseTest
 
 ASSISTANT = """\
@@ -48,14 +48,14 @@ otherwise:
 """
 
 
-def unhurried(**fields: Any) -> LineSettings:
-    """A line's settings, without the words for a turn that takes long: on a slow machine any turn
+def unhurried(**fields: Any) -> ChannelSettings:
+    """A channel's settings, without the words for a turn that takes long: on a slow machine any turn
     may."""
-    return LineSettings(slow_seconds=0, **fields)
+    return ChannelSettings(slow_seconds=0, **fields)
 
 
-class MemoryLine:
-    """A line that keeps what is sent, and fails when told to."""
+class MemoryChannel:
+    """A channel that keeps what is sent, and fails when told to."""
 
     def __init__(self) -> None:
         self.abilities = Abilities(frozenset(("text", "voice")), 200)
@@ -123,22 +123,22 @@ def logic_that_fails(asked: LogicRequest) -> Reply:
 
 
 class MemoryWorld:
-    """Needs for any line, all in memory but the clips."""
+    """Needs for any channel, all in memory but the clips."""
 
     def __init__(self, database: Database) -> None:
-        self.line = MemoryLine()
+        self.channel = MemoryChannel()
         self.logic = MemoryLogic()
         self.speech = LocalSpeech()
         self.clips = ClipStore(database)
 
-    async def needs(self, line: Line, now: datetime) -> Needs:
+    async def needs(self, channel: Channel, now: datetime) -> Needs:
         return Needs(
-            self.line, self.speech, self.speech, PlainDecoder(), self.clips, self.logic, now
+            self.channel, self.speech, self.speech, PlainDecoder(), self.clips, self.logic, now
         )
 
 
 class TurnsTest(DatabaseTest):
-    """A test with an assistant, a line and a driver of turns."""
+    """A test with an assistant, a channel and a driver of turns."""
 
     assistant = ASSISTANT
     settings = unhurried()
@@ -152,8 +152,8 @@ class TurnsTest(DatabaseTest):
         await self.publish(self.assistant)
         async with self.database.writing() as session:
             session.add(
-                Line(
-                    name="test-line",
+                Channel(
+                    name="test-channel",
                     kind="chat",
                     assistant="test-desk",
                     description="",
@@ -176,12 +176,12 @@ class TurnsTest(DatabaseTest):
         """A message comes in; gives its turn's id, or "" where it was known."""
         handle = None
         if sound is not None:
-            self.world.line.sounds[id] = sound
+            self.world.channel.sounds[id] = sound
             handle = SoundHandle(handle=id)
         fields = {"conversation": "room-1", "contact": "isla", "name": "Isla", **fields}
         message = Inbound(id=id, text=text, sound=handle, **fields)
         taken = await take_in_once(
-            self.database, self.queue, "test-line", self.settings, message, {"id": id}
+            self.database, self.queue, "test-channel", self.settings, message, {"id": id}
         )
         return taken.turn_id
 

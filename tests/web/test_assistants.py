@@ -80,7 +80,7 @@ class Trying(WebTest):
         (fault,) = (await self.client.post("/api/assistants/check", json={"files": wrong})).json()[
             "faults"
         ]
-        self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean plover?"))
+        self.assertEqual((fault["channel"], fault["remedy"]), (4, "did you mean plover?"))
 
     async def test_hostile_files_hold_up_nobody(self):
         main = FILES["assistant.yaml"]
@@ -142,10 +142,12 @@ class Persons(WebTest):
     async def asyncSetUp(self):
         await super().asyncSetUp()
         await self.fill()
-        await self.client.put("/api/lines/desk", json={"kind": "http", "assistant": "harbour-desk"})
+        await self.client.put(
+            "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
+        )
 
     async def worked(self, text):
-        """What became of something that Isla said over the HTTP line."""
+        """What became of something that Isla said over the HTTP channel."""
         asked = self.client.post("/ask/desk", json={"text": text, "contact": "isla"})
         turn_id = (await self.working(asked)).json()["turn"]
         return (await self.client.get(f"/api/turns/{turn_id}")).json()
@@ -174,8 +176,8 @@ class Persons(WebTest):
 
     async def test_memory_is_shown_replaced_forgotten_and_undone(self):
         await self.worked("hello")
-        (contact,) = (await self.client.get("/api/lines/desk/contacts")).json()["items"]
-        address = f"/api/lines/desk/contacts/{contact['id']}/memory"
+        (contact,) = (await self.client.get("/api/channels/desk/contacts")).json()["items"]
+        address = f"/api/channels/desk/contacts/{contact['id']}/memory"
         put = await self.client.put(address, json={"island": "Pell", "gone": None})
         self.assertEqual(put.json(), {"island": "Pell"})
         self.assertIn(

@@ -32,12 +32,12 @@ class Calls(WebTest):
         await self.fill()
         for name, text in (("exchange", PHONE), ("closed", CLOSED)):
             given = {"kind": "phone", "assistant": "harbour-desk", "description": text}
-            answer = await self.client.put(f"/api/lines/{name}", json=given)
+            answer = await self.client.put(f"/api/channels/{name}", json=given)
             self.assertEqual(answer.status_code, 200, answer.text)
 
-    async def place(self, line="exchange", **changes):
+    async def place(self, channel="exchange", **changes):
         given = {"to": "01632 960102", "opening": {"words": "Your boat is off."}} | changes
-        return await self.client.post(f"/api/lines/{line}/calls", json=given)
+        return await self.client.post(f"/api/channels/{channel}/calls", json=given)
 
     async def test_a_call_is_asked_for_seen_and_taken_back(self):
         asked = (await self.place(retry={"times": 2}, name="Piet Oduya")).json()
@@ -47,7 +47,7 @@ class Calls(WebTest):
         )
         told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
         self.assertEqual(told, asked)
-        listed = (await self.client.get("/api/lines/exchange/calls")).json()["items"]
+        listed = (await self.client.get("/api/channels/exchange/calls")).json()["items"]
         self.assertEqual([each["id"] for each in listed], [asked["id"]])
         ending = await self.client.post(f"/api/calls/{asked['id']}/end")
         self.assertEqual(ending.status_code, 202)
@@ -61,9 +61,9 @@ class Calls(WebTest):
 
     async def test_pages_of_a_list(self):
         ids = [(await self.place()).json()["id"] for _ in range(5)]
-        page = (await self.client.get("/api/lines/exchange/calls?limit=3")).json()
+        page = (await self.client.get("/api/channels/exchange/calls?limit=3")).json()
         query = {"limit": 3, "after": page["next"]}
-        more = (await self.client.get("/api/lines/exchange/calls", params=query)).json()
+        more = (await self.client.get("/api/channels/exchange/calls", params=query)).json()
         found = [each["id"] for each in page["items"] + more["items"]]
         self.assertEqual((found, more["next"]), (ids[::-1], ""))
 
@@ -80,8 +80,8 @@ class Calls(WebTest):
             ({"opening": {"sound": "***"}}, 422, "call-opening"),
             ({"opening": {"assistant": "nobody"}}, 404, "not-there"),
             ({"retry": {"times": 100}}, 422, "request"),
-            ({"line": "closed"}, 422, "number-not-allowed"),
-            ({"line": "nowhere"}, 404, "not-there"),
+            ({"channel": "closed"}, 422, "number-not-allowed"),
+            ({"channel": "nowhere"}, 404, "not-there"),
         ):  # fmt: skip
             with self.subTest(changes=changes):
                 self.assert_problem(await self.place(**changes), status, code)
@@ -111,10 +111,12 @@ class Calls(WebTest):
         unanswered = (await self.place()).json()
         other = (await self.place(to="quay")).json()
         async with self.database.writing() as session:
-            contact = Contact(line="exchange", outside_id="+441632960102")
+            contact = Contact(channel="exchange", outside_id="+441632960102")
             session.add(contact)
             await session.flush()
-            session.add(Conversation(line="exchange", contact_id=contact.id, outside_id="call-1"))
+            session.add(
+                Conversation(channel="exchange", contact_id=contact.id, outside_id="call-1")
+            )
             await records.change(session, asked["id"], conversation="call-1", state="answered")
             for number, data in enumerate((b"Ogg", b"S and", b" more")):
                 await records.keep_page(session, asked["id"], number, data)
@@ -151,10 +153,12 @@ class Calls(WebTest):
 
     async def test_what_a_line_keeps_no_longer(self):
         asked = (await self.place()).json()
-        line = (await self.client.get("/api/lines/exchange")).json()
-        keeping = {**line["settings"], "keeping": {"sound_days": 2, "words_days": 9}}
-        given = {name: line[name] for name in ("kind", "assistant", "description")}
-        answer = await self.client.put("/api/lines/exchange", json={**given, "settings": keeping})
+        channel = (await self.client.get("/api/channels/exchange")).json()
+        keeping = {**channel["settings"], "keeping": {"sound_days": 2, "words_days": 9}}
+        given = {name: channel[name] for name in ("kind", "assistant", "description")}
+        answer = await self.client.put(
+            "/api/channels/exchange", json={**given, "settings": keeping}
+        )
         self.assertEqual(answer.status_code, 200, answer.text)
         now, blobs = datetime.now(UTC), PostgresBlobs()
         async with self.database.writing() as session:

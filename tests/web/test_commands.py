@@ -85,7 +85,7 @@ class Commands(WebTest):
         return err
 
     async def asks(self, words="How much is a ticket to Pell?", id="post-1"):
-        """Somebody asks over the line; gives the turn that answered."""
+        """Somebody asks over the channel; gives the turn that answered."""
         await self.send({"posts": [self.post(id=id, words=words)]})
         await self.work()
         return (await self.told("turn", "list"))["items"][0]
@@ -170,22 +170,22 @@ class Lines(Commands):
         network = self.file("skerry.yaml", demo_file("skerry.yaml"))
         settings = self.file("settings.yaml", "slow_words: One moment.\n")
         await self.says(
-            "line", "add", "second", "--assistant", "harbour-desk", "--network", network,
+            "channel", "add", "second", "--assistant", "harbour-desk", "--network", network,
             "--set", "base=http://skerry.test", "--settings", settings,
         )  # fmt: skip
-        out = await self.says("line", "list")
+        out = await self.says("channel", "list")
         self.assertIn("skerry", out)
         self.assertIn("second", out)
-        self.assertIn("harbour-desk", await self.says("line", "show", "second"))
-        shown = await self.told("line", "show", "second")
+        self.assertIn("harbour-desk", await self.says("channel", "show", "second"))
+        shown = await self.told("channel", "show", "second")
         self.assertEqual(shown["settings"]["slow_words"], "One moment.")
-        await self.says("line", "remove", "second")
-        self.assertIn("second", await self.fails("line", "show", "second"))
+        await self.says("channel", "remove", "second")
+        self.assertIn("second", await self.fails("channel", "show", "second"))
 
     async def test_wrong_descriptions_and_values(self):
         await self.fill()
         wrong = self.file("wrong.yaml", demo_file("skerry.yaml").replace("send:", "sent:"))
-        add = ("line", "add", "third", "--assistant", "harbour-desk", "--network")
+        add = ("channel", "add", "third", "--assistant", "harbour-desk", "--network")
         err = await self.fails(*add, wrong, "--set", "base=http://skerry.test")
         self.assertRegex(err, r"\d+")
         right = self.file("right.yaml", demo_file("skerry.yaml"))
@@ -198,25 +198,25 @@ class Lines(Commands):
         code, _, err = await self.types(*add, self.folder / "none.yaml")
         self.assertIn(code, (1, 2))
         self.assertIn("none.yaml", err)
-        self.assertNotIn("third", await self.says("line", "list"))
+        self.assertNotIn("third", await self.says("channel", "list"))
 
     async def test_people_are_let_in_kept_out_and_forgotten(self):
         await self.fill()
         await self.asks()
-        self.assertIn("Isla Quennell", await self.says("line", "contacts", "skerry"))
-        await self.says("line", "block", "skerry", "isla")
+        self.assertIn("Isla Quennell", await self.says("channel", "contacts", "skerry"))
+        await self.says("channel", "block", "skerry", "isla")
         self.assertIn(
-            "isla", await self.says("line", "contacts", "skerry", "--standing", "blocked")
+            "isla", await self.says("channel", "contacts", "skerry", "--standing", "blocked")
         )
         blocked = await self.asks(id="post-2")
         self.assertEqual(blocked["text"], "How much is a ticket to Pell?")
-        await self.says("line", "allow", "skerry", "isla")
+        await self.says("channel", "allow", "skerry", "isla")
         kept = self.file("kept.json", '{"island": "Pell"}')
-        await self.says("line", "memory", "skerry", "isla", "--put", kept)
-        self.assertIn("Pell", await self.says("line", "memory", "skerry", "isla"))
-        await self.says("line", "memory", "skerry", "isla", "--clear")
-        self.assertNotIn("Pell", await self.says("line", "memory", "skerry", "isla"))
-        await self.says("line", "erase", "skerry", "isla")
+        await self.says("channel", "memory", "skerry", "isla", "--put", kept)
+        self.assertIn("Pell", await self.says("channel", "memory", "skerry", "isla"))
+        await self.says("channel", "memory", "skerry", "isla", "--clear")
+        self.assertNotIn("Pell", await self.says("channel", "memory", "skerry", "isla"))
+        await self.says("channel", "erase", "skerry", "isla")
         (left,) = (await self.told("turn", "list"))["items"]
         self.assertEqual((left["text"], left["contact_name"]), ("", "erased"))
 
@@ -225,7 +225,7 @@ class Turns(Commands):
     async def test_listed_and_shown_stage_by_stage(self):
         await self.fill()
         turn = await self.asks()
-        out = await self.says("turn", "list", "--line", "skerry")
+        out = await self.says("turn", "list", "--channel", "skerry")
         for part in ("How much", turn["id"][-12:], "fares", "answered", "Quennell"):
             self.assertIn(part, out)
         for id in (turn["id"], turn["id"][-12:]):
@@ -267,7 +267,7 @@ class Calls(Commands):
         await super().asyncSetUp()
         await self.fill()
         phone = self.file("exchange.yaml", PHONE)
-        await self.says("line", "add", "exchange", "--kind", "phone", "--assistant",
+        await self.says("channel", "add", "exchange", "--kind", "phone", "--assistant",
                         "harbour-desk", "--network", phone)  # fmt: skip
 
     async def test_a_call_is_asked_for_listed_shown_and_taken_back(self):

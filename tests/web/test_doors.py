@@ -1,4 +1,4 @@
-"""The lines that need no network, and what an operator does."""
+"""The channels that need no network, and what an operator does."""
 
 import base64
 import json
@@ -11,7 +11,7 @@ from fond_echo.core.audio.inspect import inspect
 from fond_echo.running.webhook_dispatcher import PAUSES, WebhookDispatcher
 from fond_echo.store.event_records import Notice
 from fond_echo.store.keys import add_key
-from fond_echo.store.records import ClipRecord, Contact, Delivery, Line, Turn
+from fond_echo.store.records import Channel, ClipRecord, Contact, Delivery, Turn
 from tests.sounds import speech
 from tests.support.web import WebTest
 from tests.support.world import demo_file, logic_that_fails
@@ -23,20 +23,20 @@ def note(text=QUESTION, voice="curlew"):
     return encode(speech(text, voice), "ogg")
 
 
-class LineTest(WebTest):
+class ChannelTest(WebTest):
     kind = "http"
     settings: dict = {}  # noqa: RUF012
 
     async def asyncSetUp(self):
         await super().asyncSetUp()
         await self.fill()
-        line = {"kind": self.kind, "assistant": "harbour-desk", "settings": self.settings}
-        answer = await self.client.put("/api/lines/desk", json=line)
+        channel = {"kind": self.kind, "assistant": "harbour-desk", "settings": self.settings}
+        answer = await self.client.put("/api/channels/desk", json=channel)
         self.assertEqual((answer.status_code, answer.json()["state"]), (200, "open"), answer.text)
-        self.line = answer.json()
+        self.channel = answer.json()
 
 
-class HttpLine(LineTest):
+class HttpChannel(ChannelTest):
     async def ask(self, client=None, **options):
         client = client or self.client
         return await self.working(client.post("/ask/desk", **options))
@@ -118,8 +118,8 @@ class HttpLine(LineTest):
 
     async def test_lists_and_turns_can_be_read_after_erasing(self):
         told = (await self.ask(content=note(), params={"contact": "isla"})).json()
-        (contact,) = (await self.client.get("/api/lines/desk/contacts")).json()["items"]
-        await self.client.delete(f"/api/lines/desk/contacts/{contact['id']}")
+        (contact,) = (await self.client.get("/api/channels/desk/contacts")).json()["items"]
+        await self.client.delete(f"/api/channels/desk/contacts/{contact['id']}")
         answer = await self.client.get("/api/turns")
         self.assertEqual(answer.status_code, 200, answer.text)
         (turn,) = answer.json()["items"]
@@ -166,12 +166,12 @@ class HttpLine(LineTest):
         self.assertEqual((told["state"], told["error"]["code"]), ("failed", "sound-unknown"))
 
 
-class PublicPage(LineTest):
+class PublicPage(ChannelTest):
     kind = "page"
     settings = {"guests": {"turns_a_guest": 3, "guests_an_hour": 2, "seconds_a_note": 5}}  # noqa: RUF012
 
     def at(self, path):
-        return self.line["address"].removeprefix("http://127.0.0.1:9999") + path
+        return self.channel["address"].removeprefix("http://127.0.0.1:9999") + path
 
     async def say(self, guest, **options):
         options.setdefault("json", {"text": QUESTION})
@@ -234,7 +234,7 @@ class PublicPage(LineTest):
         )
 
 
-class Operating(LineTest):
+class Operating(ChannelTest):
     async def failed(self):
         self.logic.answer = logic_that_fails
         told = (await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))).json()
@@ -276,8 +276,8 @@ class Operating(LineTest):
     async def test_contacts_are_seen_allowed_blocked_and_erased(self):
         async with self.database.writing() as session:
             await session.execute(
-                update(Line)
-                .where(Line.name == "desk")
+                update(Channel)
+                .where(Channel.name == "desk")
                 .values(settings={"access": {"mode": "list"}})
             )
         told = (
@@ -286,13 +286,13 @@ class Operating(LineTest):
             )
         ).json()
         self.assertIn("on its list", told["answer"])
-        lines = {each["name"]: each for each in (await self.client.get("/api/lines")).json()}
-        self.assertEqual(lines["desk"]["refused"], 1)
-        refused = (await self.client.get("/api/lines/desk/contacts?standing=refused")).json()[
+        channels = {each["name"]: each for each in (await self.client.get("/api/channels")).json()}
+        self.assertEqual(channels["desk"]["refused"], 1)
+        refused = (await self.client.get("/api/channels/desk/contacts?standing=refused")).json()[
             "items"
         ]
         self.assertEqual(refused[0]["outside_id"], "isla")
-        base = f"/api/lines/desk/contacts/{refused[0]['id']}"
+        base = f"/api/channels/desk/contacts/{refused[0]['id']}"
         await self.client.put(base + "/standing", json={"standing": "allowed"})
         told = (
             await self.working(
@@ -330,9 +330,9 @@ class Operating(LineTest):
 
     async def test_a_line_with_contacts_is_not_taken_away(self):
         await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
-        self.assert_problem(await self.client.delete("/api/lines/desk"), 409, "conflict")
-        self.assertEqual((await self.client.delete("/api/lines/skerry")).status_code, 204)
-        self.assert_problem(await self.client.get("/api/lines/skerry"), 404, "not-there")
+        self.assert_problem(await self.client.delete("/api/channels/desk"), 409, "conflict")
+        self.assertEqual((await self.client.delete("/api/channels/skerry")).status_code, 204)
+        self.assert_problem(await self.client.get("/api/channels/skerry"), 404, "not-there")
 
 
 class Challenged(WebTest):
@@ -342,12 +342,14 @@ class Challenged(WebTest):
             "  webhook:\n",
             "  webhook:\n    challenge: {query: echo, token: mark, secret: skerry-mark}\n",
         )
-        line = {
+        channel = {
             "assistant": "harbour-desk",
             "description": text,
             "fixed": {"base": "http://skerry.test"},
         }
-        self.assertEqual((await self.client.put("/api/lines/skerry", json=line)).status_code, 200)
+        self.assertEqual(
+            (await self.client.put("/api/channels/skerry", json=channel)).status_code, 200
+        )
         good = await self.nobody.get(
             "/arrivals/skerry", params={"echo": "abc", "mark": "mark-of-the-network"}
         )
@@ -357,7 +359,7 @@ class Challenged(WebTest):
         )
 
 
-class Telling(LineTest):
+class Telling(ChannelTest):
     async def asyncSetUp(self):
         await super().asyncSetUp()
         await self.client.put(

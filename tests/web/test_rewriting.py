@@ -52,7 +52,9 @@ class Rewriting(WebTest):
         self.assert_problem(
             await self.client.put(path.format("none"), json=words), 404, "not-there"
         )
-        await self.client.put("/api/lines/desk", json={"kind": "http", "assistant": "harbour-desk"})
+        await self.client.put(
+            "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
+        )
         asked = await self.working(
             self.client.post("/ask/desk", json={"text": "What are the fares?"})
         )

@@ -77,9 +77,11 @@ class Access(WebTest):
 
 class Building(WebTest):
     async def test_an_assistant_and_its_line(self):
-        line = await self.fill()
-        self.assertEqual((line.status_code, line.json()["state"]), (200, "connected"), line.text)
-        self.assertEqual(line.json()["facts"], {"account": "bot-7"})
+        channel = await self.fill()
+        self.assertEqual(
+            (channel.status_code, channel.json()["state"]), (200, "connected"), channel.text
+        )
+        self.assertEqual(channel.json()["facts"], {"account": "bot-7"})
         self.assertEqual(self.network.state.hook.address, "http://127.0.0.1:9999/arrivals/skerry")
         (assistant,) = (await self.client.get("/api/assistants")).json()
         self.assertEqual(assistant["draft"], assistant["live"])
@@ -103,7 +105,7 @@ class Building(WebTest):
             "/api/assistants/harbour-desk/draft", json={"files": files}
         )
         (fault,) = self.assert_problem(response, 422, "file-faulty")["faults"]
-        self.assertEqual((fault["line"], fault["remedy"]), (2, "did you mean plover?"))
+        self.assertEqual((fault["channel"], fault["remedy"]), (2, "did you mean plover?"))
         files = files_of("harbour-desk")
         response = await self.client.put("/api/assistants/other-desk/draft", json={"files": files})
         self.assertIn(
@@ -111,16 +113,18 @@ class Building(WebTest):
         )
 
     async def test_a_line_needs_an_assistant_that_is_live(self):
-        line = {
+        channel = {
             "assistant": "harbour-desk",
             "description": demo_file("skerry.yaml"),
             "fixed": {"base": "http://skerry.test"},
         }
-        self.assert_problem(await self.client.put("/api/lines/skerry", json=line), 404, "not-there")
+        self.assert_problem(
+            await self.client.put("/api/channels/skerry", json=channel), 404, "not-there"
+        )
         files = files_of("harbour-desk")
         await self.client.put("/api/assistants/harbour-desk/draft", json={"files": files})
         problem = self.assert_problem(
-            await self.client.put("/api/lines/skerry", json=line), 409, "conflict"
+            await self.client.put("/api/channels/skerry", json=channel), 409, "conflict"
         )
         self.assertIn("assistant publish", problem["remedy"])
 
@@ -129,19 +133,19 @@ class Building(WebTest):
         await self.client.put(
             "/api/secrets/skerry-token", json={"value": "wrong", "hosts": ["skerry.test"]}
         )
-        line = (await self.client.post("/api/lines/skerry/connect")).json()
-        self.assertEqual(line["state"], "not-connected")
-        self.assertIn("401", line["reason"])
-        self.assertNotIn("wrong", line["reason"])
+        channel = (await self.client.post("/api/channels/skerry/connect")).json()
+        self.assertEqual(channel["state"], "not-connected")
+        self.assertIn("401", channel["reason"])
+        self.assertNotIn("wrong", channel["reason"])
         await self.client.put(
             "/api/secrets/skerry-token", json={"value": "bot-token", "hosts": ["other.test"]}
         )
-        line = (await self.client.post("/api/lines/skerry/connect")).json()
-        self.assertIn("may not be sent to skerry.test:80", line["reason"])
+        channel = (await self.client.post("/api/channels/skerry/connect")).json()
+        self.assertIn("may not be sent to skerry.test:80", channel["reason"])
 
     async def test_what_is_not_there(self):
         for method, path in (("GET", "/api/turns/x"), ("GET", "/api/clips/x"), ("GET", "/api/clips/x/sound"),
-                             ("POST", "/api/lines/none/connect"), ("POST", "/api/assistants/none/publish"),
+                             ("POST", "/api/channels/none/connect"), ("POST", "/api/assistants/none/publish"),
                              ("GET", "/api/nonsense"), ("POST", "/arrivals/none")):  # fmt: skip
             self.assert_problem(await self.client.request(method, path), 404, "not-there")
         self.assert_problem(await self.client.get("/api/turns?after=nonsense"), 422, "cursor")
@@ -240,12 +244,14 @@ class Arriving(WebTest):
         text = demo_file("skerry.yaml")
         start, end = text.index("    verify:"), text.index("  connect:")
         open_text = text[:start].rstrip().removesuffix("webhook:") + "webhook: {}\n" + text[end:]
-        line = {
+        channel = {
             "assistant": "harbour-desk",
             "description": open_text,
             "fixed": {"base": "http://skerry.test"},
         }
-        self.assertEqual((await self.client.put("/api/lines/skerry", json=line)).status_code, 200)
+        self.assertEqual(
+            (await self.client.put("/api/channels/skerry", json=channel)).status_code, 200
+        )
         self.assertEqual(
             (await self.nobody.post("/arrivals/skerry", json={"posts": [self.post()]})).status_code,
             202,
@@ -325,6 +331,6 @@ class Following(WebTest):
                     break
         self.assertEqual([each.type for each in found],
                          ["fond-echo.assistant.drafted", "fond-echo.assistant.published",
-                          "fond-echo.line.changed", "fond-echo.line.connected"])  # fmt: skip
+                          "fond-echo.channel.changed", "fond-echo.channel.connected"])  # fmt: skip
         self.assertEqual({each.specversion for each in found}, {"1.0"})
         self.assertEqual(len({each.id for each in found}), 4)

@@ -72,7 +72,7 @@ export function CallPage() {
     <Sheet>
       <h2>Call {other}</h2>
       <p>
-        {dayOf(told.asked_at)} {timeOf(told.asked_at)}, on <Link to={`/lines/${told.line}`}>{told.line}</Link>:{" "}
+        {dayOf(told.asked_at)} {timeOf(told.asked_at)}, on <Link to={`/channels/${told.channel}`}>{told.channel}</Link>:{" "}
         <Mark $kind={told.answered_at ? "good" : told.state === "ended" ? "bad" : "plain"}>{standing(told)}</Mark>
       </p>
       <Row>

@@ -3,11 +3,11 @@ import { useState } from "react";
 import { Tab, TabList, TabPanel, Tabs } from "react-aria-components";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
-import { api, type Line } from "../api";
+import { api, type Channel } from "../api";
 import { timeOf } from "../format";
 import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, Trouble } from "../parts/sheet";
 import { colour } from "../theme";
-import { PhoneLine } from "./phone";
+import { PhoneChannel } from "./phone";
 
 const Two = styled.div`
   display: grid;
@@ -27,27 +27,27 @@ const Panels = styled(Tabs)`
   [role="tab"][data-selected] { border-bottom-color: ${colour.buoy}; font-weight: 600; }
 `;
 
-const good = (line: Line) => (line.state === "not-connected" ? "bad" : "good");
+const good = (channel: Channel) => (channel.state === "not-connected" ? "bad" : "good");
 
-/** All lines, and one of them. */
-export function Lines() {
-  const { line = "" } = useParams();
-  const lines = useQuery({ queryKey: ["lines"], queryFn: api.lines });
-  if (lines.isPending) return null;
-  if (lines.error) return <Sheet role="alert">The lines cannot be read: {lines.error.message}</Sheet>;
-  const chosen = lines.data.find((each) => each.name === line) ?? lines.data[0];
+/** All channels, and one of them. */
+export function Channels() {
+  const { channel = "" } = useParams();
+  const channels = useQuery({ queryKey: ["channels"], queryFn: api.channels });
+  if (channels.isPending) return null;
+  if (channels.error) return <Sheet role="alert">The channels cannot be read: {channels.error.message}</Sheet>;
+  const chosen = channels.data.find((each) => each.name === channel) ?? channels.data[0];
   if (!chosen)
     return (
       <Sheet>
-        <h2>Lines</h2>
-        <p>There are no lines yet. Add one: fond-echo line add NAME --assistant ASSISTANT --kind page</p>
+        <h2>Channels</h2>
+        <p>There are no channels yet. Add one: fond-echo channel add NAME --assistant ASSISTANT --kind page</p>
       </Sheet>
     );
   return (
     <Two>
-      <nav aria-label="Lines">
-        {lines.data.map((each) => (
-          <NavLink key={each.name} to={`/lines/${each.name}`} aria-current={each === chosen ? "page" : undefined}>
+      <nav aria-label="Channels">
+        {channels.data.map((each) => (
+          <NavLink key={each.name} to={`/channels/${each.name}`} aria-current={each === chosen ? "page" : undefined}>
             <b>{each.name}</b>
             <small>
               {each.kind}, {each.state}
@@ -56,48 +56,48 @@ export function Lines() {
           </NavLink>
         ))}
       </nav>
-      <OneLine key={chosen.name} line={chosen} />
+      <OneChannel key={chosen.name} channel={chosen} />
     </Two>
   );
 }
 
-function OneLine({ line }: { line: Line }) {
+function OneChannel({ channel }: { channel: Channel }) {
   const queries = useQueryClient();
   const connect = useMutation({
-    mutationFn: () => api.connect(line.name),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["lines"] }),
+    mutationFn: () => api.connect(channel.name),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["channels"] }),
   });
   return (
     <Sheet>
-      <h2>{line.name}</h2>
+      <h2>{channel.name}</h2>
       <p>
-        <Mark $kind={good(line)}>{line.state}</Mark>, answered by {line.assistant}
+        <Mark $kind={good(channel)}>{channel.state}</Mark>, answered by {channel.assistant}
       </p>
-      {line.reason && <Trouble role="alert">{line.reason}</Trouble>}
+      {channel.reason && <Trouble role="alert">{channel.reason}</Trouble>}
       <Row>
-        {(line.kind === "chat" || line.kind === "adapter") && (
+        {(channel.kind === "chat" || channel.kind === "adapter") && (
           <Button onPress={() => connect.mutate()} isDisabled={connect.isPending}>
             Connect again
           </Button>
         )}
-        {line.kind === "page" && (
-          <a href={line.address} target="_blank" rel="noreferrer">
+        {channel.kind === "page" && (
+          <a href={channel.address} target="_blank" rel="noreferrer">
             Open the page
           </a>
         )}
       </Row>
       <h3>Address</h3>
-      <Copy text={line.address} what="the line's address" />
-      {line.kind === "http" && <Asked line={line} />}
-      {line.kind === "phone" && <PhoneLine line={line} />}
-      <Refused line={line} />
-      <Listening line={line} />
+      <Copy text={channel.address} what="the channel's address" />
+      {channel.kind === "http" && <Asked channel={channel} />}
+      {channel.kind === "phone" && <PhoneChannel channel={channel} />}
+      <Refused channel={channel} />
+      <Listening channel={channel} />
       <h3>Settings</h3>
-      <Code>{JSON.stringify(line.settings, null, 2)}</Code>
-      {line.description && (
+      <Code>{JSON.stringify(channel.settings, null, 2)}</Code>
+      {channel.description && (
         <>
-          <h3>{line.kind === "adapter" ? "Adapter" : "Description"}</h3>
-          <Code>{line.description}</Code>
+          <h3>{channel.kind === "adapter" ? "Adapter" : "Description"}</h3>
+          <Code>{channel.description}</Code>
         </>
       )}
     </Sheet>
@@ -105,17 +105,17 @@ function OneLine({ line }: { line: Line }) {
 }
 
 /** A try from here, and requests to copy. */
-function Asked({ line }: { line: Line }) {
+function Asked({ channel }: { channel: Channel }) {
   const [text, setText] = useState("");
   const [key, setKey] = useState("");
   const go = useNavigate();
   const requests = useQuery({
-    queryKey: ["requests", line.name],
-    queryFn: () => api.requests(line.name),
+    queryKey: ["requests", channel.name],
+    queryFn: () => api.requests(channel.name),
   });
-  const trying = useMutation({ mutationFn: () => api.ask(line.name, text) });
+  const trying = useMutation({ mutationFn: () => api.ask(channel.name, text) });
   const making = useMutation({
-    mutationFn: () => api.makeKey(`requests to ${line.name}`, ["operate"]),
+    mutationFn: () => api.makeKey(`requests to ${channel.name}`, ["operate"]),
     onSuccess: (made) => setKey(made.key),
   });
   const withKey = (text: string) => (key ? text.replaceAll("YOUR-KEY", key) : text);
@@ -168,17 +168,17 @@ function Asked({ line }: { line: Line }) {
   );
 }
 
-function Refused({ line }: { line: Line }) {
+function Refused({ channel }: { channel: Channel }) {
   const queries = useQueryClient();
   const contacts = useQuery({
-    queryKey: ["contacts", line.name, "refused"],
-    queryFn: () => api.contacts(line.name, "refused"),
+    queryKey: ["contacts", channel.name, "refused"],
+    queryFn: () => api.contacts(channel.name, "refused"),
   });
   const allow = useMutation({
-    mutationFn: (id: string) => api.setStanding(line.name, id, "allowed"),
+    mutationFn: (id: string) => api.setStanding(channel.name, id, "allowed"),
     onSuccess: () => {
-      void queries.invalidateQueries({ queryKey: ["contacts", line.name] });
-      void queries.invalidateQueries({ queryKey: ["lines"] });
+      void queries.invalidateQueries({ queryKey: ["contacts", channel.name] });
+      void queries.invalidateQueries({ queryKey: ["channels"] });
     },
   });
   const refused = contacts.data?.items ?? [];
@@ -207,10 +207,10 @@ function Refused({ line }: { line: Line }) {
 }
 
 /** The latest messages as the network sent them. */
-function Listening({ line }: { line: Line }) {
+function Listening({ channel }: { channel: Channel }) {
   const turns = useQuery({
-    queryKey: ["arrived", line.name],
-    queryFn: () => api.turnsOfLine(line.name),
+    queryKey: ["arrived", channel.name],
+    queryFn: () => api.turnsOfChannel(channel.name),
     refetchInterval: 3_000,
   });
   const latest = turns.data?.items[0];
@@ -222,11 +222,11 @@ function Listening({ line }: { line: Line }) {
   return (
     <>
       <h3>Listening</h3>
-      {!latest && <p>Nothing has come in over this line yet; it shows here as it does.</p>}
+      {!latest && <p>Nothing has come in over this channel yet; it shows here as it does.</p>}
       {latest && (
         <>
           <p>
-            The latest of {line.name} at {timeOf(latest.received_at)}:{" "}
+            The latest of {channel.name} at {timeOf(latest.received_at)}:{" "}
             <Link to={`/turns/${latest.id}`}>{latest.text || latest.arrived_as}</Link>
           </p>
           {detail.data && <Code>{JSON.stringify(detail.data.inbound, null, 2)}</Code>}

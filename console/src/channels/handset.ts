@@ -7,8 +7,8 @@ const RATE = 8_000;
 /** Seconds of sound that are kept back, so that it does not break. */
 const AHEAD = 0.12;
 
-/** A telephone in the page: its microphone and its keys, as a call to a line. */
-export function useHandset(line: string) {
+/** A telephone in the page: its microphone and its keys, as a call to a channel. */
+export function useHandset(channel: string) {
   const [state, setState] = useState<CallState>("");
   const [trouble, setTrouble] = useState("");
   const [level, setLevel] = useState(0);
@@ -29,7 +29,7 @@ export function useHandset(line: string) {
     } catch {
       setTrouble("The microphone cannot be used; the keys can.");
     }
-    const address = `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/lines/${line}/talk`;
+    const address = `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/channels/${channel}/talk`;
     const socket = new WebSocket(address);
     socket.binaryType = "arraybuffer";
     let next = 0;

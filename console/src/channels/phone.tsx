@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
-import { api, type Line } from "../api";
+import { api, type Channel } from "../api";
 import { causeOf, playingTime, timeOf } from "../format";
 import { Button, Mark, Row, Table, Trouble } from "../parts/sheet";
 import { colour, font } from "../theme";
@@ -26,9 +26,9 @@ const Level = styled.div<{ $at: number }>`
 
 const STATES = { "": "", calling: "calling …", ringing: "it rings …", answered: "talking", over: "over" };
 
-/** A phone line: where it is registered, a telephone to call it, and its calls. */
-export function PhoneLine({ line }: { line: Line }) {
-  const registrars = line.facts.registrars ?? [];
+/** A phone channel: where it is registered, a telephone to call it, and its calls. */
+export function PhoneChannel({ channel }: { channel: Channel }) {
+  const registrars = channel.facts.registrars ?? [];
   return (
     <>
       {registrars.length > 0 && (
@@ -49,14 +49,14 @@ export function PhoneLine({ line }: { line: Line }) {
           </Table>
         </>
       )}
-      <Telephone line={line} />
-      <Calls line={line} />
+      <Telephone channel={channel} />
+      <Calls channel={channel} />
     </>
   );
 }
 
-function Telephone({ line }: { line: Line }) {
-  const handset = useHandset(line.name);
+function Telephone({ channel }: { channel: Channel }) {
+  const handset = useHandset(channel.name);
   const talking = ["calling", "ringing", "answered"].includes(handset.state);
   return (
     <>
@@ -86,8 +86,8 @@ function Telephone({ line }: { line: Line }) {
   );
 }
 
-function Calls({ line }: { line: Line }) {
-  const calls = useQuery({ queryKey: ["calls", line.name], queryFn: () => api.callsOf(line.name) });
+function Calls({ channel }: { channel: Channel }) {
+  const calls = useQuery({ queryKey: ["calls", channel.name], queryFn: () => api.callsOf(channel.name) });
   const found = calls.data?.items ?? [];
   return (
     <>

@@ -113,7 +113,7 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
     >
       <header>
         <h2>{props.about?.contact_name ?? "Conversation"}</h2>
-        {props.about && <span>on the line {props.about.line}</span>}
+        {props.about && <span>on the channel {props.about.channel}</span>}
       </header>
       {pages.error && <p role="alert">The turns cannot be read: {pages.error.message}</p>}
       {looking && <p role="status">Looking for the turn …</p>}

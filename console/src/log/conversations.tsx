@@ -54,7 +54,7 @@ export function Conversations(props: {
             <small>{timeOf(each.changed_at)}</small>
             <Text slot="description">{each.last_text || "…"}</Text>
             <small>
-              {each.line}, {each.turns === 1 ? "1 turn" : `${each.turns} turns`}
+              {each.channel}, {each.turns === 1 ? "1 turn" : `${each.turns} turns`}
             </small>
           </Entry>
         );

@@ -43,7 +43,7 @@ export function Log() {
   if (!list.data.items.length)
     return (
       <Empty>
-        Nothing has come in yet. Send a voice note or a text over one of your lines, and it is written
+        Nothing has come in yet. Send a voice note or a text over one of your channels, and it is written
         here as it happens.
       </Empty>
     );

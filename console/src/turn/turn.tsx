@@ -35,7 +35,7 @@ export function TurnPage() {
     <Sheet>
       <h2>{told.erased_at ? "An erased turn" : told.text || arrival(told.arrived_as)}</h2>
       <p>
-        {told.contact_name}, {arrival(told.arrived_as)} on {told.line}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
+        {told.contact_name}, {arrival(told.arrived_as)} on {told.channel}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
         <Link to={`/log/${told.conversation}/${told.id}`}>In the log</Link>
       </p>
       {told.error && (

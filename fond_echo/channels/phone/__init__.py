@@ -1,1 +1,1 @@
-"""Phone lines: calls carried over sockets, by the machines of core/telephony."""
+"""Phone channels: calls carried over sockets, by the machines of core/telephony."""

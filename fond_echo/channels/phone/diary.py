@@ -26,10 +26,10 @@ FIRST_PAUSE, LONGEST_PAUSE = 0.5, 10.0
 
 
 class Diary:
-    """The records of one line's calls."""
+    """The records of one channel's calls."""
 
-    def __init__(self, house: House, line: str) -> None:
-        self._house, self._line = house, line
+    def __init__(self, house: House, channel: str) -> None:
+        self._house, self._channel = house, channel
         self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
 
     def _after_others(self, record: str) -> asyncio.Lock:
@@ -56,13 +56,13 @@ class Diary:
         self, database: AsyncSession, record: str, kind: str, at: float | None,
         data: dict[str, Any],
     ) -> None:  # fmt: skip
-        await records.happened(database, record, self._line, kind, at, data)
+        await records.happened(database, record, self._channel, kind, at, data)
 
     async def rang(self, session: Session) -> None:
         """A call came in."""
         call = session.call
         row = records.Call(
-            id=session.ours.record, line=self._line, direction="in", caller=call.caller,
+            id=session.ours.record, channel=self._channel, direction="in", caller=call.caller,
             number=call.number, conversation=session.conversation, state="ringing",
         )  # fmt: skip
         about = {"number": call.number, "caller": call.caller}
@@ -125,7 +125,7 @@ class Diary:
         """Calls that were under way when their process stopped are over; gives their dialogs."""
         blobs, dialogs = self._house.blobs, []
         async with self._house.database.writing() as database:
-            for call in await records.open_calls(database, self._line):
+            for call in await records.open_calls(database, self._channel):
                 if call.dialog is not None:
                     dialogs.append(call.dialog)
                 what = {"cause": "lost", "by": "us", "status": 0}

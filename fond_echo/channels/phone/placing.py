@@ -1,5 +1,5 @@
-"""Calls that a line places: when they are due, to whom they may go, what came of them, and whether
-they are tried again."""
+"""Calls that a channel places: when they are due, to whom they may go, what came of them, and
+whether they are tried again."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ class Placed:
 
 
 class Placer:
-    """Places a line's calls."""
+    """Places a channel's calls."""
 
     def __init__(self, server: PhoneServer) -> None:
         self._server = server
@@ -81,7 +81,7 @@ class Placer:
     async def look(self) -> None:
         """Place what is due; end what is to be ended."""
         server, outward = self._server, self._server.description.outward
-        database, name = server.house.database, server.line.name
+        database, name = server.house.database, server.channel.name
         async with database.reading() as session:
             ending, due = await records.waiting(session, name)
         for record in ending:
@@ -175,13 +175,13 @@ class Placer:
         try:
             agreed = agree(read_description(call.theirs), server.terms(placed.sockets.port))
         except TelephonyError as error:
-            log.info("no common media", line=server.line.name, reason=str(error))
+            log.info("no common media", channel=server.channel.name, reason=str(error))
             placed.gave_up = "failed"
             self._placed[call.id] = placed
             server.done(server.endpoint.hang_up(call, server.now(), "failed"))
             return
         session = Session(
-            call, Ours(placed.record, placed.order, tuple(placed.attempts)), server.line, agreed,
+            call, Ours(placed.record, placed.order, tuple(placed.attempts)), server.channel, agreed,
             placed.sockets, server.house, server.description.manners, server.speaking, server,
         )  # fmt: skip
         placed.box.append(session)

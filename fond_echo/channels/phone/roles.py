@@ -31,8 +31,8 @@ class Carrier(Protocol):
 
 @dataclass(frozen=True)
 class Speaking:
-    """How the line's assistant speaks: its voice; its greeting where that is always the same; its
-    revision."""
+    """How the channel's assistant speaks: its voice; its greeting where that is always the same;
+    its revision."""
 
     voice: str
     greeting: str = ""

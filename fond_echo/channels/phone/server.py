@@ -1,4 +1,5 @@
-"""A phone line on its sockets: calls come in, are let in or refused, and carried to their end."""
+"""A phone channel on its sockets: calls come in, are let in or refused, and carried to their
+end."""
 
 from __future__ import annotations
 
@@ -49,7 +50,7 @@ from fond_echo.core.telephony.sdp import Terms, agree, answer, offer, read_descr
 from fond_echo.core.telephony.stream import Place
 from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
 from fond_echo.documents.phone import PhoneDescription
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
@@ -64,18 +65,18 @@ BEGINS = (b"INVITE", b"REGISTER", b"OPTIONS", b"SUBSCRIBE", b"MESSAGE")
 
 
 class PhoneServer:
-    """One phone line, listening.
+    """One phone channel, listening.
 
     Args:
-        speaking: how the line's assistant speaks.
+        speaking: how the channel's assistant speaks.
         passwords: by the names of secrets: the registrars' and the callers'.
     """
 
     def __init__(
-        self, line: Line, description: PhoneDescription, house: House, speaking: Speaking,
+        self, channel: Channel, description: PhoneDescription, house: House, speaking: Speaking,
         passwords: Mapping[str, str],
     ) -> None:  # fmt: skip
-        self.line, self.description, self.speaking = line, description, speaking
+        self.channel, self.description, self.speaking = channel, description, speaking
         self.house = house
         listen = description.listen
         self._public = listen.public or listen.host
@@ -93,9 +94,9 @@ class PhoneServer:
             for each in description.registrars
         ]  # fmt: skip
         self.sessions: dict[str, Session] = {}
-        self.diary = Diary(house, line.name)
+        self.diary = Diary(house, channel.name)
         self._guard = Guard()
-        challenger = Challenger(line.name, secrets.token_bytes(32))
+        challenger = Challenger(channel.name, secrets.token_bytes(32))
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
         self._door = Door(description, self._guard, challenger, known)
         self._placer = placing.Placer(self)
@@ -122,7 +123,7 @@ class PhoneServer:
 
     @property
     def standing(self) -> tuple[str, str]:
-        """The line's state, and the reason for it."""
+        """The channel's state, and the reason for it."""
         failing = [each for each in self.registrations if each.state == "failing"]
         if failing:
             told = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failing)
@@ -164,7 +165,7 @@ class PhoneServer:
         if manners.record:
             words.insert(0, manners.record_words)
         self.run(self._render([each for each in words if each], speaking.voice))
-        self.run(warm(self.house, self.line, speaking.revision))
+        self.run(warm(self.house, self.channel, speaking.revision))
 
     async def _render(self, words: list[str], voice: str) -> None:
         for each in words:
@@ -172,7 +173,7 @@ class PhoneServer:
                 try:
                     await self.house.prompts.spoken(each, voice, law)
                 except Exception as error:
-                    log.info("a prompt is not ready", line=self.line.name, reason=str(error))
+                    log.info("a prompt is not ready", channel=self.channel.name, reason=str(error))
 
     async def stop(self) -> None:
         """Hang up all calls, say goodbye to registrars, and listen no more."""
@@ -283,7 +284,11 @@ class PhoneServer:
                 self.run(self._ended(event, self.sessions.pop(call.id, None)))
             case Registered(name, seconds, problem):
                 log.info(
-                    "registrar", line=self.line.name, registrar=name, kept=seconds, problem=problem
+                    "registrar",
+                    channel=self.channel.name,
+                    registrar=name,
+                    kept=seconds,
+                    problem=problem,
                 )
 
     def _begin(self, session: Session) -> None:
@@ -293,7 +298,7 @@ class PhoneServer:
                 described = read_description(session.call.theirs)
                 session.stream.changed(agree(described, self.terms(session.sockets.port)))
             except TelephonyError as error:
-                log.info("no common media", line=self.line.name, reason=str(error))
+                log.info("no common media", channel=self.channel.name, reason=str(error))
                 self.done(self.endpoint.hang_up(session.call, self.now(), "failed"))
                 return
         self.begin(session)
@@ -322,7 +327,7 @@ class PhoneServer:
             await asyncio.sleep(verdict.wait)
         if verdict.status:
             log.info(
-                "a call is refused", line=self.line.name, status=verdict.status,
+                "a call is refused", channel=self.channel.name, status=verdict.status,
                 number=call.number, source=call.hop.host,
             )  # fmt: skip
             self.done(self.endpoint.reject(call, verdict.status, self.now(), verdict.fields))
@@ -338,7 +343,7 @@ class PhoneServer:
 
     async def _let_in(self, call: Call, until: float) -> None:
         while self._crowded or self.ticker.full:
-            # The line's own limit is no matter of a moment.
+            # The channel's own limit is no matter of a moment.
             if self._crowded or self.now() > until:
                 self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
             if call.state == "ended":
@@ -348,7 +353,9 @@ class PhoneServer:
             session, described = await self._prepared(call)
         except (TelephonyError, NoPorts) as error:
             status = 503 if isinstance(error, NoPorts) else 488
-            log.info("a call is refused", line=self.line.name, status=status, reason=str(error))
+            log.info(
+                "a call is refused", channel=self.channel.name, status=status, reason=str(error)
+            )
             self.done(self.endpoint.reject(call, status, self.now()))
             return
         if call.state == "ended":
@@ -372,8 +379,8 @@ class PhoneServer:
         else:
             described, agreed = answer(theirs, self.terms(sockets.port))
         session = Session(
-            call, Ours(new_id()), self.line, agreed, sockets, self.house, self.description.manners,
-            self.speaking, self,
+            call, Ours(new_id()), self.channel, agreed, sockets, self.house,
+            self.description.manners, self.speaking, self,
         )  # fmt: skip
         attach.append(session)
         return session, described
@@ -409,7 +416,7 @@ class PhoneServer:
         try:
             number = self.description.may_be_called(to)
         except Exception as error:
-            log.warning("no transfer", line=self.line.name, reason=str(error))
+            log.warning("no transfer", channel=self.channel.name, reason=str(error))
             return False
         uri = self._placer.uri(number)
         self.done(self.endpoint.transfer(session.call, str(uri), self.now()))
@@ -429,7 +436,7 @@ class PhoneServer:
 
 
 def _places(description: PhoneDescription) -> Iterator[str]:
-    """The hosts that the line's description names: registrars, their proxies, the trunk."""
+    """The hosts that the channel's description names: registrars, their proxies, the trunk."""
     for each in description.registrars:
         yield where(parse_uri(each.uri)).host
         if each.proxy:

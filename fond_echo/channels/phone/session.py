@@ -37,7 +37,7 @@ from fond_echo.core.telephony.talk import (
 )
 from fond_echo.core.telephony.tones import beep
 from fond_echo.documents.phone import CallManners
-from fond_echo.store.records import Line
+from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
@@ -59,8 +59,9 @@ class Session:
     """
 
     def __init__(
-        self, call: Call, ours: Ours, line: Line, agreed: Agreed | None, sockets: MediaSockets,
-        house: House, manners: CallManners, manner: Speaking, carrier: Carrier,
+        self, call: Call, ours: Ours, channel: Channel, agreed: Agreed | None,
+        sockets: MediaSockets, house: House, manners: CallManners, manner: Speaking,
+        carrier: Carrier,
     ) -> None:  # fmt: skip
         self.call, self.ours, self.sockets = call, ours, sockets
         self.agreed = agreed is not None
@@ -79,7 +80,7 @@ class Session:
             if order.opening.assistant:
                 begin["assistant"] = order.opening.assistant
         self._turns = CallTurns(
-            house, line, call.caller if call.incoming else call.number,
+            house, channel, call.caller if call.incoming else call.number,
             order.name if order is not None else "", self.conversation, ours.record, begin,
             lambda: not self.over, self._aloud,
         )  # fmt: skip

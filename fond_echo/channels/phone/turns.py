@@ -12,11 +12,11 @@ import numpy as np
 import numpy.typing as npt
 from sqlalchemy import select, update
 
+from fond_echo.channels.phone.channel import CallChannel
 from fond_echo.channels.phone.hearing import AheadEar, OwnDecoder, clip_of
 from fond_echo.channels.phone.house import House
-from fond_echo.channels.phone.line import CallLine
 from fond_echo.contract.base import new_id
-from fond_echo.contract.channel import Inbound, LineSettings, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
@@ -28,7 +28,7 @@ from fond_echo.stages.ports import Ear, Needs, Voice
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.inbound import take_in_once
-from fond_echo.store.records import Conversation, Line, Run, Turn
+from fond_echo.store.records import Channel, Conversation, Run, Turn
 
 UNTIL_THE_END = ("number", "digits", "spelled", "money", "time", "duration")
 """Kinds of a slot whose value may go on after a pause."""
@@ -37,19 +37,23 @@ Taken = Callable[[str], Awaitable[None]]
 
 
 class _CallWorld:
-    """The world as a turn of this call finds it: its line is the call, its ear may have read ahead,
-    its voice is heard at once."""
+    """The world as a turn of this call finds it: its channel is the call, its ear may have read
+    ahead, its voice is heard at once."""
 
     def __init__(
-        self, world: World, line: CallLine, voice: Voice, aloud: Callable[[Clip], Awaitable[None]]
+        self,
+        world: World,
+        channel: CallChannel,
+        voice: Voice,
+        aloud: Callable[[Clip], Awaitable[None]],
     ) -> None:
-        self._world, self._line, self._voice, self._aloud = world, line, voice, aloud
+        self._world, self._channel, self._voice, self._aloud = world, channel, voice, aloud
         self.ear: AheadEar | None = None
 
-    async def needs(self, line: Line, now: datetime) -> Needs:
-        needs = await self._world.needs(line, now)
+    async def needs(self, channel: Channel, now: datetime) -> Needs:
+        needs = await self._world.needs(channel, now)
         return replace(
-            needs, line=self._line, voice=self._voice, aloud=self._aloud,
+            needs, channel=self._channel, voice=self._voice, aloud=self._aloud,
             ear=self.ahead(needs.ear), decoder=OwnDecoder(needs.decoder),
         )  # fmt: skip
 
@@ -64,20 +68,20 @@ def _coming(assistant: AssistantFile, revision: str, state: dict[str, Any]) -> T
     sound = SoundHandle(handle="next", kind="call")
     inbound = Inbound(id="next", conversation="next", contact="next", sound=sound)
     return TurnSoFar(
-        id="", run_id="", run="live", number=1, line="", conversation_id="", contact_id="",
+        id="", run_id="", run="live", number=1, channel="", conversation_id="", contact_id="",
         contact_name="", inbound=inbound, assistant=assistant, revision=revision,
         clock=datetime.now(UTC), seed=0, state=state,
     )  # fmt: skip
 
 
-async def warm(house: House, line: Line, revision: str) -> None:
+async def warm(house: House, channel: Channel, revision: str) -> None:
     """Make what the first call would wait for: what the assistant can be told, and the ear's way
     through it."""
     assistant = known_assistant(revision)
     if assistant is None:
         return
     expected = await asyncio.to_thread(expected_of, _coming(assistant, revision, {}))
-    ear = (await house.world.needs(line, datetime.now(UTC))).ear
+    ear = (await house.world.needs(channel, datetime.now(UTC))).ear
     murmur = Clip((0.02 * np.sin(np.arange(8_000) / 9.0)).astype(np.float32), 16_000)
     hears = ear.transcribe(murmur, expected, language=assistant.language, long=False)
     await asyncio.gather(hears, return_exceptions=True)
@@ -104,17 +108,17 @@ class CallTurns:
     """
 
     def __init__(
-        self, house: House, line: Line, contact: str, name: str, conversation: str, call: str,
+        self, house: House, channel: Channel, contact: str, name: str, conversation: str, call: str,
         begin: dict[str, Any], heard: Callable[[], bool],
         aloud: Callable[[Clip], Awaitable[None]],
     ) -> None:  # fmt: skip
-        self._house, self._line = house, line
+        self._house, self._channel = house, channel
         self._contact, self._name = contact or "unknown", name
         self._conversation, self._call, self._begin = conversation, call, begin
-        self._settings = LineSettings.model_validate(line.settings)
+        self._settings = ChannelSettings.model_validate(channel.settings)
         journal = Journal(house.database, house.queue)
-        line_of_call = CallLine(house.clips, heard)
-        self._world = _CallWorld(house.world, line_of_call, house.prompts.voice, aloud)
+        call_channel = CallChannel(house.clips, heard)
+        self._world = _CallWorld(house.world, call_channel, house.prompts.voice, aloud)
         self._driver = QueuedDriver(journal, self._world)
         self._next: TurnSoFar | None = None
         self._expected: Expected | None = None
@@ -167,7 +171,7 @@ class CallTurns:
             }
         )  # fmt: skip
         found = await take_in_once(
-            self._house.database, self._house.queue, self._line.name, self._settings, message,
+            self._house.database, self._house.queue, self._channel.name, self._settings, message,
             {"call": self._call}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:

@@ -172,7 +172,7 @@ def upgrade() -> None:
     )
     op.create_index(op.f("ix_sign_ins_expires_at"), "sign_ins", ["expires_at"], unique=False)
     op.create_table(
-        "lines",
+        "channels",
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("kind", sa.Text(), nullable=False),
         sa.Column("assistant", sa.Text(), nullable=False),
@@ -188,14 +188,14 @@ def upgrade() -> None:
             "added_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
         sa.ForeignKeyConstraint(
-            ["assistant"], ["assistants.name"], name=op.f("fk_lines_assistant")
+            ["assistant"], ["assistants.name"], name=op.f("fk_channels_assistant")
         ),
-        sa.PrimaryKeyConstraint("name", name=op.f("pk_lines")),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_channels")),
     )
     op.create_table(
         "contacts",
         sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("outside_id", sa.Text(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("memory", postgresql.JSONB, nullable=False),
@@ -208,26 +208,26 @@ def upgrade() -> None:
             server_default=sa.text("now()"),
             nullable=False,
         ),
-        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_contacts_line")),
+        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_contacts_channel")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_contacts")),
-        sa.UniqueConstraint("line", "outside_id", name=op.f("uq_contacts_line_outside_id")),
+        sa.UniqueConstraint("channel", "outside_id", name=op.f("uq_contacts_channel_outside_id")),
     )
     op.create_table(
         "guest_counts",
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("mark", sa.Text(), nullable=False),
         sa.Column("hour", sa.DateTime(timezone=True), nullable=False),
         sa.Column("count", sa.Integer(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["line"], ["lines.name"], name=op.f("fk_guest_counts_line"), ondelete="CASCADE"
+            ["channel"], ["channels.name"], name=op.f("fk_guest_counts_channel"), ondelete="CASCADE"
         ),
-        sa.PrimaryKeyConstraint("line", "mark", "hour", name=op.f("pk_guest_counts")),
+        sa.PrimaryKeyConstraint("channel", "mark", "hour", name=op.f("pk_guest_counts")),
     )
     op.create_index(op.f("ix_guest_counts_hour"), "guest_counts", ["hour"], unique=False)
     op.create_table(
         "conversations",
         sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("contact_id", sa.Text(), nullable=False),
         sa.Column("outside_id", sa.Text(), nullable=False),
         sa.Column("turns", sa.Integer(), nullable=False),
@@ -241,15 +241,17 @@ def upgrade() -> None:
             nullable=False,
         ),
         sa.ForeignKeyConstraint(
+            ["channel"], ["channels.name"], name=op.f("fk_conversations_channel")
+        ),
+        sa.ForeignKeyConstraint(
             ["contact_id"], ["contacts.id"], name=op.f("fk_conversations_contact_id")
         ),
-        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_conversations_line")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_conversations")),
         sa.UniqueConstraint(
-            "line",
+            "channel",
             "outside_id",
             "contact_id",
-            name=op.f("uq_conversations_line_outside_id_contact_id"),
+            name=op.f("uq_conversations_channel_outside_id_contact_id"),
         ),
     )
     op.create_index(
@@ -272,7 +274,7 @@ def upgrade() -> None:
     op.create_table(
         "turns",
         sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("conversation_id", sa.Text(), nullable=False),
         sa.Column("number", sa.Integer(), nullable=False),
         sa.Column("cause", sa.Text(), nullable=False),
@@ -293,29 +295,32 @@ def upgrade() -> None:
         sa.Column("finished_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("sound_erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
+        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_turns_channel")),
         sa.ForeignKeyConstraint(
             ["conversation_id"], ["conversations.id"], name=op.f("fk_turns_conversation_id")
         ),
-        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_turns_line")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_turns")),
         sa.UniqueConstraint(
             "conversation_id", "number", name=op.f("uq_turns_conversation_id_number")
         ),
     )
     op.create_index(
-        op.f("ix_turns_line_received_at_id"), "turns", ["line", "received_at", "id"], unique=False
+        op.f("ix_turns_channel_received_at_id"),
+        "turns",
+        ["channel", "received_at", "id"],
+        unique=False,
     )
     op.create_index(
-        "ix_turns_line_received_at_sound",
+        "ix_turns_channel_received_at_sound",
         "turns",
-        ["line", "received_at"],
+        ["channel", "received_at"],
         unique=False,
         postgresql_where=sa.text("sound_erased_at IS NULL"),
     )
     op.create_index(
-        "ix_turns_line_received_at_words",
+        "ix_turns_channel_received_at_words",
         "turns",
-        ["line", "received_at"],
+        ["channel", "received_at"],
         unique=False,
         postgresql_where=sa.text("erased_at IS NULL"),
     )
@@ -356,7 +361,7 @@ def upgrade() -> None:
     op.create_table(
         "inbound",
         sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("outside_id", sa.Text(), nullable=False),
         sa.Column("payload", postgresql.JSONB, nullable=False),
         sa.Column("message", postgresql.JSONB, nullable=False),
@@ -367,10 +372,10 @@ def upgrade() -> None:
             server_default=sa.text("now()"),
             nullable=False,
         ),
-        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_inbound_line")),
+        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_inbound_channel")),
         sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_inbound_turn_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_inbound")),
-        sa.UniqueConstraint("line", "outside_id", name=op.f("uq_inbound_line_outside_id")),
+        sa.UniqueConstraint("channel", "outside_id", name=op.f("uq_inbound_channel_outside_id")),
     )
     op.create_index(op.f("ix_inbound_turn_id"), "inbound", ["turn_id"], unique=False)
     op.create_table(
@@ -397,7 +402,7 @@ def upgrade() -> None:
     op.create_table(
         "calls",
         sa.Column("id", sa.Text(), nullable=False),
-        sa.Column("line", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("direction", sa.Text(), nullable=False),
         sa.Column("caller", sa.Text(), nullable=False),
         sa.Column("number", sa.Text(), nullable=False),
@@ -422,15 +427,17 @@ def upgrade() -> None:
         sa.Column("answered_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("ended_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
-        sa.ForeignKeyConstraint(["line"], ["lines.name"], name=op.f("fk_calls_line")),
+        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_calls_channel")),
         sa.ForeignKeyConstraint(["recording_id"], ["clips.id"], name=op.f("fk_calls_recording_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
     )
-    op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
     op.create_index(
-        op.f("ix_calls_line_asked_at_id"), "calls", ["line", "asked_at", "id"], unique=False
+        op.f("ix_calls_channel_asked_at_id"), "calls", ["channel", "asked_at", "id"], unique=False
     )
-    op.create_index(op.f("ix_calls_line_ended_at"), "calls", ["line", "ended_at"], unique=False)
+    op.create_index(
+        op.f("ix_calls_channel_ended_at"), "calls", ["channel", "ended_at"], unique=False
+    )
+    op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
     op.create_index(op.f("ix_calls_recording_id"), "calls", ["recording_id"], unique=False)
     op.create_index(
         "ix_calls_short_id", "calls", [sa.literal_column("right(id, 12)")], unique=False

@@ -1,10 +1,10 @@
-"""A call as stages see it: a line whose sound is played to the caller as it is made."""
+"""A call as stages see it: a channel whose sound is played to the caller as it is made."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 
-from fond_echo.channels.direct import DirectLine
+from fond_echo.channels.direct import DirectChannel
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.ports import Abilities, Clips, Outgoing, Sent
 
@@ -19,8 +19,8 @@ LONGEST = 3_600.0
 IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, LONGEST, 50_000_000)
 
 
-class NoCall(DirectLine):
-    """A phone line outside of a call: nothing can be said on it."""
+class NoCall(DirectChannel):
+    """A phone channel outside of a call: nothing can be said on it."""
 
     def __init__(self, clips: Clips) -> None:
         super().__init__(clips, LONGEST)
@@ -30,7 +30,7 @@ class NoCall(DirectLine):
         raise CallOver("the call is over")
 
 
-class CallLine(NoCall):
+class CallChannel(NoCall):
     """A call that is going on.
 
     Args:
