@@ -82,7 +82,7 @@ def keyless(echo: FondEcho) -> None:
     given = ChannelIn(
         assistant=channel.assistant,
         description=description,
-        fixed=channel.fixed,
+        values=channel.values,
         settings=channel.settings.model_copy(update={"when_in_doubt": "hold"}),
     )
     echo.put_channel("skerry", given)
@@ -125,7 +125,7 @@ def report(
     doubtful = 0
     for turn in turns:
         for delivery in turn.deliveries:
-            owner[delivery.outside_id] = turn
+            owner[delivery.external_id] = turn
             doubtful += delivery.state == "in-doubt"
     lost = doubled = disordered = 0
     for person, count in sent.items():

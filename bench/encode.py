@@ -37,7 +37,7 @@ def bare(samples: np.ndarray) -> int:
 
 def main() -> None:
     chosen = options(__doc__, seconds=30, pairs=15)
-    speech = join([part.clip for part in synthesizer().speak(TEXT * 4, "plover")])
+    speech = join([part.clip for part in synthesizer().speak(TEXT * 4, "whimbrel")])
     samples = np.resize(at_rate(speech, RATE).samples, chosen.seconds * RATE)
     clip = Clip(samples, RATE)
     ratios, ours, theirs = [], [], []

@@ -24,7 +24,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from bench.passengers import answers, running, tell
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
-from fond_echo.contract.channel import ChannelSettings, Keeping
+from fond_echo.contract.channel import ChannelSettings, Retention
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.erasing import erase_contact
@@ -33,22 +33,22 @@ from fond_echo.store.retention import retain
 
 A_CONVERSATION = 50
 FILL = (
-    """INSERT INTO contacts (id, channel, outside_id, name, memory, standing)
+    """INSERT INTO contacts (id, channel, external_id, name, memory, standing)
     SELECT gen_random_uuid(), 'skerry', 'made-' || n, 'Passenger ' || n, '{}', 'new'
     FROM generate_series(1, %(conversations)s) n""",
-    """INSERT INTO conversations (id, channel, contact_id, outside_id, turns, answered, state,
+    """INSERT INTO conversations (id, channel, contact_id, external_id, turns, answered, state,
         answering, changed_at)
-    SELECT gen_random_uuid(), 'skerry', id, 'room-' || outside_id, %(each)s, %(each)s, '{}',
+    SELECT gen_random_uuid(), 'skerry', id, 'room-' || external_id, %(each)s, %(each)s, '{}',
         'assistant', now() - random() * interval '300 days' FROM contacts
-    WHERE outside_id LIKE 'made-%%'""",
+    WHERE external_id LIKE 'made-%%'""",
     """INSERT INTO turns (id, channel, conversation_id, number, cause, arrived_as, text, route,
         state, standing, run_id, epoch, received_at, finished_at)
     SELECT gen_random_uuid(), 'skerry', c.id, n, 'inbound', 'text', 'How much is a ticket?',
         'fares', CASE WHEN random() < 0.01 THEN 'failed' ELSE 'answered' END, '',
         gen_random_uuid(), 1, c.changed_at - n * interval '1 minute',
         c.changed_at - n * interval '1 minute'
-    FROM conversations c, generate_series(1, %(each)s) n WHERE c.outside_id LIKE 'room-made-%%'""",
-    """INSERT INTO inbound (id, channel, outside_id, payload, message, turn_id, received_at)
+    FROM conversations c, generate_series(1, %(each)s) n WHERE c.external_id LIKE 'room-made-%%'""",
+    """INSERT INTO inbound (id, channel, external_id, payload, message, turn_id, received_at)
     SELECT gen_random_uuid(), 'skerry', t.id, '{"words": "How much is a ticket?"}', '{}', t.id,
         t.received_at FROM turns t WHERE t.run_id IS NOT NULL""",
     """INSERT INTO runs (id, turn_id, kind, revision, clock, seed, state_before, memory_before,
@@ -70,7 +70,7 @@ FILL = (
     SELECT t.id, t.id, t.id, 'audio/ogg', 4000, 2.0, 16000, '[]', 'spoken', t.received_at
     FROM turns t WHERE t.number %% 3 = 0""",
     """INSERT INTO deliveries (id, turn_id, run_id, kind, part, key, state, text, extra, attempts,
-        outside_id, exchanges, planned_at, settled_at, clip_id)
+        external_id, exchanges, planned_at, settled_at, clip_id)
     SELECT gen_random_uuid(), r.turn_id, r.id, 'text', 0, r.id || '-0', 'sent',
         'An adult ticket is four pounds.', '{}', 1, r.id, '[]', r.started_at, r.started_at, c.id
     FROM runs r LEFT JOIN clips c ON c.turn_id = r.turn_id""",
@@ -116,11 +116,9 @@ async def erased(url: str, turns: int) -> list[tuple[str, float, float]]:
     async with database.reading() as session:
         oldest = select(Turn.received_at).order_by(Turn.received_at).offset(turns // 100).limit(1)
         before = (await session.execute(oldest)).scalar_one()
-    keeping = ChannelSettings(keeping=Keeping(sound_days=1, words_days=1)).model_dump(mode="json")
+    kept = ChannelSettings(retention=Retention(sound_days=1, words_days=1)).model_dump(mode="json")
     async with database.writing() as session:
-        await session.execute(
-            update(Channel).where(Channel.name == "skerry").values(settings=keeping)
-        )
+        await session.execute(update(Channel).where(Channel.name == "skerry").values(settings=kept))
     begun = time.perf_counter()
     count = await retain(database, blobs, before + timedelta(days=1), event_days=299)
     tell(f"retention of {count:,} in {time.perf_counter() - begun:.1f} s")

@@ -41,7 +41,7 @@ phone: bench
 listen: {{host: 127.0.0.1, port: {port}, media: [40000, 41998]}}
 peers: [127.0.0.1]
 calls: {calls}
-manners: {{wait_seconds: 60, greetings: 1}}
+call_handling: {{wait_seconds: 60, greetings: 1}}
 """
 COUNTS = (20, 40, 60, 80, 120, 160)
 SECONDS = 12.0

@@ -102,7 +102,7 @@ def open_accounts(network: httpx.Client, count: int) -> list[str]:
 def answers(network: httpx.Client, person: str, after: int = 0) -> list[dict[str, Any]]:
     """What the bot answered in a person's room; that it takes a moment is no answer."""
     found = network.get(f"/rooms/room-{person}/posts", params={"after": after}).json()
-    posts = [post for post in found["posts"] if post["author"]["bot"]]
+    posts = [post for post in found["posts"] if post["sender"]["automated"]]
     return [post for post in posts if post.get("words") != SLOW]
 
 

@@ -21,9 +21,9 @@ from pathlib import Path
 from wordfreq import top_n_list
 
 from bench.report import options, percentile, show
+from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.intents import intent_of
-from fond_echo.core.dialogue.pages import Pages
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, OTHERWISE, Route, Router
+from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.language.sounding import sound_likeness
@@ -84,7 +84,7 @@ def told_apart(
                 confusion[route][found] += 1
             if route == "off":
                 off += 1
-                false += found not in (OTHERWISE, DID_YOU_MEAN)
+                false += found not in (FALLBACK, DID_YOU_MEAN)
             else:
                 total += 1
                 right += found == route
@@ -137,7 +137,7 @@ def large_router(texts: list[str]) -> Router:
     return Router([Route(f"route-{n}", tuple(example() for _ in range(20))) for n in range(200)])
 
 
-def large_pages() -> Pages:
+def large_pages() -> Documents:
     """2,000 pages of three paragraphs."""
     chance = random.Random(3)
     words = common_words()
@@ -145,7 +145,7 @@ def large_pages() -> Pages:
     def paragraph() -> str:
         return " ".join(chance.choices(words, k=60)).capitalize() + "."
 
-    return Pages({
+    return Documents({
         f"book/page-{n}.md": f"# {' '.join(chance.sample(words, 3))}\n\n"
         + "\n\n".join(paragraph() for _ in range(3))
         for n in range(2_000)
@@ -162,7 +162,7 @@ def main() -> None:
         (route, found, count)
         for route, taken in confusion.items()
         for found, count in taken.most_common()
-        if found != route and not (route == "off" and found == OTHERWISE)
+        if found != route and not (route == "off" and found == FALLBACK)
     ]
     show("Who was taken for whom, as written", ("meant", "taken for", "times"), wrong)
     columns = ("list", "goodbyes", "known", "others", "taken for one", "mistaken")

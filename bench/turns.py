@@ -37,7 +37,7 @@ def ask(network: httpx.Client, note: bytes | None) -> dict[str, Any]:
     post: dict[str, Any] = answer.json()
     while True:
         found = network.get(f"/rooms/{post['room']}/posts", params={"after": post["number"]}).json()
-        if any(each["author"]["bot"] for each in found["posts"]):
+        if any(each["sender"]["automated"] for each in found["posts"]):
             return post
         time.sleep(0.01)
 

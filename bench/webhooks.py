@@ -26,7 +26,8 @@ def signed(mark: str, number: int, person: str) -> tuple[bytes, dict[str, str]]:
     """A webhook as the network sends it."""
     post = {
         "id": f"made-{number}", "kind": "words", "room": f"room-{person}",
-        "author": {"id": person, "name": person, "bot": False}, "words": "How much is a ticket?",
+        "sender": {"id": person, "name": person, "automated": False},
+        "words": "How much is a ticket?",
     }  # fmt: skip
     body = json.dumps({"posts": [post]}).encode()
     at = str(int(time.time()))
@@ -63,7 +64,7 @@ def main() -> None:
     rows = []
     with running() as world:
         people = open_accounts(world.network, 40)
-        address = f"{world.world.settings.address}/arrivals/skerry"
+        address = f"{world.world.settings.address}/webhooks/skerry"
         mark = world.world.places.network_mark
         work = world.part("work").process
         assert work is not None

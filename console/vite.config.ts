@@ -1,4 +1,4 @@
-import { readFile, writeFile } from "node:fs/promises";
+import { copyFile, readFile, writeFile } from "node:fs/promises";
 import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import react from "@vitejs/plugin-react";
@@ -19,8 +19,15 @@ const compressed: Plugin = {
   },
 };
 
+/** Tells the service which addresses are pages of the console. */
+const pages: Plugin = {
+  name: "pages",
+  apply: "build",
+  writeBundle: ({ dir = "" }) => copyFile("src/pages.json", join(dir, "pages.json")),
+};
+
 export default defineConfig({
-  plugins: [react(), compressed],
+  plugins: [react(), compressed, pages],
   html: { cspNonce: NONCE },
   build: {
     chunkSizeWarningLimit: 700,

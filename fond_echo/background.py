@@ -10,7 +10,7 @@ import structlog
 
 log = structlog.get_logger()
 
-FIRST_PAUSE, LONGEST_PAUSE = 0.5, 30.0
+FIRST_PAUSE, MAX_PAUSE = 0.5, 30.0
 STEADY_SECONDS = 60.0
 """Work that went well for so long begins again after the first pause."""
 
@@ -31,4 +31,4 @@ async def keep_running(name: str, work: Callable[[], Awaitable[None]]) -> None:
         if time.monotonic() - begun > STEADY_SECONDS:
             pause = FIRST_PAUSE
         await asyncio.sleep(pause)
-        pause = min(LONGEST_PAUSE, pause * 2)
+        pause = min(MAX_PAUSE, pause * 2)

@@ -65,7 +65,7 @@ def of_the_console(browser: Browser, world: demo.World) -> None:
         page.get_by_role("row", name="Isla Quennell").first.click()
         page.get_by_role("link", name="stages").first.click()
         page.get_by_role("img", name="Lengths of the stages").wait_for()
-        shot(page, "log-night" if dark else "log")
+        shot(page, "conversations-dark" if dark else "conversations")
         if not dark:
             page.get_by_role("link", name="Everything about this turn").click()
             page.get_by_role("heading", name="Stages").wait_for()
@@ -90,11 +90,11 @@ def of_the_console(browser: Browser, world: demo.World) -> None:
             page.get_by_role("heading", name="What happened").wait_for()
             shot(page, "call", 1_500)
             page.get_by_role("link", name="Keys and events").click()
-            shot(page, "doors")
+            shot(page, "keys")
         page.close()
 
 
-def of_outsiders(browser: Browser, world: demo.World) -> None:
+def of_standins(browser: Browser, world: demo.World) -> None:
     """The stand-in network's page, and the public page on a telephone."""
     page = page_of(browser)
     page.goto(world.places.network)
@@ -158,7 +158,7 @@ def main() -> None:
             terminal(browser, "tour", "script/demo --tour", told[:42])
             of_the_ear(browser, folder)
             of_the_console(browser, world)
-            of_outsiders(browser, world)
+            of_standins(browser, world)
             browser.close()
     finally:
         shutil.rmtree(folder, ignore_errors=True)

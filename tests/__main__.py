@@ -16,12 +16,12 @@ from pathlib import Path
 
 ROOT = Path(__file__).parents[1]
 AT_ONCE = 3
-LARGEST_FIRST = ("console", "web", "stages", "speech", "house")
+SLOWEST_FIRST = ("console", "web", "stages", "speech", "house")
 """Rooms that take long begin early and alone; then all others as one group; at the end the core."""
 
 LAST = "core"
 
-BESIDE = "lines"
+BESIDE = "channels"
 """Calls take their time and little else: they go on beside the others from the beginning."""
 
 COMPILED = "import fond_echo.speech.warm, fond_echo.core.telephony.loudness as l; l.warm()"
@@ -77,8 +77,8 @@ def groups() -> list[list[str]]:
     """All rooms but the one beside, in the order in which they are begun."""
     rooms = {path.parent.name for path in (ROOT / "tests").glob("*/test_*.py")}
     rooms |= {path.parents[1].name for path in (ROOT / "tests").glob("*/*/test_*.py")}
-    first = [[f"tests.{room}"] for room in LARGEST_FIRST]
-    others = [f"tests.{room}" for room in sorted(rooms - {*LARGEST_FIRST, LAST, BESIDE})]
+    first = [[f"tests.{room}"] for room in SLOWEST_FIRST]
+    others = [f"tests.{room}" for room in sorted(rooms - {*SLOWEST_FIRST, LAST, BESIDE})]
     return [*first, others, [f"tests.{LAST}"]]
 
 

@@ -28,7 +28,7 @@ from bench.people import WAYS, recordings
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.dictation import dictate
-from fond_echo.core.recognition.recogniser import MOST
+from fond_echo.core.recognition.recogniser import MAX_READINGS
 from fond_echo.core.recognition.scoring import Bin, calibration_error, edits, reliability
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.recognition.trust import Weights, chance
@@ -79,7 +79,7 @@ def closely(
     """A closed reading of what was said; none where nothing was found."""
     ear = recogniser()
     logs = ear.probabilities(clip)
-    readings = read(logs, ear.graph(expected), most=MOST)
+    readings = read(logs, ear.graph(expected), most=MAX_READINGS)
     if not readings:
         return []
     second = readings[1] if len(readings) > 1 else None
@@ -142,7 +142,7 @@ def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
     for _ in range(count):
         said = speech.say(next(source))
         logs = ear.probabilities(said.clip)
-        readings = dictate(logs, ear.vocabulary(Expected()), MOST)
+        readings = dictate(logs, ear.vocabulary(Expected()), MAX_READINGS)
         if not readings:
             continue
         heard = [word.word for word in readings[0].words]

@@ -34,7 +34,7 @@ from training.sentences import Sentences, wordnet
 from training.speakers import Person, draw
 
 A_SHARD = 150
-LONGEST_SECONDS = 9.0
+MAX_SECONDS = 9.0
 VOCABULARY = 45_000
 EMPTY = 0.07
 """How often nothing is said: noise, tones and the like, of which no words may come."""
@@ -144,7 +144,7 @@ class Writer:
             else:
                 words = self._sentences.one(self._random)
                 one = utter(words, draw(self._rng), self._known, self._rng)
-                if len(one.samples) > LONGEST_SECONDS * RATE or not np.isfinite(one.samples).all():
+                if len(one.samples) > MAX_SECONDS * RATE or not np.isfinite(one.samples).all():
                     continue
                 self._keep(one.samples)
                 found = features(rooms.world(one.samples, self._rng, self._others))

@@ -17,7 +17,7 @@ from fond_echo.core.language.numbers import cardinal, digits, ordinal
 from fond_echo.core.language.spoken import spoken_tokens
 
 GRAMMAR = Path(__file__).parent / "data" / "sentences.txt"
-LONGEST = 18
+MAX_WORDS = 18
 TEST_PART = 50
 
 
@@ -110,7 +110,7 @@ MADE: dict[str, Callable[[random.Random], list[str]]] = {
     "time": _time,
     "date": _date,
     "year": _year,
-    "money": _money,
+    "currency": _money,
 }
 
 
@@ -125,7 +125,7 @@ def wordnet(folder: Path, *, examples_only: bool = False) -> list[list[str]]:
             cut = re.findall(r'"([^"]+)"', gloss) if examples_only else re.split(r"[;\"]", gloss)
             for piece in cut:
                 words = spoken_tokens(re.sub(r"\([^)]*\)", " ", piece.replace("`", "'")))
-                if 2 <= len(words) <= LONGEST:
+                if 2 <= len(words) <= MAX_WORDS:
                     found.add(tuple(words))
     return [list(each) for each in sorted(found)]
 
@@ -160,12 +160,12 @@ class Sentences:
                 words = rng.choices(self._words, k=rng.choice([1, 1, 1, 2, 2, 3, 4, 6, 8]))
             else:
                 words = MADE[rng.choice(["digits", "letters", "number", "time", "date"])](rng)
-            if len(words) <= LONGEST and not is_test(words):
+            if len(words) <= MAX_WORDS and not is_test(words):
                 return words
 
     def test(self, rng: random.Random) -> list[str]:
         """A sentence of the test, as people talk."""
         while True:
             words = self._grammar.one(rng)
-            if 3 <= len(words) <= LONGEST and is_test(words):
+            if 3 <= len(words) <= MAX_WORDS and is_test(words):
                 return words

@@ -18,7 +18,7 @@ from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.synthesis.tracks import RATE
 from training import rooms
 from training.generate import utter
-from training.sentences import LONGEST, Grammar, is_test
+from training.sentences import MAX_WORDS, Grammar, is_test
 from training.speakers import draw
 
 TEST_SEED = 7_000_000
@@ -101,7 +101,7 @@ def sentence(grammar: Grammar, rng: random.Random) -> list[str]:
     """A test sentence of the grammar."""
     while True:
         words = grammar.one(rng)
-        if 3 <= len(words) <= LONGEST and is_test(words):
+        if 3 <= len(words) <= MAX_WORDS and is_test(words):
             return words
 
 

@@ -29,7 +29,7 @@ from training.sentences import MADE, Grammar, is_test, wordnet
 VOCABULARY = 22_000
 SENTENCES = 250_000
 DISCOUNT = 0.6
-LEAST_PAIR, LEAST_TRIPLE = 0.55, 1.5
+MIN_PAIR, MIN_TRIPLE = 0.55, 1.5
 EXAMPLE_WEIGHT, GLOSS_WEIGHT = 1.0, 0.3
 PAIR_WEIGHT = 2e-7
 """What one of the counts of frequent pairs, which are of very many texts, weighs: the rarest of
@@ -98,12 +98,12 @@ def learnt(counts: Counts, words: list[str]) -> WordModel:
     single = 0.5 * known / known.sum() + 0.5 * seen / seen.sum()
     single = np.maximum(single, 1e-8)
     single /= single.sum()
-    pairs = {h: kept for h, after in counts.pairs.items() if (kept := _kept(after, LEAST_PAIR))}
+    pairs = {h: kept for h, after in counts.pairs.items() if (kept := _kept(after, MIN_PAIR))}
     triples = {
         h: kept
         for h, after in counts.triples.items()
         if h[0] in pairs and h[1] in pairs and h[1] in pairs[h[0]]
-        and (kept := _kept(after, LEAST_TRIPLE))
+        and (kept := _kept(after, MIN_TRIPLE))
     }  # fmt: skip
     ones = {h: state for state, h in enumerate(sorted(pairs), 1)}
     twos = {h: state for state, h in enumerate(sorted(triples), 1 + len(ones))}

@@ -1,6 +1,6 @@
 /** The API as the console uses it. */
 
-export type Me = { name: string; scopes: string[]; form_token: string; version: string };
+export type Me = { name: string; scopes: string[]; csrf_token: string; version: string };
 
 export type Clip = {
   id: string;
@@ -29,7 +29,7 @@ export type Delivery = {
   text: string;
   clip: Clip | null;
   attempts: number;
-  outside_id: string;
+  external_id: string;
   error: Failure | null;
   planned_at: string;
   settled_at: string | null;
@@ -84,14 +84,14 @@ export class Problem extends Error {
   }
 }
 
-let formToken = "";
+let csrfToken = "";
 
 async function call<Answer>(method: string, path: string, body?: unknown): Promise<Answer> {
   const response = await fetch(path, {
     method,
     headers: {
       ...(body === undefined ? {} : { "Content-Type": "application/json" }),
-      ...(method === "GET" ? {} : { "X-Form-Token": formToken }),
+      ...(method === "GET" ? {} : { "X-CSRF-Token": csrfToken }),
     },
     body: body === undefined ? undefined : JSON.stringify(body),
   });
@@ -103,7 +103,7 @@ async function call<Answer>(method: string, path: string, body?: unknown): Promi
 }
 
 function signedIn(me: Me): Me {
-  formToken = me.form_token;
+  csrfToken = me.csrf_token;
   return me;
 }
 
@@ -130,7 +130,7 @@ export const api = {
   tryAssistant: (name: string, given: TryIn) => call<Tried>("POST", `/api/assistants/${name}/try`, given),
   revisions: (name: string) => call<Revision[]>("GET", `/api/assistants/${name}/revisions`),
   sayTo: (conversation: string, text: string) =>
-    call<TurnDetail>("POST", `/api/conversations/${conversation}/words`, { text }),
+    call<TurnDetail>("POST", `/api/conversations/${conversation}/messages`, { text }),
   setAnswering: (conversation: string, by: string) =>
     call<unknown>("PUT", `/api/conversations/${conversation}/answering`, { by }),
   channels: () => call<Channel[]>("GET", "/api/channels"),
@@ -155,15 +155,15 @@ export const api = {
   subscribe: (address: string, secret: string, types: string[]) =>
     call<Subscription>("POST", "/api/subscriptions", { address, secret, types }),
   unsubscribe: (id: string) => call<void>("DELETE", `/api/subscriptions/${id}`),
-  sendAgain: (id: string) => call<Subscription>("POST", `/api/subscriptions/${id}/dead/again`),
+  sendAgain: (id: string) => call<Subscription>("POST", `/api/subscriptions/${id}/dead-letters/resend`),
 };
 
 export const soundAddress = (clip: Clip) => `/api/clips/${encodeURIComponent(clip.id)}/sound`;
 
 export type Files = Record<string, string>;
 export type Assistant = { name: string; draft: string | null; live: string | null };
-export type Fault = { file: string; line: number; column: number; what: string; remedy: string };
-export type Checked = { faults: Fault[]; troubles: Fault[] };
+export type FileError = { file: string; line: number; column: number; what: string; remedy: string };
+export type Checked = { errors: FileError[]; warnings: FileError[] };
 export type TryIn = { text: string; sound?: string; choice?: string; files?: Files; state?: Record<string, unknown> };
 export type Revision = { digest: string; stored_at: string; draft: boolean; live: boolean };
 
@@ -192,7 +192,7 @@ export type Channel = {
   refused: number;
 };
 
-export type Contact = { id: string; outside_id: string; name: string; standing: string };
+export type Contact = { id: string; external_id: string; name: string; standing: string };
 export type Key = { id: string; name: string; scopes: string[]; used_at: string | null; revoked_at: string | null };
 export type Secret = { name: string; hosts: string[] };
 export type Subscription = { id: string; address: string; types: string[]; waiting: number; dead: number };
@@ -229,7 +229,7 @@ export type Call = {
 
 export type CallDetail = Call & {
   timeline: Happening[];
-  quality: { opinion: number; loss: number; jitter_ms: number; strangers: number } | null;
+  quality: { mos: number; loss: number; jitter_ms: number; unknown_source_packets: number } | null;
   recording: Clip | null;
   waveforms: TwoWaveforms | null;
 };

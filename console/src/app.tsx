@@ -6,9 +6,9 @@ import styled from "styled-components";
 import { api, Problem } from "./api";
 import { useLive } from "./live";
 import { CallPage } from "./call/call";
-import { Doors } from "./doors/doors";
+import { KeysPage } from "./keys/keys";
 import { Channels } from "./channels/channels";
-import { Log } from "./log/log";
+import { ConversationsPage } from "./conversations/page";
 import { SignIn } from "./sign-in";
 import { Button as Again, Sheet } from "./parts/sheet";
 import { colour, font, keepLight } from "./theme";
@@ -110,7 +110,7 @@ function Light() {
         setNight(chosen);
       }}
     >
-      {night ? "Day colours" : "Night colours"}
+      {night ? "Light theme" : "Dark theme"}
     </ToggleButton>
   );
 }
@@ -128,14 +128,14 @@ function Inside({ name }: { name: string }) {
       <Spine>
         <Name>Fond Echo</Name>
         <Pages aria-label="Pages">
-          <NavLink to="/log">Log</NavLink>
+          <NavLink to="/conversations">Conversations</NavLink>
           <NavLink to="/assistants">Assistants</NavLink>
           <NavLink to="/channels">Channels</NavLink>
-          <NavLink to="/doors">Keys and events</NavLink>
+          <NavLink to="/keys">Keys and events</NavLink>
         </Pages>
         <Foot>
           <Lamp $lit={live} role="status">
-            {live ? "live" : "not live"}
+            {live ? "connected" : "disconnected"}
           </Lamp>
           <Light />
           <span>key: {name}</span>
@@ -145,17 +145,17 @@ function Inside({ name }: { name: string }) {
       <Whole>
       <Suspense fallback={null}>
       <Routes>
-        <Route path="/log" element={<Log />} />
-        <Route path="/log/:conversation" element={<Log />} />
-        <Route path="/log/:conversation/:turn" element={<Log />} />
+        <Route path="/conversations" element={<ConversationsPage />} />
+        <Route path="/conversations/:conversation" element={<ConversationsPage />} />
+        <Route path="/conversations/:conversation/:turn" element={<ConversationsPage />} />
         <Route path="/calls/:call" element={<CallPage />} />
         <Route path="/turns/:turn" element={<TurnPage />} />
         <Route path="/assistants" element={<Assistants />} />
         <Route path="/assistants/:assistant" element={<Assistants />} />
         <Route path="/channels" element={<Channels />} />
         <Route path="/channels/:channel" element={<Channels />} />
-        <Route path="/doors" element={<Doors />} />
-        <Route path="*" element={<Navigate to="/log" replace />} />
+        <Route path="/keys" element={<KeysPage />} />
+        <Route path="*" element={<Navigate to="/conversations" replace />} />
       </Routes>
       </Suspense>
       </Whole>
@@ -168,5 +168,5 @@ export function App() {
   if (me.isPending) return null;
   if (me.data) return <Inside name={me.data.name} />;
   const asked = me.error instanceof Problem && me.error.status === 401;
-  return <SignIn trouble={asked ? "" : me.error.message} />;
+  return <SignIn problem={asked ? "" : me.error.message} />;
 }

@@ -29,20 +29,20 @@ const Go = styled(Button)`
   font-weight: 600;
 `;
 
-const Trouble = styled(FieldError)`
+const ErrorNote = styled(FieldError)`
   display: block;
   margin-top: 0.5rem;
   color: ${colour.buoy};
 `;
 
-export function SignIn({ trouble }: { trouble: string }) {
+export function SignIn({ problem }: { problem: string }) {
   const [key, setKey] = useState("");
   const queries = useQueryClient();
   const entering = useMutation({
     mutationFn: api.signIn,
     onSuccess: (me) => queries.setQueryData(["me"], me),
   });
-  const told = entering.error?.message ?? trouble;
+  const told = entering.error?.message ?? problem;
   return (
     <Sheet>
       <h1>Fond Echo</h1>
@@ -65,7 +65,7 @@ export function SignIn({ trouble }: { trouble: string }) {
         >
           <Label>Key</Label>
           <Input placeholder="fe-…" />
-          {told && <Trouble>{told}</Trouble>}
+          {told && <ErrorNote>{told}</ErrorNote>}
         </TextField>
         <Go type="submit" isDisabled={!key.trim() || entering.isPending}>
           Open the log

@@ -20,13 +20,13 @@ from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
 
 
 class Pigeon:
-    """A channel carried by birds. `fixed` holds the loft's name and its address."""
+    """A channel carried by birds. `values` holds the loft's name and its address."""
 
     abilities = Abilities(frozenset(("text",)), text_characters=140)
 
-    def __init__(self, fixed: dict[str, Any], vault: Vault, client: httpx.AsyncClient) -> None:
-        self._loft = fixed["loft"]
-        self._address = fixed.get("address", "https://loft.example")
+    def __init__(self, values: dict[str, Any], vault: Vault, client: httpx.AsyncClient) -> None:
+        self._loft = values["loft"]
+        self._address = values.get("address", "https://loft.example")
         self._vault = vault
         self._client = client
 

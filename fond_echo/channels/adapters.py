@@ -5,7 +5,7 @@ A package offers one under the entry point group `fond_echo.channels`:
     [project.entry-points."fond_echo.channels"]
     semaphore = "my_package:Semaphore"
 
-`Semaphore(fixed, vault, client)` must have the methods of `Adapter`. docs/guides/adapter.md
+`Semaphore(values, vault, client)` must have the methods of `Adapter`. docs/guides/adapter.md
 walks through an example.
 """
 
@@ -23,7 +23,7 @@ from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import Inbound
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.faults import nearest
+from fond_echo.documents.errors import nearest
 from fond_echo.stages.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
 
 GROUP = "fond_echo.channels"
@@ -56,7 +56,7 @@ def _as_ours(name: str) -> Iterator[None]:
     """What an adapter raises, as errors that say whether something may have gone out.
 
     Raises:
-        OutsideError: for errors of the HTTP client, and for whatever else is raised.
+        ConnectorError: for errors of the HTTP client, and for whatever else is raised.
     """
     try:
         yield
@@ -120,7 +120,7 @@ class Loaded:
 
 
 def load_adapter(
-    name: str, fixed: dict[str, Any], vault: Vault, client: httpx.AsyncClient
+    name: str, values: dict[str, Any], vault: Vault, client: httpx.AsyncClient
 ) -> Loaded:
     """Make the adapter of an entry point.
 
@@ -131,7 +131,7 @@ def load_adapter(
     if name not in found:
         raise NoAdapter(f"no package offers the adapter {name!r}", remedy=nearest(name, found))
     try:
-        adapter: Adapter = found[name].load()(fixed, vault, client)
+        adapter: Adapter = found[name].load()(values, vault, client)
     except Exception as error:
         raise NoAdapter(f"the adapter {name!r} does not load: {error}") from error
     return Loaded(name, adapter)

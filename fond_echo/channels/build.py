@@ -29,7 +29,7 @@ class ChannelBuilder:
         self._throttles = Throttles()
 
     def build(self, record: Channel, vault: Vault) -> ReceivingChannel | DirectChannel:
-        """A channel of any kind. Raises FaultyFile or NoAdapter for one that cannot be made."""
+        """A channel of any kind. Raises InvalidFile or NoAdapter for one that cannot be made."""
         if record.kind == "http":
             return DirectChannel(self._clips)
         if record.kind == "page":
@@ -41,10 +41,10 @@ class ChannelBuilder:
 
     def receiving(self, record: Channel, vault: Vault) -> ReceivingChannel:
         """A channel that has a network."""
-        fixed: dict[str, Any] = record.fixed
+        values: dict[str, Any] = record.values
         if record.kind == "adapter":
-            return load_adapter(record.description, fixed, vault, self.client)
-        description = read_description(record.description, f"{record.name}.yaml", frozenset(fixed))
+            return load_adapter(record.description, values, vault, self.client)
+        description = read_description(record.description, f"{record.name}.yaml", frozenset(values))
         limits = description.limits
         throttle = self._throttles.of(record.name, limits.rate, limits.concurrency)
-        return ChatChannel(description, fixed, record.facts, self.client, vault, throttle)
+        return ChatChannel(description, values, record.facts, self.client, vault, throttle)

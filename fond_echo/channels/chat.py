@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 
 import httpx
 
-from fond_echo.connectors.errors import OutsideError, Unreachable, WrongAnswer
+from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
 from fond_echo.connectors.machine import Outcome, Payload, RequestMachine, taken
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
@@ -46,7 +46,7 @@ class ChatChannel:
 
     Args:
         description: how its network is talked to.
-        fixed: the channel's own values, such as `base`.
+        values: the channel's own values, such as `base`.
         facts: what `connect` took from the network.
         client: an HTTP client behind the address guard.
         vault: the secrets it may use.
@@ -56,7 +56,7 @@ class ChatChannel:
     def __init__(
         self,
         description: NetworkDescription,
-        fixed: dict[str, Any],
+        values: dict[str, Any],
         facts: dict[str, Any],
         client: httpx.AsyncClient,
         vault: Secrets,
@@ -66,10 +66,10 @@ class ChatChannel:
         self._client = client
         self._facts = facts
         self._vault = vault
-        declared = [_rendered_host(each, fixed) for each in description.hosts]
+        declared = [_rendered_host(each, values) for each in description.hosts]
         oauth = description.oauth
-        tokens = TokenSource(client, oauth, fixed) if oauth else None
-        self._machine = RequestMachine(client, vault, fixed, declared, throttle, tokens)
+        tokens = TokenSource(client, oauth, values) if oauth else None
+        self._machine = RequestMachine(client, vault, values, declared, throttle, tokens)
 
     @property
     def abilities(self) -> Abilities:
@@ -157,14 +157,14 @@ class ChatChannel:
         return None
 
     async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched:
-        """Get the sound behind a handle. Raises OutsideError."""
+        """Get the sound behind a handle. Raises ConnectorError."""
         facts = {"sound": handle, "conversation": conversation, "contact": contact}
         outcome = await self.run("fetch", facts)
         payload = outcome.payload or Payload(b"")
         return Fetched(payload.data, payload.media_type, [vars(e) for e in outcome.exchanges])
 
     async def send(self, outgoing: Outgoing) -> Sent:
-        """Send one thing of a kind that the network has. Raises OutsideError."""
+        """Send one thing of a kind that the network has. Raises ConnectorError."""
         facts: dict[str, Any] = {
             "conversation": outgoing.conversation,
             "contact": outgoing.contact,
@@ -190,7 +190,8 @@ class ChatChannel:
         return any("file" in step.asks_for() for step in self.description.requests[kind])
 
     async def _download(self, outgoing: Outgoing) -> Payload:
-        """An attachment that the network wants as bytes, from its address. Raises OutsideError."""
+        """An attachment that the network wants as bytes, from its address. Raises
+        ConnectorError."""
         try:
             answer = await self._client.get(outgoing.url)
         except httpx.HTTPError as error:
@@ -221,14 +222,14 @@ class ChatChannel:
             await self.run(kind, {**facts, "conversation": conversation, "contact": contact})
 
     async def run(self, kind: str, facts: dict[str, Any]) -> Outcome:
-        """Run one of the description's requests over facts. Raises OutsideError."""
+        """Run one of the description's requests over facts. Raises ConnectorError."""
         steps = self.description.requests[kind]
         if not steps and kind not in ("connect", "fetch"):
-            raise OutsideError(f"the network {self.description.network} cannot send {kind}")
+            raise ConnectorError(f"the network {self.description.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
 
 
-def _rendered_host(template: str, fixed: dict[str, Any]) -> str:
-    text = str(compile_template(template).render(fixed))
+def _rendered_host(template: str, values: dict[str, Any]) -> str:
+    text = str(compile_template(template).render(values))
     parts = urlsplit(text if "://" in text else f"https://{text}")
     return f"{parts.hostname}:{parts.port or (80 if parts.scheme == 'http' else 443)}"

@@ -76,28 +76,28 @@ def files_in(folder: Path) -> dict[str, str]:
 
 
 def _check(options: argparse.Namespace) -> int:
-    from fond_echo.documents.faults import FaultyFile
-    from fond_echo.documents.foresight import troubles
+    from fond_echo.documents.errors import InvalidFile
+    from fond_echo.documents.foresight import warnings
     from fond_echo.documents.reading import read_assistant
 
     files = files_in(options.folder)
     try:
         assistant = read_assistant(files)
-    except FaultyFile as error:
+    except InvalidFile as error:
         if options.json:
-            print_json({"faults": [vars(fault) for fault in error.faults]})
+            print_json({"errors": [vars(fault) for fault in error.errors]})
             return 1
         raise
-    found = troubles(assistant, files)
+    found = warnings(assistant, files)
     if options.json:
         told = [vars(trouble) for trouble in found]
-        print_json({"faults": [], "troubles": told, "assistant": assistant.assistant})
+        print_json({"errors": [], "warnings": told, "assistant": assistant.assistant})
         return 0
     for trouble in found:
         print(f"trouble: {trouble}")
-    examples = sum(len(route.like) for route in assistant.routes)
+    examples = sum(len(route.examples) for route in assistant.routes)
     print(
-        f"{assistant.assistant}: no faults; {len(assistant.routes)} routes, {examples} examples, "
+        f"{assistant.assistant}: no errors; {len(assistant.routes)} routes, {examples} examples, "
         f"voice {assistant.voice}"
     )
     return 0

@@ -42,7 +42,7 @@ def add(commands: Any) -> None:
     )
     place.add_argument(
         "--at-a-machine", choices=("speak", "hang-up"), default="speak",
-        help="where a greeting machine answers (speak)",
+        help="what to do when an answering machine picks up (speak)",
     )  # fmt: skip
     place.add_argument("--tries", type=int, default=1, help="how often at most (1)")
     place.add_argument("--again-after", type=int, default=600, metavar="SECONDS", help="(600)")
@@ -104,7 +104,7 @@ def _place(options: argparse.Namespace) -> int:
     elif options.wait:
         show(call)
     else:
-        print(f"call {call.id} to {call.number} is asked for")
+        print(f"Call {call.id} to {call.number} requested.")
     return 0 if not options.wait or call.answered_at else 1
 
 
@@ -173,8 +173,8 @@ def show(call: CallDetail) -> None:
         print(f"  {at}  {happening.kind:<12} {about}".rstrip())
     if call.quality:
         q = call.quality
-        if "opinion" in q:
-            print(f"  sounded like  {q['opinion']} of 4.5 (rating {q['rating']}), "
+        if "mos" in q:
+            print(f"  MOS  {q['mos']} (R factor {q['r_factor']}), "
                   f"{q['loss']:.1%} lost, jitter {q['jitter_ms']} ms")  # fmt: skip
         else:
             print("  nothing was heard from the other side")

@@ -39,14 +39,14 @@ def add(commands: Any) -> None:
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the description asks for")  # fmt: skip
     adding.add_argument("--settings", type=Path, metavar="FILE",
-                        help="a YAML file with access, quotas, keeping and so on; without it a "
+                        help="a YAML file with access, quotas, retention and so on; without it a "
                         "channel keeps the settings it has")  # fmt: skip
     add_service(adding)
     adding.set_defaults(run=_add)
     for name, what, run in (
         ("list", "list channels", _list),
         ("show", "a channel with its settings", _show),
-        ("connect", "tell a channel's network again where we are", _connect),
+        ("connect", "register the webhook address with the network again", _connect),
         ("remove", "take away a channel that nothing came in over", _remove),
         (
             "contacts",
@@ -81,8 +81,8 @@ def _settings(file: Path) -> ChannelSettings:
     return validated(read_yaml(text_in(file), str(file)), ChannelSettings)
 
 
-def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
-    """The text of a description, once it was found right. Raises FaultyFile."""
+def _described(kind: str, file: Path, values: frozenset[str]) -> str:
+    """The text of a description, once it was found right. Raises InvalidFile."""
     text = text_in(file)
     if kind == "phone":
         from fond_echo.documents.phone import read_phone
@@ -91,12 +91,12 @@ def _described(kind: str, file: Path, fixed: frozenset[str]) -> str:
     else:
         from fond_echo.documents.connector import read_description
 
-        read_description(text, str(file), fixed)
+        read_description(text, str(file), values)
     return text
 
 
 def _add(options: argparse.Namespace) -> int:
-    fixed = dict(options.set)
+    values = dict(options.set)
     description = options.network or ""
     if options.kind in ("chat", "phone"):
         if not options.network:
@@ -105,12 +105,12 @@ def _add(options: argparse.Namespace) -> int:
             )
             print(told, file=sys.stderr)
             return 2
-        description = _described(options.kind, Path(options.network), frozenset(fixed))
+        description = _described(options.kind, Path(options.network), frozenset(values))
     channel = ChannelIn(
         kind=options.kind,
         assistant=options.assistant,
         description=description,
-        fixed=fixed,
+        values=values,
         settings=_settings(options.settings) if options.settings is not None else None,
     )
     with service(options) as echo:
@@ -129,7 +129,7 @@ def changes(before: ChannelOut, after: ChannelOut) -> Iterator[str]:
             yield f"{name}: {getattr(before, name)} → {getattr(after, name)}"
     if before.description != after.description:
         yield "description: changed"
-    yield from _differences("", before.fixed, after.fixed)
+    yield from _differences("", before.values, after.values)
     yield from _differences("", before.settings.model_dump(), after.settings.model_dump())
 
 
@@ -203,7 +203,7 @@ def _contacts(options: argparse.Namespace) -> int:
         print_json(page)
         return 0
     rows = [
-        (each.outside_id, each.name, each.standing, f"{each.first_seen_at:%Y-%m-%d %H:%M}")
+        (each.external_id, each.name, each.standing, f"{each.first_seen_at:%Y-%m-%d %H:%M}")
         for each in page.items
     ]
     table(("contact", "name", "standing", "first seen"), rows)
@@ -215,7 +215,7 @@ def _contact(echo: Any, channel: str, wanted: str) -> str:
     while True:
         page = echo.contacts(channel, after=after)
         for each in page.items:
-            if wanted in (each.id, each.outside_id):
+            if wanted in (each.id, each.external_id):
                 return str(each.id)
         after = page.next
         if not after:
@@ -231,7 +231,7 @@ def _standing(options: argparse.Namespace) -> int:
     if options.json:
         print_json(contact)
     else:
-        print(f"{contact.name or contact.outside_id} is {contact.standing}")
+        print(f"{contact.name or contact.external_id} is {contact.standing}")
     return 0
 
 

@@ -1,4 +1,4 @@
-"""outside check, try and listen: the way a description is written."""
+"""connector check, try and listen: how a connector file is written."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from fond_echo.cli.output import add_json, named, print_json
 from fond_echo.core.errors import FondEchoError
 
 SAMPLES: dict[str, Any] = {
-    "our_address": "https://echo.example/arrivals/test",
+    "our_address": "https://echo.example/webhooks/test",
     "cursor": "",
     "sound": "a-handle",
     "conversation": "a-room",
@@ -35,14 +35,14 @@ SAMPLES: dict[str, Any] = {
 
 
 def add(commands: Any) -> None:
-    outside = commands.add_parser("outside", help="write and try descriptions of chat networks")
-    verbs = outside.add_subparsers(dest="verb", required=True, metavar="VERB")
-    check = verbs.add_parser("check", help="find every fault in a description")
+    connector = commands.add_parser("connector", help="check and try connector files")
+    verbs = connector.add_subparsers(dest="verb", required=True, metavar="VERB")
+    check = verbs.add_parser("check", help="list all errors of a connector file")
     check.add_argument("file", type=Path)
     _add_values(check)
     add_json(check)
     check.set_defaults(run=_check)
-    trying = verbs.add_parser("try", help="run one request with sample facts, and show it")
+    trying = verbs.add_parser("try", help="run one request with sample facts and print it")
     trying.add_argument("file", type=Path)
     trying.add_argument("request", help="connect, poll, fetch, text, voice, …")
     _add_values(trying)
@@ -55,7 +55,7 @@ def add(commands: Any) -> None:
                         help="a private place that may be reached")  # fmt: skip
     add_json(trying)
     trying.set_defaults(run=_try)
-    listen = verbs.add_parser("listen", help="wait for a real message, and show what is in it")
+    listen = verbs.add_parser("listen", help="wait for a message and print its fields")
     listen.add_argument("file", type=Path)
     _add_values(listen)
     listen.add_argument("--port", type=int, default=8799, help="to listen on (8799)")
@@ -71,33 +71,33 @@ def _add_values(command: argparse.ArgumentParser) -> None:
 def _described(options: argparse.Namespace) -> Any:
     from fond_echo.documents.connector import read_description
 
-    fixed = dict(options.set)
-    names = frozenset(fixed) | {"base"}
-    return read_description(text_in(options.file), str(options.file), names), fixed
+    values = dict(options.set)
+    names = frozenset(values) | {"base"}
+    return read_description(text_in(options.file), str(options.file), names), values
 
 
 def _check(options: argparse.Namespace) -> int:
-    from fond_echo.documents.faults import FaultyFile
+    from fond_echo.documents.errors import InvalidFile
 
     try:
         description, _ = _described(options)
-    except FaultyFile as error:
+    except InvalidFile as error:
         if options.json:
-            print_json({"faults": [vars(fault) for fault in error.faults]})
+            print_json({"errors": [vars(fault) for fault in error.errors]})
             return 1
         raise
     able = sorted(kind for kind, steps in description.requests.items() if steps)
     if options.json:
-        print_json({"faults": [], "network": description.network, "requests": able})
+        print_json({"errors": [], "network": description.network, "requests": able})
     else:
-        print(f"{description.network}: no faults; it has {', '.join(able)}")
+        print(f"{description.network}: no errors; it has {', '.join(able)}")
         if description.secrets():
             print(f"  secrets by name: {', '.join(sorted(description.secrets()))}")
     return 0
 
 
 def _try(options: argparse.Namespace) -> int:
-    description, fixed = _described(options)
+    description, values = _described(options)
     if options.request not in description.requests:
         known = ", ".join(description.requests)
         print(f"fond-echo: no request {options.request!r}; there are {known}", file=sys.stderr)
@@ -105,10 +105,10 @@ def _try(options: argparse.Namespace) -> int:
     if not description.requests[options.request]:
         print(f"{description.network} has no {options.request}", file=sys.stderr)
         return 1
-    return asyncio.run(_run(options, description, fixed))
+    return asyncio.run(_run(options, description, values))
 
 
-async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, str]) -> int:
+async def _run(options: argparse.Namespace, description: Any, values: dict[str, str]) -> int:
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.connectors.machine import Payload
@@ -124,7 +124,7 @@ async def _run(options: argparse.Namespace, description: Any, fixed: dict[str, s
         facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
     vault = _Asked(dict(options.secret))
     async with guarded_client(options.private) as client:
-        channel = ChatChannel(description, fixed, {}, client, vault)
+        channel = ChatChannel(description, values, {}, client, vault)
         error: FondEchoError | None = None
         try:
             outcome = await channel.run(options.request, facts)
@@ -186,7 +186,7 @@ def paths_in(value: Any, path: str = "$") -> list[tuple[str, Any]]:
     return [(path, value)]
 
 
-def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
+def show_message(description: Any, values: dict[str, str], payload: Any) -> None:
     """Every value with its path, and what the description makes of the message."""
     import httpx
 
@@ -198,7 +198,7 @@ def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
     width = min(46, max((len(path) for path, _ in found), default=0))
     for path, value in found:
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
-    channel = ChatChannel(description, fixed, {}, httpx.AsyncClient(), Vault({}))
+    channel = ChatChannel(description, values, {}, httpx.AsyncClient(), Vault({}))
     print("\nWhat the description makes of it:")
     try:
         messages = channel.messages(payload)
@@ -214,7 +214,7 @@ def show_message(description: Any, fixed: dict[str, str], payload: Any) -> None:
 
 
 def _listen(options: argparse.Namespace) -> int:
-    description, fixed = _described(options)
+    description, values = _described(options)
     got: list[bytes] = []
 
     class Handler(BaseHTTPRequestHandler):
@@ -239,5 +239,5 @@ def _listen(options: argparse.Namespace) -> int:
         print(f"It is not JSON: {got[0][:200]!r}", file=sys.stderr)
         return 1
     print(json.dumps(payload, indent=2, ensure_ascii=False)[:4_000])
-    show_message(description, fixed, payload)
+    show_message(description, values, payload)
     return 0

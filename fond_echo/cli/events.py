@@ -21,7 +21,7 @@ def add(commands: Any) -> None:
     follow.add_argument("--count", type=int, default=0, help="stop after so many")
     add_service(follow)
     follow.set_defaults(run=_follow)
-    listing = verbs.add_parser("subscriptions", help="who is told, and what could not be")
+    listing = verbs.add_parser("subscriptions", help="list subscriptions and undelivered events")
     add_service(listing)
     listing.set_defaults(run=_list)
     adding = verbs.add_parser("subscribe", help="tell an address of events from now on")
@@ -31,7 +31,7 @@ def add(commands: Any) -> None:
                         help="the beginning of event types, such as turn.")  # fmt: skip
     add_service(adding)
     adding.set_defaults(run=_subscribe)
-    again = verbs.add_parser("again", help="try again what could not be told")
+    again = verbs.add_parser("resend", help="send undelivered events again")
     again.add_argument("subscription")
     add_service(again)
     again.set_defaults(run=_again)
@@ -95,7 +95,7 @@ def _subscribe(options: argparse.Namespace) -> int:
     if options.json:
         print_json(made)
     else:
-        print(f"{made.address} is told from now on ({made.id})")
+        print(f"Subscribed {made.address} ({made.id}).")
     return 0
 
 

@@ -40,7 +40,7 @@ def add(commands: Any) -> None:
     )
     hear.add_argument(
         "--only", action="store_true",
-        help="choose the likeliest of what is expected, whatever was said",
+        help="accept only expected phrases and return the likeliest one",
     )  # fmt: skip
     hear.add_argument("--language", default="en", help="of what is said (en)")
     hear.add_argument("--form", choices=FORMS, default="text", help="text, or subtitles")
@@ -175,7 +175,7 @@ def _expected(options: argparse.Namespace) -> Expected:
 
 
 def _grammar(file: Path, phrases: tuple[str, ...]) -> WordNetwork:
-    """Raises GrammarFault, which says in which line."""
+    """Raises GrammarError, which says in which line."""
     from fond_echo.core.grammar.abnf import read_abnf
     from fond_echo.core.grammar.check import check_grammar
     from fond_echo.core.grammar.model import Grammar, Reference

@@ -112,5 +112,5 @@ def _revoke(options: argparse.Namespace) -> int:
     if options.json:
         print_json(revoked)
     else:
-        print(f"{revoked.name} opens nothing any more")
+        print(f"Key {revoked.name} revoked.")
     return 0

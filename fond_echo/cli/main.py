@@ -17,7 +17,7 @@ from fond_echo.cli import (
     events,
     hearing,
     keys,
-    rehearsing,
+    scenarios,
     serving,
     speech,
     turns,
@@ -42,7 +42,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, hearing, clips, assistants, channels, connectors),
-        *(turns, calls, events, keys, dialing, rehearsing),
+        *(turns, calls, events, keys, dialing, scenarios),
     ):
         module.add(commands)
     return top

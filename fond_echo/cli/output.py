@@ -88,15 +88,15 @@ def table(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
 
 def fail(error: FondEchoError) -> int:
     """Print an error on standard error; gives the exit code."""
-    if isinstance(error, Refused) and error.problem.faults:
-        for fault in error.problem.faults:
+    if isinstance(error, Refused) and error.problem.errors:
+        for fault in error.problem.errors:
             where = f"{fault.file}:{fault.line}:{fault.column}"
             remedy = f" ({fault.remedy})" if fault.remedy else ""
             print(f"{where}: {fault.what}{remedy}", file=sys.stderr)
         return 1
-    faults = getattr(error, "faults", None)
-    if faults:
-        for fault in faults:
+    errors = getattr(error, "errors", None)
+    if errors:
+        for fault in errors:
             print(fault, file=sys.stderr)
         return 1
     print(f"fond-echo: {error}", file=sys.stderr)

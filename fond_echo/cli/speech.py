@@ -9,7 +9,7 @@ from typing import Any
 
 from fond_echo.cli.output import add_json, print_json
 
-VOICE = "plover"
+VOICE = "whimbrel"
 
 
 def add(commands: Any) -> None:

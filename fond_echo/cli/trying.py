@@ -16,24 +16,24 @@ STARTER = """\
 # {title}. Check it with: fond-echo assistant check {folder}
 assistant: {name}
 language: en
-voice: plover
+voice: whimbrel
 greeting: Hello, this is {title}. How can I help?
 goodbye: Goodbye.
 
 routes:
   - route: opening-hours
-    like:
+    examples:
       - When are you open?
       - What are your opening hours?
       - Are you open on Sunday?
     key: "1"
-    typed: hours
+    command: hours
     reply:
       text: We are open from nine to five, Monday to Friday.
 
   - route: leave-number
     title: Leave a number
-    like:
+    examples:
       - Please ring me back.
       - I'd like somebody to call me.
     key: "2"
@@ -47,9 +47,9 @@ routes:
     reply:
       text: Thank you. We will ring {{{{ slots.number }}}} on {{{{ slots.day | day }}}}.
 
-otherwise:
+fallback:
   reply:
-    pages: ["pages/*.md"]
+    documents: ["documents/*.md"]
     unknown: I can tell you when we are open, and have somebody ring you back.
 """
 
@@ -62,8 +62,8 @@ We are at the old rope works, behind the harbour master's house. The door is on 
 """
 
 STEPS = """\
-Made {folder}. What is still to be connected:
-  1. your own words, in assistant.yaml and pages/: fond-echo assistant check {folder}
+Created {folder}. Next steps:
+  1. your own words, in assistant.yaml and documents/: fond-echo assistant check {folder}
   2. a talk with it, here in the terminal:         fond-echo assistant try {there}
   3. your business logic, where words are not enough: logic: in assistant.yaml
   4. the service:  fond-echo assistant put {folder} --publish
@@ -96,10 +96,10 @@ def _new(options: argparse.Namespace) -> int:
         raise FolderNotEmpty(f"{folder} has files in it", remedy="give the name of a new folder")
     name = folder.name.lower().replace("_", "-").replace(" ", "-")
     title = name.replace("-", " ").capitalize()
-    (folder / "pages").mkdir(parents=True)
+    (folder / "documents").mkdir(parents=True)
     words = {"name": name, "title": title, "folder": folder}
     (folder / "assistant.yaml").write_text(STARTER.format(**words), "utf-8")
-    (folder / "pages" / "about.md").write_text(PAGE.format(**words), "utf-8")
+    (folder / "documents" / "about.md").write_text(PAGE.format(**words), "utf-8")
     there = folder if len(folder.parts) > 1 else f"./{folder}"
     print(STEPS.format(**words, there=there))
     return 0

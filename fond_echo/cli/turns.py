@@ -49,7 +49,7 @@ def _retry(options: argparse.Namespace) -> int:
     if options.json:
         print_json(turn)
     else:
-        print(f"turn {turn.number} of {turn.contact_name} is worked again")
+        print(f"Turn {turn.number} of {turn.contact_name} queued again.")
     return 0
 
 

@@ -9,7 +9,7 @@ with FondEcho("http://127.0.0.1:8770", key="fe-…") as echo:
 
 from fond_echo.client.asynchronous import AsyncFondEcho
 from fond_echo.client.calls import Refused, Unreachable
-from fond_echo.client.listening import Said, SoFar
+from fond_echo.client.listening import Partial, Utterance
 from fond_echo.client.synchronous import FondEcho
 
-__all__ = ["AsyncFondEcho", "FondEcho", "Refused", "Said", "SoFar", "Unreachable"]
+__all__ = ["AsyncFondEcho", "FondEcho", "Partial", "Refused", "Unreachable", "Utterance"]

@@ -10,7 +10,7 @@ import httpx
 
 from fond_echo.client import calls
 from fond_echo.client.calls import Call, unreachable
-from fond_echo.client.listening import Said, SoFar, listen
+from fond_echo.client.listening import Partial, Utterance, listen
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
@@ -182,7 +182,7 @@ class AsyncFondEcho:
 
     async def listen(
         self, sound: AsyncIterable[bytes], asked: ListenIn | None = None
-    ) -> AsyncIterator[SoFar | Said]:
+    ) -> AsyncIterator[Partial | Utterance]:
         """What is said in sound that goes on: the words so far, and each utterance as it ends.
 
         Args:

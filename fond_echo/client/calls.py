@@ -55,7 +55,7 @@ class Unreachable(FondEchoError):
 
 
 class Refused(FondEchoError):
-    """The service answered with a problem; `problem` holds it, with its faults."""
+    """The service answered with a problem; `problem` holds it, with its errors."""
 
     code = "refused"
 
@@ -153,7 +153,7 @@ def revisions(name: str) -> Call[list[RevisionOut]]:
 
 def say_to(conversation: str, text: str) -> Call[TurnDetail]:
     body = WordsIn(text=text).model_dump()
-    return Call("POST", f"/api/conversations/{conversation}/words", _shape(TurnDetail), body)
+    return Call("POST", f"/api/conversations/{conversation}/messages", _shape(TurnDetail), body)
 
 
 def set_answering(conversation: str, by: Literal["assistant", "person"]) -> Call[AnsweringIn]:
@@ -276,7 +276,7 @@ def decide_delivery(turn_id: str, delivery_id: str, decision: str) -> Call[TurnD
 def rewrite_delivery(
     turn_id: str, delivery_id: str, text: str, choices: list[Choice | str]
 ) -> Call[TurnDetail]:
-    path = f"/api/turns/{turn_id}/deliveries/{delivery_id}/words"
+    path = f"/api/turns/{turn_id}/deliveries/{delivery_id}/text"
     offered = [each if isinstance(each, str) else each.model_dump() for each in choices]
     return Call("PUT", path, _shape(TurnDetail), {"text": text, "choices": offered})
 
@@ -311,7 +311,7 @@ def unsubscribe(subscription_id: str) -> Call[None]:
 
 
 def send_again(subscription_id: str) -> Call[SubscriptionOut]:
-    path = f"/api/subscriptions/{subscription_id}/dead/again"
+    path = f"/api/subscriptions/{subscription_id}/dead-letters/resend"
     return Call("POST", path, _shape(SubscriptionOut))
 
 

@@ -17,14 +17,14 @@ from fond_echo.contract.turn import Heard
 
 
 @dataclass(frozen=True)
-class SoFar:
+class Partial:
     """The words of an utterance so far; they may still change."""
 
     text: str
 
 
 @dataclass(frozen=True)
-class Said:
+class Utterance:
     """An utterance that has ended; `cut` where it was too long to wait for its end."""
 
     heard: Heard
@@ -33,7 +33,7 @@ class Said:
 
 async def listen(
     address: str, headers: Mapping[str, str], sound: AsyncIterable[bytes], asked: ListenIn
-) -> AsyncIterator[SoFar | Said]:
+) -> AsyncIterator[Partial | Utterance]:
     """Send sound and give what is found in it."""
     url = f"{address.replace('http', 'ws', 1)}/api/speech/transcripts"
     try:
@@ -45,10 +45,10 @@ async def listen(
                     told = json.loads(message)
                     if "fault" in told:
                         raise Refused(_problem(422, told["fault"]))
-                    if "so_far" in told:
-                        yield SoFar(told["so_far"])
+                    if "partial" in told:
+                        yield Partial(told["partial"])
                     elif "heard" in told:
-                        yield Said(Heard.model_validate(told["heard"]), told["cut"])
+                        yield Utterance(Heard.model_validate(told["heard"]), told["cut"])
             finally:
                 sending.cancel()
                 await asyncio.gather(sending, return_exceptions=True)
@@ -64,7 +64,7 @@ async def listen(
 async def _send(socket: ClientConnection, sound: AsyncIterable[bytes]) -> None:
     async for data in sound:
         await socket.send(data)
-    await socket.send(json.dumps({"over": True}))
+    await socket.send(json.dumps({"end": True}))
 
 
 def _problem(status: int, told: Mapping[str, str]) -> Problem:

@@ -7,7 +7,7 @@ import httpx
 from fond_echo.connectors.errors import ForbiddenAddress
 
 PORTS = {"http": 80, "https": 443}
-LONGEST_HOST, LONGEST_LABEL = 253, 63
+MAX_HOST, MAX_LABEL = 253, 63
 SHOWN = 120
 
 
@@ -29,8 +29,8 @@ def address_of(url: str) -> tuple[str, int]:
         raise _wrong(url, "it has no host")
     if parsed.userinfo:
         raise _wrong(url, "it carries a user name")
-    if len(wire) > LONGEST_HOST or any(len(each) > LONGEST_LABEL for each in wire.split(b".")):
-        raise _wrong(url, f"a part of its host name is over {LONGEST_LABEL} characters")
+    if len(wire) > MAX_HOST or any(len(each) > MAX_LABEL for each in wire.split(b".")):
+        raise _wrong(url, f"a part of its host name is over {MAX_LABEL} characters")
     if port is not None and not 0 < port < 65_536:
         raise _wrong(url, f"{port} is not a port")
     return host, port or PORTS[parsed.scheme]

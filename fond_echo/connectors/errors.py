@@ -7,14 +7,14 @@ from typing import Any
 from fond_echo.core.errors import FondEchoError
 
 
-class OutsideError(FondEchoError):
+class ConnectorError(FondEchoError):
     """An exchange with an outside service failed.
 
     `answered` says whether the service may have acted on the request: only where it is False
     is it certain that nothing happened there.
     """
 
-    code = "outside"
+    code = "connector"
     answered = True
 
     def __init__(self, what: str, *, where: str = "", remedy: str = "") -> None:
@@ -23,50 +23,50 @@ class OutsideError(FondEchoError):
         """The exchanges made so far, the failed one included."""
 
 
-class ForbiddenAddress(OutsideError):
+class ForbiddenAddress(ConnectorError):
     """The address guard refuses to go there."""
 
-    code = "outside-forbidden-address"
+    code = "connector-forbidden-address"
     answered = False
 
 
-class Unreachable(OutsideError):
+class Unreachable(ConnectorError):
     """No connection could be made: nothing was sent."""
 
-    code = "outside-unreachable"
+    code = "connector-unreachable"
     answered = False
 
 
-class NoAnswer(OutsideError):
+class NoAnswer(ConnectorError):
     """The request went out, and no complete answer came back in time."""
 
-    code = "outside-no-answer"
+    code = "connector-no-answer"
 
 
-class Refused(OutsideError):
+class Refused(ConnectorError):
     """The service answered with an error status."""
 
-    code = "outside-refused"
+    code = "connector-refused"
 
     def __init__(self, what: str, *, status: int, where: str = "", remedy: str = "") -> None:
         super().__init__(what, where=where, remedy=remedy)
         self.status = status
 
 
-class WrongAnswer(OutsideError):
+class WrongAnswer(ConnectorError):
     """The answer is not what the description says it is."""
 
-    code = "outside-wrong-answer"
+    code = "connector-wrong-answer"
 
 
-class SecretMisused(OutsideError):
+class SecretMisused(ConnectorError):
     """A secret that does not exist, or that may not go to this host."""
 
-    code = "outside-secret"
+    code = "connector-secret"
     answered = False
 
 
-class LogicFailed(OutsideError):
+class LogicFailed(ConnectorError):
     """Business logic did not answer, or not as it should."""
 
     code = "logic-failed"

@@ -20,7 +20,7 @@ from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import LogicService
 
-MOST_ANSWER = 1_000_000
+MAX_ANSWER = 1_000_000
 REMEDY = 'answer JSON such as {"text": "…"}'
 IN_PARTS = "application/x-ndjson"
 """An answer of this type is a reply a line; each is spoken as soon as it is there."""
@@ -146,8 +146,8 @@ class LogicCaller:
                 left, size = b"", 0
                 async for chunk in response.aiter_bytes():
                     left, size = left + chunk, size + len(chunk)
-                    if size > MOST_ANSWER:
-                        what = f"the answer is over {MOST_ANSWER:,} bytes"
+                    if size > MAX_ANSWER:
+                        what = f"the answer is over {MAX_ANSWER:,} bytes"
                         raise LogicFailed(what, where=service.url)
                     if time.monotonic() > deadline + service.seconds * in_parts:
                         raise TimeoutError

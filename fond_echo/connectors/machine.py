@@ -21,9 +21,9 @@ import httpx
 
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.errors import (
+    ConnectorError,
     ForbiddenAddress,
     NoAnswer,
-    OutsideError,
     Refused,
     Unreachable,
     WrongAnswer,
@@ -31,7 +31,7 @@ from fond_echo.connectors.errors import (
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
-from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
+from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step, Until, json_path
 
 LOOKED_AT = 20_000
@@ -39,7 +39,7 @@ LOOKED_AT = 20_000
 
 HEADER_REMEDY = "put it into the body, or encode it: {{ text | base64 }}"
 
-MOST_ANSWER = 60 * 2**20
+MAX_ANSWER = 60 * 2**20
 """Bytes of an answer with sound; other answers may have a twentieth."""
 
 
@@ -110,7 +110,7 @@ class RequestMachine:
         """Make the exchanges of a request, one after another.
 
         Raises:
-            OutsideError: with `exchanges` set to those made so far, the failed one included.
+            ConnectorError: with `exchanges` set to those made so far, the failed one included.
         """
         known = {**self._values, **facts}
         taken: dict[str, Any] = {}
@@ -138,7 +138,7 @@ class RequestMachine:
             exchanges.append(exchange)
             try:
                 found, received, document = await self._exchange(step, known, exchange)
-            except OutsideError as error:
+            except ConnectorError as error:
                 exchange.error = self._vault.struck(str(error))
                 error.what = self._vault.struck(error.what)
                 error.where = self._vault.struck(error.where)
@@ -165,13 +165,13 @@ class RequestMachine:
         try:
             url = self._url(step.url, values)
             request = self._request(step, url, values, exchange)
-        except TemplateFault as error:
+        except TemplateFailed as error:
             raise WrongAnswer(f"the {step.method} step: {error}") from error
         except (httpx.InvalidURL, UnicodeError, ValueError, TypeError) as error:
             raise WrongAnswer(f"the {step.method} step makes no request: {error}") from error
         self._vault.check_hosts(*address_of(url))
         exchange.url = self._vault.struck(url)
-        most = MOST_ANSWER if step.bytes is True or step.base64 else MOST_ANSWER // 20
+        most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
         status, kind, body, seconds = await self._send(request, most, step.timeout)
         exchange.status, exchange.seconds = status, seconds
         return self._answer(step, status, kind, body, exchange)
@@ -320,7 +320,7 @@ BUSY = frozenset((408, 425, 429, 503))
 """Statuses by which a service says that it did nothing and may be asked again."""
 
 
-def _pause(error: OutsideError, tries: int) -> float | None:
+def _pause(error: ConnectorError, tries: int) -> float | None:
     """How long to wait before a step is tried again; None where it must not be."""
     if isinstance(error, Refused):
         return min(0.5 * 2**tries, 8.0) if error.status in BUSY else None

@@ -37,7 +37,7 @@ class TokenSource:
         self._token: _Token | None = None
 
     async def token(self, vault: Secrets) -> str:
-        """A token that is good for a while. Raises OutsideError."""
+        """A token that is good for a while. Raises ConnectorError."""
         if self._token is None or time.monotonic() > self._token.until - EARLY_SECONDS:
             self._token = await self._ask(vault)
         return self._token.value

@@ -1,4 +1,4 @@
-"""Keeping within what a service takes: so many at once, so many a second."""
+"""Retention within what a service takes: so many at once, so many a second."""
 
 from __future__ import annotations
 

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Generic, Literal, TypeVar
 
 from pydantic import Field
 
-from fond_echo.contract.assistants import FaultAt
+from fond_echo.contract.assistants import FileErrorOut
 from fond_echo.contract.base import Instant, Name, Shape, WebAddress
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
@@ -19,23 +19,23 @@ Scope = Literal["read", "operate", "build", "admin"]
 
 
 class Problem(Shape):
-    """An error (RFC 9457). `type` leads to its documentation; `faults` are places in a file."""
+    """An error (RFC 9457). `type` leads to its documentation; `errors` are places in a file."""
 
     type: str
     title: str
     status: int
     detail: str = ""
     remedy: str = ""
-    faults: list[FaultAt] = Field(default_factory=list)
+    errors: list[FileErrorOut] = Field(default_factory=list)
 
 
 class Me(Shape):
-    """Who is asking. `form_token` goes into the X-Form-Token header of every change that is made
+    """Who is asking. `csrf_token` goes into the X-CSRF-Token header of every change that is made
     with a cookie."""
 
     name: str
     scopes: list[Scope]
-    form_token: str = ""
+    csrf_token: str = ""
     version: str
 
 
@@ -66,7 +66,7 @@ class ChannelIn(Shape):
     kind: ChannelKind = "chat"
     assistant: Name
     description: str = Field(default="", max_length=1_000_000)
-    fixed: dict[str, str] = Field(default_factory=dict, max_length=50)
+    values: dict[str, str] = Field(default_factory=dict, max_length=50)
     settings: ChannelSettings | None = None
 
 
@@ -80,7 +80,7 @@ class ChannelOut(Shape):
     state: str
     reason: str
     facts: dict[str, Any]
-    fixed: dict[str, Any]
+    values: dict[str, Any]
     description: str
     settings: ChannelSettings
     address: str
@@ -92,7 +92,7 @@ class ChannelOut(Shape):
 class ContactOut(Shape):
     id: str
     channel: Name
-    outside_id: str
+    external_id: str
     name: str
     standing: str
     memory: dict[str, Any]
@@ -281,7 +281,7 @@ class DeliveryOut(Shape):
     text: str
     clip: ClipRef | None
     attempts: int
-    outside_id: str
+    external_id: str
     error: dict[str, Any] | None
     planned_at: Instant
     settled_at: Instant | None

@@ -1,4 +1,4 @@
-"""What the API gives and takes about assistants: their files, their faults, trying them."""
+"""What the API gives and takes about assistants: their files, their errors, trying them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 
 
-class FaultAt(Shape):
+class FileErrorOut(Shape):
     file: str
     line: int
     column: int
@@ -51,8 +51,8 @@ class AssistantOut(Shape):
 class Checked(Shape):
     """What is wrong in an assistant's files, and what will go wrong though nothing is."""
 
-    faults: list[FaultAt]
-    troubles: list[FaultAt]
+    errors: list[FileErrorOut]
+    warnings: list[FileErrorOut]
 
 
 class TryIn(Shape):

@@ -11,7 +11,7 @@ from fond_echo.contract.clip import ClipRef
 
 Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
 Answerer = Literal["", "person", "machine", "unknown"]
-MOST_SOUND = 14_000_000
+MAX_SOUND = 14_000_000
 """Characters of base64: ten megabytes of sound."""
 
 
@@ -22,7 +22,7 @@ class Opening(Shape):
 
     assistant: Name | None = None
     words: str = Field(default="", max_length=5_000)
-    sound: str = Field(default="", max_length=MOST_SOUND)
+    sound: str = Field(default="", max_length=MAX_SOUND)
     address: WebAddress = ""
 
     @model_validator(mode="after")
@@ -89,7 +89,7 @@ class CallOut(Shape):
     direction: Literal["in", "out"]
     caller: str
     number: str
-    state: Literal["asked", "placing", "ringing", "answered", "ended"]
+    state: Literal["requested", "dialing", "ringing", "answered", "ended"]
     cause: str
     by: str
     status: int

@@ -37,7 +37,7 @@ class Quotas(Shape):
     )
 
 
-class Keeping(Shape):
+class Retention(Shape):
     """For how many days sound and words are kept; 0 is without end."""
 
     sound_days: int = Field(default=0, ge=0, le=36_500)
@@ -67,7 +67,7 @@ class ChannelSettings(Shape):
     deliver_for_hours: Annotated[float, Field(gt=0, le=168)] = 24.0
     access: Access = Field(default_factory=Access)
     quotas: Quotas = Field(default_factory=Quotas)
-    keeping: Keeping = Field(default_factory=Keeping)
+    retention: Retention = Field(default_factory=Retention)
     guests: GuestLimits = Field(default_factory=GuestLimits)
     echo_heard: bool = False
     slow_seconds: float = Field(default=3.0, ge=0, le=60)

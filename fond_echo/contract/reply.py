@@ -8,8 +8,8 @@ from pydantic import Field, JsonValue, model_validator
 
 from fond_echo.contract.base import Name, Shape
 
-MOST_TEXT = 20_000
-MOST_CHOICES = 20
+MAX_TEXT = 20_000
+MAX_CHOICES = 20
 
 
 class Choice(Shape):
@@ -79,7 +79,7 @@ class RecordMessage(Shape):
     """Take down a message."""
 
     kind: Literal["record"] = "record"
-    longest_seconds: int = Field(default=120, ge=1, le=3_600)
+    max_seconds: int = Field(default=120, ge=1, le=3_600)
 
 
 Then = Annotated[
@@ -98,11 +98,11 @@ class Reply(Shape):
     the conversation.
     """
 
-    text: str = Field(default="", max_length=MOST_TEXT)
-    spoken: str = Field(default="", max_length=MOST_TEXT)
+    text: str = Field(default="", max_length=MAX_TEXT)
+    spoken: str = Field(default="", max_length=MAX_TEXT)
     sound: str = Field(default="", max_length=200)
     rewrites: bool = False
-    choices: list[Choice] = Field(default_factory=list, max_length=MOST_CHOICES)
+    choices: list[Choice] = Field(default_factory=list, max_length=MAX_CHOICES)
     attachments: list[Attachment] = Field(default_factory=list, max_length=10)
     remember: dict[str, JsonValue] = Field(default_factory=dict)
     remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0

@@ -1,4 +1,4 @@
-"""`fond-echo demo`: the service, its outsiders and a made-up world, in the foreground."""
+"""`fond-echo demo`: the service, its stand-ins and a made-up world, in the foreground."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ PORTS = {
 }  # fmt: skip
 
 
-STARTING = "Fond Echo: starting PostgreSQL, speech, web, work, and the demo's outsiders …"
+STARTING = "Fond Echo: starting PostgreSQL, speech, web, work, and the demo's stand-ins …"
 CALL = ".venv/bin/fond-echo dial"
 
 
@@ -58,7 +58,7 @@ def say(text: str = "") -> None:
 
 @dataclass(frozen=True)
 class World:
-    """The running demo: its settings, its outsiders, the admin key, its processes, and the
+    """The running demo: its settings, its stand-ins, the admin key, its processes, and the
     address of the public page."""
 
     settings: Settings
@@ -97,7 +97,7 @@ def world(folder: Path) -> Iterator[World]:
     )
     with with_database(settings) as (ready, servers):
         ready.encryption_keys()
-        supervisor = Supervisor([*_outsiders(places), *parts(ready)], say, servers)
+        supervisor = Supervisor([*_standins(places), *parts(ready)], say, servers)
         supervisor.start()
         try:
             with FondEcho(ready.address, key) as echo:
@@ -107,7 +107,7 @@ def world(folder: Path) -> Iterator[World]:
             supervisor.stop()
 
 
-def _outsiders(places: Places) -> list[Part]:
+def _standins(places: Places) -> list[Part]:
     python = sys.executable
     network_port, second_port, logic_port = (
         host(address).rpartition(":")[2]
@@ -121,9 +121,9 @@ def _outsiders(places: Places) -> list[Part]:
             ready=f"{places.network}/people",
         ),
         Part(
-            "fathom, another chat network",
+            "spindrift, another chat network",
             [python, "-m", "fond_echo.standins.feed", "--port", second_port],
-            {"FATHOM_PASS": places.second_pass},
+            {"SPINDRIFT_PASS": places.second_pass},
             ready=places.second,
         ),
         Part(

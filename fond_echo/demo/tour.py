@@ -64,7 +64,7 @@ EXCHANGES = (
     Exchange("sunniva", "are the boats runing today", "weather-hold",
              r"running today|weather hold"),
     Exchange("piet", "My sister plays the violin in a small orchestra.",
-             "otherwise|did-you-mean", r"I can tell you about|not sure|id you mean", voice="eider"),
+             "fallback|did-you-mean", r"I can tell you about|not sure|id you mean", voice="eider"),
 )  # fmt: skip
 
 
@@ -133,7 +133,7 @@ class Tour:
         deadline = time.monotonic() + WAIT_SECONDS
         while time.monotonic() < deadline:
             posts = client.get(f"/rooms/{mine['room']}/posts", params={"after": mine["number"]})
-            said = [post for post in posts.json()["posts"] if post["author"]["bot"]]
+            said = [post for post in posts.json()["posts"] if post["sender"]["automated"]]
             # On a slow machine the passenger is first told that it takes a moment.
             found = [post for post in said if post.get("words") != SLOW_WORDS]
             if found:
@@ -267,7 +267,7 @@ class Tour:
 
     def _second_network(self, _: httpx.Client) -> None:
         """A network of another shape, and a contact that is not on the channel's list."""
-        self._part("Fathom, a polled network, and somebody who is not on its list")
+        self._part("Spindrift, a polled network, and somebody who is not on its list")
         with httpx.Client(base_url=self.world.places.second, trust_env=False, timeout=30) as client:
 
             def ask(**said: str) -> str:
@@ -284,11 +284,11 @@ class Tour:
 
             refused = ask(body="How much is a ticket?")
             self.say(f"   Tobin, not on the list: {refused}")
-            contacts = self.echo.contacts("fathom", "refused").items
-            names = [each.outside_id for each in contacts]
+            contacts = self.echo.contacts("spindrift", "refused").items
+            names = [each.external_id for each in contacts]
             self.say(f"   the operator sees: {', '.join(names)}, and lets tobin in")
             for each in contacts:
-                self.echo.set_standing("fathom", each.id, "allowed")
+                self.echo.set_standing("spindrift", each.id, "allowed")
             text = ask(body="How much is a ticket?")
             self.say("   Tobin types: How much is a ticket?")
             self.say(f"   answer  {text}".replace("\n", "\n           "))

@@ -31,7 +31,7 @@ class WorldIncomplete(FondEchoError):
 
 @dataclass(frozen=True)
 class Places:
-    """Where the outsiders of the demo are, and what is shared with them."""
+    """Where the stand-ins of the demo are, and what is shared with them."""
 
     network: str
     second: str
@@ -86,7 +86,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     """
     echo.put_secret("skerry-token", places.network_token, [host(places.network)])
     echo.put_secret("skerry-mark", places.network_mark, [])
-    echo.put_secret("fathom-pass", places.second_pass, [host(places.second)])
+    echo.put_secret("spindrift-pass", places.second_pass, [host(places.second)])
     echo.put_secret("carrier-pass", places.carrier_pass, [f"127.0.0.1:{places.carrier}"])
     echo.put_secret("timetable-mark", places.logic_secret, [host(places.logic)])
     for name in (ASSISTANT, OUTBOUND):
@@ -95,14 +95,14 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     skerry = ChannelIn(
         assistant=ASSISTANT,
         description=(HERE / "skerry.yaml").read_text("utf-8"),
-        fixed={"base": places.network},
+        values={"base": places.network},
         settings=ChannelSettings(when_in_doubt="resend"),
     )
     crew = Access(mode="list", refusal="This is the crew's own channel. Maren will let you in.")
-    fathom = ChannelIn(
+    spindrift = ChannelIn(
         assistant=ASSISTANT,
-        description=(HERE / "fathom.yaml").read_text("utf-8"),
-        fixed={"base": places.second},
+        description=(HERE / "spindrift.yaml").read_text("utf-8"),
+        values={"base": places.second},
         settings=ChannelSettings(when_in_doubt="resend", access=crew),
     )
     channels = {
@@ -113,7 +113,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
             kind="phone", assistant=OUTBOUND, description=_phone("gale.yaml", places)
         ),
         "skerry": skerry,
-        "fathom": fathom,
+        "spindrift": spindrift,
         "desk": ChannelIn(kind="http", assistant=ASSISTANT),
         "front-door": ChannelIn(kind="page", assistant=ASSISTANT),
         "gale": ChannelIn(kind="http", assistant=OUTBOUND),

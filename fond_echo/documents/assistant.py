@@ -11,17 +11,17 @@ from pydantic import Field, PrivateAttr, model_validator
 
 from fond_echo.contract.base import Name, Shape, WebAddress, Written
 from fond_echo.contract.reply import Attachment, Choice
-from fond_echo.core.dialogue.pages import Pages
-from fond_echo.core.dialogue.routing import OTHERWISE, Route
+from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.routing import FALLBACK, Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.grammar.values import builtin_grammar
 from fond_echo.core.language.pls import Sounds
 
 MAIN_FILE = "assistant.yaml"
-MOST_FILES = 500
+MAX_FILES = 500
 
-AnswersIn = Literal["kind", "text", "voice", "both"]
+AnswersIn = Literal["same", "text", "voice", "both"]
 
 TEMPLATE_NAMES = frozenset(
     ("turn", "slots", "contact", "memory", "reply", "now", "variables", "conversation")
@@ -56,7 +56,8 @@ class LogicService(Shape):
 
 
 class ReplySpec(Shape):
-    """Where an answer comes from: words written here, pages that are searched, or business logic.
+    """Where an answer comes from: words written here, documents that are searched, or business
+    logic.
 
     `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
@@ -64,7 +65,7 @@ class ReplySpec(Shape):
     what they tell. `rewrites` puts the text in the place of the one before, on networks that can.
     `then` says what comes after: end the conversation, hand it to a person, `transfer` a call to
     the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
-    message of at most `longest_seconds`, answered with `kept` or by the route's own business logic.
+    message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
     """
 
     text: str = ""
@@ -77,25 +78,25 @@ class ReplySpec(Shape):
     rewrites: bool = False
     logic: Annotated[str, LogicName] = ""
     safe: bool = False
-    pages: list[Words] = Field(default_factory=list)
+    documents: list[Words] = Field(default_factory=list)
     unknown: str = "I don't know that."
     then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
     announced: str = Field(default="", max_length=5_000)
     no_conference: str = "I cannot tell which conference you are in."
     to: str = Field(default="", max_length=100)
-    longest_seconds: int = Field(default=120, ge=5, le=3_600)
+    max_seconds: int = Field(default=120, ge=5, le=3_600)
     kept: str = "Thank you. Your message is kept."
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
         words = bool(self.text or self.spoken or self.sound or self.choices or self.attachments)
-        if sum((bool(self.logic), bool(self.pages), words)) > 1:
+        if sum((bool(self.logic), bool(self.documents), words)) > 1:
             raise ValueError(
-                "a reply is logic, pages or words (text, spoken, choices), and only one of them"
+                "a reply is logic, documents or words (text, spoken, choices), and only one of them"
             )
-        if not (self.logic or self.pages or words or self.then):
-            raise ValueError("a reply needs text, spoken, logic or pages")
+        if not (self.logic or self.documents or words or self.then):
+            raise ValueError("a reply needs text, spoken, logic or documents")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
         if self.then == "transfer" and not self.to:
@@ -112,27 +113,28 @@ class ReplySpec(Shape):
         return self
 
 
-class Must(Shape):
+class Condition(Shape):
     """A condition on a slot's value: a template that gives true or false, and what is said where
     it gives false."""
 
-    that: str
-    otherwise: Words
+    condition: str
+    message: Words
 
 
 class SlotSpec(Shape):
     """Something a route needs.
 
     `rule` is a rule of the grammar, `kind` a built-in type. `ask` may have several wordings, used
-    in turn. `needed: false` takes it only where it is said. `choices` offers the values as buttons.
+    in turn. `required: false` takes it only where it is said. `choices` offers the values as
+    buttons.
     """
 
     rule: Annotated[str, RuleName] = ""
     kind: str = ""
     ask: Words | list[Words] = ""
-    must: list[Must] = Field(default_factory=list)
+    conditions: list[Condition] = Field(default_factory=list, alias="validate")
     confirm: bool = False
-    needed: bool = True
+    required: bool = True
     keys: dict[str, str | int | float] = Field(default_factory=dict)
     choices: list[Choice] = Field(default_factory=list, max_length=20)
 
@@ -149,21 +151,23 @@ class SlotSpec(Shape):
     def slot(self, name: str) -> Slot:
         """The slot as the machine takes it."""
         rule = self.rule or f"builtin:{self.kind}"
-        return Slot(name, rule, dict(self.keys), self.confirm, self.needed)
+        return Slot(name, rule, dict(self.keys), self.confirm, self.required)
 
 
 class RouteSpec(Shape):
     """A route: how it is reached, what it needs, and what it answers.
 
-    `said` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
+    `rule` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
     a template that is said before a slot with `confirm` is used.
     """
 
     route: Name
-    said: Annotated[str, RuleName] = ""
-    like: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(default_factory=list)
+    rule: Annotated[str, RuleName] = ""
+    examples: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(
+        default_factory=list
+    )
     key: Annotated[str, Key] = ""
-    typed: Annotated[str, Typed, Field(max_length=40)] = ""
+    command: Annotated[str, Typed, Field(max_length=40)] = ""
     title: str = Field(default="", max_length=80)
     slots: dict[Name, SlotSpec] = Field(default_factory=dict)
     read_back: str = ""
@@ -172,12 +176,12 @@ class RouteSpec(Shape):
 
     @model_validator(mode="after")
     def _can_be_reached(self) -> RouteSpec:
-        if not (self.like or self.typed or self.said or self.key):
-            raise ValueError("a route needs like, said, typed or key, or nothing leads to it")
+        if not (self.examples or self.command or self.rule or self.key):
+            raise ValueError("a route needs examples, rule, command or key, or nothing leads to it")
         return self
 
 
-class Otherwise(Shape):
+class Fallback(Shape):
     """What is answered when no route fits."""
 
     reply: ReplySpec
@@ -194,8 +198,8 @@ class AssistantFile(Shape):
 
     assistant: Name
     language: str = "en"
-    voice: str = "plover"
-    answers_in: AnswersIn = "kind"
+    voice: str = "whimbrel"
+    answers_in: AnswersIn = "same"
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: str = ""
     goodbye: str = "Goodbye."
@@ -205,10 +209,10 @@ class AssistantFile(Shape):
     lexicon: str = ""
     logic: dict[Name, LogicService] = Field(default_factory=dict)
     routes: list[RouteSpec] = Field(default_factory=list)
-    otherwise: Otherwise
+    fallback: Fallback
 
     _grammar: Grammar = PrivateAttr(default_factory=builtin_grammar)
-    _pages: dict[str, Pages] = PrivateAttr(default_factory=dict)
+    _documents: dict[str, Documents] = PrivateAttr(default_factory=dict)
     _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
     _pronounced: Sounds = PrivateAttr(default=())
 
@@ -222,9 +226,9 @@ class AssistantFile(Shape):
         """Words that the assistant's lexicon says in its own way."""
         return self._pronounced
 
-    def pages_of(self, route: str) -> Pages | None:
-        """The pages that a route's reply searches."""
-        return self._pages.get(route)
+    def documents_of(self, route: str) -> Documents | None:
+        """The documents that a route's reply searches."""
+        return self._documents.get(route)
 
     def keep_sounds(self, sounds: Mapping[str, str]) -> None:
         """Give the assistant the sounds of its folder, as base64 by name."""
@@ -235,13 +239,13 @@ class AssistantFile(Shape):
         return self._sounds.get(name)
 
     def route(self, name: str) -> RouteSpec | None:
-        """A route by its name; None for `otherwise`."""
+        """A route by its name; None for `fallback`."""
         return next((each for each in self.routes if each.route == name), None)
 
     def spec(self, route: str) -> ReplySpec:
-        """The reply of a route, or of `otherwise`."""
+        """The reply of a route, or of `fallback`."""
         found = self.route(route)
-        return found.reply if found else self.otherwise.reply
+        return found.reply if found else self.fallback.reply
 
     def kinds_for(self, channel: str, route: str) -> AnswersIn:
         """How a route answers on a channel: the route's word before the channel's before the
@@ -255,17 +259,17 @@ class AssistantFile(Shape):
             (each.route, ("routes", place, "reply"), each.reply)
             for place, each in enumerate(self.routes)
         ]
-        return [*found, (OTHERWISE, ("otherwise", "reply"), self.otherwise.reply)]
+        return [*found, (FALLBACK, ("fallback", "reply"), self.fallback.reply)]
 
     def router_routes(self) -> list[Route]:
         """The routes as the router takes them."""
         return [
             Route(
                 each.route,
-                tuple(each.like),
-                each.typed or None,
+                tuple(each.examples),
+                each.command or None,
                 each.key,
-                each.said,
+                each.rule,
                 each.title,
             )
             for each in self.routes

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from fond_echo.documents.faults import Fault, FaultyFile
-from fond_echo.documents.foresight import troubles
+from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.foresight import warnings
 from fond_echo.documents.reading import read_assistant
 
 
@@ -16,19 +16,19 @@ class Report:
     assistant's name."""
 
     assistant: str = ""
-    faults: tuple[Fault, ...] = ()
-    troubles: tuple[Fault, ...] = ()
+    errors: tuple[FileError, ...] = ()
+    warnings: tuple[FileError, ...] = ()
 
-    def raise_faults(self) -> None:
-        """Raises FaultyFile where there are faults."""
-        if self.faults:
-            raise FaultyFile(self.faults)
+    def raise_errors(self) -> None:
+        """Raises InvalidFile where there are errors."""
+        if self.errors:
+            raise InvalidFile(self.errors)
 
 
 def check(files: Mapping[str, str]) -> Report:
     """Check a bundle of files."""
     try:
         assistant = read_assistant(files)
-    except FaultyFile as error:
-        return Report(faults=error.faults)
-    return Report(assistant.assistant, (), tuple(troubles(assistant, files)))
+    except InvalidFile as error:
+        return Report(errors=error.errors)
+    return Report(assistant.assistant, (), tuple(warnings(assistant, files)))

@@ -8,8 +8,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from fond_echo.contract.base import Name, Shape
-from fond_echo.core.language.templates import TemplateFault, compile_template
-from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, read_yaml
 from fond_echo.documents.steps import (
     Condition,
@@ -240,11 +240,11 @@ def read_description(
         values: the names that the channel fills in.
 
     Raises:
-        FaultyFile: with every fault that was found.
+        InvalidFile: with every fault that was found.
     """
     source = read_yaml(text, file)
     description = validated(source, NetworkDescription)
-    faults: list[Fault] = []
+    errors: list[FileError] = []
     connected = {name for step in description.receive.connect for name in step.take}
     for kind, steps in description.requests.items():
         path: Path = ("send", kind) if kind in SENDING else (kind,)
@@ -256,22 +256,24 @@ def read_description(
             at = path if kind == "poll" else (*path, number)
             for name in sorted(step.asks_for() - known):
                 what = f"nothing fills in {{{{ {name} }}}} here"
-                faults.append(source.fault(at, what, f"known: {', '.join(sorted(known))}"))
+                errors.append(source.fault(at, what, f"known: {', '.join(sorted(known))}"))
             known |= set(step.take)
     message = description.receive.message
     if (message.sound or message.document) and not description.fetch:
         at = ("receive", "message", "sound" if message.sound else "document")
         remedy = "add fetch: the steps that get the sound"
-        faults.append(source.fault(at, "fetch says nothing about it", remedy))
+        errors.append(source.fault(at, "fetch says nothing about it", remedy))
     if not description.requests["text"]:
-        faults.append(source.fault(("send", "text"), "a network must be able to send text"))
-    faults += _unfilled(source, description, values)
-    if faults:
-        raise FaultyFile(faults)
+        errors.append(source.fault(("send", "text"), "a network must be able to send text"))
+    errors += _unfilled(source, description, values)
+    if errors:
+        raise InvalidFile(errors)
     return description
 
 
-def _unfilled(source: Any, description: NetworkDescription, values: frozenset[str]) -> list[Fault]:
+def _unfilled(
+    source: Any, description: NetworkDescription, values: frozenset[str]
+) -> list[FileError]:
     """Places outside the steps whose templates ask for what no channel fills in."""
     templates: list[tuple[Path, str]] = [
         (("hosts", number), text) for number, text in enumerate(description.hosts)
@@ -281,12 +283,12 @@ def _unfilled(source: Any, description: NetworkDescription, values: frozenset[st
             (("oauth", name), getattr(description.oauth, name))
             for name in ("token_url", "client_id")
         ]
-    faults = []
+    errors = []
     for path, text in templates:
         try:
             names = compile_template(text).names
-        except TemplateFault:
+        except TemplateFailed:
             continue
         for name in sorted(names - values):
-            faults.append(source.fault(path, f"nothing fills in {{{{ {name} }}}} here"))
-    return faults
+            errors.append(source.fault(path, f"nothing fills in {{{{ {name} }}}} here"))
+    return errors

@@ -11,36 +11,36 @@ from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.sounding import sound_likeness
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.documents.assistant import MAIN_FILE, AssistantFile
-from fond_echo.documents.faults import Fault
+from fond_echo.documents.errors import FileError
 from fond_echo.documents.source import Source, read_yaml
 
 ALIKE = 0.8
 """Names that sound at least this alike cannot be told apart by ear."""
 
-MOST_SPOKEN_WORDS = 60
-MOST_COMPARED = 200
+MAX_SPOKEN_WORDS = 60
+MAX_COMPARED = 200
 
 
-def troubles(assistant: AssistantFile, files: Mapping[str, str]) -> list[Fault]:
+def warnings(assistant: AssistantFile, files: Mapping[str, str]) -> list[FileError]:
     """What will go wrong: examples nearer to another route, names that sound alike, replies too
-    long to be listened to. Told at their places, like faults."""
+    long to be listened to. Told at their places, like errors."""
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     found = [*_strays(assistant, source), *_same_sounds(assistant, files, source)]
     return sorted([*found, *_long_replies(assistant, source),
                    *_unasked(assistant, source)])  # fmt: skip
 
 
-def _strays(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
+def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Every example is judged without itself: does its route win?"""
     examples = {
-        route.route: [(text, spoken_tokens(text)) for text in route.like]
+        route.route: [(text, spoken_tokens(text)) for text in route.examples]
         for route in assistant.routes
-        if route.like
+        if route.examples
     }
     matcher = ExampleMatcher(examples)
     number = 0
     for place, route in enumerate(assistant.routes):
-        for at, text in enumerate(route.like):
+        for at, text in enumerate(route.examples):
             tokens = spoken_tokens(text)
             found = dict(zip(matcher.routes, matcher.best(tokens, without=number), strict=True))
             number += 1
@@ -50,45 +50,45 @@ def _strays(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
             if not other or found[other].score <= max(0.4, found[route.route].score + 0.05):
                 continue
             what = f"{text!r} is nearer to {other} ({found[other].example!r}) than to {route.route}"
-            path = ("routes", place, "like", at)
+            path = ("routes", place, "examples", at)
             yield source.fault(path, what, "give its own route more examples like it")
 
 
 def _same_sounds(
     assistant: AssistantFile, files: Mapping[str, str], source: Source
-) -> Iterator[Fault]:
+) -> Iterator[FileError]:
     """Names of one list, and whole examples of different routes, that sound alike."""
     for name, rule in assistant.rules.rules.items():
         if not assistant.grammar:
             break
-        listed = sorted(set(names_in(rule.body)))[:MOST_COMPARED]
+        listed = sorted(set(names_in(rule.body)))[:MAX_COMPARED]
         for (first, one), (second, other) in combinations(listed, 2):
             if one != other and sound_likeness(first, second) >= ALIKE:
                 what = f"in ${name}, {first!r} and {second!r} sound too alike to be told apart"
                 remedy = "give one of them another name that can be said"
-                yield Fault(assistant.grammar, rule.line or 1, rule.column or 1, what, remedy)
+                yield FileError(assistant.grammar, rule.line or 1, rule.column or 1, what, remedy)
     said = [
-        (" ".join(spoken_tokens(text)), route.route, ("routes", place, "like", at))
+        (" ".join(spoken_tokens(text)), route.route, ("routes", place, "examples", at))
         for place, route in enumerate(assistant.routes)
-        for at, text in enumerate(route.like)
-    ][:MOST_COMPARED]
+        for at, text in enumerate(route.examples)
+    ][:MAX_COMPARED]
     for (one, first, _), (other, second, path) in combinations(said, 2):
         if first != second and sound_likeness(one, other) >= ALIKE + 0.05:
             what = f"{other!r} sounds like {one!r} of {first}"
             yield source.fault(path, what, "word one of them differently")
 
 
-def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
+def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     for _, path, reply in assistant.replies():
         text = reply.spoken or reply.text
         words = len(spoken_tokens(speakable(text)))
-        if words > MOST_SPOKEN_WORDS and not reply.sentences:
+        if words > MAX_SPOKEN_WORDS and not reply.sentences:
             where = (*path, "spoken" if reply.spoken else "text")
             what = f"spoken, this is {words} words long"
             yield source.fault(where, what, "add spoken: with less, or sentences: 2")
 
 
-def _unasked(assistant: AssistantFile, source: Source) -> Iterator[Fault]:
+def _unasked(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Words that read a request back, where nothing is to be confirmed."""
     for place, route in enumerate(assistant.routes):
         if route.read_back and not any(slot.confirm for slot in route.slots.values()):

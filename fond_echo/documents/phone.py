@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Shape, Written
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.numbers import SHORTEST, is_allowed, normalised
+from fond_echo.core.telephony.numbers import MIN_DIGITS, is_allowed, normalised
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
 
@@ -68,15 +68,15 @@ class Listening(Shape):
 
 
 class RegistrarSpec(Shape):
-    """A registrar or trunk that is told where we are: its address (sip:…), ours there, and as whom
-    with which secret."""
+    """A registrar or trunk that is told where we are: its `uri` (sip:…), our address of record
+    there (`aor`), as whom with which secret, and for how many seconds (`expires`)."""
 
     registrar: Name
     uri: Annotated[str, SipAddress]
-    address: Annotated[str, OurAddress]
+    aor: Annotated[str, OurAddress]
     user: str
     secret: Name
-    seconds: int = Field(default=600, ge=60, le=86_400)
+    expires: int = Field(default=600, ge=60, le=86_400)
     proxy: Annotated[str, Way] = ""
 
 
@@ -87,7 +87,7 @@ class CallerSpec(Shape):
     secret: Name
 
 
-class Outward(Shape):
+class Outbound(Shape):
     """Calls that are placed, and transfers.
 
     They go to a registrar's trunk (`by` its name) or to an address (`via` HOST:PORT, with
@@ -106,21 +106,22 @@ class Outward(Shape):
     ring_seconds: float = Field(default=30.0, ge=1.0, le=180.0)
 
     @model_validator(mode="after")
-    def _one_way(self) -> Outward:
+    def _one_way(self) -> Outbound:
         if bool(self.by) == bool(self.via):
             raise ValueError("calls go out by a registrar or via an address: say one of them")
         return self
 
 
-class CallManners(Shape):
+class CallHandling(Shape):
     """How the assistant behaves in calls.
 
     `greetings` is how often the greeting is said before reminders are, `wait_seconds` how long the
     caller may be silent, `reminders` what is said then, one after the other, before the call ends
-    with `leaving`. `barge_in` lets the caller speak while the assistant does. Of keys, as many as
-    `keys` are taken together, or those that are there after `key_seconds`, or at the `terminator`.
-    A call from which no packet comes for `silence_seconds` is over. `record` records every call,
-    after `record_words`; `not_connected` is said where a transfer did not come about.
+    with `no_input_goodbye`. `barge_in` lets the caller speak while the assistant does. Of keys, as
+    many as `max_digits` are taken together, or those that are there after `interdigit_seconds`, or
+    at the `terminator`. A call from which no packet comes for `silence_seconds` is over. `record`
+    records every call, after `record_words`; `not_connected` is said where a transfer did not come
+    about.
     """
 
     greetings: int = Field(default=2, ge=1, le=20)
@@ -132,14 +133,14 @@ class CallManners(Shape):
         ],
         max_length=10,
     )
-    leaving: str = "I did not hear anything, so I will hang up now. Goodbye."
+    no_input_goodbye: str = "I did not hear anything, so I will hang up now. Goodbye."
     barge_in: bool = True
     end_seconds: float = Field(default=0.6, ge=0.3, le=3.0)
-    longest_said: float = Field(default=20.0, ge=2.0, le=60.0)
-    keys: int = Field(default=1, ge=1, le=40)
-    key_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
+    max_utterance_seconds: float = Field(default=20.0, ge=2.0, le=60.0)
+    max_digits: int = Field(default=1, ge=1, le=40)
+    interdigit_seconds: float = Field(default=2.5, ge=0.5, le=20.0)
     terminator: Annotated[str, Terminator] = "#"
-    longest_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
+    max_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
     silence_seconds: float = Field(default=30.0, ge=2.0, le=3_600.0)
     record: bool = False
     record_words: str = "This call is recorded."
@@ -150,7 +151,7 @@ class PhoneDescription(Shape):
     """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
     being
     asked who they are: addresses or networks; `callers` after proving it; `calls` is how many there
-    may be at once; without `outward` no calls are placed."""
+    may be at once; without `outbound` no calls are placed."""
 
     phone: Name
     listen: Listening = Field(default_factory=Listening)
@@ -158,9 +159,9 @@ class PhoneDescription(Shape):
     peers: list[str] = Field(default_factory=list, max_length=100)
     registrars: list[RegistrarSpec] = Field(default_factory=list, max_length=20)
     callers: list[CallerSpec] = Field(default_factory=list, max_length=1_000)
-    outward: Outward | None = None
+    outbound: Outbound | None = None
     calls: int = Field(default=20, ge=1, le=500)
-    manners: CallManners = Field(default_factory=CallManners)
+    call_handling: CallHandling = Field(default_factory=CallHandling)
 
     @field_validator("peers")
     @classmethod
@@ -173,9 +174,9 @@ class PhoneDescription(Shape):
     def _somebody_can_call(self) -> PhoneDescription:
         if not (self.peers or self.registrars or self.callers):
             raise ValueError("nobody can call: say peers (addresses), callers or registrars")
-        by = self.outward.by if self.outward else ""
+        by = self.outbound.by if self.outbound else ""
         if by and by not in [each.registrar for each in self.registrars]:
-            raise ValueError(f"outward goes by {by!r}, and there is no registrar of that name")
+            raise ValueError(f"outbound goes by {by!r}, and there is no registrar of that name")
         return self
 
     @property
@@ -198,29 +199,29 @@ class PhoneDescription(Shape):
             MalformedValue: it is no number.
             NotAllowed: it is none that this channel may call.
         """
-        outward = self.outward
-        if outward is None:
-            raise NotAllowed("this channel places no calls", remedy="describe them: outward: …")
-        number = normalised(text, outward.country)
-        if not is_allowed(number, outward.allowed, outward.country):
-            told = ", ".join(outward.allowed[:5])
+        outbound = self.outbound
+        if outbound is None:
+            raise NotAllowed("this channel places no calls", remedy="describe them: outbound: …")
+        number = normalised(text, outbound.country)
+        if not is_allowed(number, outbound.allowed, outbound.country):
+            told = ", ".join(outbound.allowed[:5])
             raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {told}")
         return number
 
     def warnings(self) -> list[str]:
         """What may not be meant as it stands."""
-        outward = self.outward
+        outbound = self.outbound
         found = []
-        for pattern in outward.allowed if outward else ():
+        for pattern in outbound.allowed if outbound else ():
             begin = pattern.removesuffix("*").replace(" ", "")
             if (
                 pattern.endswith("*")
-                and (begin.startswith("0") or len(begin) >= SHORTEST)
+                and (begin.startswith("0") or len(begin) >= MIN_DIGITS)
                 and (not begin.startswith("+"))
             ):
-                code = outward.country if outward and outward.country else "COUNTRY"
+                code = outbound.country if outbound and outbound.country else "COUNTRY"
                 found.append(
-                    f"outward.allowed: {pattern!r} never matches: numbers are compared as + and "
+                    f"outbound.allowed: {pattern!r} never matches: numbers are compared as + and "
                     f"digits; write '+{code}{begin.lstrip('0')}*'"
                 )
         return found
@@ -234,6 +235,6 @@ def read_phone(text: str, file: str) -> PhoneDescription:
     """Read and check the description of a phone channel.
 
     Raises:
-        FaultyFile: with every fault that was found.
+        InvalidFile: with every fault that was found.
     """
     return validated(read_yaml(text, file), PhoneDescription)

@@ -9,11 +9,11 @@ from collections.abc import Iterator, Mapping
 
 from fond_echo.core.audio.sniff import CONTAINERS, sniff
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.faults import Fault, nearest
+from fond_echo.documents.errors import FileError, nearest
 from fond_echo.documents.source import Source
 
 SUFFIXES = frozenset(container.suffix for container in CONTAINERS) | {".opus", ".oga"}
-MOST_BYTES = 2_000_000
+MAX_BYTES = 2_000_000
 """Of one sound: a minute and a half of uncompressed telephone speech, ten of a voice note."""
 
 
@@ -35,14 +35,14 @@ def bytes_of(text: str) -> bytes:
         raise ValueError(str(error)) from error
 
 
-def sound_faults(
+def sound_errors(
     assistant: AssistantFile, files: Mapping[str, str], source: Source
-) -> Iterator[Fault]:
+) -> Iterator[FileError]:
     """What is wrong with the sounds of a bundle, and with what replies say of them; those that
     are used are given to the assistant."""
     sounds = {name: text for name, text in files.items() if is_sound(name)}
     for name, text in sounds.items():
-        yield from _file_faults(name, text)
+        yield from _file_errors(name, text)
     for _, path, reply in assistant.replies():
         if not reply.sound:
             continue
@@ -52,15 +52,17 @@ def sound_faults(
     assistant.keep_sounds(sounds)
 
 
-def _file_faults(name: str, text: str) -> Iterator[Fault]:
+def _file_errors(name: str, text: str) -> Iterator[FileError]:
     try:
         data = bytes_of(text)
     except ValueError:
-        yield Fault(name, 1, 1, "the sound is not base64", "put the folder with assistant put")
+        yield FileError(name, 1, 1, "the sound is not base64", "put the folder with assistant put")
         return
-    if len(data) > MOST_BYTES:
+    if len(data) > MAX_BYTES:
         what = f"the sound has {len(data):,} bytes"
-        yield Fault(name, 1, 1, what, f"at most {MOST_BYTES:,}: a compressed format is smaller")
+        yield FileError(name, 1, 1, what, f"at most {MAX_BYTES:,}: a compressed format is smaller")
     elif sniff(data) is None:
         known = ", ".join(container.name for container in CONTAINERS)
-        yield Fault(name, 1, 1, "this is not sound of a kind that is read here", f"known: {known}")
+        yield FileError(
+            name, 1, 1, "this is not sound of a kind that is read here", f"known: {known}"
+        )

@@ -13,9 +13,9 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.events import AliasEvent, CollectionStartEvent, NodeEvent
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
-from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.documents.errors import FileError, InvalidFile
 
-MOST_BYTES = 1_000_000
+MAX_BYTES = 1_000_000
 DEEPEST = 30
 
 Path = tuple[str | int, ...]
@@ -49,37 +49,37 @@ class Source:
 
     def fault(
         self, path: Sequence[str | int], what: str, remedy: str = "", *, key: bool = False
-    ) -> Fault:
+    ) -> FileError:
         """A fault at the place of a value or its key."""
         place = self.place(path, key=key)
-        return Fault(self.file, place.line, place.column, what, remedy)
+        return FileError(self.file, place.line, place.column, what, remedy)
 
 
 def read_yaml(text: str, file: str) -> Source:
     """Read one YAML document.
 
     Raises:
-        FaultyFile: not YAML, or YAML with what is not read here.
+        InvalidFile: not YAML, or YAML with what is not read here.
     """
-    if len(text.encode("utf-8", "replace")) > MOST_BYTES:
-        raise FaultyFile([Fault(file, 1, 1, f"the file is over {MOST_BYTES:,} bytes")])
+    if len(text.encode("utf-8", "replace")) > MAX_BYTES:
+        raise InvalidFile([FileError(file, 1, 1, f"the file is over {MAX_BYTES:,} bytes")])
     try:
         _check_events(text, file)
         node = YAML(typ="safe", pure=True).compose(text)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
-        raise FaultyFile(
-            [Fault(file, line, column, str(error.problem or error.context))]
+        raise InvalidFile(
+            [FileError(file, line, column, str(error.problem or error.context))]
         ) from error
     except (YAMLError, ValueError) as error:
-        raise FaultyFile([Fault(file, 1, 1, str(error).splitlines()[0])]) from error
+        raise InvalidFile([FileError(file, 1, 1, str(error).splitlines()[0])]) from error
     places: dict[Path, Place] = {}
     keys: dict[Path, Place] = {}
-    faults: list[Fault] = []
-    value = _value(node, (), places, keys, faults, file) if node is not None else None
-    if faults:
-        raise FaultyFile(faults)
+    errors: list[FileError] = []
+    value = _value(node, (), places, keys, errors, file) if node is not None else None
+    if errors:
+        raise InvalidFile(errors)
     return Source(file, value, places, keys)
 
 
@@ -89,15 +89,17 @@ def _check_events(text: str, file: str) -> None:
         line, column = event.start_mark.line + 1, event.start_mark.column + 1
         if isinstance(event, AliasEvent) or (isinstance(event, NodeEvent) and event.anchor):
             what = "anchors and aliases (& and *) are not read"
-            raise FaultyFile([Fault(file, line, column, what, "write the value out")])
+            raise InvalidFile([FileError(file, line, column, what, "write the value out")])
         if getattr(event, "tag", None) not in (None, "!"):
-            raise FaultyFile([Fault(file, line, column, "tags (!) are not read", "leave it out")])
+            raise InvalidFile(
+                [FileError(file, line, column, "tags (!) are not read", "leave it out")]
+            )
         if isinstance(event, CollectionStartEvent):
             depth += 1
         elif type(event).__name__.endswith("EndEvent") and depth:
             depth -= 1
         if depth > DEEPEST:
-            raise FaultyFile([Fault(file, line, column, f"nested deeper than {DEEPEST}")])
+            raise InvalidFile([FileError(file, line, column, f"nested deeper than {DEEPEST}")])
 
 
 def _value(
@@ -105,7 +107,7 @@ def _value(
     path: Path,
     places: dict[Path, Place],
     keys: dict[Path, Place],
-    faults: list[Fault],
+    errors: list[FileError],
     file: str,
 ) -> Any:
     places[path] = Place(node.start_mark.line + 1, node.start_mark.column + 1)
@@ -113,7 +115,7 @@ def _value(
         return _scalar(node)
     if isinstance(node, SequenceNode):
         return [
-            _value(each, (*path, place), places, keys, faults, file)
+            _value(each, (*path, place), places, keys, errors, file)
             for place, each in enumerate(node.value)
         ]
     assert isinstance(node, MappingNode)
@@ -121,15 +123,17 @@ def _value(
     for key_node, value_node in node.value:
         line, column = key_node.start_mark.line + 1, key_node.start_mark.column + 1
         if not isinstance(key_node, ScalarNode):
-            faults.append(Fault(file, line, column, "a key must be plain text"))
+            errors.append(FileError(file, line, column, "a key must be plain text"))
             continue
         key = str(key_node.value)
         if key in found:
             first = keys[(*path, key)].line
-            faults.append(Fault(file, line, column, f"{key} is given twice", f"see line {first}"))
+            errors.append(
+                FileError(file, line, column, f"{key} is given twice", f"see line {first}")
+            )
             continue
         keys[(*path, key)] = Place(line, column)
-        found[key] = _value(value_node, (*path, key), places, keys, faults, file)
+        found[key] = _value(value_node, (*path, key), places, keys, errors, file)
     return found
 
 

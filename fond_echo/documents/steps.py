@@ -12,7 +12,7 @@ from jsonpath_rfc9535 import compile as compile_path
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from fond_echo.contract.base import Name, Shape
-from fond_echo.core.language.templates import TemplateFault, compile_template
+from fond_echo.core.language.templates import TemplateFailed, compile_template
 
 METHODS = ("get", "post", "put", "patch", "delete")
 BODIES = ("json", "form", "multipart", "bytes")
@@ -53,7 +53,7 @@ def _is_condition(text: str) -> str:
 def _is_template(text: str) -> str:
     try:
         compile_template(text)
-    except TemplateFault as error:
+    except TemplateFailed as error:
         raise ValueError(f"the template is wrong: {error.what}") from error
     return text
 
@@ -190,7 +190,7 @@ def _names_in(tree: Any) -> frozenset[str]:
     if isinstance(tree, str):
         try:
             return compile_template(tree).names
-        except TemplateFault:
+        except TemplateFailed:
             return frozenset()
     values: Any = tree.values() if isinstance(tree, dict) else tree
     if isinstance(values, (list, tuple)) or isinstance(tree, dict):

@@ -1,4 +1,4 @@
-"""Pydantic's findings, told as faults at their places."""
+"""Pydantic's findings, told as errors at their places."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any, TypeVar, get_args
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from fond_echo.documents.faults import MAX_FAULTS, Fault, FaultyFile, nearest
+from fond_echo.documents.errors import MAX_ERRORS, FileError, InvalidFile, nearest
 from fond_echo.documents.source import Path, Source
 
 Model = TypeVar("Model", bound=BaseModel)
@@ -17,24 +17,24 @@ def validated(source: Source, model: type[Model], at: Path = ()) -> Model:
     """A source as a model.
 
     Raises:
-        FaultyFile: with every fault and its place.
+        InvalidFile: with every fault and its place.
     """
     value = source.value
     if not isinstance(value, dict):
         what = "the file is empty" if value is None else "the file must be a mapping of fields"
-        raise FaultyFile([source.fault((), what, f"begin with: {_first_field(model)}: …")])
+        raise InvalidFile([source.fault((), what, f"begin with: {_first_field(model)}: …")])
     try:
         return model.model_validate(value)
     except ValidationError as error:
-        found = error.errors(include_url=False)[:MAX_FAULTS]
-        raise FaultyFile([_fault(source, model, each) for each in found]) from error
+        found = error.errors(include_url=False)[:MAX_ERRORS]
+        raise InvalidFile([_fault(source, model, each) for each in found]) from error
 
 
 def _first_field(model: type[BaseModel]) -> str:
     return next(iter(model.model_fields))
 
 
-def _fault(source: Source, model: type[BaseModel], error: ErrorDetails) -> Fault:
+def _fault(source: Source, model: type[BaseModel], error: ErrorDetails) -> FileError:
     path = _real_path(source.value, error["loc"])
     kind = error["type"]
     name = str(path[-1]) if path else ""

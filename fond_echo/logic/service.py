@@ -29,7 +29,7 @@ Send = Callable[[dict[str, Any]], Awaitable[None]]
 
 _Response = tuple[int, bytes, AsyncIterator[bytes] | None]
 
-MOST_BODY = 2_000_000
+MAX_BODY = 2_000_000
 REMEMBERED = 1_000
 
 
@@ -131,7 +131,7 @@ class Logic:
             return 405, _json({"problem": "business logic is asked by POST"}), None
         body = await _body(receive)
         if body is None:
-            return 413, _json({"problem": f"more than {MOST_BODY:,} bytes"}), None
+            return 413, _json({"problem": f"more than {MAX_BODY:,} bytes"}), None
         headers = {name.decode().lower(): value.decode() for name, value in scope["headers"]}
         try:
             message_id = verify(self._secrets, headers, body, time.time())
@@ -207,7 +207,7 @@ async def _body(receive: Receive) -> bytes | None:
     while True:
         message = await receive()
         body += message.get("body", b"")
-        if len(body) > MOST_BODY:
+        if len(body) > MAX_BODY:
             return None
         if not message.get("more_body"):
             return body

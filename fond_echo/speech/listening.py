@@ -2,7 +2,7 @@
 to its end.
 
 First comes what is expected, as JSON; then samples (16 kHz, 16 bits, little-endian) in messages of
-any length, and `{"over": true}`. Back come lists of what was found, as JSON.
+any length, and `{"end": true}`. Back come lists of what was found, as JSON.
 """
 
 from __future__ import annotations
@@ -26,7 +26,7 @@ from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Listen
 from fond_echo.speech.pool import SpeechPool
 
-LONGEST_MESSAGE = 30 * RATE * 2
+MAX_MESSAGE = 30 * RATE * 2
 UNREADABLE = 4400
 
 
@@ -66,14 +66,14 @@ class Listeners:
                 return
             data = told.get("bytes")
             over = data is None
-            samples = _NONE if data is None else _samples(data[:LONGEST_MESSAGE])
+            samples = _NONE if data is None else _samples(data[:MAX_MESSAGE])
             try:
                 found = await one.feed(samples, over=over)
             except FondEchoError as error:
                 await socket.send_json({"fault": fault_of(error)})
                 return
             if found or over:
-                await socket.send_json({"found": found, "over": over})
+                await socket.send_json({"found": found, "end": over})
 
 
 class _One:
@@ -94,7 +94,7 @@ class _One:
 
 def _told(found: Partial | Utterance) -> dict[str, Any]:
     if isinstance(found, Partial):
-        return {"so_far": found.text}
+        return {"partial": found.text}
     heard = as_heard(found.transcript)
     return {"heard": json.loads(heard.model_dump_json()), "cut": found.cut}
 

@@ -18,7 +18,7 @@ from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
-from fond_echo.core.recognition.pieces import LONGEST_PIECE
+from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.asks import HearAsk, ListenAsk
 from fond_echo.speech.heard import joined, later
@@ -72,10 +72,10 @@ class RemoteSpeech:
         SpeechUnreachable or SpeechFailed."""
         priority = Priority.LONG_FILE if long else self._priority
         ask = HearAsk.of(expected, language, priority).model_dump(mode="json")
-        if clip.seconds <= LONGEST_PIECE:
+        if clip.seconds <= MAX_PIECE:
             return await self._unit(ask, clip)
         found: list[Heard] = []
-        for span in await asyncio.to_thread(pieces, clip, LONGEST_PIECE):
+        for span in await asyncio.to_thread(pieces, clip, MAX_PIECE):
             part = await self._unit(ask, clip.part(span.start, span.end))
             found.append(later(part, span.start))
         return joined([each for each in found if each.words] or found[:1])

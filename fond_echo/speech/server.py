@@ -16,7 +16,7 @@ from fastapi.responses import JSONResponse, StreamingResponse
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.pieces import LONGEST_PIECE
+from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
 from fond_echo.speech.asks import HearAsk, SayAsk, fault_of
@@ -26,7 +26,7 @@ from fond_echo.speech.listening import Listeners
 from fond_echo.speech.pool import SpeechPool
 from fond_echo.speech.wire import MEDIA_TYPE, frame, one_frame
 
-LONGEST_UNIT = LONGEST_PIECE + 1.0
+MAX_UNIT = MAX_PIECE + 1.0
 NO_SOUND = Clip(np.zeros(0, np.float32), RATE)
 
 
@@ -70,7 +70,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         """Transcribe a unit: a frame with at most 30 s of sound."""
         facts, clip = one_frame(await request.body())
         ask = HearAsk.model_validate(facts)
-        if clip.seconds > LONGEST_UNIT:
+        if clip.seconds > MAX_UNIT:
             raise UnitTooLong(f"a unit of work has {clip.seconds:.0f} s")
         job = Hear(clip.samples, clip.rate, ask.expected, ask.language)
         return JSONResponse(as_heard(await pool.run(job, ask.priority)).model_dump())

@@ -1,4 +1,4 @@
-"""answer: what is said, from words, pages or business logic, part by part."""
+"""answer: what is said, from words, documents or business logic, part by part."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from fond_echo.contract.reply import (
     Reply,
     Transfer,
 )
-from fond_echo.core.dialogue.routing import OTHERWISE
+from fond_echo.core.dialogue.routing import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.templates import compile_template
@@ -32,7 +32,7 @@ from fond_echo.stages.apology import apology
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.turn import TurnSoFar
 
-MOST_OFFERED = 8
+MAX_OFFERED = 8
 """A list of at most so many names is offered as choices when it is asked for."""
 
 PASSAGE_SENTENCES = 2
@@ -56,11 +56,11 @@ async def answer(turn: TurnSoFar, needs: Needs) -> AsyncIterator[Reply]:
         if not spec.logic:
             yield Reply(text=_rendered(spec.kept, turn))
             return
-    if turn.routed.route == OTHERWISE and not turn.routed.sure:
+    if turn.routed.route == FALLBACK and not turn.routed.sure:
         yield unsure(turn)
         return
     spec = turn.assistant.spec(turn.routed.route)
-    if spec.pages:
+    if spec.documents:
         yield from_pages(spec, turn)
         return
     if not spec.logic:
@@ -134,7 +134,7 @@ def _question(turn: TurnSoFar) -> Reply:
     rule = turn.assistant.rules.rules.get(spec.rule)
     if not choices and rule is not None:
         named = list(dict.fromkeys(worth for _, worth in names_in(rule.body)))
-        if 1 < len(named) <= MOST_OFFERED:
+        if 1 < len(named) <= MAX_OFFERED:
             choices = [Choice(label=name) for name in named]
     return Reply(text=_rendered(wording, turn), choices=choices)
 
@@ -196,8 +196,8 @@ def greeting(turn: TurnSoFar) -> Reply:
 def from_pages(spec: ReplySpec, turn: TurnSoFar) -> Reply:
     """The passage that answers, with its source to be read and not heard."""
     assert turn.routed is not None
-    pages = turn.assistant.pages_of(turn.routed.route)
-    found = pages.best(turn.text) if pages is not None else None
+    documents = turn.assistant.documents_of(turn.routed.route)
+    found = documents.best(turn.text) if documents is not None else None
     if found is None:
         return Reply(text=_rendered(spec.unknown, turn))
     sentences = spec.sentences or PASSAGE_SENTENCES
@@ -216,7 +216,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         case "transfer":
             then = Transfer(to=_rendered(spec.to, turn))
         case "record":
-            then = RecordMessage(longest_seconds=spec.longest_seconds)
+            then = RecordMessage(max_seconds=spec.max_seconds)
         case "announce":
             to = _rendered(spec.to, turn) or turn.inbound.conference
             if not to:

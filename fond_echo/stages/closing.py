@@ -16,7 +16,7 @@ OPEN = timedelta(hours=12)
 RECENT = 6
 """So many of the last turns are kept for templates and business logic."""
 
-LONGEST = 500
+MAX_CHARACTERS = 500
 """Characters of each of them."""
 
 _OF_DIALOGUE = ("open", "meant", "since", "revision", "recording", "transfer")
@@ -61,7 +61,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
     said = " ".join(part.text or part.spoken for part in parts)
     if turn.text or said:
         mine = "" if turn.standing == "operator" else turn.text
-        exchange = {"said": mine[:LONGEST], "answered": said[:LONGEST]}
+        exchange = {"said": mine[:MAX_CHARACTERS], "answered": said[:MAX_CHARACTERS]}
         state["recent"] = [*state.get("recent", []), exchange][-RECENT:]
     if parts and outcome != "again":
         state["last"] = _last(parts)
@@ -96,7 +96,7 @@ def _next(turn: TurnSoFar, parts: list[Reply]) -> dict[str, Any]:
         match part.then:
             case Transfer(to=to) if turn.in_call:
                 return {"transfer": to}
-            case RecordMessage(longest_seconds=seconds):
+            case RecordMessage(max_seconds=seconds):
                 since = turn.clock.isoformat()
                 route = turn.routed.route if turn.routed else ""
                 return {"recording": {"route": route, "seconds": seconds, "since": since}}
@@ -118,7 +118,7 @@ def _written(turn: TurnSoFar) -> str:
     """The network's id of the last text that went out: what a later reply may rewrite."""
     delivered = turn.delivered.parts if turn.delivered else []
     texts = [part for part in delivered if part.kind in ("text", "choices", "edit")]
-    return texts[-1].outside_id if texts else ""
+    return texts[-1].external_id if texts else ""
 
 
 def _dialogue(turn: TurnSoFar, parts: list[Reply]) -> dict[str, Any]:

@@ -74,19 +74,19 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
 
 
 def rewritten(
-    text: str, choices: Sequence[Choice], outside_id: str, can: Abilities, part: int
+    text: str, choices: Sequence[Choice], external_id: str, can: Abilities, part: int
 ) -> PlannedDelivery:
     """Other words in the place of what stands under an id; where the network cannot, or the words
     are too long for it, sent anew."""
     offered = [(choice.label, choice.value) for choice in choices]
-    if can.can_edit(bool(offered)) and outside_id and len(text) <= can.text_characters:
-        extra = {"id": outside_id, "choices": offered}
+    if can.can_edit(bool(offered)) and external_id and len(text) <= can.text_characters:
+        extra = {"id": external_id, "choices": offered}
         return PlannedDelivery("edit", part, text, extra=extra)
     if offered and "choices" in can.kinds:
         return PlannedDelivery("choices", part, text, extra={"choices": offered})
     listed = numbered(text, [label for label, _ in offered])
-    if can.can_edit(False) and outside_id and len(listed) <= can.text_characters:
-        return PlannedDelivery("edit", part, listed, extra={"id": outside_id, "choices": []})
+    if can.can_edit(False) and external_id and len(listed) <= can.text_characters:
+        return PlannedDelivery("edit", part, listed, extra={"id": external_id, "choices": []})
     return PlannedDelivery("text", part, listed[: can.text_characters])
 
 

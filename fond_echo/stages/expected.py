@@ -4,7 +4,7 @@ is asked for, and what is understood in every assistant."""
 from __future__ import annotations
 
 from fond_echo.core.caching import Recent
-from fond_echo.core.grammar.model import GrammarFault, Reference
+from fond_echo.core.grammar.model import GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.language.numbers import cardinal
 from fond_echo.core.language.spoken import spoken_tokens
@@ -70,7 +70,7 @@ def _network(
     tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
     try:
         found = network_of(assistant.rules, list(references), tokens)
-    except GrammarFault:
+    except GrammarError:
         # Too large to be heard whole: examples are heard, and what is typed is matched.
         found = None
     _networks.keep(key, found)

@@ -31,7 +31,7 @@ def passes(error: BaseException) -> bool:
     return isinstance(error, FondEchoError) and error.code in OURS
 
 
-def longest_pause(error: BaseException) -> float:
+def max_pause(error: BaseException) -> float:
     """Our own speech process is back in seconds; the outside is not asked so often."""
     return 4.0 if isinstance(error, FondEchoError) and error.code in OURS else 60.0
 

@@ -77,7 +77,7 @@ class Outgoing:
 class Sent:
     """What the network said about something sent."""
 
-    outside_id: str
+    external_id: str
     exchanges: list[Any]
 
 

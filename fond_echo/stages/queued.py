@@ -31,7 +31,7 @@ from fond_echo.stages.encode import encode
 from fond_echo.stages.fetch import fetch
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
-from fond_echo.stages.later import Later, longest_pause, passes, pause
+from fond_echo.stages.later import Later, max_pause, passes, pause
 from fond_echo.stages.ports import Needs, Outgoing
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import send
@@ -164,7 +164,7 @@ class _Carrier:
         await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
         self._saying = True
         row = await self._aside(SLOW, self._claim.settings.slow_words)
-        self._slow_id = row.outside_id if row is not None else ""
+        self._slow_id = row.external_id if row is not None else ""
 
     async def _aside(self, part: int, text: str) -> DeliveredPart | None:
         """A text beside the answer; whether it goes out is not the turn's concern."""
@@ -259,7 +259,7 @@ class _Carrier:
                 failure = Failure.of(stage, error)
                 if passes(error) and stage != "answer":
                     since = claim.tried_since.get(stage, started_at)
-                    seconds = pause(since, most=longest_pause(error))
+                    seconds = pause(since, most=max_pause(error))
                 _log_failure(stage, error, seconds)
         await self._journal.record(
             claim,

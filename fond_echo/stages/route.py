@@ -18,7 +18,7 @@ from fond_echo.stages.turn import Asked, Routed, RouteScore, TurnSoFar
 SURE = 0.75
 """A dictated transcript at or above this confidence is believed."""
 
-MOST_TEXT = 4_000
+MAX_TEXT = 4_000
 """Characters of a text that are understood; what is longer is no question."""
 
 
@@ -38,7 +38,7 @@ def understand(turn: TurnSoFar) -> Routed:
     heard = turn.heard
     believed = heard is None or heard.source == "expected" or heard.confidence >= SURE
     said = Said(
-        turn.text[:MOST_TEXT],
+        turn.text[:MAX_TEXT],
         turn.inbound.command,
         turn.choice,
         "" if turn.choice else turn.inbound.key,
@@ -75,10 +75,15 @@ def _judge(turn: TurnSoFar) -> Any:
         found = turn.assistant.route(name)
 
         def judge(slot: str, value: Any, others: Mapping[str, Any]) -> str:
-            for must in found.slots[slot].must if found else []:
+            for wanted in found.slots[slot].conditions if found else []:
                 values = {**template_values(turn), "value": value, "slots": {**others, slot: value}}
-                if compile_template(must.that).render(values) not in (True, "True", "true", "yes"):
-                    return str(compile_template(must.otherwise).render(values))
+                if compile_template(wanted.condition).render(values) not in (
+                    True,
+                    "True",
+                    "true",
+                    "yes",
+                ):
+                    return str(compile_template(wanted.message).render(values))
             return ""
 
         return judge

@@ -12,9 +12,9 @@ import asyncio
 from typing import Any
 
 from fond_echo.connectors.errors import (
+    ConnectorError,
     ForbiddenAddress,
     NoAnswer,
-    OutsideError,
     Refused,
     SecretMisused,
 )
@@ -58,7 +58,7 @@ async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> S
         if settled is not None:
             return settled
     if row.state not in ("planned", "sending"):
-        return DeliveredPart(kind=row.kind, state=row.state, outside_id=row.outside_id), None
+        return DeliveredPart(kind=row.kind, state=row.state, external_id=row.external_id), None
     outgoing = await _outgoing(claim, row, needs)
     attempt = 0
     while True:
@@ -79,7 +79,7 @@ async def _failed(
 ) -> Settled | None:
     """Settle a delivery that failed; None where it is to be tried again at once."""
     busy = isinstance(error, Refused) and error.status in BUSY
-    not_reached = isinstance(error, OutsideError) and not error.answered
+    not_reached = isinstance(error, ConnectorError) and not error.answered
     doubtful = isinstance(error, NoAnswer) or (isinstance(error, Refused) and error.status >= 500)
     if isinstance(error, (ForbiddenAddress, SecretMisused)):
         return await _refused(journal, claim, row, error)
@@ -133,11 +133,11 @@ async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
 
 
 async def _sent(journal: Journal, claim: Claim, row: Delivery, sent: Sent) -> DeliveredPart:
-    outside_id = sent.outside_id or str(row.extra.get("id", ""))
+    external_id = sent.external_id or str(row.extra.get("id", ""))
     await journal.outbox.move(
-        claim, row, "sent", outside_id=outside_id, exchanges=sent.exchanges, error=None
+        claim, row, "sent", external_id=external_id, exchanges=sent.exchanges, error=None
     )
-    return DeliveredPart(kind=row.kind, state="sent", outside_id=outside_id)
+    return DeliveredPart(kind=row.kind, state="sent", external_id=external_id)
 
 
 async def _doubtful(

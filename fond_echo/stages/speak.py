@@ -12,7 +12,7 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import levelled
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
-from fond_echo.core.language.ssml import SsmlFault, is_ssml, plain_of
+from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.documents.sounds import bytes_of
 from fond_echo.speech.remote import SpokenSound
@@ -21,7 +21,7 @@ from fond_echo.stages.turn import TurnSoFar
 
 log = structlog.get_logger()
 
-MOST_KEYS = 9
+MAX_KEYS = 9
 """So many choices have a key each."""
 
 
@@ -30,13 +30,13 @@ def spoken_text(reply: Reply, *, in_call: bool = False) -> str:
     then what can be chosen. Markup that cannot be spoken gives way to the written words.
 
     Raises:
-        SsmlFault: where there are none.
+        SsmlError: where there are none.
     """
     text = reply.spoken
     if is_ssml(text):
         try:
             text = plain_of(text)
-        except SsmlFault:
+        except SsmlError:
             if not reply.text:
                 raise
             text = ""
@@ -47,7 +47,7 @@ def spoken_choices(reply: Reply, *, in_call: bool = False) -> str:
     """What can be chosen, said: in a call with the key for each."""
     if not reply.choices:
         return ""
-    if in_call and len(reply.choices) <= MOST_KEYS:
+    if in_call and len(reply.choices) <= MAX_KEYS:
         named = enumerate((choice.label for choice in reply.choices), 1)
         return " ".join(f"For {label.rstrip('.?!')}, press or say {key}." for key, label in named)
     *others, last = [choice.label for choice in reply.choices]

@@ -57,7 +57,7 @@ class Routed(Shape):
     """route: where the turn goes, and why; what is to be said there; the dialogue that goes on."""
 
     route: str
-    by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "otherwise"]
+    by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "fallback"]
     sure: bool
     because: str
     confidence: float = 1.0
@@ -97,7 +97,7 @@ class Encoded(Shape):
 class DeliveredPart(Shape):
     kind: str
     state: str
-    outside_id: str = ""
+    external_id: str = ""
 
 
 class Delivered(Shape):
@@ -173,7 +173,7 @@ class TurnSoFar:
             return self.inbound.aloud
         wanted = self._wanted
         came_as_sound = self.inbound.sound is not None
-        return wanted in ("voice", "both") or (wanted == "kind" and came_as_sound)
+        return wanted in ("voice", "both") or (wanted == "same" and came_as_sound)
 
     @property
     def answers_in_writing(self) -> bool:

@@ -1,1 +1,2 @@
-"""Simulated outsiders that ship with Fond Echo. They know of it only what an outsider can."""
+"""Simulated outside services that ship with Fond Echo. They know of it only what an outsider
+can."""

@@ -42,5 +42,5 @@ class SignIn(Record):
     __table_args__ = (Index(None, "expires_at"),)
     hash: Mapped[str] = mapped_column(primary_key=True)
     key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
-    form_token: Mapped[str]
+    csrf_token: Mapped[str]
     expires_at: Mapped[datetime]

@@ -113,8 +113,8 @@ async def ask_for_call(
 ) -> Call:
     """A call to be placed from a channel as soon as its limits let it."""
     call = Call(
-        id=new_id(), channel=channel, direction="out", caller=caller, number=number, state="asked",
-        conversation="", order=dict(order), due_at=datetime.now(UTC),
+        id=new_id(), channel=channel, direction="out", caller=caller, number=number,
+        state="requested", conversation="", order=dict(order), due_at=datetime.now(UTC),
     )  # fmt: skip
     session.add(call)
     await session.flush()
@@ -135,7 +135,7 @@ async def due_calls(session: AsyncSession, channel: str, most: int) -> list[Call
         select(Call)
         .where(
             Call.channel == channel,
-            Call.state == "asked",
+            Call.state == "requested",
             Call.due_at <= now,
             Call.ending.is_(False),
         )
@@ -145,20 +145,20 @@ async def due_calls(session: AsyncSession, channel: str, most: int) -> list[Call
     )
     found = list((await session.execute(wanted)).scalars())
     for call in found:
-        call.state = "placing"
+        call.state = "dialing"
     return found
 
 
 async def open_calls(session: AsyncSession, channel: str) -> list[Call]:
     """Calls that were under way when the process that carried them stopped."""
-    states = ("placing", "ringing", "answered")
+    states = ("dialing", "ringing", "answered")
     wanted = select(Call).where(Call.channel == channel, Call.state.in_(states))
     return list((await session.execute(wanted)).scalars())
 
 
 async def waiting(session: AsyncSession, channel: str) -> tuple[list[str], bool]:
     """Calls that somebody wants to be over, and whether there are any to be placed now."""
-    asked = (Call.state == "asked") & (Call.due_at <= func.now())
+    asked = (Call.state == "requested") & (Call.due_at <= func.now())
     wanted = select(Call.id, Call.ending).where(
         Call.channel == channel, Call.state != "ended", Call.ending | asked
     )

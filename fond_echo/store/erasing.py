@@ -71,14 +71,14 @@ async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -
     async with database.writing() as session:
         contact = await session.get_one(Contact, contact_id, with_for_update=True)
         await _cancel(session, contact)
-        await erase_calls(session, blobs, contact.channel, contact.outside_id)
+        await erase_calls(session, blobs, contact.channel, contact.external_id)
         contact.memory, contact.name = {}, ""
-        contact.outside_id = f"erased-{contact.id}"
+        contact.external_id = f"erased-{contact.id}"
         contact.erased_at = datetime.now(UTC)
         await session.execute(
             update(Conversation)
             .where(Conversation.contact_id == contact_id)
-            .values(state={}, outside_id="erased-" + Conversation.id)
+            .values(state={}, external_id="erased-" + Conversation.id)
         )
         await emit(session, "contact.erased", contact_id, channel=contact.channel)
     return await _erase_turns(database, blobs, contact_id)
@@ -175,13 +175,13 @@ async def erase_words(session: AsyncSession, turn_ids: Sequence[str]) -> None:
     await session.execute(
         update(Delivery)
         .where(Delivery.turn_id.in_(ids))
-        .values(text="", extra={}, exchanges=[], error=None, outside_id="")
+        .values(text="", extra={}, exchanges=[], error=None, external_id="")
     )
     blank = {"id": "", "conversation": "", "contact": ""}
     await session.execute(
         update(Inbound)
         .where(Inbound.turn_id.in_(ids))
-        .values(payload={}, message=blank, outside_id="erased-" + Inbound.id)
+        .values(payload={}, message=blank, external_id="erased-" + Inbound.id)
     )
     await session.execute(_NOTICES, {"ids": ids})
 

@@ -1,4 +1,4 @@
-"""Records of what happened, and of who is told."""
+"""Records of what happened, and of subscriptions."""
 
 from __future__ import annotations
 

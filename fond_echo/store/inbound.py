@@ -31,9 +31,9 @@ TOLD_AGAIN = timedelta(hours=1)
 
 _CONTACT = text(
     """
-    INSERT INTO contacts AS known (id, channel, outside_id, name, memory, standing)
-    VALUES (:id, :channel, :outside_id, :name, '{}', 'new')
-    ON CONFLICT (channel, outside_id)
+    INSERT INTO contacts AS known (id, channel, external_id, name, memory, standing)
+    VALUES (:id, :channel, :external_id, :name, '{}', 'new')
+    ON CONFLICT (channel, external_id)
     DO UPDATE SET name = coalesce(nullif(excluded.name, ''), known.name)
     RETURNING id, channel, standing, told_at
     """
@@ -42,12 +42,11 @@ _TURN = text(
     f"""
     WITH counted AS (
         INSERT INTO conversations AS known
-            (id, channel, contact_id, outside_id, turns, answered, state, answering)
-        SELECT :conversation_id, :channel, :contact_id, :place, 1, 0, '{{}}', 'assistant'
-        WHERE NOT EXISTS (SELECT FROM inbound WHERE channel = :channel AND outside_id = :message_id)
-        ON CONFLICT (channel, outside_id, contact_id)
-        DO UPDATE SET turns = known.turns + 1, changed_at = now()
-        RETURNING id, turns
+            (id, channel, contact_id, external_id, turns, answered, state, answering)
+        SELECT :conversation_id, :channel, :contact_id, :place, 1, 0, '{{}}', 'assistant' WHERE NOT
+        EXISTS (SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id) ON
+        CONFLICT (channel, external_id, contact_id) DO UPDATE SET turns = known.turns + 1,
+        changed_at = now() RETURNING id, turns
     ), turn AS (
         INSERT INTO turns
             (id, channel, conversation_id, number, cause, arrived_as, text, route, state,
@@ -55,7 +54,7 @@ _TURN = text(
         SELECT :turn_id, :channel, id, turns, :cause, :arrived_as, :text, '', 'received', :standing,
         0 FROM counted RETURNING conversation_id, number
     ), kept AS (
-        INSERT INTO inbound (id, channel, outside_id, payload, message, turn_id)
+        INSERT INTO inbound (id, channel, external_id, payload, message, turn_id)
         SELECT :inbound_id, :channel, :message_id, :payload, :message, :turn_id FROM turn
     ), told AS (
         INSERT INTO events (type, subject, data)
@@ -105,7 +104,7 @@ async def take_in(
     Raises:
         IntegrityError: it was the other one.
     """
-    who = {"id": new_id(), "channel": channel, "outside_id": message.contact, "name": message.name}
+    who = {"id": new_id(), "channel": channel, "external_id": message.contact, "name": message.name}
     contact = (await session.execute(_CONTACT, who)).one()
     if standing is None:
         standing = await _standing(session, contact, settings, message)

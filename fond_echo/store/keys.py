@@ -70,18 +70,18 @@ async def bearer_of(session: AsyncSession, key: str) -> Bearer | None:
 
 async def sign_in(session: AsyncSession, bearer: Bearer) -> tuple[str, str]:
     """A cookie's value and the token that must come with every change made with it."""
-    cookie, form_token = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
+    cookie, csrf_token = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
     expires = datetime.now(UTC) + timedelta(hours=SIGN_IN_HOURS)
     session.add(
-        SignIn(hash=hashed(cookie), key_id=bearer.key_id, form_token=form_token, expires_at=expires)
+        SignIn(hash=hashed(cookie), key_id=bearer.key_id, csrf_token=csrf_token, expires_at=expires)
     )
-    return cookie, form_token
+    return cookie, csrf_token
 
 
 async def signed_in(session: AsyncSession, cookie: str) -> tuple[Bearer, str] | None:
     """Whom a cookie belongs to, with its form token, or None."""
     wanted = (
-        select(Key, SignIn.form_token)
+        select(Key, SignIn.csrf_token)
         .join(SignIn, SignIn.key_id == Key.id)
         .where(
             SignIn.hash == hashed(cookie),
@@ -92,8 +92,8 @@ async def signed_in(session: AsyncSession, cookie: str) -> tuple[Bearer, str] | 
     row = (await session.execute(wanted)).one_or_none()
     if row is None:
         return None
-    record, form_token = row
-    return Bearer(record.id, record.name, tuple(record.scopes), hashed(cookie)), form_token
+    record, csrf_token = row
+    return Bearer(record.id, record.name, tuple(record.scopes), hashed(cookie)), csrf_token
 
 
 async def still_opens(session: AsyncSession, bearer: Bearer) -> bool:

@@ -53,9 +53,9 @@ _FORGOTTEN = text(
             OR (state = 'waiting' AND EXISTS (
                 SELECT FROM conversations
                  WHERE conversations.id = conversation_id AND answered >= number - 1)))
-       AND received_at < now() - interval '30 seconds'
-       AND NOT EXISTS (SELECT FROM conversations JOIN lines ON lines.name = conversations.line
-                        WHERE conversations.id = conversation_id AND lines.kind = 'phone')
+       AND received_at < now() - interval '30 seconds' AND NOT EXISTS (SELECT FROM conversations
+       JOIN channels ON channels.name = conversations.channel
+                        WHERE conversations.id = conversation_id AND channels.kind = 'phone')
        AND NOT EXISTS (SELECT FROM procrastinate_jobs
                         WHERE status IN ('todo', 'doing') AND args->>'turn_id' = turns.id)
      LIMIT 100 FOR UPDATE SKIP LOCKED

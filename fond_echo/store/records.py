@@ -55,7 +55,7 @@ class Channel(Record):
     kind: Mapped[str]
     assistant: Mapped[str] = mapped_column(ForeignKey("assistants.name"))
     description: Mapped[str]
-    fixed: Mapped[Json]
+    values: Mapped[Json]
     facts: Mapped[Json] = mapped_column(default=dict)
     settings: Mapped[Json] = mapped_column(default=dict)
     cursor: Mapped[str] = mapped_column(default="")
@@ -72,10 +72,10 @@ class Contact(Record):
     """
 
     __tablename__ = "contacts"
-    __table_args__ = (UniqueConstraint("channel", "outside_id"),)
+    __table_args__ = (UniqueConstraint("channel", "external_id"),)
     id: Mapped[str] = id_column()
     channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
-    outside_id: Mapped[str]
+    external_id: Mapped[str]
     name: Mapped[str] = mapped_column(default="")
     memory: Mapped[Json] = mapped_column(default=dict)
     standing: Mapped[str] = mapped_column(default="new")
@@ -86,7 +86,7 @@ class Contact(Record):
     @property
     def shown_name(self) -> str:
         """Its name, or else its id on the network; "erased" where that is all that is known."""
-        return "erased" if self.erased_at is not None else self.name or self.outside_id
+        return "erased" if self.erased_at is not None else self.name or self.external_id
 
 
 class Usage(Record):
@@ -124,14 +124,14 @@ class Conversation(Record):
 
     __tablename__ = "conversations"
     __table_args__ = (
-        UniqueConstraint("channel", "outside_id", "contact_id"),
+        UniqueConstraint("channel", "external_id", "contact_id"),
         Index(None, "changed_at"),
         Index(None, "contact_id"),
     )
     id: Mapped[str] = id_column()
     channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
     contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"))
-    outside_id: Mapped[str]
+    external_id: Mapped[str]
     turns: Mapped[int] = mapped_column(default=0)
     answered: Mapped[int] = mapped_column(default=0)
     state: Mapped[Json] = mapped_column(default=dict)
@@ -143,10 +143,10 @@ class Inbound(Record):
     """A message as it came and as it was understood, once per message id of the channel."""
 
     __tablename__ = "inbound"
-    __table_args__ = (UniqueConstraint("channel", "outside_id"), Index(None, "turn_id"))
+    __table_args__ = (UniqueConstraint("channel", "external_id"), Index(None, "turn_id"))
     id: Mapped[str] = id_column()
     channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
-    outside_id: Mapped[str]
+    external_id: Mapped[str]
     payload: Mapped[Json]
     message: Mapped[Json]
     turn_id: Mapped[str] = mapped_column(ForeignKey("turns.id"))
@@ -266,7 +266,7 @@ class Delivery(Record):
     extra: Mapped[Json] = mapped_column(default=dict)
     clip_id: Mapped[str | None] = mapped_column(ForeignKey("clips.id"))
     attempts: Mapped[int] = mapped_column(default=0)
-    outside_id: Mapped[str] = mapped_column(default="")
+    external_id: Mapped[str] = mapped_column(default="")
     exchanges: Mapped[list[Any]] = mapped_column(default=list)
     error: Mapped[Json | None]
     not_before: Mapped[datetime | None]

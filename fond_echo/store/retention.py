@@ -65,9 +65,9 @@ async def _all(database: Database, batch: Batch) -> int:
 
 
 async def _of_channel(database: Database, blobs: BlobStore, channel: Channel, now: datetime) -> int:
-    keeping = ChannelSettings.model_validate(channel.settings).keeping
+    kept = ChannelSettings.model_validate(channel.settings).retention
     count = 0
-    for days, words in ((keeping.sound_days, False), (keeping.words_days, True)):
+    for days, words in ((kept.sound_days, False), (kept.words_days, True)):
         if not days:
             continue
         before = now - timedelta(days=days)
@@ -117,7 +117,7 @@ async def _forget_the_absent(session: AsyncSession, channel: str, since: datetim
     gone = (
         update(Contact)
         .where(absent, known)
-        .values(name="", outside_id="erased-" + Contact.id, memory={}, erased_at=since)
+        .values(name="", external_id="erased-" + Contact.id, memory={}, erased_at=since)
         .returning(Contact.id)
     )
     ids = (await session.execute(gone)).scalars().all()
@@ -125,7 +125,7 @@ async def _forget_the_absent(session: AsyncSession, channel: str, since: datetim
     await session.execute(
         update(Conversation)
         .where(Conversation.contact_id.in_(ids))
-        .values(outside_id="erased-" + Conversation.id)
+        .values(external_id="erased-" + Conversation.id)
     )
     await session.execute(
         update(Conversation)

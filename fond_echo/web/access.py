@@ -20,7 +20,7 @@ from fond_echo.web.problems import NotAllowed, NotSignedIn
 from fond_echo.web.service import Service, TheService
 
 COOKIE = "fond_echo_sign_in"
-FORM_TOKEN = "X-Form-Token"
+FORM_TOKEN = "X-CSRF-Token"
 SAFE = frozenset(("GET", "HEAD", "OPTIONS"))
 
 
@@ -54,15 +54,15 @@ async def _bearer(request: Request, service: Service) -> Bearer:
         found = await keys.signed_in(session, cookie) if cookie else None
     if found is None:
         raise NotSignedIn("there is no key", remedy="send Authorization: Bearer KEY, or sign in")
-    bearer, form_token = found
+    bearer, csrf_token = found
     if request.method not in SAFE:
         given = request.headers.get(FORM_TOKEN, "")
-        if not same_origin(request) or not hmac.compare_digest(given.encode(), form_token.encode()):
+        if not same_origin(request) or not hmac.compare_digest(given.encode(), csrf_token.encode()):
             raise NotAllowed(
                 "a change made with a cookie must come from the console",
                 remedy=f"send {FORM_TOKEN}, or a bearer key",
             )
-    request.state.form_token = form_token
+    request.state.csrf_token = csrf_token
     return bearer
 
 

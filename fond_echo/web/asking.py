@@ -116,7 +116,7 @@ async def _turn_of(service: Service, channel: str, message_id: str, same: str) -
     """The turn that a request made when it came before. Raises Conflict for another request."""
     async with service.database.reading() as session:
         wanted = select(Arrived.turn_id, Arrived.payload).where(
-            Arrived.channel == channel, Arrived.outside_id == message_id
+            Arrived.channel == channel, Arrived.external_id == message_id
         )
         row = (await session.execute(wanted)).one()
     if row.payload.get("fingerprint") != same:
@@ -161,7 +161,7 @@ async def _told(session: AsyncSession, turn: Turn) -> AskOut:
     voice: ClipRef | None = next((clip_ref(clip) for _, clip in deliveries if clip), None)
     return AskOut(
         turn=turn.id,
-        conversation=conversation.outside_id,
+        conversation=conversation.external_id,
         state=turn.state,
         text=turn.text,
         heard=heard if isinstance(heard, Heard) else None,

@@ -11,7 +11,7 @@ from sqlalchemy.dialects.postgresql import insert
 from fond_echo.contract.assistants import AssistantOut, DraftIn, DraftOut
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE, digest
-from fond_echo.documents.faults import Fault, FaultyFile
+from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
@@ -44,10 +44,10 @@ async def put_draft(
 ) -> AssistantOut:
     """Check an assistant's files and keep them as its draft."""
     found = await service.check(given.files)
-    found.raise_faults()
+    found.raise_errors()
     if found.assistant != name:
         what = f"the file is of the assistant {found.assistant!r}, not {name!r}"
-        raise FaultyFile([Fault(MAIN_FILE, 1, 1, what)])
+        raise InvalidFile([FileError(MAIN_FILE, 1, 1, what)])
     revision = digest(given.files)
     async with service.database.writing() as session:
         stored = insert(Revision).values(digest=revision, assistant=name, files=given.files)

@@ -21,11 +21,11 @@ IDLE_SECONDS = 10.0
 WHOLE_SECONDS = 120.0
 """How long all of a body may take: 25 MB over 2 Mbit/s."""
 
-MOST_BYTES = 32 * 2**20
+MAX_BYTES = 32 * 2**20
 """What no body of any request may be over: it is read before it is known who sends it."""
 
-MOST_DEPTH = 100
-TOO_DEEP = f"the body is nested more than {MOST_DEPTH} deep"
+MAX_DEPTH = 100
+TOO_DEEP = f"the body is nested more than {MAX_DEPTH} deep"
 
 
 class TooLarge(FondEchoError):
@@ -77,8 +77,8 @@ def _bounded(receive: Receive) -> Receive:
             raise HTTPException(408, "the body did not come in time") from error
         complete = not message.get("more_body", False)
         size += len(message.get("body", b""))
-        if size > MOST_BYTES:
-            raise HTTPException(413, f"the body is over {MOST_BYTES:,} bytes")
+        if size > MAX_BYTES:
+            raise HTTPException(413, f"the body is over {MAX_BYTES:,} bytes")
         return message
 
     return bounded
@@ -92,7 +92,7 @@ class NotUsable(FondEchoError):
 
 class _CheckedRequest(Request):
     async def json(self) -> Any:
-        """The body, from JSON of UTF-8 (RFC 8259 §8.1), not nested deeper than MOST_DEPTH, and
+        """The body, from JSON of UTF-8 (RFC 8259 §8.1), not nested deeper than MAX_DEPTH, and
         without halves of surrogate pairs. Raises NotUsable."""
         try:
             document = json.loads((await self.body()).decode())
@@ -114,7 +114,7 @@ def checked(value: Any, depth: int = 0) -> None:
                 what = "a text holds half of a surrogate pair"
                 raise NotUsable(what, remedy="send whole characters") from error
     elif isinstance(value, (dict, list)):
-        if depth >= MOST_DEPTH:
+        if depth >= MAX_DEPTH:
             raise NotUsable(TOO_DEEP, remedy="send it flatter")
         if isinstance(value, dict):
             for key in value:

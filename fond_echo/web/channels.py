@@ -34,7 +34,7 @@ def address_of(service: Service, record: Channel) -> str:
     if record.kind == "phone":
         return read_phone(record.description, f"{record.name}.yaml").address
     place = {"http": f"ask/{record.name}", "page": f"at/{record.slug}"}
-    return f"{service.settings.address}/{place.get(record.kind, f'arrivals/{record.name}')}"
+    return f"{service.settings.address}/{place.get(record.kind, f'webhooks/{record.name}')}"
 
 
 def warnings_of(record: Channel) -> list[str]:
@@ -52,7 +52,7 @@ def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
         state=record.state,
         reason=record.reason,
         facts=record.facts,
-        fixed=record.fixed,
+        values=record.values,
         description=record.description,
         settings=ChannelSettings.model_validate(record.settings),
         address=address_of(service, record),
@@ -93,7 +93,7 @@ async def put_channel(
 ) -> ChannelOut:
     """Add or change a channel, and connect it."""
     if given.kind == "chat":
-        read_description(given.description, f"{name}.yaml", frozenset(given.fixed))
+        read_description(given.description, f"{name}.yaml", frozenset(given.values))
     if given.kind == "phone":
         read_phone(given.description, f"{name}.yaml")
     async with service.database.writing() as session:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import mimetypes
 import secrets
 from pathlib import Path
@@ -78,16 +79,6 @@ def page(name: str = "index.html") -> Response:
     )
 
 
-@router.get("/")
-@router.get("/log")
-@router.get("/log/{rest:path}")
-@router.get("/assistants")
-@router.get("/assistants/{rest:path}")
-@router.get("/channels")
-@router.get("/channels/{rest:path}")
-@router.get("/turns/{rest:path}")
-@router.get("/calls/{rest:path}")
-@router.get("/doors")
 async def console(rest: str = "") -> Response:
     """Every address of the console is the same page."""
     return page()
@@ -99,7 +90,12 @@ async def nothing_here(rest: str) -> Response:
 
 
 def install(app: FastAPI) -> None:
-    """Serve the console; nothing happens where it is not built but a page that says so."""
+    """Serve the console; where it is not built, a page that says so. The build says which addresses
+    are pages of the console (`pages.json`)."""
+    listed = STATIC / "pages.json"
+    pages = json.loads(listed.read_text()) if listed.exists() else []
+    for path in ("/", *(f"/{each}{rest}" for each in pages for rest in ("", "/{rest:path}"))):
+        router.add_api_route(path, console, methods=["GET"], include_in_schema=False)
     app.include_router(router)
     if (STATIC / "assets").is_dir():
         app.mount("/assets", Assets(directory=STATIC / "assets"), name="assets")

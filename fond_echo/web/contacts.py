@@ -32,7 +32,7 @@ def _out(record: Contact) -> ContactOut:
     return ContactOut(
         id=record.id,
         channel=record.channel,
-        outside_id=record.outside_id,
+        external_id=record.external_id,
         name=record.name,
         standing=record.standing,
         memory=facts(record.memory, datetime.now(UTC)),

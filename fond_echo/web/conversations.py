@@ -24,7 +24,7 @@ router = CheckedRouter(prefix="/api/conversations", tags=["log"])
 ConversationId = Annotated[str, Path(max_length=60)]
 
 
-@router.post("/{conversation_id}/words", status_code=201)
+@router.post("/{conversation_id}/messages", status_code=201)
 async def say(
     conversation_id: ConversationId, given: WordsIn, bearer: MayOperate, service: TheService
 ) -> TurnDetail:
@@ -51,14 +51,14 @@ async def say(
         await session.flush()
         message = Message(
             id=f"operator-{turn_id}",
-            conversation=conversation.outside_id,
-            contact=contact.outside_id,
+            conversation=conversation.external_id,
+            contact=contact.external_id,
             text=given.text,
         )
         session.add(
             Inbound(
                 channel=conversation.channel,
-                outside_id=message.id,
+                external_id=message.id,
                 payload={},
                 message=message.model_dump(),
                 turn_id=turn_id,

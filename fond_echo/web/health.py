@@ -21,7 +21,7 @@ router = CheckedRouter(tags=["health"])
 
 WORKER_SECONDS = 10
 ARRIVALS = Histogram(
-    "fond_echo_arrival_seconds",
+    "fond_echo_webhook_seconds",
     "How long a webhook took to be answered",
     registry=None,
     buckets=(0.005, 0.01, 0.02, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5),

@@ -1,7 +1,7 @@
 """The ear for programs: a file as a whole, or sound as it comes, over a WebSocket.
 
 A program that sends sound as it comes says first, as JSON, what it expects; then it sends samples
-(16 bits, little-endian, mono) in messages of any length, and `{"over": true}` at the end. It is
+(16 bits, little-endian, mono) in messages of any length, and `{"end": true}` at the end. It is
 told the words so far, and each utterance when it has ended.
 """
 
@@ -131,7 +131,7 @@ async def _feed(socket: WebSocket, ear: ClientConnection, rate: int) -> None:
         if len(samples):
             await ear.send(samples.astype("<i2").tobytes())
         if over:
-            await ear.send(json.dumps({"over": True}))
+            await ear.send(json.dumps({"end": True}))
             return
 
 
@@ -144,6 +144,6 @@ async def _tell(socket: WebSocket, ear: ClientConnection) -> None:
                 return
             for found in told["found"]:
                 await socket.send_json(found)
-            if told["over"]:
-                await socket.send_json({"over": True})
+            if told["end"]:
+                await socket.send_json({"end": True})
                 return

@@ -23,7 +23,7 @@ from fond_echo.web.webhooks import NotJson
 
 router = CheckedRouter(tags=["http channel"])
 
-MOST_BODY = 60 * 2**20
+MAX_BODY = 60 * 2**20
 AT_ONCE = 200
 Sounding = Literal["link", "base64", "data", "bytes", "none"]
 
@@ -54,7 +54,7 @@ async def ask_channel(
 ) -> Response:
     """Ask with text (JSON) or sound (the body as it is, in any container)."""
     record = await channel_of(service, "http", name=channel)
-    body = await body_of(request, MOST_BODY)
+    body = await body_of(request, MAX_BODY)
     asked = _asked(request, body)
     data = body if asked is None else given_sound(asked.sound)
     asked = asked or AskIn()

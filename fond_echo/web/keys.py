@@ -51,7 +51,7 @@ async def make_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
 async def revoke(
     key_id: Annotated[str, Path(max_length=60)], bearer: MayAdmin, service: TheService
 ) -> KeyOut:
-    """Revoke a key: it opens nothing from now on."""
+    """Revoke a key."""
     if key_id == bearer.key_id:
         raise Conflict("a key does not revoke itself", remedy="use another admin key")
     async with service.database.writing() as session:

@@ -37,7 +37,7 @@ router = CheckedRouter(tags=["page"])
 
 Slug = Annotated[str, Path(max_length=40)]
 COOKIE = "fond_echo_guest"
-MOST_BODY = 6 * 2**20
+MAX_BODY = 6 * 2**20
 WAIT_SECONDS = 60.0
 SHOWN = 30
 
@@ -100,7 +100,7 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
         assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
     told = assistant_of(revision.digest, revision.files)
-    examples = [each.like[0] for each in told.routes if each.like][:4]
+    examples = [each.examples[0] for each in told.routes if each.examples][:4]
     return GuestPage(
         assistant=told.assistant,
         greeting=told.greeting,
@@ -117,7 +117,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
         raise NotAllowed("speak from the page itself")
     channel = await channel_of(service, "page", slug=slug)
     settings = ChannelSettings.model_validate(channel.settings)
-    body = await body_of(request, MOST_BODY)
+    body = await body_of(request, MAX_BODY)
     says = GuestSays()
     if request.headers.get("content-type", "").startswith("application/json"):
         try:
@@ -172,7 +172,7 @@ async def sound(slug: Slug, clip: str, request: Request, service: TheService) ->
         .where(
             Delivery.clip_id == clip,
             Conversation.channel == channel.name,
-            Conversation.outside_id == (guest or ""),
+            Conversation.external_id == (guest or ""),
         )
     )
     async with service.database.reading() as session:
@@ -185,7 +185,7 @@ async def sound(slug: Slug, clip: str, request: Request, service: TheService) ->
 
 async def _turns(service: Service, channel: Channel, guest: str) -> int:
     wanted = select(Conversation.turns).where(
-        Conversation.channel == channel.name, Conversation.outside_id == guest
+        Conversation.channel == channel.name, Conversation.external_id == guest
     )
     async with service.database.reading() as session:
         return (await session.execute(wanted)).scalar_one_or_none() or 0
@@ -196,7 +196,7 @@ async def _said(service: Service, channel: Channel, guest: str) -> list[AskOut]:
         select(Turn.id)
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .join(Contact, Contact.id == Conversation.contact_id)
-        .where(Conversation.channel == channel.name, Contact.outside_id == guest)
+        .where(Conversation.channel == channel.name, Contact.external_id == guest)
         .order_by(Turn.number.desc())
         .limit(SHOWN)
     )

@@ -13,9 +13,9 @@ from sqlalchemy.exc import DataError, StatementError
 from starlette.exceptions import HTTPException
 
 from fond_echo.contract.api import Problem
-from fond_echo.contract.assistants import FaultAt
+from fond_echo.contract.assistants import FileErrorOut
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.store.database import AWAY
 
 log = structlog.get_logger()
@@ -64,14 +64,14 @@ _STATUSES: dict[str, int] = {
 _TITLES = {
     401: "Sign in first",
     403: "Not allowed",
-    404: "Not there",
+    404: "Not found",
     405: "Not possible here",
     408: "Too slow",
-    409: "Does not fit",
+    409: "Conflict",
     413: "Too large",
     422: "Cannot be used as it is",
     429: "Too many",
-    500: "Our fault",
+    500: "Internal error",
     503: "Not possible now",
 }
 
@@ -91,7 +91,7 @@ RESPONSES: dict[int | str, dict[str, Any]] = {
 
 
 def problem(
-    code: str, status: int, detail: str, remedy: str = "", faults: list[FaultAt] | None = None
+    code: str, status: int, detail: str, remedy: str = "", errors: list[FileErrorOut] | None = None
 ) -> Response:
     """A problem response."""
     body = Problem(
@@ -100,7 +100,7 @@ def problem(
         status=status,
         detail=detail,
         remedy=remedy,
-        faults=faults or [],
+        errors=errors or [],
     )
     # What is told of may hold what has no UTF-8: it is then written with question marks.
     content = json.dumps(body.model_dump(), ensure_ascii=False).encode("utf-8", "replace")
@@ -109,11 +109,11 @@ def problem(
 
 def _of_error(_: Request, error: Exception) -> Response:
     assert isinstance(error, FondEchoError)
-    faults = []
-    if isinstance(error, FaultyFile):
-        faults = [FaultAt(**vars(fault)) for fault in error.faults]
+    errors = []
+    if isinstance(error, InvalidFile):
+        errors = [FileErrorOut(**vars(fault)) for fault in error.errors]
     detail = f"{error.where}: {error.what}" if error.where else error.what
-    answer = problem(error.code, _STATUSES.get(error.code, 422), detail, error.remedy, faults)
+    answer = problem(error.code, _STATUSES.get(error.code, 422), detail, error.remedy, errors)
     if answer.status_code == 503:
         answer.headers["Retry-After"] = "2"
     return answer

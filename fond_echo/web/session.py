@@ -21,7 +21,7 @@ async def who_am_i(bearer: MayRead, request: Request) -> Me:
     return Me(
         name=bearer.name,
         scopes=list(bearer.scopes),
-        form_token=getattr(request.state, "form_token", ""),
+        csrf_token=getattr(request.state, "csrf_token", ""),
         version=__version__,
     )
 
@@ -40,7 +40,7 @@ async def sign_in(
         if bearer is None:
             service.tries.wrong(address)
             raise NotSignedIn("the key is not valid", remedy="it begins with fe-")
-        cookie, form_token = await keys.sign_in(session, bearer)
+        cookie, csrf_token = await keys.sign_in(session, bearer)
     response.set_cookie(
         COOKIE,
         cookie,
@@ -53,7 +53,7 @@ async def sign_in(
     return Me(
         name=bearer.name,
         scopes=list(bearer.scopes),
-        form_token=form_token,
+        csrf_token=csrf_token,
         version=__version__,
     )
 

@@ -1,4 +1,4 @@
-"""Subscriptions: who is told of events, and what could not be told."""
+"""Subscriptions: addresses that events are posted to, and undelivered events."""
 
 from __future__ import annotations
 
@@ -100,7 +100,7 @@ async def unsubscribe(
     return Response(status_code=204)
 
 
-@router.get("/{subscription_id}/dead")
+@router.get("/{subscription_id}/dead-letters")
 async def list_dead(
     subscription_id: SubscriptionId, _: MayRead, service: TheService
 ) -> list[NoticeOut]:
@@ -126,7 +126,7 @@ async def list_dead(
         ]
 
 
-@router.post("/{subscription_id}/dead/again")
+@router.post("/{subscription_id}/dead-letters/resend")
 async def send_again(
     subscription_id: SubscriptionId, _: MayBuild, service: TheService
 ) -> SubscriptionOut:

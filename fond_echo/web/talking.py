@@ -26,7 +26,7 @@ from fond_echo.web.bodies import CheckedRouter
 router = CheckedRouter(prefix="/api/channels")
 
 FRAME_BYTES = 2 * FRAME
-LONGEST_WAITING = 25
+MAX_WAITING = 25
 """Frames of the microphone that may wait: where more come, the oldest go."""
 
 NOT_SIGNED_IN, NO_CHANNEL = 4401, 4404
@@ -74,7 +74,7 @@ async def _speak(socket: WebSocket, phone: Handset) -> None:
         if data is not None:
             if len(data) == FRAME_BYTES and phone.stream is not None:
                 waiting = phone.stream.waiting
-                if waiting < LONGEST_WAITING:
+                if waiting < MAX_WAITING:
                     samples = np.frombuffer(data, "<i2")
                     phone.stream.play(encoded(samples, phone.stream.law))
             continue

@@ -8,9 +8,9 @@ from cachetools import TTLCache
 
 from fond_echo.core.errors import FondEchoError
 
-MOST_WRONG = 10
+MAX_WRONG = 10
 FORGOTTEN_SECONDS = 60.0
-MOST_ADDRESSES = 10_000
+MAX_ADDRESSES = 10_000
 
 
 class TooManyTries(FondEchoError):
@@ -23,15 +23,13 @@ class Tries:
     """Wrong keys of the last minute, by the address that they came from."""
 
     def __init__(self) -> None:
-        self._wrong: TTLCache[str, int] = TTLCache(
-            MOST_ADDRESSES, FORGOTTEN_SECONDS, time.monotonic
-        )
+        self._wrong: TTLCache[str, int] = TTLCache(MAX_ADDRESSES, FORGOTTEN_SECONDS, time.monotonic)
 
     def check(self, address: str) -> None:
         """Raises TooManyTries."""
-        if self._wrong.get(address, 0) >= MOST_WRONG:
+        if self._wrong.get(address, 0) >= MAX_WRONG:
             raise TooManyTries(
-                f"{MOST_WRONG} wrong keys came from {address}", remedy="try again in a minute"
+                f"{MAX_WRONG} wrong keys came from {address}", remedy="try again in a minute"
             )
 
     def wrong(self, address: str) -> None:

@@ -12,7 +12,7 @@ from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.assistants import (
     AssistantFiles,
     Checked,
-    FaultAt,
+    FileErrorOut,
     RevisionOut,
     Tried,
     TryIn,
@@ -26,7 +26,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import digest
-from fond_echo.documents.faults import MAX_FAULTS, Fault
+from fond_echo.documents.errors import MAX_ERRORS, FileError
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.trying import Hearing, try_out
 from fond_echo.stages.turn import assistant_of
@@ -47,8 +47,8 @@ class NotAState(FondEchoError):
     code = "request"
 
 
-def _told(faults: Sequence[Fault]) -> list[FaultAt]:
-    return [FaultAt(**vars(each)) for each in faults[:MAX_FAULTS]]
+def _told(errors: Sequence[FileError]) -> list[FileErrorOut]:
+    return [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
 
 
 @router.post("/check")
@@ -56,7 +56,7 @@ async def check_files(given: AssistantFiles, _: MayBuild, service: TheService) -
     """Check an assistant's files without keeping them: every fault; where there is none, what will
     be trouble."""
     found = await service.check(given.files)
-    return Checked(faults=_told(found.faults), troubles=_told(found.troubles))
+    return Checked(errors=_told(found.errors), warnings=_told(found.warnings))
 
 
 @router.post("/{name}/try")
@@ -66,7 +66,7 @@ async def try_assistant(
     """What an assistant would answer, and why: each route's score. Nothing is stored or sent."""
     files = given.files or await _draft(service, name)
     if given.files:
-        (await service.check(given.files)).raise_faults()
+        (await service.check(given.files)).raise_errors()
     assistant = await asyncio.to_thread(assistant_of, digest(files), files)
     said = Inbound(
         id=new_id(), conversation="try", contact="try", text=given.text,

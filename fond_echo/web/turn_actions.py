@@ -50,7 +50,7 @@ async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> Tur
 DeliveryId = Annotated[str, Path(max_length=60)]
 
 
-@router.put("/{turn_id}/deliveries/{delivery_id}/words")
+@router.put("/{turn_id}/deliveries/{delivery_id}/text")
 async def rewrite(
     turn_id: TurnId,
     delivery_id: DeliveryId,
@@ -84,7 +84,7 @@ async def rewrite(
         can = service.builder.build(channel, vault).abilities
         places = select(func.max(Delivery.part)).where(Delivery.run_id == row.run_id)
         part = (await session.scalar(places) or 0) + 1
-        planned = rewritten(given.text, given.choices, row.outside_id, can, part)
+        planned = rewritten(given.text, given.choices, row.external_id, can, part)
         later = Delivery(
             turn_id=turn_id,
             run_id=row.run_id,

@@ -70,7 +70,7 @@ async def list_conversations(
         ConversationOut(
             id=conversation.id,
             channel=conversation.channel,
-            contact=contact.outside_id,
+            contact=contact.external_id,
             contact_name=contact.shown_name,
             turns=conversation.turns,
             answering=conversation.answering,
@@ -210,7 +210,7 @@ def _delivery(record: Delivery, clip: ClipRecord | None) -> DeliveryOut:
         text=record.text,
         clip=clip_ref(clip) if clip else None,
         attempts=record.attempts,
-        outside_id=record.outside_id,
+        external_id=record.external_id,
         error=record.error,
         planned_at=record.planned_at,
         settled_at=record.settled_at,

@@ -23,9 +23,9 @@ from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Receiving, Service, TheService
 
 log = structlog.get_logger()
-router = CheckedRouter(tags=["arrivals"])
+router = CheckedRouter(tags=["webhooks"])
 
-MOST_BODY = 20 * 2**20
+MAX_BODY = 20 * 2**20
 ChannelName = Annotated[str, Path(max_length=60)]
 
 
@@ -42,7 +42,7 @@ async def _receiving(service: Service, channel: str) -> Receiving:
     return found
 
 
-@router.get("/arrivals/{channel}")
+@router.get("/webhooks/{channel}")
 async def challenged(channel: ChannelName, request: Request, service: TheService) -> Response:
     """Answer a network that asks whether the address is ours, where its description says how."""
     receiving = await _receiving(service, channel)
@@ -58,7 +58,7 @@ async def challenged(channel: ChannelName, request: Request, service: TheService
     return PlainTextResponse(request.query_params.get(challenge.query, ""))
 
 
-@router.post("/arrivals/{channel}", status_code=202)
+@router.post("/webhooks/{channel}", status_code=202)
 async def arrive(channel: ChannelName, request: Request, service: TheService) -> Response:
     """Take messages from a channel's network. Known ones are passed over."""
     with ARRIVALS.time():
@@ -66,7 +66,7 @@ async def arrive(channel: ChannelName, request: Request, service: TheService) ->
 
 
 async def _arrive(channel: str, request: Request, service: Service) -> Response:
-    body = await body_of(request, MOST_BODY)
+    body = await body_of(request, MAX_BODY)
     receiving = await _receiving(service, channel)
     _verify(receiving, request, body)
     try:

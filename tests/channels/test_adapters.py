@@ -60,7 +60,7 @@ class Adapters(unittest.IsolatedAsyncioTestCase):
 
         channel = loaded(loft)
         self.assertEqual(await channel.connect("https://echo.test/x"), {"loft_number": 4})
-        self.assertEqual((await channel.send(COO)).outside_id, "17")
+        self.assertEqual((await channel.send(COO)).external_id, "17")
         self.assertEqual(
             asked[1], ("/flights", {"bird": "bird-3", "note": "Coo.", "once": "key-1"})
         )

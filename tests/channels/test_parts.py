@@ -74,12 +74,12 @@ class Said(unittest.IsolatedAsyncioTestCase):
         other = await self.prompts.spoken("Good day.", "tern", "PCMA")
         self.assertNotEqual(other, first)
         self.assertEqual(self.voice.asked.count("Good day."), 1)
-        await self.prompts.spoken("Good day.", "plover", "PCMU")
+        await self.prompts.spoken("Good day.", "whimbrel", "PCMU")
         self.assertEqual(self.voice.asked.count("Good day."), 2)
 
     async def test_what_was_said_long_ago_is_forgotten(self):
-        prompts.MOST_BYTES, kept = 50_000, prompts.MOST_BYTES
-        self.addCleanup(setattr, prompts, "MOST_BYTES", kept)
+        prompts.MAX_BYTES, kept = 50_000, prompts.MAX_BYTES
+        self.addCleanup(setattr, prompts, "MAX_BYTES", kept)
         self.prompts = Prompts(self.voice)
         for number in range(20):
             await self.prompts.spoken(f"Number {number}.", "tern", "PCMU")
@@ -256,7 +256,7 @@ class First(unittest.IsolatedAsyncioTestCase):
         def away(request):
             raise httpx.ConnectError("nobody is there", request=request)
 
-        with self.assertRaisesRegex(NoOpening, "asked in vain: nobody is there"):
+        with self.assertRaisesRegex(NoOpening, "did not answer: nobody is there"):
             await ask(self.client(away), "http://words.test/opening")
 
     async def test_the_sound_of_an_order(self):

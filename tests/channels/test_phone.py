@@ -7,7 +7,7 @@ from unittest import mock
 from sqlalchemy import select
 
 from fond_echo.channels.phone.session import Session
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import handset
 from fond_echo.store.event_records import Event
@@ -37,7 +37,7 @@ class Calls(OnAPhone):
             await self.turns(),
             [("joined", "", "answered"), ("speech", "next-sailing", "answered"), ("key", "fares", "answered"),
              ("key", "fares", "answered"), ("key", "fares", "answered"),
-             ("speech", "otherwise", "answered")],
+             ("speech", "fallback", "answered")],
         )  # fmt: skip
         (asked,) = self.world.logic.asked
         # On a machine with more to do than it can, a call's sound suffers: so it is with real ones.
@@ -60,13 +60,13 @@ class Calls(OnAPhone):
         self.assertTrue(conversation.state["ended"])
         kinds = [each.type.rpartition(".")[2] for each in events]
         self.assertEqual(
-            [each for each in kinds if each != "cut-in"],
+            [each for each in kinds if each != "barge-in"],
             ["ringing", "answered", "greeted", "said", "key", "key", "key", "said", "ended"],
         )
         ended = events[-1].data
         self.assertEqual((ended["cause"], ended["by"]), ("hung-up", "us"))
-        self.assertGreater(ended["rating"], 20)
-        self.assertEqual(ended["strangers"], 0)
+        self.assertGreater(ended["r_factor"], 20)
+        self.assertEqual(ended["unknown_source_packets"], 0)
 
     async def test_a_key_before_we_know_that_we_were_heard_to_answer(self):
         begin = Session.begin
@@ -111,7 +111,7 @@ class Calls(OnAPhone):
 
 
 class Descriptions(unittest.TestCase):
-    def test_faults_at_their_places(self):
+    def test_errors_at_their_places(self):
         good = PHONE % (5_060, 20_000, 20_100)
         described = read_phone(good, "channel.yaml")
         self.assertTrue(described.may_call("127.0.0.1"))
@@ -126,6 +126,6 @@ class Descriptions(unittest.TestCase):
             ("wait_seconds: 2.0", "wait_seconds: 0", "channel.yaml:6"),
         ):
             self.assertIn(old, good)
-            with self.assertRaises(FaultyFile) as caught:
+            with self.assertRaises(InvalidFile) as caught:
                 read_phone(good.replace(old, new), "channel.yaml")
             self.assertIn(what, str(caught.exception))

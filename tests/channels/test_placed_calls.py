@@ -149,7 +149,7 @@ class Placed(ThroughACarrier):
     async def test_it_is_tried_again_by_plan(self):
         piet = await self.phone(on_call="busy")
         await self.place(retry={"times": 2, "after_seconds": 60})
-        call = await self.call("asked")
+        call = await self.call("requested")
         self.assertEqual([each["outcome"] for each in call.attempts], ["busy"])
         self.assertGreater(call.due_at, datetime.now(UTC))
         piet.on_call = "answer"
@@ -204,7 +204,8 @@ class Connected(ThroughACarrier):
     def description(self, port, media):
         text = super().description(port, media)
         return text.replace(
-            "manners: {", "manners: {record: true, not_connected: Nobody answers there just now., "
+            "call_handling: {",
+            "call_handling: {record: true, not_connected: Nobody answers there just now., ",
         )
 
     async def phones(self, *names):
@@ -301,7 +302,7 @@ class Connected(ThroughACarrier):
         await isla.hang_up()
         call = await self.call()
         self.assertEqual(
-            [each["kind"] for each in call.timeline if each["kind"] not in ("cut-in", "changed")],
+            [each["kind"] for each in call.timeline if each["kind"] not in ("barge-in", "changed")],
             ["ringing", "answered", "greeted", "key", "said", "recorded", "ended"],
         )
         turns = await self.turns()

@@ -87,7 +87,7 @@ class Flooded(OnAPhone):
                 phone.press("3")
                 heard.append(understood(await phone.listen()))
             self.assertIn("four pounds", " ".join(heard))
-            self.assertGreater(session.stream.strangers, 200)
+            self.assertGreater(session.stream.unknown_source_packets, 200)
             await phone.hang_up()
 
 
@@ -96,7 +96,7 @@ class NoRegistrar(OnAPhone):
 
     def description(self, port, media):
         away = (
-            'registrars: [{registrar: away, uri: "sip:127.0.0.1:%d", address: "sip:2001@127.0.0.1",'
+            'registrars: [{registrar: away, uri: "sip:127.0.0.1:%d", aor: "sip:2001@127.0.0.1",'
             " user: desk, secret: away-pass}]\n"
         )
         return PHONE % (port, media, media + 9) + away % free_port()

@@ -160,7 +160,7 @@ class Speech(Command):
             "speak", "x", "-o", self.folder / "a.ogg", "--voice", "parrot"
         )
         self.assertEqual(code, 1)
-        self.assertIn("plover", err)
+        self.assertIn("whimbrel", err)
         code, _, err = self.run_command("transcribe", self.folder / "none.ogg")
         self.assertEqual(code, 1)
         self.assertIn("none.ogg", err)
@@ -205,10 +205,10 @@ class Assistants(Command):
     def test_new_check_and_try(self):
         folder = self.folder / "rope-works"
         code, out, _ = self.run_command("assistant", "new", folder)
-        self.assertEqual((code, "still to be connected" in out), (0, True))
+        self.assertEqual((code, "Next steps" in out), (0, True))
         code, out, _ = self.run_command("assistant", "check", folder)
         self.assertEqual(
-            (code, out), (0, "rope-works: no faults; 2 routes, 5 examples, voice plover\n")
+            (code, out), (0, "rope-works: no errors; 2 routes, 5 examples, voice whimbrel\n")
         )
         said = ("please ring me back", "oh one six three two", "tomorrow", "yes", "where are you")
         code, out, _ = self.run_command("assistant", "try", folder, *said, "--scores")
@@ -245,7 +245,7 @@ class Assistants(Command):
         code, out, _ = self.run_command("assistant", "check", self.folder / "desk")
         self.assertEqual((code, "read_back of leave-number is never said" in out), (0, True), out)
 
-    def test_trouble_and_schema(self):
+    def test_warnings_and_schema(self):
         put_demo("harbour-desk", self.folder)
         file = self.folder / "assistant.yaml"
         file.write_text(
@@ -262,14 +262,14 @@ class Assistants(Command):
         put_demo("harbour-desk", self.folder)
         code, out, _ = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 0)
-        self.assertIn("no faults; 8 routes", out)
-        text = demo_file("harbour-desk/assistant.yaml").replace("voice: plover", "voice: plovver")
+        self.assertIn("no errors; 8 routes", out)
+        text = demo_file("harbour-desk/assistant.yaml").replace("voice: whimbrel", "voice: whimbrell")
         (self.folder / "assistant.yaml").write_text(text)
         code, _, err = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 1)
-        self.assertIn("assistant.yaml:4:8: there is no voice 'plovver' (did you mean plover?)", err)
+        self.assertIn("assistant.yaml:4:8: there is no voice 'whimbrell' (did you mean whimbrel?)", err)
         code, out, _ = self.run_command("assistant", "check", self.folder, "--json")
-        self.assertEqual((code, json.loads(out)["faults"][0]["line"]), (1, 4))
+        self.assertEqual((code, json.loads(out)["errors"][0]["line"]), (1, 4))
         self.assertEqual(self.run_command("assistant", "check", self.folder / "none")[0], 1)
 
     def test_files_that_cannot_be_read_are_told_by_name(self):
@@ -280,7 +280,7 @@ class Assistants(Command):
         for command in (
             ("clip", "inspect", none), ("clip", "convert", none, "-o", self.folder / "x.wav"),
             ("transcribe", none), ("transcribe", sound, "--grammar", none),
-            ("outside", "check", none), ("rehearse", none),
+            ("connector", "check", none), ("scenario", "run", none),
             ("speak", "Hello.", "-o", none / "x.ogg"),
             ("channel", "add", "x", "--assistant", "a", "--network", none),
             ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", none),
@@ -294,7 +294,7 @@ class Assistants(Command):
             self.assertNotIn("Traceback", err)
         for command in (
             ("transcribe", junk), ("transcribe", sound, "--grammar", junk),
-            ("outside", "check", junk), ("rehearse", junk),
+            ("connector", "check", junk), ("scenario", "run", junk),
             ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", junk),
         ):  # fmt: skip
             code, _, err = self.run_command(*command)
@@ -304,7 +304,7 @@ class Assistants(Command):
     def test_options_that_are_no_pairs(self):
         for command in (
             ("channel", "add", "x", "--assistant", "a", "--set", "base"),
-            ("outside", "try", "network.yaml", "text", "--fact", "=room"),
+            ("connector", "try", "network.yaml", "text", "--fact", "=room"),
             ("call", "place", "exchange", "2001", "--words", "Hello.", "--variable", "name"),
         ):
             code, _, err = self.run_command(*command)

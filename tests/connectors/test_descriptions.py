@@ -14,22 +14,22 @@ from tempfile import TemporaryDirectory
 import httpx
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
-from fond_echo.cli.outside import paths_in
 
 from fond_echo.channels.chat import ChatChannel
+from fond_echo.cli.connectors import paths_in
 from fond_echo.cli.main import main
-from fond_echo.connectors.errors import NoAnswer, OutsideError, Refused, WrongAnswer
+from fond_echo.connectors.errors import ConnectorError, NoAnswer, Refused, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.verify import Forged, check_webhook
 from fond_echo.core.audio.containers import encode
 from fond_echo.documents.connector import Verification, read_description
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.steps import Step
 from fond_echo.stages.ports import Outgoing
 from fond_echo.standins.chat.app import create_app as create_skerry
-from fond_echo.standins.feed.app import create_app as create_fathom
+from fond_echo.standins.feed.app import create_app as create_spindrift
 from tests.sounds import speech
 from tests.support.world import demo_file
 
@@ -53,12 +53,12 @@ def outgoing(kind, **fields):
     return Outgoing(kind, fields.pop("room"), "isla", fields.pop("key", "k"), **fields)
 
 
-class Fathom(unittest.IsolatedAsyncioTestCase):
+class Spindrift(unittest.IsolatedAsyncioTestCase):
     """Polled, one step, base64 sound, no buttons, no edits."""
 
     def setUp(self):
-        self.app = create_fathom("word")
-        self.channel = channel_on(self.app, "fathom.yaml", {"fathom-pass": "word"})
+        self.app = create_spindrift("word")
+        self.channel = channel_on(self.app, "spindrift.yaml", {"spindrift-pass": "word"})
         self.person = httpx.AsyncClient(
             transport=httpx.ASGITransport(self.app), base_url="http://net.test"
         )
@@ -100,11 +100,11 @@ class Fathom(unittest.IsolatedAsyncioTestCase):
             (2_000_000, 300),
         )
         await self.channel.indicate("thread-isla", "isla", "typing")
-        with self.assertRaisesRegex(OutsideError, "cannot send edit"):
+        with self.assertRaisesRegex(ConnectorError, "cannot send edit"):
             await self.channel.send(outgoing("edit", room="thread-isla", id="1"))
 
     async def test_a_wrong_word(self):
-        channel = channel_on(self.app, "fathom.yaml", {"fathom-pass": "guess"})
+        channel = channel_on(self.app, "spindrift.yaml", {"spindrift-pass": "guess"})
         with self.assertRaisesRegex(Refused, "403"):
             await channel.poll("")
 
@@ -125,7 +125,7 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         )
         self.assertEqual(self.net.posts[-1].buttons, choices)
         await self.channel.send(
-            outgoing("edit", room=room, id=sent.outside_id, text="Where would you like to go?")
+            outgoing("edit", room=room, id=sent.external_id, text="Where would you like to go?")
         )
         self.assertEqual(self.net.posts[-1].words, "Where would you like to go?")
         for kind in ("file", "picture"):
@@ -137,8 +137,8 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
             self.assertEqual(
                 (self.net.posts[-1].kind, self.net.posts[-1].file), (kind, ("a.txt", 9))
             )
-        await self.channel.send(outgoing("delete", room=room, id=sent.outside_id))
-        self.assertNotIn(sent.outside_id, [post.id for post in self.net.posts])
+        await self.channel.send(outgoing("delete", room=room, id=sent.external_id))
+        self.assertNotIn(sent.external_id, [post.id for post in self.net.posts])
         await self.channel.mark_read(room, "isla", "post-1")
         self.assertEqual(self.net.seen[room], "post-1")
 
@@ -320,11 +320,11 @@ class Verifying(unittest.TestCase):
 
 
 class Checking(unittest.TestCase):
-    def faults(self, old, new, file="fathom.yaml"):
+    def errors(self, old, new, file="spindrift.yaml"):
         try:
             read_description(demo_file(file).replace(old, new, 1), file)
-        except FaultyFile as error:
-            return " ".join(str(fault) for fault in error.faults)
+        except InvalidFile as error:
+            return " ".join(str(fault) for fault in error.errors)
         return ""
 
     def test_mistakes_of_every_kind(self):
@@ -339,9 +339,9 @@ class Checking(unittest.TestCase):
             ("  text:\n", "  txt:\n", "did you mean text?"),
         ):
             with self.subTest(words=words):
-                self.assertIn(words, self.faults(old, new))
+                self.assertIn(words, self.errors(old, new))
         self.assertIn(
-            "is not a condition", self.faults("$.kind == 'joined'", "kind is joined", "skerry.yaml")
+            "is not a condition", self.errors("$.kind == 'joined'", "kind is joined", "skerry.yaml")
         )
 
     def test_paths_of_every_value(self):
@@ -363,10 +363,10 @@ class Commands(unittest.TestCase):
         self.file.write_text(demo_file("skerry.yaml"))
 
     def test_check(self):
-        code, out, _ = self.command("outside", "check", self.file)
-        self.assertEqual((code, "no faults" in out), (0, True))
+        code, out, _ = self.command("connector", "check", self.file)
+        self.assertEqual((code, "no errors" in out), (0, True))
         self.file.write_text(demo_file("skerry.yaml").replace("{{ sound }}", "{{ sund }}", 1))
-        code, _, err = self.command("outside", "check", self.file)
+        code, _, err = self.command("connector", "check", self.file)
         self.assertEqual(code, 1)
         self.assertIn("nothing fills in {{ sund }}", err)
 
@@ -376,24 +376,24 @@ class Commands(unittest.TestCase):
         secret = self.file.with_name("token")
         secret.write_text("hush-hush\n")
         with unittest.mock.patch("fond_echo.connectors.guard.guarded_client", return_value=client):
-            code, out, _ = self.command("outside", "try", self.file, "connect", "--set", "base=http://net.test",
+            code, out, _ = self.command("connector", "try", self.file, "connect", "--set", "base=http://net.test",
                                         "--secret", f"skerry-token={secret}")  # fmt: skip
         self.assertEqual(code, 0)
         self.assertIn("GET http://net.test/self → 200", out)
         self.assertIn("took account = 'bot-7'", out)
         self.assertNotIn("hush", out)
-        code, _, err = self.command("outside", "try", self.file, "nonsense")
+        code, _, err = self.command("connector", "try", self.file, "nonsense")
         self.assertEqual((code, "there are connect" in err), (2, True))
 
     def test_try_says_what_failed(self):
-        code, _, err = self.command("outside", "try", self.file, "connect", "--set", "base=http://127.0.0.1:1",
+        code, _, err = self.command("connector", "try", self.file, "connect", "--set", "base=http://127.0.0.1:1",
                                       "--secret", f"skerry-token={self.file}")  # fmt: skip
         self.assertEqual(code, 1)
         self.assertIn("which is not public", err)
 
     def test_listen_shows_every_value_and_what_is_made_of_it(self):
-        isla = {"id": "isla", "name": "Isla", "bot": False}
-        post = {"posts": [{"id": "p1", "room": "r1", "words": "Hello", "author": isla}]}
+        isla = {"id": "isla", "name": "Isla", "automated": False}
+        post = {"posts": [{"id": "p1", "room": "r1", "words": "Hello", "sender": isla}]}
         from fond_echo.store.local import free_port
 
         port = free_port()
@@ -408,7 +408,9 @@ class Commands(unittest.TestCase):
 
         threading.Thread(target=send).start()
         kept = self.file.with_name("kept.json")
-        code, out, _ = self.command("outside", "listen", self.file, "--port", port, "--keep", kept)
+        code, out, _ = self.command(
+            "connector", "listen", self.file, "--port", port, "--keep", kept
+        )
         self.assertEqual(code, 0)
         self.assertRegex(out, r"\$\.posts\[0\]\.words +\"Hello\"")
         self.assertRegex(out, r"conversation +r1")

@@ -74,11 +74,11 @@ class Asking(unittest.IsolatedAsyncioTestCase):
 
     async def test_what_a_function_may_answer(self):
         logic = Logic(secrets=["old-secret"])
-        answers = {"text": "At ten.", "then": {"kind": "record", "longest_seconds": 30}}
+        answers = {"text": "At ten.", "then": {"kind": "record", "max_seconds": 30}}
         for number, (given, wanted) in enumerate((
             ("At ten.", Reply(text="At ten.")),
             (Reply(text="At ten."), Reply(text="At ten.")),
-            (answers, Reply(text="At ten.", then=RecordMessage(longest_seconds=30))),
+            (answers, Reply(text="At ten.", then=RecordMessage(max_seconds=30))),
         )):  # fmt: skip
             logic.answers("boats")(unittest.mock.AsyncMock(return_value=given))
             self.assertEqual(await logic.ask("boats"), wanted)

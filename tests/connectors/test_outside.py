@@ -78,7 +78,7 @@ class Machine(unittest.IsolatedAsyncioTestCase):
             [
                 step(
                     post="{{ base }}/a",
-                    multipart={"s": "{{ sound }}", "w": "{{ waveform | range(0, 9) }}"},
+                    multipart={"s": "{{ sound }}", "w": "{{ waveform | scale(0, 9) }}"},
                 )
             ],
             facts,

@@ -8,7 +8,7 @@ import unittest
 import httpx
 
 from fond_echo.connectors.addresses import address_of
-from fond_echo.connectors.errors import ForbiddenAddress, OutsideError, WrongAnswer
+from fond_echo.connectors.errors import ConnectorError, ForbiddenAddress, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import STRUCK, Secret, Vault
 from fond_echo.documents.connector import Step
@@ -88,7 +88,7 @@ class Addresses(Sent):
         self.assertEqual(address_of("HTTPS://Net.Example/x"), ("net.example", 443))
 
 
-class Faults(Sent):
+class Errors(Sent):
     async def test_each_has_a_type(self):
         for step in (
             {"get": "{{ base }}:99999/"},
@@ -98,7 +98,7 @@ class Faults(Sent):
             {"get": "{{ base }}/{{ nothing }}"},
             {"post": "{{ base }}/x", "json": {"t": "{{ lone }}"}},
         ):
-            with self.subTest(step), self.assertRaises(OutsideError) as told:
+            with self.subTest(step), self.assertRaises(ConnectorError) as told:
                 await self.run_steps(step, t="naïve", href="http://net.example:abc/", lone="\ud800")
             self.assertTrue(str(told.exception))
         self.assertEqual(self.requests, [])

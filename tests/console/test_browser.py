@@ -25,14 +25,14 @@ class InTheBrowser(InABrowser):
         expect(page.get_by_role("grid", name="Conversations")).to_be_visible()
         page.get_by_role("button", name="Sign out").click()
         expect(page.get_by_label("Key")).to_be_visible()
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def test_turns_are_written_as_they_happen_with_stages_and_sound(self):
         self.answer_to(self.say("How much is a ticket?"))
         page = self.page()
         self.enter(page)
         page.get_by_role("row", name="Isla Quennell").click()
-        book = page.get_by_label("Log of the conversation")
+        book = page.get_by_label("Turns of the conversation")
         expect(book.get_by_text("How much is a ticket?").first).to_be_visible()
         sound = encode(speech("When is the next boat to Little Marrow?", "curlew"), "ogg")
         self.network.post("/people/isla/record", content=sound)
@@ -65,7 +65,7 @@ class InTheBrowser(InABrowser):
         while max(page.evaluate(places)) < 0.2:
             self.assertLess(time.monotonic(), deadline, "nothing plays")
             page.wait_for_timeout(50)
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def test_the_log_can_be_walked_by_keyboard_alone(self):
         self.answer_to(self.say("How much is a ticket?"))
@@ -106,7 +106,7 @@ class InTheBrowser(InABrowser):
         self.assertEqual(turn.route, "next-sailing")
         answer = page.locator(".post:not(.mine)").last
         expect(answer).to_contain_text("Voice note")
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def test_an_assistant_is_written_checked_tried_and_published(self):
         page = self.page(permissions=["microphone"])
@@ -152,7 +152,7 @@ class InTheBrowser(InABrowser):
         with FondEcho(self.settings.address, self.key) as echo:
             files = echo.revision("gale-line", "live").files
         self.assertTrue(files["assistant.yaml"].startswith("# Kept by the console\n"))
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def test_a_person_answers_in_the_log(self):
         self.answer_to(self.say("a person, please", "sunniva"))
@@ -185,7 +185,7 @@ class InTheBrowser(InABrowser):
         expect(page.get_by_role("heading", name="How much is a ticket?")).to_be_visible()
         page.get_by_role("button", name=re.compile("answer")).click()
         expect(page.get_by_text("came out").locator("visible=true").first).to_be_visible()
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def test_a_refused_contact_is_let_in_with_one_step(self):
         import httpx
@@ -193,14 +193,14 @@ class InTheBrowser(InABrowser):
         httpx.post(f"{self.places.second}/people/sunniva", json={"body": "Hello"})
         page = self.page()
         self.enter(page)
-        page.goto(f"{self.settings.address}/channels/fathom")
+        page.goto(f"{self.settings.address}/channels/spindrift")
         row = page.get_by_role("row").filter(has_text="sunniva")
         expect(row).to_be_visible()
         row.get_by_role("button", name="Allow").click()
         expect(row).to_have_count(0)
         with FondEcho(self.settings.address, self.key) as echo:
-            allowed = echo.contacts("fathom", "allowed").items
-        self.assertIn("sunniva", [each.outside_id for each in allowed])
+            allowed = echo.contacts("spindrift", "allowed").items
+        self.assertIn("sunniva", [each.external_id for each in allowed])
 
     def test_keys_are_made_and_revoked(self):
         page = self.page()
@@ -235,4 +235,4 @@ class InTheBrowser(InABrowser):
         page.get_by_label("What to ask").fill("What are the fares?")
         page.get_by_role("button", name="Send").click()
         expect(page.get_by_text("Adult").last).to_be_visible()
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])

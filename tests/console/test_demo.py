@@ -92,7 +92,7 @@ class Played(Demo):
         while len(said) < count and time.monotonic() < deadline:
             query = {"after": post["number"]}
             posts = self.network.get(f"/rooms/{post['room']}/posts", params=query).json()["posts"]
-            said = [each["words"] for each in posts if each["author"]["bot"]]
+            said = [each["words"] for each in posts if each["sender"]["automated"]]
             time.sleep(0.1)
         return said
 

@@ -7,7 +7,7 @@ from fond_echo.client import FondEcho
 from tests.support.browser import InABrowser
 
 
-class Keeping(InABrowser):
+class Retention(InABrowser):
     def open_editor(self, page):
         page.goto(f"{self.settings.address}/assistants/gale-line")
         editor = page.get_by_role("textbox", name="The file assistant.yaml")
@@ -26,7 +26,7 @@ class Keeping(InABrowser):
         page.get_by_role("link", name="gale-line").click()
         self.write(page, "# First thoughts")
         expect(page.get_by_text("changed here, not kept yet")).to_be_visible()
-        page.get_by_role("link", name="Log", exact=True).click()
+        page.get_by_role("link", name="Conversations", exact=True).click()
         expect(page.get_by_role("grid", name="Conversations")).to_be_visible()
         page.get_by_role("link", name="Assistants").click()
         page.get_by_role("link", name="gale-line").click()
@@ -46,9 +46,9 @@ class Keeping(InABrowser):
             self.open_editor(page)
         self.write(first, "# Of the first tab")
         self.write(second, "# Of the second tab")
-        first.get_by_role("button", name="Keep as draft").click()
+        first.get_by_role("button", name="Save draft").click()
         expect(first.get_by_text("changed here, not kept yet")).to_have_count(0)
-        second.get_by_role("button", name="Keep as draft").click()
+        second.get_by_role("button", name="Save draft").click()
         expect(second.get_by_role("alert")).to_contain_text("meanwhile")
         with FondEcho(self.settings.address, self.key) as echo:
             kept = echo.revision("gale-line", "draft").files["assistant.yaml"]
@@ -59,7 +59,7 @@ class Keeping(InABrowser):
         expect(editor).not_to_contain_text("# Of the second tab")
         # Who has written nothing sees what others keep.
         self.write(second, "# And more")
-        second.get_by_role("button", name="Keep as draft").click()
+        second.get_by_role("button", name="Save draft").click()
         mine = first.get_by_role("textbox", name="The file assistant.yaml")
         expect(mine).to_contain_text("# And more")
 
@@ -79,7 +79,7 @@ class Keeping(InABrowser):
     def test_colours_are_remembered(self):
         page = self.page()
         self.enter(page)
-        page.get_by_role("button", name="Night colours").click()
+        page.get_by_role("button", name="Dark theme").click()
         page.reload()
         expect(page.get_by_role("button", name="Day colours")).to_be_visible()
         self.assertEqual(page.evaluate("document.documentElement.dataset.light"), "night")
@@ -102,16 +102,16 @@ class Keeping(InABrowser):
             turn = echo.turn(first.turn)
             page = self.page()
             self.enter(page)
-            page.goto(f"{self.settings.address}/log/{turn.conversation}/{turn.id}")
+            page.goto(f"{self.settings.address}/conversations/{turn.conversation}/{turn.id}")
             entry = page.locator(f"[data-turn='{turn.id}']")
             expect(entry).to_be_in_viewport()
-            place = "document.querySelector('[aria-label=\"Log of the conversation\"]').scrollTop"
+            place = "document.querySelector('[aria-label=\"Turns of the conversation\"]').scrollTop"
             before = page.evaluate(place)
             echo.ask("desk", "Is anything new?", "reader")
             expect(page.get_by_text("Is anything new?").first).to_be_attached()
             self.assertEqual(page.evaluate(place), before)
             (contact,) = [
-                each for each in echo.contacts("desk").items if each.outside_id == "reader"
+                each for each in echo.contacts("desk").items if each.external_id == "reader"
             ]
             echo.erase_contact("desk", contact.id)
             page.reload()

@@ -38,7 +38,7 @@ class Telephone(InABrowser):
         )
         # What a busy machine could not hear in time is not in it.
         self.assertTrue(1.0 < length < call.seconds + 1.0, (length, call.seconds))
-        self.assertEqual(self.troubles, [])
+        self.assertEqual(self.warnings, [])
 
     def call_with_a_key(self, echo):
         for each in echo.calls("exchange").items:

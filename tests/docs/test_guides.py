@@ -21,7 +21,7 @@ LINK = re.compile(r"\]\(([^)#\s]+)(?:#[^)]*)?\)")
 EXAMPLE = ROOT / "docs" / "examples" / "tide_office"
 
 
-class Pages(unittest.TestCase):
+class Documents(unittest.TestCase):
     def test_links_lead_somewhere(self):
         for page in PAGES:
             for link in LINK.findall(page.read_text()):
@@ -61,12 +61,12 @@ class TideOffice(unittest.IsolatedAsyncioTestCase):
     async def test_the_bridge_asks_the_office(self):
         files = {"assistant.yaml": (EXAMPLE / "assistant.yaml").read_text()}
         assistant = read_assistant(files)
-        replies = [*(each.reply for each in assistant.routes), assistant.otherwise.reply]
+        replies = [*(each.reply for each in assistant.routes), assistant.fallback.reply]
         actions = {reply.logic.partition(".")[2] for reply in replies}
         with unittest.mock.patch.object(bridge, "OFFICE", self.office):
             for action in actions:
                 reply = await bridge.app.ask(action, "When is high water at Pell?")
                 self.assertEqual(reply.text, "High water at Pell today is at 06:55 and 19:20.")
 
-    def test_the_assistant_has_no_faults(self):
+    def test_the_assistant_has_no_errors(self):
         self.assertEqual(main(["assistant", "check", str(EXAMPLE)]), 0)

@@ -5,8 +5,8 @@ import unittest
 
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo.world import files_of
-from fond_echo.documents.faults import FaultyFile
-from fond_echo.documents.foresight import troubles
+from fond_echo.documents.errors import InvalidFile
+from fond_echo.documents.foresight import warnings
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.schema import made, published
 from fond_echo.documents.sounds import as_text
@@ -18,20 +18,20 @@ grammar: names.abnf
 person: Maren will answer.
 routes:
   - route: book
-    said: book
-    like: [Book a place]
+    rule: book
+    examples: [Book a place]
     key: "1"
     slots:
       island: {rule: island, ask: Which island?}
-      day: {kind: date, ask: Which day?, must: [{that: "{{ value > now | date }}", otherwise: That is over.}]}
+      day: {kind: date, ask: Which day?, validate: [{condition: "{{ value > now | date }}", message: That is over.}]}
     reply: {text: "To {{ slots.island }}."}
   - route: fares
-    like: [What are the fares?]
+    examples: [What are the fares?]
     key: "2"
     answers_in: text
     reply: {text: Four pounds., then: end}
-otherwise:
-  reply: {pages: ["book/*.md"], unknown: I don't know.}
+fallback:
+  reply: {documents: ["book/*.md"], unknown: I don't know.}
 """
 NAMES = "#ABNF 1.0;\n$island = Brannick | Pell;\n$book = book a place to $island;\n"
 PAGE = "# Dogs\n\nDogs travel free.\n"
@@ -41,11 +41,11 @@ def files(**changes):
     return {"assistant.yaml": GOOD, "names.abnf": NAMES, "book/dogs.md": PAGE, **changes}
 
 
-def faults(given):
+def errors(given):
     try:
         read_assistant(given)
-    except FaultyFile as error:
-        return [str(fault) for fault in error.faults]
+    except InvalidFile as error:
+        return [str(fault) for fault in error.errors]
     return []
 
 
@@ -54,9 +54,9 @@ class Bundles(unittest.TestCase):
         assistant = read_assistant(files())
         self.assertEqual(set(assistant.rules.rules), {"island", "book"})
         self.assertEqual(assistant.route("book").slots["day"].slot("day").rule, "builtin:date")
-        self.assertIn("travel free", assistant.pages_of("otherwise").best("dogs").passage.text)
+        self.assertIn("travel free", assistant.documents_of("fallback").best("dogs").passage.text)
         self.assertEqual(assistant.kinds_for("skerry", "fares"), "text")
-        self.assertEqual(assistant.kinds_for("skerry", "book"), "kind")
+        self.assertEqual(assistant.kinds_for("skerry", "book"), "same")
 
     def test_sounds(self):
         played = GOOD.replace(
@@ -76,28 +76,28 @@ class Bundles(unittest.TestCase):
             ({"fares.wav": as_text(b"MZ" * 90)}, "not sound of a kind that is read here"),
             ({"fares.wav": as_text(b"OggS" + bytes(2_100_000))}, "2,100,004 bytes"),
         ):
-            found = faults(files(**{"assistant.yaml": played, **given}))
+            found = errors(files(**{"assistant.yaml": played, **given}))
             self.assertTrue(any(what in each for each in found), found)
         silent = GOOD.replace("{text: Four pounds., then: end}", "{sound: fares.wav}")
-        self.assertIn("a sound needs text", faults(files(**{"assistant.yaml": silent}))[0])
+        self.assertIn("a sound needs text", errors(files(**{"assistant.yaml": silent}))[0])
 
-    def test_faults_in_every_file(self):
+    def test_errors_in_every_file(self):
         def in_main(old, new):
             self.assertIn(old, GOOD)
             return files(**{"assistant.yaml": GOOD.replace(old, new)})
 
         handing_over = GOOD.replace("then: end", "then: person")
-        self.assertEqual(faults(files(**{"assistant.yaml": handing_over})), [])
+        self.assertEqual(errors(files(**{"assistant.yaml": handing_over})), [])
         nobody = handing_over.replace("person: Maren will answer.\n", "")
         for given, words in (
-            (in_main("said: book", "said: bok"), "assistant.yaml:6:11: there is no rule 'bok' (did you mean book?)"),
+            (in_main("rule: book", "rule: bok"), "assistant.yaml:6:11: there is no rule 'bok' (did you mean book?)"),
             (in_main("rule: island", "rule: iland"), "there is no rule 'iland' (did you mean island?)"),
             (in_main("kind: date", "kind: dat"), "no kind is 'dat' (did you mean date?)"),
             (in_main("kind: date", "kind: date, rule: island"), "either a rule of the grammar or a kind"),
-            (in_main("ask: Which island?", "needed: true"), "a slot that is needed must be asked for"),
+            (in_main("ask: Which island?", "required: true"), "a slot that is needed must be asked for"),
             (in_main("ask: Which island?", "ask: Which?, confirm: true"), "nothing is read back"),
             (in_main("value >", "valeu >"), "nothing fills in {{ valeu }} (did you mean value?)"),
-            (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see channel 8)"),
+            (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see line 8)"),
             (files(**{"assistant.yaml": nobody}), "there is no person to hand over to"),
             (in_main("book/*.md", "books/*.md"), "no file is 'books/*.md' (did you mean book/dogs.md?)"),
             (in_main("pages: [", "text: x, pages: ["), "only one of them"),
@@ -108,18 +108,18 @@ class Bundles(unittest.TestCase):
             (files(**{"book/dogs.md": PAGE + "\nAsk {{ name }}.\n"}), "book/dogs.md:5:5: '{{ name }}' stands in a page"),
             (files(**{"book/dogs.md": PAGE + "\nTODO\n"}), "'TODO' stands in a page"),
         ):  # fmt: skip
-            found = faults(given)
+            found = errors(given)
             with self.subTest(words=words):
                 self.assertTrue(any(words in each for each in found), found)
 
     def test_the_demo_has_none(self):
         for name in ("harbour-desk", "gale-line"):
-            self.assertEqual(faults(files_of(name)), [])
+            self.assertEqual(errors(files_of(name)), [])
 
 
 class Foresight(unittest.TestCase):
     def found(self, given):
-        return " | ".join(map(str, troubles(read_assistant(given), given)))
+        return " | ".join(map(str, warnings(read_assistant(given), given)))
 
     def test_nothing_where_all_is_well(self):
         self.assertEqual(self.found(files()), "")
@@ -157,4 +157,4 @@ class Schema(unittest.TestCase):
     def test_it_is_published_as_it_is(self):
         self.assertEqual(published(), made(), "run: python -m fond_echo.documents.schema")
         fields = json.loads(published())["properties"]
-        self.assertLessEqual({"assistant", "routes", "otherwise", "grammar"}, set(fields))
+        self.assertLessEqual({"assistant", "routes", "fallback", "grammar"}, set(fields))

@@ -3,7 +3,7 @@ from textwrap import dedent
 
 from fond_echo.documents.assistant import digest
 from fond_echo.documents.connector import read_description
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.source import Place, read_yaml
 
@@ -13,14 +13,14 @@ logic:
   timetable: {url: "http://127.0.0.1:8090/logic", secret: timetable-mark}
 routes:
   - route: next-sailing
-    like: [When is the next boat to Brannick?, "Next boat to Pell"]
-    typed: next
+    examples: [When is the next boat to Brannick?, "Next boat to Pell"]
+    command: next
     reply: {logic: timetable.next-sailing, safe: true}
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     reply:
       text: A crossing costs £4, {{ contact.name }}.
-otherwise:
+fallback:
   reply: {text: I can tell you about boats and fares.}
 """
 
@@ -37,11 +37,11 @@ send:
 """
 
 
-def faults_of(read, *args):
+def errors_of(read, *args):
     try:
         read(*args)
-    except FaultyFile as error:
-        return [str(fault) for fault in error.faults]
+    except InvalidFile as error:
+        return [str(fault) for fault in error.errors]
     return []
 
 
@@ -70,36 +70,36 @@ class Yaml(unittest.TestCase):
             ("a: \x00", 1, ""),
         ):
             with self.subTest(text=text[:20]):
-                (fault,) = faults_of(read_yaml, text, "f.yaml")
+                (fault,) = errors_of(read_yaml, text, "f.yaml")
                 self.assertTrue(fault.startswith(f"f.yaml:{line}:"), fault)
                 self.assertIn(words, fault)
 
 
 class Assistants(unittest.TestCase):
     def read(self, old="", new=""):
-        return faults_of(read_assistant, {"assistant.yaml": GOOD.replace(old, new, 1)})
+        return errors_of(read_assistant, {"assistant.yaml": GOOD.replace(old, new, 1)})
 
     def test_a_good_one(self):
         assistant = read_assistant({"assistant.yaml": GOOD})
-        self.assertEqual(assistant.voice, "plover")
+        self.assertEqual(assistant.voice, "whimbrel")
         self.assertEqual(assistant.spec("fares").text, "A crossing costs £4, {{ contact.name }}.")
         self.assertEqual(assistant.router_routes()[0].command, "next")
 
     def test_every_fault_has_its_place_and_the_nearest_right_name(self):
         cases = (
-            ("typed: next", "tiped: next", "assistant.yaml:7:5: there is no field 'tiped' here (did you mean typed?)"),
-            ("assistant: harbour-desk", "assistant: harbour-desk\nvoice: plovver", ":2:8: there is no voice 'plovver' (did you mean plover?)"),
+            ("command: next", "comand: next", "assistant.yaml:7:5: there is no field 'comand' here (did you mean command?)"),
+            ("assistant: harbour-desk", "assistant: harbour-desk\nvoice: whimbrell", ":2:8: there is no voice 'whimbrell' (did you mean whimbrel?)"),
             ("timetable.next-sailing", "timetabel.next-sailing", ":8:20: there is no logic 'timetabel' (did you mean timetable?)"),
             ("{{ contact.name }}", "{{ contcat.name }}", ":12:13: nothing fills in {{ contcat }} (did you mean contact?)"),
             ("{{ contact.name }}", "{{ contact.name ", ":12:13: in the template"),
             ("route: fares", "route: next-sailing", ":9:12: a second route 'next-sailing' (see line 5)"),
-            ("How much is a ticket?", "next boat to PELL", ":10:12: 'next boat to PELL' is an example of next-sailing too"),
+            ("How much is a ticket?", "next boat to PELL", ":10:16: 'next boat to PELL' is an example of next-sailing too"),
             ("How much is a ticket?", "'?!'", "has no word in it"),
-            ("otherwise:\n  reply: {text: I can tell you about boats and fares.}\n", "", "the field 'otherwise' is missing"),
-            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, pages or words"),
+            ("fallback:\n  reply: {text: I can tell you about boats and fares.}\n", "", "the field 'fallback' is missing"),
+            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, documents or words"),
             ("assistant: harbour-desk", "assistant: Harbour Desk", "lower-case letters"),
             ("assistant: harbour-desk", "assistant: harbour-desk\nlanguage: fr", "no ear for 'fr'"),
-            ("    like: [How much is a ticket?]\n", "", "needs like, said, typed or key"),
+            ("    examples: [How much is a ticket?]\n", "", "needs examples, rule, command or key"),
             ('url: "http://127.0.0.1:8090/logic"', 'url: "ftp://x"', "url:"),
         )  # fmt: skip
         for old, new, words in cases:
@@ -107,9 +107,9 @@ class Assistants(unittest.TestCase):
                 found = self.read(old, new)
                 self.assertTrue(any(words in fault for fault in found), found)
 
-    def test_all_faults_at_once(self):
-        text = GOOD.replace("typed: next", "tiped: next").replace("like: [How", "lik: [How")
-        self.assertEqual(len(faults_of(read_assistant, {"assistant.yaml": text})), 2)
+    def test_all_errors_at_once(self):
+        text = GOOD.replace("command: next", "comand: next").replace("examples: [How", "lik: [How")
+        self.assertEqual(len(errors_of(read_assistant, {"assistant.yaml": text})), 2)
 
     def test_files_that_are_not_an_assistant(self):
         for files, words in (
@@ -118,7 +118,7 @@ class Assistants(unittest.TestCase):
             ({"assistant.yaml": "- a\n- b"}, "must be a mapping"),
             ({"assistant.yml": GOOD}, "there is: assistant.yml"),
         ):
-            (fault, *_) = faults_of(read_assistant, files)
+            (fault, *_) = errors_of(read_assistant, files)
             self.assertIn(words, fault)
 
     def test_the_same_files_have_the_same_address(self):
@@ -128,14 +128,14 @@ class Assistants(unittest.TestCase):
 
 class Descriptions(unittest.TestCase):
     def read(self, old="", new=""):
-        return faults_of(read_description, NETWORK.replace(old, new, 1), "skerry.yaml")
+        return errors_of(read_description, NETWORK.replace(old, new, 1), "skerry.yaml")
 
     def test_a_good_one(self):
         description = read_description(NETWORK, "skerry.yaml")
         self.assertEqual(description.fetch[0].method, "post")
         self.assertEqual(description.secrets(), {"mark"})
 
-    def test_faults(self):
+    def test_errors(self):
         cases = (
             ('"$.words"', '"$..["', ":4:72: text: '$..[' is not a JSONPath"),
             ("{{ conversation }}", "{{ rom }}", "nothing fills in {{ rom }} here"),
@@ -153,8 +153,8 @@ class Descriptions(unittest.TestCase):
 
     def test_facts_taken_by_a_step_are_known_to_the_next(self):
         swapped = NETWORK.replace("take: {href", "take: {link")
-        self.assertIn("{{ href }}", faults_of(read_description, swapped, "s.yaml")[0])
+        self.assertIn("{{ href }}", errors_of(read_description, swapped, "s.yaml")[0])
 
     def test_sound_without_fetch(self):
         text = dedent(NETWORK[: NETWORK.index("fetch:")] + NETWORK[NETWORK.index("send:") :])
-        self.assertIn("fetch says nothing", faults_of(read_description, text, "s.yaml")[0])
+        self.assertIn("fetch says nothing", errors_of(read_description, text, "s.yaml")[0])

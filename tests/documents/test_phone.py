@@ -3,7 +3,7 @@
 import unittest
 
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.documents.faults import Fault, FaultyFile, nearest
+from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.phone import NotAllowed, read_phone
 
 TRUNK = """\
@@ -13,18 +13,18 @@ numbers: ["+441632960100"]
 registrars:
   - registrar: wharf
     uri: sip:wharf.example:5065
-    address: sip:desk@wharf.example
+    aor: sip:desk@wharf.example
     user: desk
     secret: wharf-word
-outward: {by: wharf, country: "44", allowed: ["+441632*", "100"]}
+outbound: {by: wharf, country: "44", allowed: ["+441632*", "100"]}
 """
 
 
 def refused(text):
     try:
         read_phone(text, "harbour.yaml")
-    except FaultyFile as error:
-        return " | ".join(map(str, error.faults))
+    except InvalidFile as error:
+        return " | ".join(map(str, error.errors))
     return ""
 
 
@@ -63,7 +63,7 @@ class Phones(unittest.TestCase):
 
     def test_what_can_never_match_is_warned_about(self):
         base = "phone: pier\npeers: [192.0.2.1]\n"
-        text = base + "outward: {via: a, country: '44', allowed: ['01632*', '+441632*', '20*']}\n"
+        text = base + "outbound: {via: a, country: '44', allowed: ['01632*', '+441632*', '20*']}\n"
         (warning,) = read_phone(text, "p.yaml").warnings()
         self.assertIn("'01632*' never matches", warning)
         self.assertIn("'+441632*'", warning)
@@ -73,7 +73,7 @@ class Phones(unittest.TestCase):
         phone = read_phone("phone: pier\npeers: [192.0.2.1]\n", "p.yaml")
         with self.assertRaises(NotAllowed) as told:
             phone.may_be_called("01632960123")
-        self.assertIn("outward", told.exception.remedy)
+        self.assertIn("outbound", told.exception.remedy)
 
     def test_each_mistake_is_named_where_it_is(self):
         base = "phone: pier\npeers: [192.0.2.1]\n"
@@ -84,14 +84,14 @@ class Phones(unittest.TestCase):
             (base + "listen: {port: 70000}\n", "65535"),
             (base + "listen: {media: [4000, 4000]}\n", "at least two"),
             (base + "calls: 0\n", "greater than or equal to 1"),
-            (base + "outward: {allowed: ['+44*']}\n", "say one of them"),
-            (base + "outward: {by: x, via: a, allowed: ['+44*']}\n", "say one of them"),
-            (base + "outward: {by: quay, allowed: ['+44*']}\n", "no registrar of that name"),
-            (base + "outward: {via: a, allowed: []}\n", "at least 1"),
-            (base + "outward: {via: 'a;transport=smoke', allowed: ['1']}\n", ";transport=tcp"),
-            (base + "manners: {keys: 0}\n", "keys"),
-            (base + "manners: {terminator: '##'}\n", "one key"),
-            (base + "manners: {bargein: false}\n", "barge_in"),
+            (base + "outbound: {allowed: ['+44*']}\n", "say one of them"),
+            (base + "outbound: {by: x, via: a, allowed: ['+44*']}\n", "say one of them"),
+            (base + "outbound: {by: quay, allowed: ['+44*']}\n", "no registrar of that name"),
+            (base + "outbound: {via: a, allowed: []}\n", "at least 1"),
+            (base + "outbound: {via: 'a;transport=smoke', allowed: ['1']}\n", ";transport=tcp"),
+            (base + "call_handling: {max_digits: 0}\n", "max_digits"),
+            (base + "call_handling: {terminator: '##'}\n", "one key"),
+            (base + "call_handling: {bargein: false}\n", "barge_in"),
             (base + "numbers: ['a b']\n", "no spaces"),
             ("phone: The Pier\npeers: [192.0.2.1]\n", "lower-case letters"),
             (TRUNK.replace("uri: sip:", "uri: http:"), "sip:HOST:PORT"),
@@ -110,11 +110,11 @@ class Phones(unittest.TestCase):
         self.assertLess(told.index("harbour.yaml:3"), told.index("harbour.yaml:4"))
 
 
-class Faults(unittest.TestCase):
+class Errors(unittest.TestCase):
     def test_they_stand_in_the_order_of_the_file(self):
-        later, first = Fault("a", 9, 1, "late"), Fault("a", 2, 5, "early", "mend it")
-        error = FaultyFile([later, first])
-        self.assertEqual(error.faults, (first, later))
+        later, first = FileError("a", 9, 1, "late"), FileError("a", 2, 5, "early", "mend it")
+        error = InvalidFile([later, first])
+        self.assertEqual(error.errors, (first, later))
         self.assertEqual(str(first), "a:2:5: early (mend it)")
         self.assertIn("1 more", str(error))
 

@@ -2,7 +2,7 @@
 
 from sqlalchemy import select, update
 
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
@@ -14,14 +14,14 @@ assistant: test-desk
 voice: tern
 routes:
   - route: tell-all
-    like: [Tell everyone that the boat is late.]
+    examples: [Tell everyone that the boat is late.]
     reply:
       then: announce
       over: exchange
       announced: "{{ contact.name }} says that the boat is late."
       text: I am saying it in your conference.
       no_conference: I do not see you in a conference.
-otherwise:
+fallback:
   reply: {text: I know about boats.}
 """
 PHONE = """\
@@ -32,10 +32,10 @@ peers: [127.0.0.1]
 registrars:
   - registrar: carrier
     uri: sip:127.0.0.1:5998
-    address: sip:2001@127.0.0.1
+    aor: sip:2001@127.0.0.1
     user: desk
     secret: carrier-pass
-outward: {via: carrier, country: "44", allowed: [quay]}
+outbound: {via: carrier, country: "44", allowed: [quay]}
 """
 
 
@@ -46,7 +46,7 @@ class Announcing(Driving):
         async with self.database.writing() as session:
             session.add(
                 Channel(
-                    name="exchange", kind="phone", assistant="test-desk", description=PHONE, fixed={}
+                    name="exchange", kind="phone", assistant="test-desk", description=PHONE, values={}
                 )
             )  # fmt: skip
 
@@ -64,7 +64,7 @@ class Announcing(Driving):
     async def test_into_the_conference_of_who_asks(self):
         text, (call,), refused = await self.ask("m1", conference="quay")
         self.assertEqual(text, "I am saying it in your conference.")
-        self.assertEqual((call.channel, call.number, call.state), ("exchange", "quay", "asked"))
+        self.assertEqual((call.channel, call.number, call.state), ("exchange", "quay", "requested"))
         self.assertEqual(call.order["opening"]["words"], "Isla says that the boat is late.")
         self.assertEqual(refused, [])
         # The same message once more is the same turn: nothing is said twice.
@@ -91,5 +91,5 @@ class Announcing(Driving):
         channels = ("then: announce", "over: exchange", 'announced: "{{')
         for missing in channels:
             text = "\n".join(each for each in DESK.splitlines() if missing not in each)
-            with self.subTest(missing), self.assertRaisesRegex(FaultyFile, "announce needs over"):
+            with self.subTest(missing), self.assertRaisesRegex(InvalidFile, "announce needs over"):
                 read_assistant({"assistant.yaml": text})

@@ -32,7 +32,9 @@ class Settled(Driving):
     async def standing(self, contact="isla"):
         async with self.database.reading() as session:
             return (
-                await session.scalars(select(Contact.standing).where(Contact.outside_id == contact))
+                await session.scalars(
+                    select(Contact.standing).where(Contact.external_id == contact)
+                )
             ).one()
 
 
@@ -151,7 +153,7 @@ class WhatCameIn(Settled):
             turn_id = await self.arrive(id)
             async with self.database.writing() as session:
                 inbound = (
-                    await session.scalars(select(Inbound).where(Inbound.outside_id == id))
+                    await session.scalars(select(Inbound).where(Inbound.external_id == id))
                 ).one()
                 handle = SoundHandle(handle=id, kind="document").model_dump()
                 inbound.message = {**inbound.message, "sound": handle}

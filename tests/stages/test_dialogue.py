@@ -22,18 +22,18 @@ logic:
   desk: {url: "http://127.0.0.1:1/logic", secret: desk-mark, failed: The desk is closed.}
 routes:
   - route: book
-    said: book
-    like: [I want to take my bicycle]
+    rule: book
+    examples: [I want to take my bicycle]
     slots:
       island: {rule: island, ask: [Which island?, Brannick or Pell?]}
       places: {kind: number, ask: How many?, confirm: true}
     read_back: "{{ slots.places }} to {{ slots.island }}?"
     reply: {logic: desk.book}
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     answers_in: text
     reply: {text: Four pounds.}
-otherwise:
+fallback:
   reply: {text: I know about boats and fares.}
 """
 NAMES = "#ABNF 1.0;\n$island = Brannick {Brannick} | Pell {Pell};\n$book = book a bicycle place [to $island];\n"

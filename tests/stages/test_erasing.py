@@ -4,7 +4,7 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import func, select, text, update
 
-from fond_echo.contract.channel import Keeping
+from fond_echo.contract.channel import Retention
 from fond_echo.stages.claim import Failure
 from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
@@ -33,13 +33,13 @@ BLOBS = PostgresBlobs()
 
 
 class Erasing(Settled):
-    async def contact(self, outside_id="isla"):
+    async def contact(self, external_id="isla"):
         async with self.database.reading() as session:
-            wanted = select(Contact.id).where(Contact.outside_id == outside_id)
+            wanted = select(Contact.id).where(Contact.external_id == external_id)
             return (await session.scalars(wanted)).one()
 
-    async def erase(self, outside_id="isla"):
-        return await erase_contact(self.database, BLOBS, await self.contact(outside_id))
+    async def erase(self, external_id="isla"):
+        return await erase_contact(self.database, BLOBS, await self.contact(external_id))
 
     async def clips(self):
         async with self.database.reading() as session:
@@ -174,7 +174,7 @@ class Erasing(Settled):
 
     async def keep(self, **days):
         async with self.database.writing() as session:
-            settings = unhurried(keeping=Keeping(**days))
+            settings = unhurried(retention=Retention(**days))
             await session.execute(update(Channel).values(settings=settings.model_dump()))
 
     async def test_many_turns_go_in_small_batches(self):
@@ -196,7 +196,7 @@ class Erasing(Settled):
         await retain(self.database, BLOBS, datetime.now(UTC) + timedelta(days=2), event_days=30)
         async with self.database.reading() as session:
             contact = (await session.scalars(select(Contact))).one()
-        self.assertEqual((contact.outside_id, contact.memory), ("isla", {}))
+        self.assertEqual((contact.external_id, contact.memory), ("isla", {}))
 
     async def test_events_sign_ins_and_usage_are_deleted_in_time(self):
         await self.say("m1")
@@ -207,7 +207,7 @@ class Erasing(Settled):
             )
             for number, hours in enumerate((-1, 1)):
                 at = datetime.now(UTC) + timedelta(hours=hours)
-                session.add(SignIn(hash=f"h{number}", key_id="k", form_token="t", expires_at=at))
+                session.add(SignIn(hash=f"h{number}", key_id="k", csrf_token="t", expires_at=at))
             today = datetime.now(UTC).date()
             for days in (1, 90):
                 session.add(Usage(contact_id=contact, day=today - timedelta(days=days)))

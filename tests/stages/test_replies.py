@@ -18,14 +18,14 @@ logic:
   timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
 routes:
   - route: next-sailing
-    like: [When is the next boat to Pell?]
+    examples: [When is the next boat to Pell?]
     reply: {logic: timetable.next-sailing, safe: true, summary: 1}
   - route: horn
-    like: [Let me hear the horn]
-    typed: horn
+    examples: [Let me hear the horn]
+    command: horn
     answers_in: voice
     reply: {sound: sounds/horn.mp3, text: The horn., choices: [Again]}
-otherwise:
+fallback:
   reply: {text: I know about boats.}
 """
 ASKING = """\
@@ -34,16 +34,16 @@ grammar: names.abnf
 voice: tern
 routes:
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     key: "1"
     reply: {text: Four pounds.}
   - route: book
-    like: [Book a place]
+    examples: [Book a place]
     key: "2"
     slots:
       island: {rule: island, ask: To which island?, choices: [Pell, Ossel]}
     reply: {text: "Booked to {{ slots.island }}."}
-otherwise:
+fallback:
   reply: {text: I know about boats.}
 """
 LONG = (

@@ -1,4 +1,4 @@
-"""The carrier that stands in: its switch without a socket, its faults, its scenario files."""
+"""The carrier that stands in: its switch without a socket, its errors, its scenario files."""
 
 import asyncio
 import itertools
@@ -14,8 +14,8 @@ from fond_echo.core.telephony.message import Request, read_message
 from fond_echo.core.telephony.registering import Registrar, Registration
 from fond_echo.core.telephony.sdp import offer
 from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
-from fond_echo.standins.carrier.faults import Faults, FaultyWay
-from fond_echo.standins.carrier.scenario import FaultyScenario, read_scenario, share_heard
+from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
+from fond_echo.standins.carrier.scenario import InvalidScenario, read_scenario, share_heard
 from fond_echo.standins.carrier.switch import Switch
 from tests.core.telephony.network import THEM, US, Media, Network
 
@@ -117,7 +117,7 @@ class Switching(unittest.TestCase):
         other = Registration(registrar, exchange)
         self.network.out(other.wake(self.network.now), THEM)
         self.network.run(10)
-        self.assertEqual(other.state, "failing")
+        self.assertEqual(other.state, "failed")
         self.assertNotIn("2001", self.switch.bindings)
 
     def test_it_does_not_loop_and_is_not_stopped(self):
@@ -134,9 +134,9 @@ class Switching(unittest.TestCase):
 
 
 class Ways(unittest.IsolatedAsyncioTestCase):
-    async def through(self, **faults):
+    async def through(self, **impairments):
         found = []
-        way = FaultyWay(Faults(**faults), found.append)
+        way = ImpairedPath(Impairments(**impairments), found.append)
         for number in range(2_000):
             way.send(number.to_bytes(2, "big"))
         await asyncio.sleep(0.3)
@@ -167,7 +167,7 @@ class Scenarios(unittest.TestCase):
     def test_what_is_right_and_what_is_not(self):
         good = """\
 scenario: Piet asks for the fares
-numbers: {piet: "+441632960102", isla: {number: "2", faults: {lost: 0.1}, when_called: busy}}
+numbers: {piet: "+441632960102", isla: {number: "2", impairments: {lost: 0.1}, when_called: busy}}
 steps: [{piet: {dials: "2001"}}, {piet: {hears: [a, b]}}, {isla: {hangs_up: true}}]
 """
         found = self.read(good)
@@ -179,10 +179,10 @@ steps: [{piet: {dials: "2001"}}, {piet: {hears: [a, b]}}, {isla: {hangs_up: true
             ("when_called: busy", "when_called: asleep", "when_called"),
             ("steps: [", "steps: {", "calls.yaml"),
         ):
-            with self.assertRaises(FaultyScenario, msg=new) as caught:
+            with self.assertRaises(InvalidScenario, msg=new) as caught:
                 self.read(good.replace(old, new))
             self.assertIn(what, str(caught.exception))
-        with self.assertRaises(FaultyScenario):
+        with self.assertRaises(InvalidScenario):
             read_scenario(Path("nowhere.yaml"))
 
     def test_most_of_the_words_must_be_heard(self):

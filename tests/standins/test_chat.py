@@ -23,7 +23,7 @@ class Notes(unittest.TestCase):
         self.network = Network(clock=lambda: self.now)
         self.clip = speech("Good morning.")
         self.note = encode_voice_note(self.clip, 1)
-        self.peaks = scaled(heights(self.clip, 48), 0, 31)
+        self.peaks = scaled(heights(self.clip, 48), 0, 100)
 
     def shown(self, data=None, length=None, peaks=None):
         length = self.clip.seconds if length is None else length
@@ -39,7 +39,7 @@ class Notes(unittest.TestCase):
             ({"length": 9.0}, "not 9.0 s"),
             ({"peaks": [5] * 48}, "peaks are not those"),
             ({"peaks": [1, 2]}, "48 numbers"),
-            ({"peaks": [99] * 48}, "0 to 31"),
+            ({"peaks": [199] * 48}, "0 to 100"),
             ({"data": encode(self.clip, "mp3")}, "not Opus in Ogg"),
             ({"data": encode(self.clip, "wav")}, "not Opus in Ogg"),
             ({"data": in_container(tone(1.0), "ogg", "libopus", layout="stereo")}, "2 channels"),

@@ -145,9 +145,13 @@ class Keys(DatabaseTest):
             bearer = await bearer_of(session, key)
             self.assertEqual((bearer.name, bearer.scopes), ("desk", ("read",)))
             self.assertIsNone(await bearer_of(session, key + "x"))
-            cookie, form_token = await sign_in(session, bearer)
+            cookie, csrf_token = await sign_in(session, bearer)
         async with self.database.writing() as session:
-            self.assertEqual(await signed_in(session, cookie), (bearer, form_token))
+            seen, token = await signed_in(session, cookie)
+            self.assertEqual(
+                (seen.key_id, seen.scopes, token), (bearer.key_id, bearer.scopes, csrf_token)
+            )
+            self.assertTrue(seen.cookie_hash)
             self.assertNotEqual((await session.scalars(select(Key.hash))).one(), key)
             await sign_out(session, cookie)
         async with self.database.writing() as session:

@@ -48,12 +48,12 @@ class InABrowser(Demo):
         self.addCleanup(context.close)
         context.set_default_timeout(WAIT_SECONDS * 1000)
         page = context.new_page()
-        self.troubles = []
-        page.on("pageerror", lambda error: self.troubles.append(str(error)))
+        self.warnings = []
+        page.on("pageerror", lambda error: self.warnings.append(str(error)))
         page.on(
             "console",
             lambda message: (
-                self.troubles.append(message.text) if "Security Policy" in message.text else None
+                self.warnings.append(message.text) if "Security Policy" in message.text else None
             ),
         )
         return page

@@ -66,7 +66,7 @@ class Demo(unittest.TestCase):
             posts = self.network.get(
                 f"/rooms/{post['room']}/posts", params={"after": post["number"]}
             ).json()["posts"]
-            found = [p for p in posts if p["author"]["bot"] and p.get("words") != SLOW]
+            found = [p for p in posts if p["sender"]["automated"] and p.get("words") != SLOW]
             if found:
                 return found[0]
             time.sleep(0.05)

@@ -36,17 +36,17 @@ logic:
   timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
 routes:
   - route: next-sailing
-    like: [When is the next boat to Pell?]
+    examples: [When is the next boat to Pell?]
     reply: {logic: timetable.next-sailing, safe: true}
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     key: "3"
     reply: {text: Four pounds.}
   - route: leave-word
-    like: [I want to leave a word for the crew.]
+    examples: [I want to leave a word for the crew.]
     key: "7"
-    reply: {text: Please say it now., then: record, longest_seconds: 20, kept: Your word is kept.}
-otherwise:
+    reply: {text: Please say it now., then: record, max_seconds: 20, kept: Your word is kept.}
+fallback:
   reply: {text: I know about boats and fares.}
 """
 
@@ -56,13 +56,13 @@ listen: {host: 127.0.0.1, port: %d, media: [%d, %d]}
 numbers: ["2001"]
 peers: [127.0.0.1]
 calls: 2
-manners: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], leaving: I hang up.}
+call_handling: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], no_input_goodbye: I hang up.}
 """
 
 PLACING = (
     PHONE
     + """\
-outward: {via: "%s", country: "44", allowed: ["+441632960*", quay], ring_seconds: 1.5}
+outbound: {via: "%s", country: "44", allowed: ["+441632960*", quay], ring_seconds: 1.5}
 """
 )
 
@@ -154,7 +154,7 @@ async def ask_for(test, to, **order):
     async with test.database.writing() as session:
         session.add(
             Call(
-                channel="test-channel", direction="out", caller="2001", number=to, state="asked",
+                channel="test-channel", direction="out", caller="2001", number=to, state="requested",
                 conversation="", order=wanted, due_at=datetime.now(UTC),
             )
         )  # fmt: skip

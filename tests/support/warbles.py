@@ -12,9 +12,9 @@ from fond_echo.speech.remote import SpokenSound
 
 RATE = 8_000
 SECONDS = 0.5
-LOWEST, STEP, LOWS = 400.0, 110.0, 12
+MIN_HZ, STEP, LOWS = 400.0, 110.0, 12
 APARTS = (300.0, 520.0, 740.0)
-MOST = LOWS * len(APARTS)
+MAX_WARBLES = LOWS * len(APARTS)
 TURN = RATE // 25
 """Samples until the other tone: 40 ms."""
 
@@ -28,10 +28,10 @@ _known: list[str] = []
 def _tones(text: str) -> tuple[float, float]:
     """The two tones of a text."""
     if text not in _known:
-        assert len(_known) < MOST, "there are no more warbles"
+        assert len(_known) < MAX_WARBLES, "there are no more warbles"
         _known.append(text)
     row, place = divmod(_known.index(text), LOWS)
-    low = LOWEST + STEP * place
+    low = MIN_HZ + STEP * place
     return low, low + APARTS[row]
 
 

@@ -72,13 +72,13 @@ class WebTest(DatabaseTest):
         channel = {
             "assistant": "harbour-desk",
             "description": demo_file("skerry.yaml"),
-            "fixed": {"base": "http://skerry.test"},
+            "values": {"base": "http://skerry.test"},
         }
         return await self.client.put("/api/channels/skerry", json=channel)
 
     def post(self, id="post-1", **changes):
         post = {"id": id, "room": "room-isla", "words": "Next boat to Pell",
-                "author": {"id": "isla", "name": "Isla Quennell", "bot": False}}  # fmt: skip
+                "sender": {"id": "isla", "name": "Isla Quennell", "automated": False}}  # fmt: skip
         return {**post, **changes}
 
     async def send(self, body, *, at=None, mark=MARK):
@@ -86,7 +86,7 @@ class WebTest(DatabaseTest):
         at = str(int(time.time()) if at is None else at)
         mac = hmac.new(mark.encode(), at.encode() + b"." + raw, sha256).hexdigest()
         headers = {"X-Skerry-Time": at, "X-Skerry-Mark": mac}
-        return await self.nobody.post("/arrivals/skerry", content=raw, headers=headers)
+        return await self.nobody.post("/webhooks/skerry", content=raw, headers=headers)
 
     def assert_problem(self, response, status, code):
         self.assertEqual(response.status_code, status, response.text)

@@ -37,13 +37,13 @@ logic:
   timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
 routes:
   - route: next-sailing
-    like: [When is the next boat to Brannick?, When is the next boat to Pell?]
-    typed: next
+    examples: [When is the next boat to Brannick?, When is the next boat to Pell?]
+    command: next
     reply: {logic: timetable.next-sailing, safe: true}
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     reply: {text: "Four pounds, {{ contact.name }}.", choices: [Book a place]}
-otherwise:
+fallback:
   reply: {text: I know about boats and fares.}
 """
 
@@ -157,7 +157,7 @@ class TurnsTest(DatabaseTest):
                     kind="chat",
                     assistant="test-desk",
                     description="",
-                    fixed={},
+                    values={},
                     settings=self.settings.model_dump(),
                 )
             )  # fmt: skip

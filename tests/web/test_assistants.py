@@ -72,15 +72,15 @@ class Trying(WebTest):
 
     async def test_checking(self):
         answer = await self.client.post("/api/assistants/check", json={"files": FILES})
-        self.assertEqual(answer.json()["faults"], [])
+        self.assertEqual(answer.json()["errors"], [])
         wrong = {
             **FILES,
-            "assistant.yaml": FILES["assistant.yaml"].replace("voice: plover", "voice: plovver"),
+            "assistant.yaml": FILES["assistant.yaml"].replace("voice: whimbrel", "voice: whimbrell"),
         }
         (fault,) = (await self.client.post("/api/assistants/check", json={"files": wrong})).json()[
-            "faults"
+            "errors"
         ]
-        self.assertEqual((fault["channel"], fault["remedy"]), (4, "did you mean plover?"))
+        self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean whimbrel?"))
 
     async def test_hostile_files_hold_up_nobody(self):
         main = FILES["assistant.yaml"]
@@ -95,10 +95,10 @@ class Trying(WebTest):
                 await asyncio.sleep(0.01)
 
         waiting = asyncio.create_task(others())
-        path, faults = "/api/assistants/check", []
+        path, errors = "/api/assistants/check", []
         for name, text in (
             ("rounded without end", main + "\n# {{ 1|round(-90000000) }}\n"),
-            ("many openings", main.replace("plover", "{{" * 12_000)),
+            ("many openings", main.replace("whimbrel", "{{" * 12_000)),
             ("many unknown keys", main + "\n" + "".join(f"k{n}: 1\n" for n in range(30_000))),
             ("deep", main + "\nx: " + "[" * 900 + "]" * 900 + "\n"),
         ):
@@ -106,10 +106,10 @@ class Trying(WebTest):
                 body = {"files": {**FILES, "assistant.yaml": text}}
                 answer = await self.client.post(path, json=body)
                 self.assertIn(answer.status_code, (200, 422), answer.text[:300])
-                faults.append(len(answer.json().get("faults", ())))
+                errors.append(len(answer.json().get("errors", ())))
         done.set()
         await waiting
-        self.assertLessEqual(max(faults), 100)
+        self.assertLessEqual(max(errors), 100)
         self.assertLess(max(pauses), 5.0)
 
     async def test_a_key_that_reads_checks_nothing(self):
@@ -160,7 +160,7 @@ class Persons(WebTest):
         silent = await self.worked("are you there?")
         self.assertEqual((silent["state"], silent["deliveries"]), ("answered", []))
         address = f"/api/conversations/{conversation['id']}"
-        said = await self.client.post(f"{address}/words", json={"text": "Maren here."})
+        said = await self.client.post(f"{address}/messages", json={"text": "Maren here."})
         self.assertEqual(said.status_code, 201)
         await self.work()
         turn = (await self.client.get(f"/api/turns/{said.json()['id']}")).json()

@@ -100,7 +100,7 @@ class Wrong(WebTest):
         with unittest.mock.patch.object(bodies, "IDLE_SECONDS", 0.2):
             answers = await asyncio.gather(
                 *(self.posted("/api/keys", slow(), self.nobody) for _ in range(20)),
-                self.posted("/arrivals/skerry", slow(), self.nobody),
+                self.posted("/webhooks/skerry", slow(), self.nobody),
             )
             for answer in answers[:-1]:
                 self.assert_refused(answer, 408)
@@ -139,7 +139,7 @@ class Entering(WebTest):
         made = (await self.client.post("/api/keys", json={"name": "r", "scopes": ["read"]})).json()
         async with httpx.AsyncClient(base_url=address, timeout=20) as browser:
             signed = await browser.post("/api/me", json={"key": ADMIN})
-            form = {"X-Form-Token": signed.json()["form_token"]}
+            form = {"X-CSRF-Token": signed.json()["csrf_token"]}
 
             async def follow(**headers):
                 async with browser.stream("GET", "/api/events", headers=headers) as events:

@@ -21,9 +21,9 @@ phone: exchange
 listen: {host: 127.0.0.1, port: 5070}
 numbers: ["+441632960200", "2001"]
 peers: [127.0.0.1]
-outward: {via: "127.0.0.1:5090", country: "44", allowed: ["+441632960*", quay]}
+outbound: {via: "127.0.0.1:5090", country: "44", allowed: ["+441632960*", quay]}
 """
-CLOSED = PHONE.replace("outward:", "# outward:")
+CLOSED = PHONE.replace("outbound:", "# outbound:")
 
 
 class Calls(WebTest):
@@ -43,7 +43,7 @@ class Calls(WebTest):
         asked = (await self.place(retry={"times": 2}, name="Piet Oduya")).json()
         self.assertEqual(
             (asked["number"], asked["caller"], asked["direction"], asked["state"]),
-            ("+441632960102", "+441632960200", "out", "asked"),
+            ("+441632960102", "+441632960200", "out", "requested"),
         )
         told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
         self.assertEqual(told, asked)
@@ -111,11 +111,11 @@ class Calls(WebTest):
         unanswered = (await self.place()).json()
         other = (await self.place(to="quay")).json()
         async with self.database.writing() as session:
-            contact = Contact(channel="exchange", outside_id="+441632960102")
+            contact = Contact(channel="exchange", external_id="+441632960102")
             session.add(contact)
             await session.flush()
             session.add(
-                Conversation(channel="exchange", contact_id=contact.id, outside_id="call-1")
+                Conversation(channel="exchange", contact_id=contact.id, external_id="call-1")
             )
             await records.change(session, asked["id"], conversation="call-1", state="answered")
             for number, data in enumerate((b"Ogg", b"S and", b" more")):
@@ -154,11 +154,9 @@ class Calls(WebTest):
     async def test_what_a_line_keeps_no_longer(self):
         asked = (await self.place()).json()
         channel = (await self.client.get("/api/channels/exchange")).json()
-        keeping = {**channel["settings"], "keeping": {"sound_days": 2, "words_days": 9}}
+        kept = {**channel["settings"], "retention": {"sound_days": 2, "words_days": 9}}
         given = {name: channel[name] for name in ("kind", "assistant", "description")}
-        answer = await self.client.put(
-            "/api/channels/exchange", json={**given, "settings": keeping}
-        )
+        answer = await self.client.put("/api/channels/exchange", json={**given, "settings": kept})
         self.assertEqual(answer.status_code, 200, answer.text)
         now, blobs = datetime.now(UTC), PostgresBlobs()
         async with self.database.writing() as session:

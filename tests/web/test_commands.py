@@ -22,9 +22,9 @@ voice: tern
 greeting: Good day.
 routes:
   - route: fares
-    like: [How much is a ticket?]
+    examples: [How much is a ticket?]
     reply: {text: Four pounds.}
-otherwise:
+fallback:
   reply: {text: I know about fares.}
 """
 
@@ -33,7 +33,7 @@ phone: exchange
 listen: {host: 127.0.0.1, port: 5999}
 numbers: ["2001"]
 peers: [127.0.0.1]
-outward: {via: "127.0.0.1:5998", country: "44", allowed: ["+441632960*"]}
+outbound: {via: "127.0.0.1:5998", country: "44", allowed: ["+441632960*"]}
 """
 
 
@@ -145,8 +145,8 @@ class Assistants(Commands):
         await self.says("assistant", "publish", "small-desk")
         self.assertNotIn("pounds", await self.says("assistant", "diff", "small-desk"))
 
-    async def test_faults_name_the_file_and_the_line(self):
-        self.file("desk/assistant.yaml", DESK.replace("otherwise:", "otherways:"))
+    async def test_errors_name_the_file_and_the_line(self):
+        self.file("desk/assistant.yaml", DESK.replace("fallback:", "fallbak:"))
         err = await self.fails("assistant", "put", self.folder / "desk")
         self.assertRegex(err, r"assistant\.yaml:\d+")
         self.assertIn("otherways", err)
@@ -273,10 +273,10 @@ class Calls(Commands):
     async def test_a_call_is_asked_for_listed_shown_and_taken_back(self):
         out = await self.told("call", "place", "exchange", "+44 1632 960147", "--words",
                               "The evening boat is off.", "--name", "Isla Quennell")  # fmt: skip
-        self.assertEqual((out["number"], out["state"]), ("+441632960147", "asked"))
+        self.assertEqual((out["number"], out["state"]), ("+441632960147", "requested"))
         listed = await self.says("call", "list", "exchange")
         self.assertIn("960147", listed)
-        self.assertIn("asked", listed)
+        self.assertIn("requested", listed)
         id = out["id"]
         listed = (await self.says("call", "list", "exchange")).split()
         short = next(each for each in listed if id.endswith(each))

@@ -291,7 +291,7 @@ class Operating(ChannelTest):
         refused = (await self.client.get("/api/channels/desk/contacts?standing=refused")).json()[
             "items"
         ]
-        self.assertEqual(refused[0]["outside_id"], "isla")
+        self.assertEqual(refused[0]["external_id"], "isla")
         base = f"/api/channels/desk/contacts/{refused[0]['id']}"
         await self.client.put(base + "/standing", json={"standing": "allowed"})
         told = (
@@ -345,17 +345,17 @@ class Challenged(WebTest):
         channel = {
             "assistant": "harbour-desk",
             "description": text,
-            "fixed": {"base": "http://skerry.test"},
+            "values": {"base": "http://skerry.test"},
         }
         self.assertEqual(
             (await self.client.put("/api/channels/skerry", json=channel)).status_code, 200
         )
         good = await self.nobody.get(
-            "/arrivals/skerry", params={"echo": "abc", "mark": "mark-of-the-network"}
+            "/webhooks/skerry", params={"echo": "abc", "mark": "mark-of-the-network"}
         )
         self.assertEqual((good.status_code, good.text), (200, "abc"))
         self.assert_problem(
-            await self.nobody.get("/arrivals/skerry", params={"echo": "abc"}), 401, "webhook-forged"
+            await self.nobody.get("/webhooks/skerry", params={"echo": "abc"}), 401, "webhook-forged"
         )
 
 
@@ -411,12 +411,12 @@ class Telling(ChannelTest):
         (listed,) = (await self.client.get("/api/subscriptions")).json()
         self.assertEqual(listed["waiting"], 0)
         self.assertGreater(listed["dead"], 2)
-        dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/dead")).json()
+        dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/dead-letters")).json()
         self.assertEqual(
             (dead[0]["error"], dead[0]["attempts"]), ("it answered 500", len(PAUSES) + 1)
         )
         self.status, self.got[:] = 200, []
-        await self.client.post(f"/api/subscriptions/{listed['id']}/dead/again")
+        await self.client.post(f"/api/subscriptions/{listed['id']}/dead-letters/resend")
         while await self.teller.send_due(self.subscription["id"]):
             pass
         self.assertEqual(len(self.got), listed["dead"])
@@ -424,7 +424,7 @@ class Telling(ChannelTest):
     async def test_subscriptions_come_and_go(self):
         body = {"address": "http://listen.test/in", "secret": "nobody"}
         self.assert_problem(
-            await self.client.post("/api/subscriptions", json=body), 422, "outside-secret"
+            await self.client.post("/api/subscriptions", json=body), 422, "connector-secret"
         )
         await self.happen()
         await self.client.delete(f"/api/subscriptions/{self.subscription['id']}")

@@ -6,7 +6,7 @@ import json
 import numpy as np
 from websockets.asyncio.client import connect
 
-from fond_echo.client import AsyncFondEcho, Refused, Said, SoFar, Unreachable
+from fond_echo.client import AsyncFondEcho, Partial, Refused, Unreachable, Utterance
 from fond_echo.contract.speech import ListenIn
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import as_int16, encode
@@ -46,7 +46,7 @@ class Files(WebTest):
         heard = (await self.transcribe(data, phrases=[QUESTION, "Never."], only="true")).json()
         self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
 
-    async def test_faults(self):
+    async def test_errors(self):
         for data, asked, status, told in (
             (b"", {}, 422, "no bytes"),
             (b"words, not sound" * 40, {}, 422, "not sound"),
@@ -88,13 +88,13 @@ class Streams(WebTest):
         for rate in (8_000, 16_000, 44_100):
             asked = ListenIn(rate=rate, phrases=[QUESTION, "The boat is late."])
             found = [each async for each in self.echo.listen(self.samples(clip, rate), asked)]
-            said = [each.heard.written for each in found if isinstance(each, Said)]
+            said = [each.heard.written for each in found if isinstance(each, Utterance)]
             self.assertEqual(said, ["The boat is late.", QUESTION], rate)
-            self.assertTrue(any(isinstance(each, SoFar) for each in found))
+            self.assertTrue(any(isinstance(each, Partial) for each in found))
 
     async def test_what_is_being_said_when_it_is_over(self):
         found = [each async for each in self.echo.listen(self.samples(speech(QUESTION), 16_000))]
-        self.assertIsInstance(found[-1], Said)
+        self.assertIsInstance(found[-1], Utterance)
         self.assertEqual(len(found[-1].heard.words), 7)
 
     async def test_many_at_once_keep_apart(self):
@@ -103,12 +103,12 @@ class Streams(WebTest):
         async def one(text):
             asked = ListenIn(phrases=texts, only=text in texts[:2])
             found = self.echo.listen(self.samples(speech(text, "curlew"), 16_000, 6_400), asked)
-            return [each.heard.written async for each in found if isinstance(each, Said)]
+            return [each.heard.written async for each in found if isinstance(each, Utterance)]
 
         told = await asyncio.gather(*map(one, texts))
         self.assertEqual(told, [[text] for text in texts])
 
-    async def test_faults(self):
+    async def test_errors(self):
         for asked, told in (
             (ListenIn(language="nl"), "'nl'"),
             (ListenIn(assistant="nobody"), "nobody"),
@@ -143,5 +143,5 @@ class Streams(WebTest):
             await socket.send(ListenIn().model_dump_json())
             await socket.send(np.zeros(8_000, "<i2").tobytes())
         found = [each async for each in self.echo.listen(self.samples(speech(QUESTION), 16_000))]
-        self.assertIsInstance(found[-1], Said)
+        self.assertIsInstance(found[-1], Utterance)
         self.assertEqual(self.pool.waiting, 0)

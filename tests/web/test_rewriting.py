@@ -26,12 +26,12 @@ class Rewriting(WebTest):
 
     async def in_the_room(self):
         posts = (await self.posts.get("/rooms/room-isla/posts")).json()["posts"]
-        return [post for post in posts if post["author"]["bot"]]
+        return [post for post in posts if post["sender"]["automated"]]
 
     async def test_other_words_and_choices_stand_there_and_can_be_picked(self):
         turn = await self.answered()
         (delivery,) = turn["deliveries"]
-        path = f"/api/turns/{turn['id']}/deliveries/{delivery['id']}/words"
+        path = f"/api/turns/{turn['id']}/deliveries/{delivery['id']}/text"
         given = {"text": "Four pounds.", "choices": ["When is the next boat to Pell?"]}
         told = await self.client.put(path, json=given)
         self.assertEqual(told.status_code, 200, told.text)
@@ -47,7 +47,7 @@ class Rewriting(WebTest):
 
     async def test_what_cannot_be_rewritten_is_refused_with_the_reason(self):
         turn = await self.answered()
-        path = f"/api/turns/{turn['id']}/deliveries/{{}}/words"
+        path = f"/api/turns/{turn['id']}/deliveries/{{}}/text"
         words = {"text": "x"}
         self.assert_problem(
             await self.client.put(path.format("none"), json=words), 404, "not-there"
@@ -59,6 +59,6 @@ class Rewriting(WebTest):
             self.client.post("/ask/desk", json={"text": "What are the fares?"})
         )
         turn = (await self.client.get(f"/api/turns/{asked.json()['turn']}")).json()
-        path = f"/api/turns/{turn['id']}/deliveries/{turn['deliveries'][0]['id']}/words"
+        path = f"/api/turns/{turn['id']}/deliveries/{turn['deliveries'][0]['id']}/text"
         told = self.assert_problem(await self.client.put(path, json=words), 409, "conflict")
         self.assertIn("desk", told["detail"])

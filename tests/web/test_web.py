@@ -9,7 +9,7 @@ from sqlalchemy import func, select
 from fond_echo.demo.world import files_of
 from fond_echo.store.keys import add_key
 from fond_echo.store.records import Inbound, Turn
-from fond_echo.web import arrivals
+from fond_echo.web import webhooks
 from tests.support.web import ADMIN, WebTest
 from tests.support.world import demo_file
 
@@ -46,7 +46,7 @@ class Access(WebTest):
         self.assertEqual((await browser.get("/api/turns")).status_code, 200)
         put = "/api/secrets/token"
         self.assert_problem(await browser.put(put, json={"value": "x"}), 403, "not-allowed")
-        form = {"X-Form-Token": entered.json()["form_token"]}
+        form = {"X-CSRF-Token": entered.json()["csrf_token"]}
         elsewhere = {**form, "Origin": "http://evil.test"}
         self.assert_problem(
             await browser.put(put, json={"value": "x"}, headers=elsewhere), 403, "not-allowed"
@@ -82,7 +82,7 @@ class Building(WebTest):
             (channel.status_code, channel.json()["state"]), (200, "connected"), channel.text
         )
         self.assertEqual(channel.json()["facts"], {"account": "bot-7"})
-        self.assertEqual(self.network.state.hook.address, "http://127.0.0.1:9999/arrivals/skerry")
+        self.assertEqual(self.network.state.hook.address, "http://127.0.0.1:9999/webhooks/skerry")
         (assistant,) = (await self.client.get("/api/assistants")).json()
         self.assertEqual(assistant["draft"], assistant["live"])
         again = await self.client.get("/api/assistants/harbour-desk/draft")
@@ -97,26 +97,26 @@ class Building(WebTest):
         (assistant,) = (await self.client.get("/api/assistants")).json()
         self.assertNotEqual(assistant["draft"], assistant["live"])
 
-    async def test_faults_come_with_their_places(self):
+    async def test_errors_come_with_their_places(self):
         files = {
-            "assistant.yaml": "assistant: harbour-desk\nvoice: plovver\notherwise: {reply: {text: x}}"
+            "assistant.yaml": "assistant: harbour-desk\nvoice: whimbrell\notherwise: {reply: {text: x}}"
         }
         response = await self.client.put(
             "/api/assistants/harbour-desk/draft", json={"files": files}
         )
-        (fault,) = self.assert_problem(response, 422, "file-faulty")["faults"]
-        self.assertEqual((fault["channel"], fault["remedy"]), (2, "did you mean plover?"))
+        (fault,) = self.assert_problem(response, 422, "file-invalid")["errors"]
+        self.assertEqual((fault["line"], fault["remedy"]), (2, "did you mean whimbrel?"))
         files = files_of("harbour-desk")
         response = await self.client.put("/api/assistants/other-desk/draft", json={"files": files})
         self.assertIn(
-            "harbour-desk", self.assert_problem(response, 422, "file-faulty")["faults"][0]["what"]
+            "harbour-desk", self.assert_problem(response, 422, "file-invalid")["errors"][0]["what"]
         )
 
     async def test_a_line_needs_an_assistant_that_is_live(self):
         channel = {
             "assistant": "harbour-desk",
             "description": demo_file("skerry.yaml"),
-            "fixed": {"base": "http://skerry.test"},
+            "values": {"base": "http://skerry.test"},
         }
         self.assert_problem(
             await self.client.put("/api/channels/skerry", json=channel), 404, "not-there"
@@ -146,7 +146,7 @@ class Building(WebTest):
     async def test_what_is_not_there(self):
         for method, path in (("GET", "/api/turns/x"), ("GET", "/api/clips/x"), ("GET", "/api/clips/x/sound"),
                              ("POST", "/api/channels/none/connect"), ("POST", "/api/assistants/none/publish"),
-                             ("GET", "/api/nonsense"), ("POST", "/arrivals/none")):  # fmt: skip
+                             ("GET", "/api/nonsense"), ("POST", "/webhooks/none")):  # fmt: skip
             self.assert_problem(await self.client.request(method, path), 404, "not-there")
         self.assert_problem(await self.client.get("/api/turns?after=nonsense"), 422, "cursor")
         self.assert_problem(await self.client.get("/api/turns?limit=9999"), 422, "request")
@@ -176,7 +176,7 @@ class Arriving(WebTest):
         self.assertEqual(turn["text"], "a\ufffd boat ??")
 
     async def test_our_own_posts_that_come_back_are_passed_over(self):
-        ours = self.post("post-1", author={"id": "bot-7", "name": "Desk", "bot": True})
+        ours = self.post("post-1", sender={"id": "bot-7", "name": "Desk", "automated": True})
         response = await self.send({"posts": [ours]})
         self.assertEqual((response.status_code, response.json()), (202, {"new": 0}))
 
@@ -185,7 +185,7 @@ class Arriving(WebTest):
         self.assert_problem(await self.send(good, mark="guess"), 401, "webhook-forged")
         self.assert_problem(await self.send(good, at=time.time() - 900), 401, "webhook-forged")
         self.assert_problem(
-            await self.nobody.post("/arrivals/skerry", json=good), 401, "webhook-forged"
+            await self.nobody.post("/webhooks/skerry", json=good), 401, "webhook-forged"
         )
         self.assert_problem(await self.send(b"not json"), 422, "message-not-json")
         self.assert_problem(await self.send(b"[" * 100_000), 422, "message-not-json")
@@ -197,18 +197,18 @@ class Arriving(WebTest):
         self.assertEqual(await self.count(Turn), 0)
 
     async def test_more_than_is_read(self):
-        most, arrivals.MOST_BODY = arrivals.MOST_BODY, 1_000
-        self.addCleanup(setattr, arrivals, "MOST_BODY", most)
+        most, webhooks.MAX_BODY = webhooks.MAX_BODY, 1_000
+        self.addCleanup(setattr, webhooks, "MAX_BODY", most)
         self.assert_problem(await self.send(b"x" * 1_001), 413, "too-large")
 
         async def endless():
             while True:
                 yield b"x" * 500
 
-        response = await self.nobody.post("/arrivals/skerry", content=endless())
+        response = await self.nobody.post("/webhooks/skerry", content=endless())
         self.assert_problem(response, 413, "too-large")
         announced = {"Content-Length": str(2 * 2**30)}
-        response = await self.nobody.post("/arrivals/skerry", content=b"x", headers=announced)
+        response = await self.nobody.post("/webhooks/skerry", content=b"x", headers=announced)
         self.assert_problem(response, 413, "too-large")
 
     async def test_commands_and_sound(self):
@@ -247,19 +247,19 @@ class Arriving(WebTest):
         channel = {
             "assistant": "harbour-desk",
             "description": open_text,
-            "fixed": {"base": "http://skerry.test"},
+            "values": {"base": "http://skerry.test"},
         }
         self.assertEqual(
             (await self.client.put("/api/channels/skerry", json=channel)).status_code, 200
         )
         self.assertEqual(
-            (await self.nobody.post("/arrivals/skerry", json={"posts": [self.post()]})).status_code,
+            (await self.nobody.post("/webhooks/skerry", json={"posts": [self.post()]})).status_code,
             202,
         )
         far = httpx.ASGITransport(self.app, client=("203.0.113.9", 1))
         async with httpx.AsyncClient(transport=far, base_url="http://echo.test") as stranger:
             self.assert_problem(
-                await stranger.post("/arrivals/skerry", json={"posts": [self.post("p2")]}),
+                await stranger.post("/webhooks/skerry", json={"posts": [self.post("p2")]}),
                 401,
                 "webhook-forged",
             )
@@ -288,7 +288,7 @@ class Sounding(WebTest):
         )
 
     async def test_the_console_has_a_policy_with_a_new_nonce(self):
-        pages = [await self.nobody.get(path) for path in ("/", "/log/x/y")]
+        pages = [await self.nobody.get(path) for path in ("/", "/conversations/x/y")]
         if pages[0].status_code == 503:
             self.skipTest("the console is not built")
         policies = [page.headers["content-security-policy"] for page in pages]
@@ -306,11 +306,11 @@ class Sounding(WebTest):
         self.assertEqual((await self.nobody.get("/health/ready")).status_code, 503)
 
     async def test_metrics(self):
-        await self.nobody.post("/arrivals/none", content=b"{}")
+        await self.nobody.post("/webhooks/none", content=b"{}")
         self.assertEqual((await self.nobody.get("/metrics")).status_code, 401)
         text = (await self.client.get("/metrics")).text
         self.assertIn("# TYPE fond_echo_turns gauge", text)
-        self.assertRegex(text, r"fond_echo_arrival_seconds_count \d")
+        self.assertRegex(text, r"fond_echo_webhook_seconds_count \d")
 
 
 class Following(WebTest):

@@ -36,8 +36,8 @@ from training.people.widening import EDGES, Widening
 from training.variation import FRAMES_A_SYMBOL
 
 COPIES, COPIES_OF_MOST = 6, 3
-MOST_HEARD = "joe"
-SHORTEST, LONGEST = 0.25, 12.0
+MAX_HEARD = "joe"
+MIN_SECONDS, MAX_SECONDS = 0.25, 12.0
 WORST = 2.0
 """Per cent of lines, those whose text fits worst, are left out."""
 
@@ -74,7 +74,7 @@ def aligned(rows: list[Listed], ear: Recogniser, known: Lexicon) -> list[Aligned
     found = []
     for row in rows:
         spoken = normalized(row.text)
-        if not SHORTEST <= row.seconds <= LONGEST or not sayable(spoken, known):
+        if not MIN_SECONDS <= row.seconds <= MAX_SECONDS or not sayable(spoken, known):
             continue
         samples = samples_of(row)
         graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known)
@@ -147,7 +147,7 @@ def main() -> None:
         energies, labels, sounds = [], [], []
         for k in order[start : start + A_SHARD]:
             one = lines[k]
-            count = COPIES_OF_MOST if one.row.speaker == MOST_HEARD else COPIES
+            count = COPIES_OF_MOST if one.row.speaker == MAX_HEARD else COPIES
             for logs, said in copies(one, count, widenings[one.row.package], others, rng):
                 energies.append(logs)
                 labels.append(said)

@@ -27,7 +27,7 @@ SECTIONS = (0, 600, 1_100, 2_430, 3_380, 4_530, 5_080, 5_230)
 
 NODES = 245
 BLOCK = 32
-SHORTEST_BYTES = 2_000
+MIN_BYTES = 2_000
 
 Tree = tuple[tuple[int, int, int], ...]
 """Nodes: left, right, character; a leaf has neither left nor right."""
@@ -174,6 +174,6 @@ def lines(package: Path, program: Path) -> Iterator[Line]:
             except UnreadableData:
                 continue
             sound = archive.read(number)
-            if text and len(sound) >= SHORTEST_BYTES:
+            if text and len(sound) >= MIN_BYTES:
                 samples = np.frombuffer(sound[HEADER:], np.uint8)
                 yield Line(f"{section * 4096 + k}", text, "", of_bytes(samples, RATE))

@@ -4,7 +4,7 @@ import { Link, NavLink, useParams } from "react-router";
 import styled from "styled-components";
 import { api, Problem, type Checked } from "../api";
 import { bytes, timeOf } from "../format";
-import { Button, Mark, Row, Sheet, Trouble } from "../parts/sheet";
+import { Button, Mark, Row, Sheet, ErrorNote } from "../parts/sheet";
 import { colour, font } from "../theme";
 import { Bench } from "./bench";
 import { Editor } from "./editor";
@@ -41,12 +41,12 @@ const Found = styled.ul`
   overflow-y: auto;
   border-top: 1px solid ${colour.rule};
   font-size: 0.87rem;
-  li[data-kind="fault"] { color: ${colour.buoy}; }
-  li[data-kind="trouble"] { color: ${colour.brass}; }
+  li[data-kind="error"] { color: ${colour.buoy}; }
+  li[data-kind="warning"] { color: ${colour.brass}; }
   li[data-kind="none"] { color: ${colour.kelp}; list-style: none; }
 `;
 
-const nothing: Checked = { faults: [], troubles: [] };
+const nothing: Checked = { errors: [], warnings: [] };
 
 /** The assistants, and one of them: its files, what is wrong in them, and a bench to try it. */
 export function Assistants() {
@@ -98,14 +98,14 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
     onSuccess: after,
   });
   if (!files) return error ? <Sheet role="alert">{error.message}</Sheet> : null;
-  const trouble = keep.error ?? publish.error;
-  const overtaken = trouble instanceof Problem && trouble.status === 409;
+  const problem = keep.error ?? publish.error;
+  const overtaken = problem instanceof Problem && problem.status === 409;
   const giveUp = () => {
     keep.reset();
     publish.reset();
     settle();
   };
-  const wrong = found.faults.length > 0;
+  const wrong = found.errors.length > 0;
   return (
     <Desk>
       <header>
@@ -114,7 +114,7 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           <Mark $kind={same ? "good" : "plain"}>{same ? "the draft is live" : "the draft is not live"}</Mark>
           {changed && <Mark $kind="bad">changed here, not kept yet</Mark>}
           <Button onPress={() => keep.mutate(onto)} isDisabled={wrong || keep.isPending}>
-            Keep as draft
+            Save draft
           </Button>
           <Button onPress={() => publish.mutate("")} isDisabled={wrong || publish.isPending}>
             Publish
@@ -129,7 +129,7 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
             </nav>
           )}
         </Row>
-        {trouble && <Trouble role="alert">{trouble.message}</Trouble>}
+        {problem && <ErrorNote role="alert">{problem.message}</ErrorNote>}
         {overtaken && (
           <Row>
             <Button onPress={giveUp}>Take the other draft, and give up what is written here</Button>
@@ -155,23 +155,23 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
             file={file}
             text={files[file] ?? ""}
             onChange={(text) => write(file, text)}
-            faults={found.faults}
-            troubles={found.troubles}
+            errors={found.errors}
+            warnings={found.warnings}
           />
         )}
       </div>
       <Found aria-label="Findings" aria-live="polite">
-        {found.faults.map((each, place) => (
-          <li key={place} data-kind="fault">
+        {found.errors.map((each, place) => (
+          <li key={place} data-kind="error">
             {each.file}:{each.line}:{each.column}: {each.what} {each.remedy && `(${each.remedy})`}
           </li>
         ))}
-        {found.troubles.map((each, place) => (
-          <li key={`t${place}`} data-kind="trouble">
+        {found.warnings.map((each, place) => (
+          <li key={`t${place}`} data-kind="warning">
             {each.file}:{each.line}: {each.what} {each.remedy && `(${each.remedy})`}
           </li>
         ))}
-        {found.faults.length + found.troubles.length === 0 && <li data-kind="none">No faults, and no trouble foreseen.</li>}
+        {found.errors.length + found.warnings.length === 0 && <li data-kind="none">No errors or warnings.</li>}
       </Found>
       <aside>
         <h3 style={{ marginTop: 0 }}>Try it</h3>
@@ -223,7 +223,7 @@ function Revisions({ name, onPublish }: { name: string; onPublish: (revision: st
           </li>
         ))}
       </ul>
-      <Link to="/log">What people say to it stands in the log.</Link>
+      <Link to="/conversations">What people say to it is listed under Conversations.</Link>
     </section>
   );
 }

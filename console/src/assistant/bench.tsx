@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
 import { api, type Files, type Tried } from "../api";
-import { Button, Row, Text, Trouble } from "../parts/sheet";
+import { Button, Row, Text, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
 import { useRecorder } from "../guest/recorder";
 import { playingTime } from "../format";
@@ -93,8 +93,8 @@ export function Bench({ name, files }: { name: string; files: Files }) {
           </>
         )}
       </Row>
-      {recorder.trouble && <Trouble role="alert">{recorder.trouble}</Trouble>}
-      {ask.error && <Trouble role="alert">{ask.error.message}</Trouble>}
+      {recorder.problem && <ErrorNote role="alert">{recorder.problem}</ErrorNote>}
+      {ask.error && <ErrorNote role="alert">{ask.error.message}</ErrorNote>}
       <Talk aria-label="What was tried">
         {said.map(({ words: each, told }, place) => (
           <li key={said.length - place}>

@@ -8,7 +8,7 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
-import type { Fault } from "../api";
+import type { FileError } from "../api";
 import { nonce } from "../nonce";
 import { colour } from "../theme";
 
@@ -31,13 +31,13 @@ const inks = HighlightStyle.define([
   { tag: tags.invalid, color: colour.buoy },
 ]);
 
-/** A file to write in; faults and troubles stand at their places. Escape, then Tab leaves it. */
+/** A file to write in; errors and warnings stand at their places. Escape, then Tab leaves it. */
 export function Editor(props: {
   file: string;
   text: string;
   onChange: (text: string) => void;
-  faults: Fault[];
-  troubles: Fault[];
+  errors: FileError[];
+  warnings: FileError[];
 }) {
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
@@ -79,18 +79,18 @@ export function Editor(props: {
     const { current } = view;
     if (!current) return;
     const { doc } = current.state;
-    const told = (kind: Diagnostic["severity"]) => (each: Fault) => {
+    const told = (kind: Diagnostic["severity"]) => (each: FileError) => {
       const line = doc.line(Math.min(Math.max(1, each.line), doc.lines));
       const from = Math.min(line.from + each.column - 1, line.to);
       const message = each.remedy ? `${each.what} (${each.remedy})` : each.what;
       return { from, to: Math.max(from, line.to), severity: kind, message };
     };
-    const mine = (each: Fault) => each.file === props.file;
+    const mine = (each: FileError) => each.file === props.file;
     const all = [
-      ...props.faults.filter(mine).map(told("error")),
-      ...props.troubles.filter(mine).map(told("warning")),
+      ...props.errors.filter(mine).map(told("error")),
+      ...props.warnings.filter(mine).map(told("warning")),
     ].sort((a, b) => a.from - b.from);
     current.dispatch(setDiagnostics(current.state, all));
-  }, [props.file, props.faults, props.troubles]);
+  }, [props.file, props.errors, props.warnings]);
   return <div ref={place} style={{ height: "100%", minHeight: 0, overflow: "auto" }} />;
 }

@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import styled from "styled-components";
 import { api, type CallDetail, type Happening, soundAddress } from "../api";
 import { causeOf, dayOf, playingTime, timeOf } from "../format";
-import { Button, Mark, Row, Sheet, Table, Trouble } from "../parts/sheet";
+import { Button, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
 import { Tape } from "./tape";
 
@@ -27,7 +27,7 @@ const TOLD: Record<string, string> = {
   opened: "the opening",
   said: "the caller spoke",
   key: "pressed",
-  "cut-in": "the caller cut in",
+  "barge-in": "barge-in",
   changed: "media changed",
   transferred: "connected on",
   recorded: "recording kept",
@@ -82,16 +82,16 @@ export function CallPage() {
           </Button>
         )}
       </Row>
-      {ending.error && <Trouble role="alert">{ending.error.message}</Trouble>}
+      {ending.error && <ErrorNote role="alert">{ending.error.message}</ErrorNote>}
       <Facts>
         {told.seconds !== null && <Fact name="length" value={playingTime(told.seconds)} />}
         {told.answerer && <Fact name="answered by" value={`a ${told.answerer}`.replace("a unknown", "not known")} />}
         {told.quality && (
           <>
-            <Fact name="sounded like" value={`${told.quality.opinion} of 4.5`} />
+            <Fact name="MOS" value={String(told.quality.mos)} />
             <Fact name="lost" value={`${(100 * told.quality.loss).toFixed(1)} %`} />
             <Fact name="jitter" value={`${told.quality.jitter_ms} ms`} />
-            <Fact name="strangers' packets" value={String(told.quality.strangers)} />
+            <Fact name="packets from unknown sources" value={String(told.quality.unknown_source_packets)} />
           </>
         )}
       </Facts>
@@ -122,7 +122,7 @@ export function CallPage() {
 }
 
 function standing(call: CallDetail): string {
-  if (call.state !== "ended") return call.state === "asked" && call.due_at ? `due at ${timeOf(call.due_at)}` : call.state;
+  if (call.state !== "ended") return call.state === "requested" && call.due_at ? `due at ${timeOf(call.due_at)}` : call.state;
   return `${causeOf(call.cause)}${call.by === "us" ? ", by us" : call.by === "them" ? ", by the other side" : ""}`;
 }
 

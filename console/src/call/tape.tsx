@@ -12,7 +12,7 @@ const TOP = { marks: 34, theirs: 40, ours: 112, axis: 182 };
 const MARKED: Record<string, string> = {
   said: "spoke",
   key: "key",
-  "cut-in": "cut in",
+  "barge-in": "barge-in",
   greeted: "greeting",
   opened: "opening",
   changed: "hold",
@@ -93,8 +93,8 @@ function Drawn(props: {
           <Line
             from={{ x: mark.place, y: TOP.marks - 8 }}
             to={{ x: mark.place, y: TOP.axis }}
-            stroke={mark.kind === "cut-in" ? colour.buoy : colour.brass}
-            strokeDasharray={mark.kind === "cut-in" ? "3 3" : undefined}
+            stroke={mark.kind === "barge-in" ? colour.buoy : colour.brass}
+            strokeDasharray={mark.kind === "barge-in" ? "3 3" : undefined}
           />
           <text data-mark x={mark.place} y={TOP.marks - 14} textAnchor={mark.place > props.width - 60 ? "end" : "start"}>
             {mark.label}

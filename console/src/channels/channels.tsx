@@ -5,7 +5,7 @@ import { Link, NavLink, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { api, type Channel } from "../api";
 import { timeOf } from "../format";
-import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, Trouble } from "../parts/sheet";
+import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
 import { PhoneChannel } from "./phone";
 
@@ -73,7 +73,7 @@ function OneChannel({ channel }: { channel: Channel }) {
       <p>
         <Mark $kind={good(channel)}>{channel.state}</Mark>, answered by {channel.assistant}
       </p>
-      {channel.reason && <Trouble role="alert">{channel.reason}</Trouble>}
+      {channel.reason && <ErrorNote role="alert">{channel.reason}</ErrorNote>}
       <Row>
         {(channel.kind === "chat" || channel.kind === "adapter") && (
           <Button onPress={() => connect.mutate()} isDisabled={connect.isPending}>
@@ -128,7 +128,7 @@ function Asked({ channel }: { channel: Channel }) {
           Ask
         </Button>
       </Row>
-      {trying.error && <Trouble role="alert">{trying.error.message}</Trouble>}
+      {trying.error && <ErrorNote role="alert">{trying.error.message}</ErrorNote>}
       {trying.data && (
         <>
           <Code aria-label="The answer">{trying.data.answer}</Code>
@@ -140,7 +140,7 @@ function Asked({ channel }: { channel: Channel }) {
         <Button onPress={() => making.mutate()} isDisabled={making.isPending || Boolean(key)}>
           {key ? "A new key stands in them" : "Put a new key in"}
         </Button>
-        {making.error && <Trouble role="alert">{making.error.message}</Trouble>}
+        {making.error && <ErrorNote role="alert">{making.error.message}</ErrorNote>}
       </Row>
       {requests.data && (
         <Panels>
@@ -193,7 +193,7 @@ function Refused({ channel }: { channel: Channel }) {
             {refused.map((each) => (
               <tr key={each.id}>
                 <td>{each.name || "without a name"}</td>
-                <td>{each.outside_id}</td>
+                <td>{each.external_id}</td>
                 <td>
                   <Button onPress={() => allow.mutate(each.id)}>Allow</Button>
                 </td>

@@ -10,14 +10,14 @@ const AHEAD = 0.12;
 /** A telephone in the page: its microphone and its keys, as a call to a channel. */
 export function useHandset(channel: string) {
   const [state, setState] = useState<CallState>("");
-  const [trouble, setTrouble] = useState("");
+  const [problem, setProblem] = useState("");
   const [level, setLevel] = useState(0);
   const open = useRef<{ socket: WebSocket; close: () => void } | null>(null);
 
   useEffect(() => () => open.current?.close(), []);
 
   const call = async () => {
-    setTrouble("");
+    setProblem("");
     setState("calling");
     const context = new AudioContext();
     let stream: MediaStream | null = null;
@@ -27,7 +27,7 @@ export function useHandset(channel: string) {
       });
       await context.audioWorklet.addModule(microphone);
     } catch {
-      setTrouble("The microphone cannot be used; the keys can.");
+      setProblem("The microphone cannot be used; the keys can.");
     }
     const address = `${location.protocol === "https:" ? "wss" : "ws"}://${location.host}/api/channels/${channel}/talk`;
     const socket = new WebSocket(address);
@@ -49,7 +49,7 @@ export function useHandset(channel: string) {
       if (message.data instanceof ArrayBuffer) return play(message.data);
       const told: { state: CallState; cause?: string } = JSON.parse(message.data);
       setState(told.state);
-      if (told.state === "over" && told.cause && told.cause !== "hung-up") setTrouble(`The call ended: ${told.cause}.`);
+      if (told.state === "over" && told.cause && told.cause !== "hung-up") setProblem(`The call ended: ${told.cause}.`);
     };
     if (stream) {
       const node = new AudioWorkletNode(context, "microphone", { numberOfOutputs: 0 });
@@ -63,7 +63,7 @@ export function useHandset(channel: string) {
       open.current = null;
     };
     socket.onclose = (event) => {
-      if (event.code >= 4000) setTrouble(event.reason);
+      if (event.code >= 4000) setProblem(event.reason);
       setState("over");
       setLevel(0);
       close();
@@ -73,7 +73,7 @@ export function useHandset(channel: string) {
 
   return {
     state,
-    trouble,
+    problem,
     level,
     call,
     press: (key: string) => open.current?.socket.send(key),

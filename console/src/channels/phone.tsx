@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Channel } from "../api";
 import { causeOf, playingTime, timeOf } from "../format";
-import { Button, Mark, Row, Table, Trouble } from "../parts/sheet";
+import { Button, Mark, Row, Table, ErrorNote } from "../parts/sheet";
 import { colour, font } from "../theme";
 import { useHandset } from "./handset";
 
@@ -40,7 +40,7 @@ export function PhoneChannel({ channel }: { channel: Channel }) {
                 <tr key={each.registrar}>
                   <td>{each.registrar}</td>
                   <td>
-                    <Mark $kind={each.state === "registered" ? "good" : each.state === "failing" ? "bad" : "plain"}>{each.state}</Mark>
+                    <Mark $kind={each.state === "registered" ? "good" : each.state === "failed" ? "bad" : "plain"}>{each.state}</Mark>
                   </td>
                   <td>{each.reason}</td>
                 </tr>
@@ -69,7 +69,7 @@ function Telephone({ channel }: { channel: Channel }) {
         )}
         <span role="status">{STATES[handset.state]}</span>
       </Row>
-      {handset.trouble && <Trouble role="alert">{handset.trouble}</Trouble>}
+      {handset.problem && <ErrorNote role="alert">{handset.problem}</ErrorNote>}
       {talking && (
         <>
           <Pad role="group" aria-label="Keys">
@@ -92,7 +92,7 @@ function Calls({ channel }: { channel: Channel }) {
   return (
     <>
       <h3>Calls</h3>
-      {calls.error && <Trouble role="alert">{calls.error.message}</Trouble>}
+      {calls.error && <ErrorNote role="alert">{calls.error.message}</ErrorNote>}
       {found.length === 0 ? (
         <p>There were none yet.</p>
       ) : (

@@ -103,7 +103,7 @@ export function Guest() {
   const [said, setSaid] = useState<Asked[]>([]);
   const [text, setText] = useState("");
   const [asking, setAsking] = useState("");
-  const [trouble, setTrouble] = useState("");
+  const [problem, setProblem] = useState("");
   const recorder = useRecorder(about?.seconds_a_note ?? 60);
   const end = useRef<HTMLDivElement>(null);
 
@@ -114,7 +114,7 @@ export function Guest() {
         setAbout(found);
         setSaid(found.said);
       })
-      .catch((error: Error) => setTrouble(error.message));
+      .catch((error: Error) => setProblem(error.message));
   }, []);
   useEffect(() => {
     // In braces: newer browsers give a promise here, which is no clean-up function.
@@ -123,7 +123,7 @@ export function Guest() {
 
   const say = async (what: string, body: BodyInit, type: string) => {
     setAsking(what);
-    setTrouble("");
+    setProblem("");
     try {
       const answer = await told<Asked>(
         await fetch(`${here}/say`, { method: "POST", body, headers: { "Content-Type": type } }),
@@ -131,14 +131,14 @@ export function Guest() {
       setSaid((before) => [...before, answer]);
       if (answer.sound) void new Audio(answer.sound.link).play().catch(() => undefined);
     } catch (error) {
-      setTrouble((error as Error).message);
+      setProblem((error as Error).message);
     } finally {
       setAsking("");
     }
   };
   const sayText = (words: string) => say(words, JSON.stringify({ text: words }), "application/json");
 
-  if (!about) return <Page role={trouble ? "alert" : undefined}>{trouble}</Page>;
+  if (!about) return <Page role={problem ? "alert" : undefined}>{problem}</Page>;
   return (
     <Page>
       <h1>{about.assistant.replaceAll("-", " ").replace(/^./, (first) => first.toUpperCase())}</h1>
@@ -164,7 +164,7 @@ export function Guest() {
             <small>is being answered…</small>
           </Mine>
         )}
-        {(trouble || recorder.trouble) && <p role="alert">{trouble || recorder.trouble}</p>}
+        {(problem || recorder.problem) && <p role="alert">{problem || recorder.problem}</p>}
         <div ref={end} />
       </Talk>
       <Foot>

@@ -8,19 +8,19 @@ export function useRecorder(longest: number) {
   const [seconds, setSeconds] = useState(0);
   const [running, setRunning] = useState(false);
   const [recording, setRecording] = useState<Recording | null>(null);
-  const [trouble, setTrouble] = useState("");
+  const [problem, setProblem] = useState("");
   const stopping = useRef<() => void>(() => undefined);
 
   useEffect(() => () => stopping.current(), []);
 
   const start = async () => {
-    setTrouble("");
+    setProblem("");
     setRecording(null);
     let stream: MediaStream;
     try {
       stream = await navigator.mediaDevices.getUserMedia({ audio: true });
     } catch {
-      setTrouble("The microphone cannot be used. Allow it, or type instead.");
+      setProblem("The microphone cannot be used. Allow it, or type instead.");
       return;
     }
     const context = new AudioContext();
@@ -58,5 +58,5 @@ export function useRecorder(longest: number) {
     setSeconds(0);
   };
 
-  return { level, seconds, running, recording, trouble, start, stop: () => stopping.current(), drop };
+  return { level, seconds, running, recording, problem, start, stop: () => stopping.current(), drop };
 }

@@ -54,7 +54,7 @@ export const Mark = styled.span<{ $kind: "good" | "bad" | "plain" }>`
   color: ${(props) => ({ good: colour.kelp, bad: colour.buoy, plain: colour.faded })[props.$kind]};
 `;
 
-export const Trouble = styled.p`
+export const ErrorNote = styled.p`
   color: ${colour.buoy} !important;
 `;
 

@@ -54,7 +54,7 @@ export function Player({ clip, label }: { clip: Clip; label: string }) {
   const audio = useRef<HTMLAudioElement>(null);
   const [playing, setPlaying] = useState(false);
   const [at, setAt] = useState(0);
-  const [trouble, setTrouble] = useState("");
+  const [problem, setProblem] = useState("");
   const seconds = clip.seconds ?? 0;
 
   useEffect(() => {
@@ -69,7 +69,7 @@ export function Player({ clip, label }: { clip: Clip; label: string }) {
     try {
       await audio.current.play();
     } catch {
-      setTrouble("This browser cannot play the file.");
+      setProblem("This browser cannot play the file.");
     }
   };
 
@@ -98,7 +98,7 @@ export function Player({ clip, label }: { clip: Clip; label: string }) {
           <Thumb />
         </SliderTrack>
       </Slider>
-      <small>{trouble || playingTime(playing || at ? at : seconds)}</small>
+      <small>{problem || playingTime(playing || at ? at : seconds)}</small>
       <audio
         ref={audio}
         src={soundAddress(clip)}

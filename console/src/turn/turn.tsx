@@ -4,8 +4,8 @@ import { Link, useParams } from "react-router";
 import styled from "styled-components";
 import { api, type Clip, type Delivery, type Stage, type TurnDetail } from "../api";
 import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
-import { StageStrip } from "../log/stage-strip";
-import { Button, Code, Mark, Row, Sheet, Table, Trouble } from "../parts/sheet";
+import { StageStrip } from "../conversations/stage-strip";
+import { Button, Code, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
 import { Player } from "../parts/waveform";
 import { colour } from "../theme";
 
@@ -36,13 +36,13 @@ export function TurnPage() {
       <h2>{told.erased_at ? "An erased turn" : told.text || arrival(told.arrived_as)}</h2>
       <p>
         {told.contact_name}, {arrival(told.arrived_as)} on {told.channel}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
-        <Link to={`/log/${told.conversation}/${told.id}`}>In the log</Link>
+        <Link to={`/conversations/${told.conversation}/${told.id}`}>In its conversation</Link>
       </p>
       {told.error && (
-        <Trouble role="alert">
+        <ErrorNote role="alert">
           Failed at {told.error.stage}: {told.error.what}
           {told.error.remedy && ` (${told.error.remedy})`}
-        </Trouble>
+        </ErrorNote>
       )}
       <Row>
         {told.sound && <Player clip={told.sound} label="what came in" />}
@@ -52,7 +52,7 @@ export function TurnPage() {
           </Button>
         )}
       </Row>
-      {retry.error && <Trouble role="alert">{retry.error.message}</Trouble>}
+      {retry.error && <ErrorNote role="alert">{retry.error.message}</ErrorNote>}
       <Deliveries turn={told} />
       {[...told.runs].reverse().map((run, place) => (
         <section key={run.id}>
@@ -161,7 +161,7 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
           ))}
         </tbody>
       </Table>
-      {deciding.error && <Trouble role="alert">{deciding.error.message}</Trouble>}
+      {deciding.error && <ErrorNote role="alert">{deciding.error.message}</ErrorNote>}
     </>
   );
 }

@@ -15,15 +15,15 @@ class CallOver(FondEchoError):
     code = "call-over"
 
 
-LONGEST = 3_600.0
-IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, LONGEST, 50_000_000)
+MAX_SECONDS = 3_600.0
+IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, MAX_SECONDS, 50_000_000)
 
 
 class NoCall(DirectChannel):
     """A phone channel outside of a call: nothing can be said on it."""
 
     def __init__(self, clips: Clips) -> None:
-        super().__init__(clips, LONGEST)
+        super().__init__(clips, MAX_SECONDS)
         self.abilities = IN_A_CALL
 
     async def send(self, outgoing: Outgoing) -> Sent:

@@ -21,7 +21,7 @@ from fond_echo.store.database import AWAY
 
 log = structlog.get_logger()
 
-FIRST_PAUSE, LONGEST_PAUSE = 0.5, 10.0
+FIRST_PAUSE, MAX_PAUSE = 0.5, 10.0
 """Seconds between tries while the database is away."""
 
 
@@ -94,17 +94,17 @@ class Diary:
                     "a call's end waits for the database", reason=str(error).splitlines()[0]
                 )
                 await asyncio.sleep(pause)
-                pause = min(LONGEST_PAUSE, 2 * pause)
+                pause = min(MAX_PAUSE, 2 * pause)
 
     async def _end(
         self, session: Session, event: Ended, at: float | None, quality: Quality | None,
         values: dict[str, Any],
     ) -> None:  # fmt: skip
         told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
-        measured: dict[str, Any] = {"strangers": session.stream.strangers}
+        measured: dict[str, Any] = {"unknown_source_packets": session.stream.unknown_source_packets}
         if quality is not None:
             measured |= {
-                "rating": quality.rating, "opinion": quality.opinion,
+                "r_factor": quality.r_factor, "mos": quality.mos,
                 "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
                 "delay_ms": round(quality.delay_ms, 1),
             }  # fmt: skip

@@ -19,7 +19,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.ports import Clips
 
 ASK_SECONDS = 5.0
-MOST_BYTES = 10_000_000
+MAX_BYTES = 10_000_000
 
 
 class NoOpening(FondEchoError):
@@ -53,8 +53,8 @@ async def ask(client: httpx.AsyncClient, address: str) -> Clip | str:
     try:
         answer = await asyncio.wait_for(client.get(address), ASK_SECONDS)
     except (httpx.HTTPError, FondEchoError, TimeoutError) as error:
-        raise NoOpening(f"{address} was asked in vain: {error or 'too late'}") from error
-    if answer.status_code != 200 or len(answer.content) > MOST_BYTES:
+        raise NoOpening(f"{address} did not answer: {error or 'too late'}") from error
+    if answer.status_code != 200 or len(answer.content) > MAX_BYTES:
         raise NoOpening(f"{address} answered {answer.status_code}, {len(answer.content):,} bytes")
     kind = answer.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind.startswith(("audio/", "video/")) or kind == "application/ogg":

@@ -21,7 +21,7 @@ from fond_echo.core.telephony.calls import Call, Ended
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.sdp import agree, offer, read_description
 from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
-from fond_echo.documents.phone import Outward, RegistrarSpec
+from fond_echo.documents.phone import Outbound, RegistrarSpec
 from fond_echo.store import calls as records
 
 if TYPE_CHECKING:
@@ -66,42 +66,42 @@ class Placer:
 
     def uri(self, number: str) -> Uri:
         """Where a number is reached: at the trunk."""
-        outward = self._server.description.outward
-        assert outward is not None
-        place = self._trunk(outward)
+        outbound = self._server.description.outbound
+        assert outbound is not None
+        place = self._trunk(outbound)
         more = ";transport=tcp" if place.reliable else ""
         return parse_uri(f"sip:{number}@{place.host}:{place.port}{more}")
 
-    def _trunk(self, outward: Outward) -> Hop:
-        if outward.via:
-            return hop(outward.via)
-        spec = next(e for e in self._server.description.registrars if e.registrar == outward.by)
+    def _trunk(self, outbound: Outbound) -> Hop:
+        if outbound.via:
+            return hop(outbound.via)
+        spec = next(e for e in self._server.description.registrars if e.registrar == outbound.by)
         return hop(spec.proxy or spec.uri)
 
     async def look(self) -> None:
         """Place what is due; end what is to be ended."""
-        server, outward = self._server, self._server.description.outward
+        server, outbound = self._server, self._server.description.outbound
         database, name = server.house.database, server.channel.name
         async with database.reading() as session:
             ending, due = await records.waiting(session, name)
         for record in ending:
             await self._end(record)
-        if outward is None or not due:
+        if outbound is None or not due:
             return
         now = server.now()
         while self._lately and now - self._lately[0] > 60:
             self._lately.popleft()
         busy = len(self._placed) + sum(not s.call.incoming for s in server.sessions.values())
-        free = min(outward.at_once - busy, outward.a_minute - len(self._lately))
+        free = min(outbound.at_once - busy, outbound.a_minute - len(self._lately))
         if free <= 0:
             return
         async with database.writing() as session:
-            if await records.minutes_today(session, name) >= outward.minutes_a_day:
+            if await records.minutes_today(session, name) >= outbound.minutes_a_day:
                 return
             rows = await records.due_calls(session, name, free)
         for row in rows:
             self._lately.append(now)
-            await self._place(row, outward)
+            await self._place(row, outbound)
 
     async def _end(self, record: str) -> None:
         server = self._server
@@ -121,7 +121,7 @@ class Placer:
             state="ended", cause="cancelled", by="us", ended_at=datetime.now(UTC),
         )  # fmt: skip
 
-    async def _place(self, row: records.Call, outward: Outward) -> None:
+    async def _place(self, row: records.Call, outbound: Outbound) -> None:
         server = self._server
         order = CallIn.model_validate(row.order)
         try:
@@ -130,7 +130,7 @@ class Placer:
         except (FondEchoError, NoPorts) as error:
             await self._came_of(row.id, order, list(row.attempts), "failed", 0, str(error))
             return
-        spec = next((e for e in server.description.registrars if e.registrar == outward.by), None)
+        spec = next((e for e in server.description.registrars if e.registrar == outbound.by), None)
         account = None
         if spec is not None:
             found = next(r for r in server.registrations if r.registrar.name == spec.registrar)
@@ -138,12 +138,12 @@ class Placer:
         caller = parse_address(_caller(spec, row.caller) if spec else self._own(row.caller))
         call, output = server.endpoint.place(
             self.uri(number), caller, offer(server.terms(sockets.port)), server.now(),
-            hop=self._trunk(outward), account=account,
+            hop=self._trunk(outbound), account=account,
         )  # fmt: skip
         placed = Placed(row.id, order, list(row.attempts), sockets, box, call)
         self._placed[call.id] = placed
         placed.ringing = asyncio.get_running_loop().call_later(
-            outward.ring_seconds, self._rang_out, placed
+            outbound.ring_seconds, self._rang_out, placed
         )
         server.run(server.diary.write(row.id, "placed", None, {"number": number}))
         server.done(output)
@@ -182,7 +182,7 @@ class Placer:
             return
         session = Session(
             call, Ours(placed.record, placed.order, tuple(placed.attempts)), server.channel, agreed,
-            placed.sockets, server.house, server.description.manners, server.speaking, server,
+            placed.sockets, server.house, server.description.call_handling, server.speaking, server,
         )  # fmt: skip
         placed.box.append(session)
         server.sessions[call.id] = session
@@ -213,7 +213,7 @@ class Placer:
         if again is not None:
             await self._server.diary.write(
                 record, "tried", None, {**about, "again_at": again.isoformat()},
-                state="asked", due_at=again, attempts=tried,
+                state="requested", due_at=again, attempts=tried,
             )  # fmt: skip
             return
         await self._server.diary.write(
@@ -232,9 +232,9 @@ class Placer:
 def _caller(spec: RegistrarSpec, number: str) -> str:
     """Who calls, through a registrar's trunk: the number that was asked for at the registrar's
     domain, or our address of record where none was."""
-    own = parse_uri(spec.address)
+    own = parse_uri(spec.aor)
     if not number or number == own.number:
-        return f"<{spec.address}>"
+        return f"<{spec.aor}>"
     return f"<sip:{quote(number, safe='+')}@{own.host}>"
 
 

@@ -12,8 +12,8 @@ from fond_echo.core.telephony.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.ports import Voice
 
-MOST_BYTES = 16 * 2**20
-LONGEST_TEXT = 1_000
+MAX_BYTES = 16 * 2**20
+MAX_TEXT = 1_000
 """Characters: longer words are hardly said twice."""
 
 
@@ -22,7 +22,7 @@ class CachedVoice:
 
     def __init__(self, voice: Voice) -> None:
         self._voice = voice
-        self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MOST_BYTES, _size)
+        self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MAX_BYTES, _size)
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
@@ -39,7 +39,7 @@ class CachedVoice:
         ):
             parts.append(part)
             yield part
-        if len(text) <= LONGEST_TEXT:
+        if len(text) <= MAX_TEXT:
             self._kept.keep(key, parts)
 
 
@@ -56,7 +56,7 @@ class Prompts:
 
     def __init__(self, voice: Voice) -> None:
         self.voice: Voice = CachedVoice(voice)
-        self._kept: Recent[tuple[str, str, Law], bytes] = Recent(MOST_BYTES, len)
+        self._kept: Recent[tuple[str, str, Law], bytes] = Recent(MAX_BYTES, len)
 
     def ready(self, text: str, voice: str, law: Law) -> bytes:
         """What is there at once; b"" where it is not."""
@@ -70,6 +70,6 @@ class Prompts:
         data = b""
         async for part in self.voice.speak(text, voice, seed=0):
             data += await asyncio.to_thread(in_law, part.clip, law)
-        if len(text) <= LONGEST_TEXT:
+        if len(text) <= MAX_TEXT:
             self._kept.keep(key, data)
         return data

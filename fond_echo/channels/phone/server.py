@@ -85,8 +85,8 @@ class PhoneServer:
         self.registrations = [
             Registration(
                 Registrar(
-                    each.registrar, parse_uri(each.uri), parse_address(f"<{each.address}>"),
-                    Account(each.user, passwords.get(each.secret, "")), each.seconds,
+                    each.registrar, parse_uri(each.uri), parse_address(f"<{each.aor}>"),
+                    Account(each.user, passwords.get(each.secret, "")), each.expires,
                     placing.hop(each.proxy) if each.proxy else None,
                 ),
                 self.endpoint.exchange,
@@ -124,13 +124,16 @@ class PhoneServer:
     @property
     def standing(self) -> tuple[str, str]:
         """The channel's state, and the reason for it."""
-        failing = [each for each in self.registrations if each.state == "failing"]
+        failing = [each for each in self.registrations if each.state == "failed"]
         if failing:
             told = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failing)
             return "not-connected", told
         waiting = [each for each in self.registrations if each.state != "registered"]
         if waiting:
-            return "waiting", f"asking {', '.join(each.registrar.name for each in waiting)}"
+            return (
+                "waiting",
+                f"registering with {', '.join(each.registrar.name for each in waiting)}",
+            )
         return "connected" if self.registrations else "open", ""
 
     async def start(self) -> None:
@@ -160,10 +163,15 @@ class PhoneServer:
     async def speak_as(self, speaking: Speaking) -> None:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
-        manners = self.description.manners
-        words = [speaking.greeting, *manners.reminders, manners.leaving, manners.not_connected]
-        if manners.record:
-            words.insert(0, manners.record_words)
+        handling = self.description.call_handling
+        words = [
+            speaking.greeting,
+            *handling.reminders,
+            handling.no_input_goodbye,
+            handling.not_connected,
+        ]
+        if handling.record:
+            words.insert(0, handling.record_words)
         self.run(self._render([each for each in words if each], speaking.voice))
         self.run(warm(self.house, self.channel, speaking.revision))
 
@@ -380,7 +388,7 @@ class PhoneServer:
             described, agreed = answer(theirs, self.terms(sockets.port))
         session = Session(
             call, Ours(new_id()), self.channel, agreed, sockets, self.house,
-            self.description.manners, self.speaking, self,
+            self.description.call_handling, self.speaking, self,
         )  # fmt: skip
         attach.append(session)
         return session, described
@@ -441,5 +449,5 @@ def _places(description: PhoneDescription) -> Iterator[str]:
         yield where(parse_uri(each.uri)).host
         if each.proxy:
             yield placing.hop(each.proxy).host
-    if description.outward is not None and description.outward.via:
-        yield placing.hop(description.outward.via).host
+    if description.outbound is not None and description.outbound.via:
+        yield placing.hop(description.outbound.via).host

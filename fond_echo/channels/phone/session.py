@@ -24,19 +24,19 @@ from fond_echo.core.telephony.g711 import decoded, in_law
 from fond_echo.core.telephony.quality import Quality
 from fond_echo.core.telephony.sdp import Agreed
 from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.talk import (
+from fond_echo.core.telephony.tones import beep
+from fond_echo.core.telephony.turn_taking import (
     Action,
-    Guess,
-    Hush,
+    CallPolicy,
     Leave,
-    Manners,
     Press,
     Remind,
-    Talk,
+    SpeculativeEndpoint,
+    StopPlayback,
+    TurnTaking,
     Understand,
 )
-from fond_echo.core.telephony.tones import beep
-from fond_echo.documents.phone import CallManners
+from fond_echo.documents.phone import CallHandling
 from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
@@ -60,7 +60,7 @@ class Session:
 
     def __init__(
         self, call: Call, ours: Ours, channel: Channel, agreed: Agreed | None,
-        sockets: MediaSockets, house: House, manners: CallManners, manner: Speaking,
+        sockets: MediaSockets, house: House, handling: CallHandling, manner: Speaking,
         carrier: Carrier,
     ) -> None:  # fmt: skip
         self.call, self.ours, self.sockets = call, ours, sockets
@@ -71,7 +71,7 @@ class Session:
         )  # fmt: skip
         self.conversation = f"call-{new_id()}"
         self.begun_at = 0.0
-        self._house, self._manners, self._manner = house, manners, manner
+        self._house, self._handling, self._manner = house, handling, manner
         self._carrier = carrier
         order = ours.order
         begin: dict[str, Any] = {}
@@ -84,9 +84,9 @@ class Session:
             order.name if order is not None else "", self.conversation, ours.record, begin,
             lambda: not self.over, self._aloud,
         )  # fmt: skip
-        self._talk: Talk | None = None
+        self._talk: TurnTaking | None = None
         self._early_keys: list[str] = []
-        self._recorder = CallRecorder(house.database, ours.record) if manners.record else None
+        self._recorder = CallRecorder(house.database, ours.record) if handling.record else None
         self._answerer = AnswererEar() if order is not None else None
         self._machine: MachineEar | None = None
         self._greeted, self._acted, self._greeting = 0, False, b""
@@ -108,11 +108,12 @@ class Session:
         """The other side is there: greet, or find out who it is."""
         self.begun_at = now
         self.stream.heard_at = now
-        m = self._manners
-        self._talk = Talk(
-            Manners(
+        m = self._handling
+        self._talk = TurnTaking(
+            CallPolicy(
                 m.barge_in, m.wait_seconds, len(m.reminders) + m.greetings - 1, m.end_seconds,
-                m.longest_said, m.key_seconds, m.keys, m.terminator, m.longest_seconds,
+                m.max_utterance_seconds, m.interdigit_seconds, m.max_digits, m.terminator,
+                m.max_seconds,
             ),
             now,
         )  # fmt: skip
@@ -124,7 +125,7 @@ class Session:
 
     def _play_ready(self) -> None:
         """Say at once what is always said first, where it was rendered before."""
-        said = [self._manners.record_words] if self._manners.record else []
+        said = [self._handling.record_words] if self._handling.record else []
         words = [each for each in (*said, self._manner.greeting) if each]
         prompts, voice, law = self._house.prompts, self._manner.voice, self.stream.law
         ready = [prompts.ready(each, voice, law) for each in words]
@@ -169,7 +170,7 @@ class Session:
         """Whether nothing has come for long, though something should."""
         if self.stream.agreed.direction not in ("sendrecv", "recvonly"):
             self.stream.heard_at = now
-        return now - (self.stream.heard_at or now) > self._manners.silence_seconds
+        return now - (self.stream.heard_at or now) > self._handling.silence_seconds
 
     def _find_out(self, frame: Any) -> None:
         """Of a call that we placed: who answered, and when to speak."""
@@ -213,7 +214,7 @@ class Session:
         if 200 <= status < 300:
             self._carrier.hang_up(self, "transferred")
         else:
-            self._do(self._say(self._manners.not_connected))
+            self._do(self._say(self._handling.not_connected))
 
     @property
     def waveforms(self) -> dict[str, Any] | None:
@@ -234,12 +235,12 @@ class Session:
     def _act(self, actions: list[Action]) -> None:
         for action in actions:
             match action:
-                case Hush():
+                case StopPlayback():
                     if self.stream.playing:
-                        self._run(self._carrier.tell(self, "cut-in"))
+                        self._run(self._carrier.tell(self, "barge-in"))
                     self.stream.hush()
                     self._hushed = True
-                case Guess(samples, pause):
+                case SpeculativeEndpoint(samples, pause):
                     self._run(self._guess(samples, pause))
                 case Understand(samples, pause):
                     self._acted = True
@@ -252,7 +253,7 @@ class Session:
                     self._do(self._remind(times))
                 case Leave():
                     self._leaving = "hung-up"
-                    self._do(self._say(self._manners.leaving))
+                    self._do(self._say(self._handling.no_input_goodbye))
 
     def _do(self, work: Any) -> None:
         self._doing = self._run(self._guarded(work))
@@ -303,7 +304,7 @@ class Session:
             self._connecting = self._carrier.transfer(self, self._transfer_to)
             self._connecting_since = now
             if not self._connecting:
-                self._do(self._say(self._manners.not_connected))
+                self._do(self._say(self._handling.not_connected))
                 self._transfer_to = ""
         if self._message_seconds and not self._busy:
             self._talk.take_message(self._message_seconds)
@@ -331,8 +332,8 @@ class Session:
         self._greeted, self._greeting_played = 1, False
 
     async def _say_recorded(self) -> None:
-        if self._manners.record and self._manners.record_words:
-            await self._say(self._manners.record_words)
+        if self._handling.record and self._handling.record_words:
+            await self._say(self._handling.record_words)
 
     async def _open(self) -> None:
         """The opening of a call that we placed."""
@@ -375,14 +376,14 @@ class Session:
 
     async def _remind(self, times: int) -> None:
         """The caller says nothing: the greeting again, and then other words."""
-        if not self._acted and self._greeted < self._manners.greetings and self._greeting:
+        if not self._acted and self._greeted < self._handling.greetings and self._greeting:
             self._greeted += 1
             self._play(self._greeting)
             return
-        repeated = 0 if self._acted else self._manners.greetings - 1
-        place = min(max(0, times - 1 - repeated), len(self._manners.reminders) - 1)
+        repeated = 0 if self._acted else self._handling.greetings - 1
+        place = min(max(0, times - 1 - repeated), len(self._handling.reminders) - 1)
         if place >= 0:
-            await self._say(self._manners.reminders[place])
+            await self._say(self._handling.reminders[place])
 
     async def _say(self, text: str) -> None:
         """Say words that belong to no turn."""

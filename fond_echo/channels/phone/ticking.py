@@ -12,7 +12,7 @@ TICK = 0.02
 SLOTS = 10
 """A call's packets leave in one of so many slots of 2 ms."""
 
-LATEST = 500
+SLOTS_MEASURED = 500
 """Slots over which the load is taken: a second."""
 
 FULL = 0.7
@@ -34,8 +34,8 @@ class Ticker:
 
     def __init__(self) -> None:
         self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
-        self._late: deque[float] = deque(maxlen=LATEST)
-        self._used: deque[tuple[float, float]] = deque(maxlen=LATEST)
+        self._late: deque[float] = deque(maxlen=SLOTS_MEASURED)
+        self._used: deque[tuple[float, float]] = deque(maxlen=SLOTS_MEASURED)
         self._task: asyncio.Task[None] | None = None
         self._somebody = asyncio.Event()
 
@@ -60,7 +60,7 @@ class Ticker:
     @property
     def load(self) -> float:
         """The share of a processor's time that this thread took in the last second."""
-        if len(self._used) < LATEST:
+        if len(self._used) < SLOTS_MEASURED:
             return 0.0
         (began, used), (ended, total) = self._used[0], self._used[-1]
         return (total - used) / max(ended - began, 1e-6)
@@ -74,7 +74,7 @@ class Ticker:
     @property
     def full(self) -> bool:
         """Whether one more call would be too many for the others."""
-        if sum(map(len, self._slots)) < FEW or len(self._late) < LATEST:
+        if sum(map(len, self._slots)) < FEW or len(self._late) < SLOTS_MEASURED:
             return False
         return self.load > FULL or self.lateness > IN_TIME
 

@@ -20,7 +20,7 @@ from fond_echo.core.telephony.values import Hop
 
 log = structlog.get_logger()
 
-MOST_CONNECTIONS = 200
+MAX_CONNECTIONS = 200
 IDLE_SECONDS = 600.0
 CONNECT_SECONDS = 5.0
 PONG = b"\r\n"
@@ -128,7 +128,7 @@ class Transport:
         hop: Hop | None = None,
     ) -> None:
         """A connection, until it ends."""
-        if len(self._writers) >= MOST_CONNECTIONS:
+        if len(self._writers) >= MAX_CONNECTIONS:
             writer.close()
             return
         task = asyncio.current_task()

@@ -30,7 +30,7 @@ from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, Conversation, Run, Turn
 
-UNTIL_THE_END = ("number", "digits", "spelled", "money", "time", "duration")
+UNTIL_THE_END = ("number", "digits", "spelled", "currency", "time", "duration")
 """Kinds of a slot whose value may go on after a pause."""
 
 Taken = Callable[[str], Awaitable[None]]

@@ -13,11 +13,11 @@ from fond_echo.core.audio.clip import Clip
 FRAME_SECONDS = 0.01
 BAND_HZ = (180.0, 3_600.0)
 FLOOR_PERCENTILE = 10.0
-LOWEST_FLOOR_DB = -84.0
+MIN_FLOOR_DB = -84.0
 RISE_DB = 9.0
 RANGE_DB = 38.0
 JOIN_SECONDS = 0.30
-SHORTEST_SECONDS = 0.06
+MIN_SECONDS = 0.06
 MARGIN_SECONDS = 0.15
 
 
@@ -60,7 +60,7 @@ def speech_spans(clip: Clip) -> list[Span]:
     levels = frame_levels(clip)
     if not len(levels):
         return []
-    floor = max(float(np.percentile(levels, FLOOR_PERCENTILE)), LOWEST_FLOOR_DB)
+    floor = max(float(np.percentile(levels, FLOOR_PERCENTILE)), MIN_FLOOR_DB)
     top = float(np.percentile(levels, 98.0))
     if top < floor + RISE_DB:
         return []
@@ -72,7 +72,7 @@ def speech_spans(clip: Clip) -> list[Span]:
             spans[-1] = Span(spans[-1].start, float(last))
         else:
             spans.append(Span(float(first), float(last)))
-    kept = [span for span in spans if span.seconds >= SHORTEST_SECONDS]
+    kept = [span for span in spans if span.seconds >= MIN_SECONDS]
     return _with_margins(kept, clip.seconds)
 
 

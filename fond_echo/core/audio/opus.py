@@ -10,7 +10,7 @@ from fond_echo.core.audio.errors import BrokenSound
 RATE = 48_000
 """Granule positions and pre-skip always count at 48 kHz (RFC 7845 §4)."""
 
-LONGEST_PACKET = 5_760
+MAX_PACKET = 5_760
 """Samples: no packet is longer than 120 ms (RFC 6716 §3.2.5)."""
 
 _HEAD = struct.Struct("<8sBBHIhB")
@@ -121,6 +121,6 @@ def packet_samples(packet: bytes) -> int:
         frames = packet[1] & 63
     else:
         frames = 1 if code == 0 else 2
-    if frames == 0 or frames * frame > LONGEST_PACKET:
+    if frames == 0 or frames * frame > MAX_PACKET:
         raise BrokenSound(f"an Opus packet claims {frames} frames of {frame} samples")
     return frames * frame

@@ -122,7 +122,7 @@ class VoiceNoteWriter:
         self._packets += [bytes(packet) for packet in self._encoder.encode(frame)]
 
     def _lay_out(self, count: int, end: int | None = None) -> bytes:
-        """Pages for the first `count` packets that wait; `end` is given for the last of all."""
+        """Documents for the first `count` packets that wait; `end` is given for the last of all."""
         data = bytearray()
         if self._sequence == 0 and count:
             head = ogg.pages_of([(self._head.to_bytes(), 0)], self._serial, 0, per_page=1)
@@ -245,11 +245,11 @@ def _with_page_ends(
         yield packet, page, k + 1 == len(audio) or audio[k + 1][1] is not page
 
 
-def decode_opus(stream: OpusStream, *, most_samples: int | None = None) -> Clip:
+def decode_opus(stream: OpusStream, *, max_samples: int | None = None) -> Clip:
     """The sound of an Ogg Opus file at 48 kHz, stereo averaged, exactly `stream.samples` long.
 
     Args:
-        most_samples: decoding stops with an error before it gives more than this.
+        max_samples: decoding stops with an error before it gives more than this.
 
     Raises:
         BrokenSound: more than two channels in one stream (mapping families other than 0), or
@@ -264,7 +264,7 @@ def decode_opus(stream: OpusStream, *, most_samples: int | None = None) -> Clip:
         )
     if not stream.samples:
         raise EmptySound("the voice note holds no sound after its pre-skip")
-    if most_samples is not None and stream.samples > most_samples:
+    if max_samples is not None and stream.samples > max_samples:
         raise BrokenSound("longer than announced")
     decoder = CodecContext.create("libopus", "r")
     assert isinstance(decoder, AudioCodecContext)

@@ -16,8 +16,8 @@ from fond_echo.core.dialogue.intents import Intent, intent_of
 from fond_echo.core.dialogue.routing import (
     DID_YOU_MEAN,
     EXACT,
+    FALLBACK,
     HIGHER,
-    OTHERWISE,
     Decision,
     Router,
 )
@@ -132,7 +132,7 @@ class Dialogue:
         return likely or scores[0].score >= EXACT
 
     def _intent(self, intent: Intent, open_: Open | None) -> Understood | None:
-        route = open_.route if open_ else OTHERWISE
+        route = open_.route if open_ else FALLBACK
         decision = Decision(route, "intent", True, f"means {intent} in every assistant")
         if intent == "again" and open_ is not None:
             step = Step("confirm" if open_.confirming else "ask", open_, open_.asking)
@@ -141,11 +141,11 @@ class Dialogue:
 
     def _chosen(self, said: Said, tokens: Sequence[str], meant: Meant) -> Understood | None:
         route = said.choice if said.choice in meant.routes else ""
-        parse = match(builtin_grammar(), "yes-no", list(tokens))
+        parse = match(builtin_grammar(), "boolean", list(tokens))
         if not route and parse is not None and len(meant.routes) == 1:
             route = meant.routes[0] if parse.literal == "yes" else ""
             if not route:
-                decision = Decision(OTHERWISE, "otherwise", True, "it was not what was meant")
+                decision = Decision(FALLBACK, "fallback", True, "it was not what was meant")
                 return Understood(decision, "never-mind")
         if not route:
             return None
@@ -166,7 +166,7 @@ class Dialogue:
             heard_surely=said.heard_surely,
             above=HIGHER,
         )
-        if other.route not in (OTHERWISE, DID_YOU_MEAN, open_.route):
+        if other.route not in (FALLBACK, DID_YOU_MEAN, open_.route):
             return self._begin(other, tokens, said)
         again = machine.again(open_)
         because = f"{words}, and this does not answer it"

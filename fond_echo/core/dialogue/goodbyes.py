@@ -22,8 +22,8 @@ _ABOUT = frozenset(
 )
 """In a sentence with these, a farewell is spoken of, or something is asked."""
 
-MOST_WORDS = 12
-_MOST_BESIDE_A_FAREWELL = 8
+MAX_WORDS = 12
+_MAX_BESIDE_A_FAREWELL = 8
 
 _SIDE = r"(?: (?:for|from|on) (?:me|us|now|today|tonight|the moment|my side|our side|my end))*"
 _TIME = r"(?:day|evening|night|afternoon|morning|weekend|week|one|time|trip|holiday|journey)"
@@ -67,9 +67,9 @@ def says_goodbye(tokens: Sequence[str]) -> bool:
     Args:
         tokens: spoken tokens.
     """
-    if not tokens or len(tokens) > MOST_WORDS:
+    if not tokens or len(tokens) > MAX_WORDS:
         return False
-    if len(tokens) <= _MOST_BESIDE_A_FAREWELL and not _ABOUT & set(tokens):
+    if len(tokens) <= _MAX_BESIDE_A_FAREWELL and not _ABOUT & set(tokens):
         said = _bare(tokens, _AROUND - FAREWELLS)
         if said and (said[0] in FAREWELLS or said[-1] in FAREWELLS):
             return True

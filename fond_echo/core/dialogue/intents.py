@@ -45,7 +45,7 @@ def _core(tokens: Sequence[str], around: frozenset[str]) -> tuple[str, ...]:
 
 
 _WHOLE = _sayings()
-_LONGEST = max(map(len, _WHOLE))
+_MAX_WORDS = max(map(len, _WHOLE))
 
 
 def intent_of(tokens: Sequence[str]) -> Intent | None:
@@ -67,7 +67,7 @@ def intent_of(tokens: Sequence[str]) -> Intent | None:
     found: Intent | None = None
     at = 0
     while at < len(words):
-        for size in range(min(_LONGEST, len(words) - at), 0, -1):
+        for size in range(min(_MAX_WORDS, len(words) - at), 0, -1):
             said = _WHOLE.get(words[at : at + size])
             if said is not None and (found is None or said == found):
                 found = said

@@ -49,7 +49,7 @@ _STARTS_TIME = frozenset(
         *"today tonight tomorrow yesterday noon midnight midday half quarter".split(),
     ]
 )
-_SPOTTED = ("date", "time", "duration", "money")
+_SPOTTED = ("date", "time", "duration", "currency")
 
 
 @dataclass(frozen=True)

@@ -37,7 +37,7 @@ BESIDE = 0.5
 HIGHER = 0.8
 """What another route needs while a slot is being asked for."""
 
-OTHERWISE = "otherwise"
+FALLBACK = "fallback"
 DID_YOU_MEAN = "did-you-mean"
 
 _AROUND = frozenset(
@@ -81,7 +81,7 @@ class Decision:
     """The route taken.
 
     Attributes:
-        route: its name; `OTHERWISE` where none fits, `DID_YOU_MEAN` where the assistant asks.
+        route: its name; `FALLBACK` where none fits, `DID_YOU_MEAN` where the assistant asks.
         by: command, key, choice, rule, example or otherwise.
         sure: false where the words may have been heard wrong and nothing fits them: then the
             assistant says that it is unsure instead of giving its default answer.
@@ -157,7 +157,7 @@ class Router:
                 nothing is asked about.
 
         Raises:
-            GrammarFault: the grammar takes too long.
+            GrammarError: the grammar takes too long.
         """
         word = text.strip().lower()
         for route in self.routes:
@@ -201,7 +201,7 @@ class Router:
     ) -> Decision:
         scores = self.scores(tokens, heard=not heard_surely)
         if not scores or scores[0].score == 0.0:
-            return Decision(OTHERWISE, "otherwise", heard_surely, "no example is near", scores)
+            return Decision(FALLBACK, "fallback", heard_surely, "no example is near", scores)
         best = scores[0]
         usual = THRESHOLD if heard_surely else HEARD_THRESHOLD
         if best.confidence >= (usual if above is None else above):
@@ -212,7 +212,7 @@ class Router:
         if asked and above is None:
             return Decision(DID_YOU_MEAN, "example", False, named, scores, asked=asked)
         because = f"no example is near enough; {named}"
-        return Decision(OTHERWISE, "otherwise", heard_surely, because, scores)
+        return Decision(FALLBACK, "fallback", heard_surely, because, scores)
 
     def scores(self, tokens: Sequence[str], *, heard: bool = False) -> tuple[Score, ...]:
         """Every route that has examples, the best first."""

@@ -19,7 +19,7 @@ from fond_echo.core.grammar.values import value_of_kind
 from fond_echo.core.language.numbers import digit_by_digit, is_number_word, years_as_numbers
 from fond_echo.core.language.wording import common
 
-MOST_TRIES = 3
+MAX_TRIES = 3
 """A slot is asked for so often, then the dialogue is given up."""
 
 
@@ -32,14 +32,14 @@ class Slot:
         rule: of the grammar, or "builtin:KIND".
         keys: what a key pressed on a telephone stands for.
         confirm: whether the value is read back before it is used.
-        needed: whether it is asked for; else it is only taken where it is said.
+        required: whether it is asked for; else it is only taken where it is said.
     """
 
     name: str
     rule: str
     keys: Mapping[str, Any] = field(default_factory=dict)
     confirm: bool = False
-    needed: bool = True
+    required: bool = True
 
     @property
     def reference(self) -> Reference:
@@ -122,7 +122,7 @@ def _bare_hour(words: list[str]) -> list[str]:
 _SHORTER: Mapping[str, Callable[[list[str]], list[str]]] = {
     "builtin:time": _bare_hour,
     # "No, the other one" is a no.
-    "builtin:yes-no": lambda words: words[:1],
+    "builtin:boolean": lambda words: words[:1],
 }
 """What is held against a rule where the whole answer does not fit it."""
 
@@ -190,7 +190,7 @@ class SlotMachine:
     def again(self, open_: Open) -> Step:
         """What was said fits neither the slot nor another route: ask again, or give up."""
         tries = open_.tries + 1
-        if tries >= MOST_TRIES:
+        if tries >= MAX_TRIES:
             return Step("given-up", open_, open_.asking)
         return Step(
             "confirm" if open_.confirming else "ask", replace(open_, tries=tries), open_.asking
@@ -216,7 +216,7 @@ class SlotMachine:
         changed = {n: v for n, v in corrected.items() if v.value != open_.filled[n].value}
         if changed:
             return self._filled(replace(open_, confirming=False), changed)
-        said = match(self._builtin(), "yes-no", list(tokens)) or self._first_word(tokens)
+        said = match(self._builtin(), "boolean", list(tokens)) or self._first_word(tokens)
         literal = said.literal if said is not None else None
         if literal == "yes":
             return Step("ready", replace(open_, confirming=False))
@@ -227,7 +227,7 @@ class SlotMachine:
         return Step("elsewhere", open_)
 
     def _first_word(self, tokens: Sequence[str]) -> Any:
-        return match(self._builtin(), "yes-no", list(tokens[:1])) if tokens else None
+        return match(self._builtin(), "boolean", list(tokens[:1])) if tokens else None
 
     def _builtin(self) -> Grammar:
         return self._grammar.others["builtin:"]
@@ -242,11 +242,11 @@ class SlotMachine:
                 left = {each: filled for each, filled in kept.items() if each != name}
                 tries = open_.tries + 1
                 again = replace(open_, filled=left, asking=name, confirming=False, tries=tries)
-                return Step("given-up" if tries >= MOST_TRIES else "refused", again, name, why)
+                return Step("given-up" if tries >= MAX_TRIES else "refused", again, name, why)
             kept[name] = value
         now = replace(open_, filled=kept, tries=0)
         for name, slot in self._slots.items():
-            if slot.needed and name not in kept:
+            if slot.required and name not in kept:
                 return self._ask(now, name)
         if any(slot.confirm for slot in self._slots.values() if slot.name in kept):
             return Step("confirm", replace(now, asking="", confirming=True))
@@ -293,7 +293,7 @@ class SlotMachine:
         found: dict[str, Filled] = {}
         taken: set[int] = set()
         for slot in slots:
-            if slot.rule in ("builtin:yes-no", "builtin:spelled"):
+            if slot.rule in ("builtin:boolean", "builtin:spelled"):
                 continue
             read = _as_read(slot, tokens)
             for first, after, value in spot(self._grammar, slot.reference, [w for w, *_ in read]):

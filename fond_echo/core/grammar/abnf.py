@@ -12,7 +12,7 @@ from fond_echo.core.grammar.model import (
     Expansion,
     Garbage,
     Grammar,
-    GrammarFault,
+    GrammarError,
     Never,
     OneOf,
     Reference,
@@ -24,8 +24,8 @@ from fond_echo.core.grammar.model import (
 )
 from fond_echo.core.language.spoken import spoken_tokens
 
-MOST_BYTES = 2_000_000
-MOST_RULES = 20_000
+MAX_BYTES = 2_000_000
+MAX_RULES = 20_000
 DEEPEST = 60
 
 _TOKEN = re.compile(
@@ -61,12 +61,12 @@ class _Reader:
         self._tokens: list[tuple[str, str, int]] = []
         self._at = 0
 
-    def fault(self, what: str, remedy: str = "", *, place: int | None = None) -> GrammarFault:
+    def fault(self, what: str, remedy: str = "", *, place: int | None = None) -> GrammarError:
         if place is None:
             place = self._tokens[self._at][2] if self._at < len(self._tokens) else len(self._text)
         line = bisect_right(self._lines, place)
         column = place - self._lines[line - 1] + 1
-        return GrammarFault(what, line=line, column=column, remedy=remedy)
+        return GrammarError(what, line=line, column=column, remedy=remedy)
 
     def read(self) -> Grammar:
         head = _HEAD.match(self._text)
@@ -109,8 +109,8 @@ class _Reader:
                 self._declared()
             else:
                 raise self.fault(f"{text!r} begins neither a rule nor a declaration", "$name = …;")
-            if len(rules) > MOST_RULES:
-                raise self.fault(f"over {MOST_RULES:,} rules are too many")
+            if len(rules) > MAX_RULES:
+                raise self.fault(f"over {MAX_RULES:,} rules are too many")
         if not rules:
             raise self.fault("there is no rule", "$name = what may be said;")
         if root and root not in rules:
@@ -249,9 +249,9 @@ def read_abnf(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar
         others: the grammars that it may refer to, by file name.
 
     Raises:
-        GrammarFault: with the line and column of the first thing that is wrong.
+        GrammarError: with the line and column of the first thing that is wrong.
     """
-    if len(text) > MOST_BYTES:
-        raise GrammarFault(f"a grammar of {len(text):,} characters is over {MOST_BYTES:,}")
+    if len(text) > MAX_BYTES:
+        raise GrammarError(f"a grammar of {len(text):,} characters is over {MAX_BYTES:,}")
     grammar = _Reader(text).read()
     return Grammar(grammar.rules, grammar.root, grammar.language, dict(others or {}))

@@ -8,7 +8,7 @@ from fond_echo.core.grammar.model import (
     Expansion,
     Garbage,
     Grammar,
-    GrammarFault,
+    GrammarError,
     Never,
     OneOf,
     Reference,
@@ -39,7 +39,7 @@ class _Checker:
                     and part.most is None
                     and self._may_be_empty(part.item, grammar)
                 ):
-                    raise GrammarFault(
+                    raise GrammarError(
                         f"${rule.name} repeats without end what may be nothing",
                         line=rule.line,
                         column=rule.column,
@@ -124,7 +124,7 @@ class _Checker:
                 following = trail[key].pop()
                 if following in trail:
                     rule = self._rules[following][1]
-                    raise GrammarFault(
+                    raise GrammarError(
                         f"${rule.name} begins with itself",
                         line=rule.line,
                         column=rule.column,
@@ -138,6 +138,6 @@ def check_grammar(grammar: Grammar) -> None:
     """Refuse a grammar that cannot be matched in bounded time.
 
     Raises:
-        GrammarFault: with the rule's place.
+        GrammarError: with the rule's place.
     """
     _Checker(grammar).check()

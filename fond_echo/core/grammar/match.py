@@ -17,7 +17,7 @@ from fond_echo.core.grammar.model import (
     Expansion,
     Garbage,
     Grammar,
-    GrammarFault,
+    GrammarError,
     Never,
     OneOf,
     Reference,
@@ -26,7 +26,7 @@ from fond_echo.core.grammar.model import (
     Words,
 )
 
-MOST_STEPS = 400_000
+MAX_STEPS = 400_000
 GARBAGE_PRICE = math.log(0.3)
 """What a word that only fits garbage costs."""
 
@@ -80,8 +80,8 @@ class _Chart:
 
     def _count(self, steps: int) -> None:
         self._steps += steps
-        if self._steps > MOST_STEPS:
-            raise GrammarFault("the grammar takes too long to match", remedy="make it simpler")
+        if self._steps > MAX_STEPS:
+            raise GrammarError("the grammar takes too long to match", remedy="make it simpler")
 
     def _find(self, expansion: Expansion, grammar: Grammar, at: int) -> Ends:
         match expansion:
@@ -177,7 +177,7 @@ def match(grammar: Grammar, rule: str, tokens: Sequence[str]) -> Parse | None:
     """The best way to say all of the tokens by a rule, or None.
 
     Raises:
-        GrammarFault: there is no such rule, or it takes too long.
+        GrammarError: there is no such rule, or it takes too long.
     """
     owner, found = grammar.find(Reference(rule))
     return _Chart(tokens).ends(found.body, owner, 0).get(len(tokens))

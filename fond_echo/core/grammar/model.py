@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from fond_echo.core.errors import FondEchoError
 
 
-class GrammarFault(FondEchoError):
+class GrammarError(FondEchoError):
     """A grammar that is wrong, or too large. `line` and `column` count from 1; 0 is unknown."""
 
     code = "grammar"
@@ -119,7 +119,7 @@ class Grammar:
         """The rule behind a reference, and the grammar it stands in.
 
         Raises:
-            GrammarFault: there is none.
+            GrammarError: there is none.
         """
         grammar = self
         name = reference.rule
@@ -127,13 +127,13 @@ class Grammar:
             grammar, name = self.others["builtin:"], reference.name
         elif reference.file:
             if reference.file not in self.others:
-                raise GrammarFault(f"there is no grammar {reference.file}", line=reference.line)
+                raise GrammarError(f"there is no grammar {reference.file}", line=reference.line)
             grammar = self.others[reference.file]
             name = name or grammar.root
         if name not in grammar.rules:
             kind = "built-in type" if reference.builtin else "rule"
             known = ", ".join(sorted(n for n, r in grammar.rules.items() if r.public)[:12])
-            raise GrammarFault(
+            raise GrammarError(
                 f"there is no {kind} {name!r}",
                 line=reference.line,
                 column=reference.column,
@@ -142,7 +142,7 @@ class Grammar:
         return grammar, grammar.rules[name]
 
 
-MOST_TIMES = 200
+MAX_TIMES = 200
 
 
 def times(text: str) -> tuple[int, int | None]:
@@ -159,8 +159,8 @@ def times(text: str) -> tuple[int, int | None]:
         raise ValueError(f"{text!r} is not N, N-M or N-") from None
     if last is not None and (last < first or last == 0):
         raise ValueError(f"{text!r} repeats from more to fewer, or never")
-    if max(first, last or 0) > MOST_TIMES:
-        raise ValueError(f"{text!r} repeats over {MOST_TIMES} times")
+    if max(first, last or 0) > MAX_TIMES:
+        raise ValueError(f"{text!r} repeats over {MAX_TIMES} times")
     return first, last
 
 

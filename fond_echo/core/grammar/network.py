@@ -7,7 +7,7 @@ from fond_echo.core.grammar.model import (
     Expansion,
     Garbage,
     Grammar,
-    GrammarFault,
+    GrammarError,
     Never,
     OneOf,
     Reference,
@@ -17,11 +17,11 @@ from fond_echo.core.grammar.model import (
 )
 from fond_echo.core.recognition.graph import ANYTHING, WordNetwork
 
-MOST_NODES = 60_000
+MAX_NODES = 60_000
 DEEPEST = 5
 """How often a rule is followed into itself; deeper than that it cannot be heard."""
 
-MOST_REPEATS = 20
+MAX_REPEATS = 20
 
 
 class _Builder:
@@ -34,9 +34,9 @@ class _Builder:
 
     def node(self) -> int:
         self.nodes += 1
-        if self.nodes > MOST_NODES:
-            raise GrammarFault(
-                f"as a network the grammar has over {MOST_NODES:,} places",
+        if self.nodes > MAX_NODES:
+            raise GrammarError(
+                f"as a network the grammar has over {MAX_NODES:,} places",
                 remedy="let rules that are long lists be asked for one at a time",
             )
         return self.nodes - 1
@@ -112,7 +112,7 @@ class _Builder:
                 self.join(end, again)
                 ends.append(end)
         else:
-            for _ in range(min(MOST_REPEATS, repeat.most - repeat.least)):
+            for _ in range(min(MAX_REPEATS, repeat.most - repeat.least)):
                 end = self.add(repeat.item, grammar, place, trail)
                 if end is None:
                     break
@@ -128,7 +128,7 @@ def network_of(
     anything around it.
 
     Raises:
-        GrammarFault: it would be too large.
+        GrammarError: it would be too large.
     """
     builder = _Builder()
     start, first = builder.node(), builder.node()

@@ -314,7 +314,7 @@ _PLAIN: dict[str, Callable[[Tokens], Any]] = {
     "digit": _digits,
     "spelled": _spelled,
     "duration": _duration,
-    "money": _money,
+    "currency": _money,
 }
 _CLOCKED: dict[str, Callable[[Tokens, datetime], Any]] = {"time": _time, "date": _date}
 
@@ -322,7 +322,7 @@ _CLOCKED: dict[str, Callable[[Tokens, datetime], Any]] = {"time": _time, "date":
 def value_of_kind(kind: str, tokens: Tokens, literal: str | None, now: datetime) -> Any:
     """The value of a built-in type: a number, or text; money as {amount, currency}, times as
     HH:MM, dates and durations in ISO 8601. None where the tokens make none."""
-    if kind == "yes-no":
+    if kind == "boolean":
         return literal == "yes"
     if kind in _CLOCKED:
         return _CLOCKED[kind](tokens, now)

@@ -6,14 +6,14 @@ from collections.abc import Mapping
 from typing import Any
 from xml.parsers import expat
 
-from fond_echo.core.grammar.abnf import DEEPEST, MOST_BYTES
+from fond_echo.core.grammar.abnf import DEEPEST, MAX_BYTES
 from fond_echo.core.grammar.model import (
     NOTHING,
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarFault,
+    GrammarError,
     Never,
     OneOf,
     Reference,
@@ -33,8 +33,8 @@ class _Element:
         self.line, self.column = line, column
         self.inside: list[_Element | str] = []
 
-    def fault(self, what: str, remedy: str = "") -> GrammarFault:
-        return GrammarFault(what, line=self.line, column=self.column, remedy=remedy)
+    def fault(self, what: str, remedy: str = "") -> GrammarError:
+        return GrammarError(what, line=self.line, column=self.column, remedy=remedy)
 
 
 def _tree(text: str) -> _Element:
@@ -55,7 +55,7 @@ def _tree(text: str) -> _Element:
         open_[-1].inside.append(data)
 
     def refused(*_: Any) -> None:
-        raise GrammarFault(
+        raise GrammarError(
             "a document type is not read", line=parser.CurrentLineNumber, remedy="leave it out"
         )
 
@@ -68,7 +68,7 @@ def _tree(text: str) -> _Element:
         parser.Parse(text.encode(), True)
     except expat.ExpatError as error:
         what = expat.errors.messages[error.code]
-        raise GrammarFault(
+        raise GrammarError(
             f"not XML: {what}", line=error.lineno, column=error.offset + 1
         ) from error
     roots = [each for each in open_[0].inside if isinstance(each, _Element)]
@@ -149,10 +149,10 @@ def read_xml(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
         others: the grammars that it may refer to, by file name.
 
     Raises:
-        GrammarFault: with the line and column of the first thing that is wrong.
+        GrammarError: with the line and column of the first thing that is wrong.
     """
-    if len(text) > MOST_BYTES:
-        raise GrammarFault(f"a grammar of {len(text):,} characters is over {MOST_BYTES:,}")
+    if len(text) > MAX_BYTES:
+        raise GrammarError(f"a grammar of {len(text):,} characters is over {MAX_BYTES:,}")
     tree = _tree(text)
     if tree.name != "grammar":
         raise tree.fault(f"the document is a {tree.name!r}, not a grammar")

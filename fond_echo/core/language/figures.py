@@ -138,7 +138,7 @@ def day(text: str) -> list[str]:
     return said + (year(int(figures[1])) if figures[1:] else [])
 
 
-def money(text: str) -> list[str]:
+def currency(text: str) -> list[str]:
     """£4.50, £1.5m, € 4,50, 5 $, 20 EUR."""
     sign = next((each for each in _CURRENCIES if each in text), "") or next(
         sign for code, sign in _CURRENCY_CODES.items() if code in text

@@ -10,7 +10,7 @@ UNITS = (
 ).split()
 TENS = ["zero", "ten", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"]
 SCALES = ((10**9, "billion"), (10**6, "million"), (1_000, "thousand"))
-LARGEST = 10**12
+MAX_VALUE = 10**12
 
 _ORDINALS = {
     "one": "first",
@@ -32,7 +32,7 @@ def cardinal(number: int) -> list[str]:
     """42 → forty two; below zero begins with "minus". From 10¹² on, digit by digit."""
     if number < 0:
         return ["minus", *cardinal(-number)]
-    if number >= LARGEST:
+    if number >= MAX_VALUE:
         return digits(str(number))
     if number < 20:
         return [UNITS[number]]

@@ -11,8 +11,8 @@ from xml.parsers import expat
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.phonemes import VOWELS, Pronunciation
 
-MOST_BYTES = 2_000_000
-MOST_LEXEMES = 5_000
+MAX_BYTES = 2_000_000
+MAX_LEXEMES = 5_000
 
 Sounds = tuple[tuple[str, str], ...]
 """Words and how each is said: its phonemes apart by spaces, or "=" and the words that it is said
@@ -30,11 +30,11 @@ _IPA = {
     "h": "HH", "l": "L", "ɫ": "L", "r": "R", "ɹ": "R", "ɾ": "R", "ʁ": "R", "j": "Y", "w": "W",
     "x": "K", "ç": "HH", "ɬ": "L", "ɲ": "N Y", "ʎ": "L Y", "β": "V", "ʔ": "",
 }  # fmt: skip
-_LONGEST = max(map(len, _IPA))
+_MAX_SYMBOL = max(map(len, _IPA))
 _IGNORED = frozenset(".ː‿ ͡|")
 
 
-class LexiconFault(FondEchoError):
+class LexiconError(FondEchoError):
     """A lexicon that cannot be read; `line` and `column` say where."""
 
     code = "lexicon"
@@ -61,7 +61,7 @@ def from_ipa(text: str) -> Pronunciation:
             marked = marked or stress == "1"
             at += 1
             continue
-        size = next((n for n in range(_LONGEST, 0, -1) if text[at : at + n] in _IPA), 0)
+        size = next((n for n in range(_MAX_SYMBOL, 0, -1) if text[at : at + n] in _IPA), 0)
         if not size:
             if sign not in _IGNORED:
                 raise ValueError(sign)
@@ -103,11 +103,11 @@ class _Reader:
             self._parser.Parse(self._text.encode(), True)
         except expat.ExpatError as error:
             what = f"not XML: {expat.errors.messages[error.code]}"
-            raise LexiconFault(what, line=error.lineno, column=error.offset + 1) from error
+            raise LexiconError(what, line=error.lineno, column=error.offset + 1) from error
 
-    def _fault(self, what: str, remedy: str = "") -> LexiconFault:
+    def _fault(self, what: str, remedy: str = "") -> LexiconError:
         line, column = self._parser.CurrentLineNumber, self._parser.CurrentColumnNumber + 1
-        return LexiconFault(what, line=line, column=column, remedy=remedy)
+        return LexiconError(what, line=line, column=column, remedy=remedy)
 
     def _refused(self, *_: object) -> None:
         raise self._fault("a document type is not read", "leave it out")
@@ -123,8 +123,8 @@ class _Reader:
         self._said = ""
         if name == "lexeme":
             self._lexemes += 1
-            if self._lexemes > MOST_LEXEMES:
-                raise self._fault(f"more than {MOST_LEXEMES:,} lexemes")
+            if self._lexemes > MAX_LEXEMES:
+                raise self._fault(f"more than {MAX_LEXEMES:,} lexemes")
             self._words, self._ways, self._alias = [], [], ""
 
     def _characters(self, text: str) -> None:
@@ -168,11 +168,11 @@ def read_pls(text: str) -> Sounds:
     """Words with their sounds.
 
     Raises:
-        LexiconFault: with its place.
+        LexiconError: with its place.
     """
-    if len(text) > MOST_BYTES:
+    if len(text) > MAX_BYTES:
         what = f"{len(text):,} characters are too many"
-        raise LexiconFault(what, remedy=f"at most {MOST_BYTES:,}")
+        raise LexiconError(what, remedy=f"at most {MAX_BYTES:,}")
     reader = _Reader(text)
     reader.read()
     return tuple(reader.sounds)

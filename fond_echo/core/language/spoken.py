@@ -54,7 +54,7 @@ _TOKEN = re.compile(
     | (?P<day>\b(?:[12]\d|3[01]|0?[1-9])\s(?:MONTH|may|march)\b\.?(?:,?\s(?:19|20)\d\d\b)?)
     | (?P<month>\b(?:MONTH)\b\.?\s(?:[12]\d|3[01]|0?[1-9])\b(?![:.,]?\d|\s?[ap]m)
       (?:,?\s(?:19|20)\d\d\b)?)
-    | (?P<money>[£$€]\s?\d+,\d\d(?!\d|,\d) | [£$€]\s?AMOUNT LARGE
+    | (?P<currency>[£$€]\s?\d+,\d\d(?!\d|,\d) | [£$€]\s?AMOUNT LARGE
       | (?<!\w)AMOUNT\s?(?:[£$€]|(?-i:GBP|EUR|USD)\b))
     | (?P<time>\b(?:[01]?\d|2[0-3])[:.][0-5]\d(?!\d|[.:]\d)(?:\s?[ap]\.?m\b\.?)?)
     | (?P<hour>\b(?:1[0-2]|[1-9])\s?[ap]\.?m\b\.?)
@@ -102,7 +102,7 @@ _READERS: dict[str, Callable[[str], list[str]]] = {
     "month": figures.day,
     "time": figures.time,
     "hour": figures.time,
-    "money": figures.money,
+    "currency": figures.currency,
     "fraction": figures.fraction,
     "percent": lambda text: [*figures.number(text.rstrip("% ")), "percent"],
     "ordinal": lambda text: ordinal(int(text[:-2])),

@@ -13,7 +13,7 @@ from xml.parsers import expat
 
 from fond_echo.core.errors import FondEchoError
 
-LONGEST = 20_000
+MAX_CHARACTERS = 20_000
 DEEPEST = 20
 
 _PASSED = frozenset("speak p s emphasis prosody voice lang w token phoneme".split())
@@ -23,7 +23,7 @@ _STRENGTHS = {
 _TIME = re.compile(r"(\d+(?:\.\d+)?)(ms|s)")
 
 
-class SsmlFault(FondEchoError):
+class SsmlError(FondEchoError):
     """Markup that cannot be spoken; `where` is the line and column."""
 
     code = "ssml"
@@ -46,9 +46,9 @@ class _Reader:
         self._open: list[tuple[str, dict[str, str]]] = []
         self.said: list[str] = []
 
-    def fault(self, what: str, remedy: str = "") -> SsmlFault:
+    def fault(self, what: str, remedy: str = "") -> SsmlError:
         line, column = self.parser.CurrentLineNumber, self.parser.CurrentColumnNumber + 1
-        return SsmlFault(what, where=f"line {line}, column {column}", remedy=remedy)
+        return SsmlError(what, where=f"line {line}, column {column}", remedy=remedy)
 
     def _refused(self, *_: Any) -> None:
         raise self.fault("a document type is not read", "leave it out")
@@ -101,15 +101,15 @@ def plain_of(text: str) -> str:
     """The words of SSML, with punctuation where it pauses.
 
     Raises:
-        SsmlFault: with the place of what is wrong.
+        SsmlError: with the place of what is wrong.
     """
-    if len(text) > LONGEST:
-        raise SsmlFault(f"over {LONGEST:,} characters are not spoken")
+    if len(text) > MAX_CHARACTERS:
+        raise SsmlError(f"over {MAX_CHARACTERS:,} characters are not spoken")
     reader = _Reader()
     try:
         reader.parser.Parse(text.strip().encode(), True)
     except expat.ExpatError as error:
         where = f"line {error.lineno}, column {error.offset + 1}"
-        raise SsmlFault(f"not XML: {expat.errors.messages[error.code]}", where=where) from error
+        raise SsmlError(f"not XML: {expat.errors.messages[error.code]}", where=where) from error
     said = re.sub(r"[ \t]+", " ", "".join(reader.said))
     return re.sub(r"\s*([.,])(?:\s*[.,])*", r"\1", said).strip(" ,\n")

@@ -8,8 +8,8 @@ from typing import Protocol
 
 from fond_echo.core.language.written import written_text
 
-LONGEST_SECONDS = 6.0
-MOST_CHARACTERS = 84
+MAX_SECONDS = 6.0
+MAX_CHARACTERS = 84
 LINE = 42
 PAUSE = 0.6
 
@@ -50,8 +50,8 @@ def cues(words: Sequence[Timed], names: Sequence[str] = ()) -> list[Cue]:
             length = sum(len(each.spoken) + 1 for each in here) + len(word.spoken)
             if (
                 word.start - here[-1].end >= PAUSE
-                or word.end - here[0].start > LONGEST_SECONDS
-                or length > MOST_CHARACTERS
+                or word.end - here[0].start > MAX_SECONDS
+                or length > MAX_CHARACTERS
             ):
                 close()
         here.append(word)

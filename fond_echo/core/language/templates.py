@@ -27,15 +27,15 @@ from jinja2.visitor import NodeTransformer
 from fond_echo.core.audio.waveform import resized, scaled
 from fond_echo.core.errors import FondEchoError
 
-MOST_OUTPUT = 100_000
-MOST_STEPS = 20_000
-MOST_SECONDS = 0.5
-MOST_SOURCE = 50_000
-LARGEST_NUMBER = 10**15
+MAX_OUTPUT = 100_000
+MAX_STEPS = 20_000
+MAX_SECONDS = 0.5
+MAX_SOURCE = 50_000
+MAX_NUMBER = 10**15
 MAX_DIGITS = 15
 
 
-class TemplateFault(FondEchoError):
+class TemplateFailed(FondEchoError):
     """A template that cannot be used, or that failed on the values it was given."""
 
     code = "template"
@@ -52,10 +52,10 @@ class _Budget:
 
     def spend(self, steps: int = 1) -> None:
         self.steps += steps
-        if self.steps > MOST_STEPS:
-            raise TemplateFault(f"the template loops more than {MOST_STEPS:,} times")
+        if self.steps > MAX_STEPS:
+            raise TemplateFailed(f"the template loops more than {MAX_STEPS:,} times")
         if time.monotonic() > self.deadline:
-            raise TemplateFault(f"the template takes longer than {MOST_SECONDS} s")
+            raise TemplateFailed(f"the template takes longer than {MAX_SECONDS} s")
 
 
 _budget: ContextVar[_Budget] = ContextVar("template_budget")
@@ -68,20 +68,20 @@ def _counted(values: Iterable[Any]) -> Iterator[Any]:
         yield value
 
 
-TOO_LARGE = f"a value grows over {MOST_OUTPUT:,} characters or items"
+TOO_LARGE = f"a value grows over {MAX_OUTPUT:,} characters or items"
 
 
 def _sized(value: Any) -> Any:
-    if isinstance(value, (str, bytes, list, tuple, dict)) and len(value) > MOST_OUTPUT:
-        raise TemplateFault(TOO_LARGE)
-    if isinstance(value, (int, float)) and abs(value) > LARGEST_NUMBER:
-        raise TemplateFault("a number grows over 10^15")
+    if isinstance(value, (str, bytes, list, tuple, dict)) and len(value) > MAX_OUTPUT:
+        raise TemplateFailed(TOO_LARGE)
+    if isinstance(value, (int, float)) and abs(value) > MAX_NUMBER:
+        raise TemplateFailed("a number grows over 10^15")
     return value
 
 
-def _written_size(value: Any, left: int = MOST_OUTPUT) -> int:
+def _written_size(value: Any, left: int = MAX_OUTPUT) -> int:
     """About how many characters a value takes when it is written, with all that is in it: known
-    before it is written. Raises TemplateFault where it is too many."""
+    before it is written. Raises TemplateFailed where it is too many."""
     size = 2
     if isinstance(value, str):
         size += len(value)
@@ -92,7 +92,7 @@ def _written_size(value: Any, left: int = MOST_OUTPUT) -> int:
         for each in value:
             size += _written_size(each, left - size)
     if size > left:
-        raise TemplateFault(TOO_LARGE)
+        raise TemplateFailed(TOO_LARGE)
     return size
 
 
@@ -112,13 +112,13 @@ def _plain(value: Any) -> Any:
     if isinstance(value, StrictUndefined):
         str(value)  # raises UndefinedError, which names it
     if callable(value) or type(value).__module__.startswith("jinja2"):
-        raise TemplateFault("the template gives something to call instead of a value")
+        raise TemplateFailed("the template gives something to call instead of a value")
     return str(value) if isinstance(value, Verbatim) else value
 
 
 def _numbers_only(name: str, left: Any, right: Any) -> None:
     if not (isinstance(left, (int, float)) and isinstance(right, (int, float))):
-        raise TemplateFault(f"{name} works on numbers only in a template")
+        raise TemplateFailed(f"{name} works on numbers only in a template")
 
 
 def _join(values: Iterable[Any], between: str = "") -> str:
@@ -127,16 +127,16 @@ def _join(values: Iterable[Any], between: str = "") -> str:
     for value in _counted(values):
         parts.append(_string(value))
         size += len(parts[-1]) + len(between)
-        if size > MOST_OUTPUT + len(between):
-            raise TemplateFault(TOO_LARGE)
+        if size > MAX_OUTPUT + len(between):
+            raise TemplateFailed(TOO_LARGE)
     return str(between).join(parts)
 
 
 def _replace(value: Any, old: str, new: str) -> str:
     text = _string(value)
     grown = len(text) + text.count(old) * (len(new) - len(old)) if old else len(text) * len(new)
-    if grown > MOST_OUTPUT:
-        raise TemplateFault(TOO_LARGE)
+    if grown > MAX_OUTPUT:
+        raise TemplateFailed(TOO_LARGE)
     return str(text.replace(old, new))
 
 
@@ -146,7 +146,7 @@ def _ordered(values: Iterable[Any]) -> list[Any]:
 
 def _points(waveform: list[float], count: int) -> list[float]:
     if not 1 <= count <= 1_000:
-        raise TemplateFault("a waveform has 1 to 1,000 points")
+        raise TemplateFailed("a waveform has 1 to 1,000 points")
     return resized(waveform, count)
 
 
@@ -162,7 +162,7 @@ def _base64(value: Any) -> str:
 
 def _round(number: Any, digits: int = 0) -> Any:
     if abs(digits) > MAX_DIGITS:
-        raise TemplateFault(f"a number is rounded to at most {MAX_DIGITS} digits")
+        raise TemplateFailed(f"a number is rounded to at most {MAX_DIGITS} digits")
     return round(number, digits) if digits else round(number)
 
 
@@ -206,7 +206,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "min": lambda values: min(_counted(values)),
     "path": _path,
     "points": _points,
-    "range": scaled,
+    "scale": scaled,
     "replace": _replace,
     "round": _round,
     "sort": _ordered,
@@ -217,7 +217,7 @@ FILTERS: dict[str, Callable[..., Any]] = {
     "trim": lambda text: _string(text).strip(),
     "upper": lambda text: _string(text).upper(),
 }
-"""What may stand behind a bar. `date`, `time` and `day` write an instant down; `points` and `range`
+"""What may stand behind a bar. `date`, `time` and `day` write an instant down; `points` and `scale`
 shape a waveform for a network's field."""
 
 _FORBIDDEN = (
@@ -278,7 +278,7 @@ class _Environment(ImmutableSandboxedEnvironment):
         if operator in ("*", "**", "%"):
             _numbers_only(operator, left, right)
         if operator == "**" and (abs(left) > 10_000 or abs(right) > 16):
-            raise TemplateFault("a number grows over 10^15")
+            raise TemplateFailed("a number grows over 10^15")
         return _sized(super().call_binop(context, operator, left, right))
 
     def is_safe_callable(self, obj: Any) -> bool:
@@ -287,8 +287,8 @@ class _Environment(ImmutableSandboxedEnvironment):
 
 def _numbers(*bounds: int) -> list[int]:
     wanted = range(*bounds)
-    if len(wanted) > MOST_STEPS:
-        raise TemplateFault(f"a range holds at most {MOST_STEPS:,} numbers")
+    if len(wanted) > MAX_STEPS:
+        raise TemplateFailed(f"a range holds at most {MAX_STEPS:,} numbers")
     return list(wanted)
 
 
@@ -313,22 +313,22 @@ class Template:
         """The template over values: a string, or, for a lone `{{ x }}`, x with its own type.
 
         Raises:
-            TemplateFault: a name without a value, or work over the budget.
+            TemplateFailed: a name without a value, or work over the budget.
         """
         return self._within_budget(lambda: self._evaluate(values))
 
     def _within_budget(self, work: Callable[[], Any]) -> Any:
-        token = _budget.set(_Budget(time.monotonic() + MOST_SECONDS))
+        token = _budget.set(_Budget(time.monotonic() + MAX_SECONDS))
         try:
             return work()
-        except TemplateFault:
+        except TemplateFailed:
             raise
         except UndefinedError as error:
-            raise TemplateFault(f"the template asks for what is not there: {error}") from error
+            raise TemplateFailed(f"the template asks for what is not there: {error}") from error
         except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError) as error:
-            raise TemplateFault(f"the template fails: {error}") from error
+            raise TemplateFailed(f"the template fails: {error}") from error
         except RecursionError as error:
-            raise TemplateFault("the template is nested too deeply") from error
+            raise TemplateFailed("the template is nested too deeply") from error
         finally:
             _budget.reset(token)
 
@@ -339,7 +339,7 @@ class Template:
             own: names of values that go in as they are, such as the base of all addresses.
 
         Raises:
-            TemplateFault: as `render`.
+            TemplateFailed: as `render`.
         """
         known = {
             name: Verbatim(value) if name in own and isinstance(value, str) else value
@@ -358,8 +358,8 @@ class Template:
         size = 0
         for part in template.generate(**values):
             size += len(part)
-            if size > MOST_OUTPUT:
-                raise TemplateFault(f"the template writes more than {MOST_OUTPUT:,} characters")
+            if size > MAX_OUTPUT:
+                raise TemplateFailed(f"the template writes more than {MAX_OUTPUT:,} characters")
             parts.append(part)
         return "".join(parts)
 
@@ -384,17 +384,17 @@ def compile_template(source: str) -> Template:
     """Compile a template.
 
     Raises:
-        TemplateFault: with the line of what is wrong in it.
+        TemplateFailed: with the line of what is wrong in it.
     """
-    if len(source) > MOST_SOURCE:
-        raise TemplateFault(f"a template has at most {MOST_SOURCE:,} characters")
+    if len(source) > MAX_SOURCE:
+        raise TemplateFailed(f"a template has at most {MAX_SOURCE:,} characters")
     try:
         _compiled(source)
         tree = _environment.parse(source)
     except TemplateSyntaxError as error:
-        raise TemplateFault(error.message or "not a template", line=error.lineno) from error
+        raise TemplateFailed(error.message or "not a template", line=error.lineno) from error
     except (TemplateError, RecursionError) as error:
-        raise TemplateFault(str(error) or "nested too deeply") from error
+        raise TemplateFailed(str(error) or "nested too deeply") from error
     from jinja2.meta import find_undeclared_variables
 
     return Template(source, frozenset(find_undeclared_variables(tree)) - {"range"})

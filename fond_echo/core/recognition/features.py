@@ -21,7 +21,7 @@ HOP = 160
 POINTS = 512
 BANDS = 64
 PRE_EMPHASIS = 0.97
-LOWEST_HZ, HIGHEST_HZ = 60.0, 7_800.0
+MIN_HZ, MAX_HZ = 60.0, 7_800.0
 SILENT = 1e-9
 """Added to energies: about the rounding of 16-bit samples."""
 
@@ -50,7 +50,7 @@ def _filters() -> Features:
     def mel(hertz: npt.ArrayLike) -> npt.NDArray[np.float64]:
         return np.asarray(2595 * np.log10(1 + np.asarray(hertz) / 700.0))
 
-    lowest, highest = mel([LOWEST_HZ, HIGHEST_HZ])
+    lowest, highest = mel([MIN_HZ, MAX_HZ])
     edges = np.linspace(lowest, highest, BANDS + 2)
     edges = 700 * (10 ** (edges / 2595) - 1)
     bins = np.arange(POINTS // 2 + 1) * RATE / POINTS

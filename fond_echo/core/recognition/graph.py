@@ -87,7 +87,7 @@ class PhonemeGraph:
         return len(self.symbols)
 
 
-MOST_PRONUNCIATIONS = 4
+MAX_PRONUNCIATIONS = 4
 
 
 def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
@@ -135,4 +135,4 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
 def _ways(word: str, lexicon: Lexicon) -> list[list[int]]:
     if word == ANYTHING:
         return [[_ANY]]
-    return ways(word, lexicon)[:MOST_PRONUNCIATIONS] or [[_ANY]]
+    return ways(word, lexicon)[:MAX_PRONUNCIATIONS] or [[_ANY]]

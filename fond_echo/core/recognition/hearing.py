@@ -29,7 +29,7 @@ from fond_echo.core.recognition.features import (
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, NetworkStream
 from fond_echo.core.recognition.recogniser import (
-    MOST,
+    MAX_READINGS,
     SOUNDING,
     Recogniser,
     Stretch,
@@ -108,7 +108,7 @@ class Hearing:
         language: of what is said.
         end_seconds: silence that ends an utterance.
         number_seconds: silence that ends it where a number or a spelling may go on.
-        longest_seconds: an utterance is cut there.
+        max_seconds: an utterance is cut there.
         together: frames of 10 ms that go through the network at once.
 
     Raises:
@@ -123,14 +123,14 @@ class Hearing:
         language: str = "en",
         end_seconds: float = 0.6,
         number_seconds: float = 1.5,
-        longest_seconds: float = 30.0,
+        max_seconds: float = 30.0,
         together: int = TOGETHER,
     ) -> None:
         check_language(language)
         self._recogniser = recogniser
         self._expected = expected or Expected()
         self._end, self._number_end = end_seconds, number_seconds
-        self._longest, self._together = longest_seconds, together
+        self._longest, self._together = max_seconds, together
         self._vocabulary = recogniser.vocabulary(self._expected)
         self._closely = recogniser.search(self._expected)
         self._levelling = Levelling()
@@ -260,7 +260,7 @@ class Hearing:
             Stretch(logs, self._first * HOP_SECONDS, speech),
             self._expected,
             closely=self._closely,
-            freely=partial(self._search.finish, MOST),
+            freely=partial(self._search.finish, MAX_READINGS),
         )
 
     def finish(self) -> list[Partial | Utterance]:

@@ -27,7 +27,7 @@ from fond_echo.core.recognition.graph import (
 )
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork
-from fond_echo.core.recognition.pieces import LONGEST_PIECE
+from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
     Alternative,
@@ -69,7 +69,7 @@ has something like a word in it now and then."""
 SENTENCE_PAUSE = 0.7
 """Seconds of nothing within what is said freely, after which a sentence begins."""
 
-MOST = 5
+MAX_READINGS = 5
 """Readings that are told."""
 
 BEFORE_IT, QUIETEST = 30, 5.0
@@ -126,7 +126,7 @@ class Recogniser:
         check_language(language)
         expected = expected or Expected()
         clip = at_rate(clip, RATE)
-        found = [self._piece(clip, span, expected) for span in pieces(clip, LONGEST_PIECE)]
+        found = [self._piece(clip, span, expected) for span in pieces(clip, MAX_PIECE)]
         return joined([each for each in found if each.words] or found[:1])
 
     def probabilities(self, clip: Clip) -> Matrix:
@@ -178,13 +178,13 @@ class Recogniser:
             if closely is not None:
                 closely.feed(stretch.logs)
         if closely is not None:
-            closed = self._closed(stretch, expected, closely.readings(MOST))
+            closed = self._closed(stretch, expected, closely.readings(MAX_READINGS))
             if closed is not None and (closed.confidence >= ACCEPT or expected.only):
                 return closed
         if expected.only:
             return replace(NOTHING, speech_seconds=stretch.speech)
         if freely is None:
-            found = dictate(stretch.logs, self.vocabulary(expected), MOST)
+            found = dictate(stretch.logs, self.vocabulary(expected), MAX_READINGS)
         else:
             found = freely()
         return self._free(stretch, expected, found, closed)
@@ -280,7 +280,7 @@ class Recogniser:
         others += tuple(
             Alternative(" ".join(word.word for word in each.words), sure) for each in more
         )
-        return replace(found, confidence=sure, alternatives=others[:MOST])
+        return replace(found, confidence=sure, alternatives=others[:MAX_READINGS])
 
     def _sayable(self, word: FoundWord, expected: Expected) -> bool:
         once, each = SLOWEST

@@ -18,7 +18,7 @@ from fond_echo.core.synthesis.tracks import FRAME, RATE, Tracks
 
 Array = npt.NDArray[np.float64]
 
-HIGHEST = 0.9 * RATE / 2
+MAX_FORMANT_HZ = 0.9 * RATE / 2
 """Formants above this are left out: resonators stacked near Nyquist ring a hundredfold."""
 
 NASAL_POLE = 270.0
@@ -82,7 +82,7 @@ def _render(  # type: ignore[no-untyped-def]  # compiled
     for n in range(frames):
         for k in range(cascade):
             f = formants[n, k]
-            if f > HIGHEST:
+            if f > MAX_FORMANT_HZ:
                 ca[k], cb[k], cc[k] = 1.0, 0.0, 0.0
                 continue
             r = math.exp(-math.pi * bandwidths[n, k] * step)

@@ -81,7 +81,7 @@ class Speaker:
 
 
 VOICES: dict[str, Speaker] = {
-    "plover": Speaker(
+    "whimbrel": Speaker(
         formant_scale=1.15, pitch=196, pitch_range=4.2, tilt=0.35, breath=0.035,
         open_quotient=0.62, jitter=0.006, shimmer=0.03, release=0.9,
     ),

@@ -22,7 +22,7 @@ from fond_echo.core.synthesis.tracks import RATE, build
 LEAD_SECONDS = 0.06
 TAIL_SECONDS = 0.10
 SHORT_PHRASE_GAIN_DB = -3.0
-LONGEST_PHRASE = 40
+MAX_PHRASE = 40
 """Words: longer stretches without punctuation are cut, as a speaker would breathe."""
 
 
@@ -127,7 +127,7 @@ class Synthesizer:
 
 def _breaths(phrase: Phrase) -> list[Phrase]:
     count = len(phrase.tokens)
-    pieces = -(-count // LONGEST_PHRASE)
+    pieces = -(-count // MAX_PHRASE)
     if pieces == 1:
         return [phrase]
     edges = [round(k * count / pieces) for k in range(pieces + 1)]

@@ -29,7 +29,7 @@ TONE_SHARE = 0.8
 """A beep: so many frames one after the other whose energy lies so far in one narrow band, the same
 in all of them."""
 
-LOWEST, HIGHEST = 350.0, 3_000.0
+MIN_HZ, MAX_HZ = 350.0, 3_000.0
 
 
 class ToneEar:
@@ -48,7 +48,7 @@ class ToneEar:
         top = int(power.argmax())
         share = float(power[max(0, top - 2) : top + 3].sum() / max(1e-9, power.sum()))
         steady = (
-            level > 100 and share > TONE_SHARE and LOWEST < top * 50.0 < HIGHEST
+            level > 100 and share > TONE_SHARE and MIN_HZ < top * 50.0 < MAX_HZ
             and (self._count == 0 or abs(top - self._bin) <= 1)
         )  # fmt: skip
         if not steady:
@@ -68,7 +68,7 @@ class AnswererEar:
 
     def __init__(self) -> None:
         self.who: Answerer | None = None
-        self._listener = Listener(end_seconds=PAUSE_SECONDS, longest_seconds=60.0)
+        self._listener = Listener(end_seconds=PAUSE_SECONDS, max_seconds=60.0)
         self._tone = ToneEar()
         self._frames = 0
         self._began = -1
@@ -100,13 +100,13 @@ class AnswererEar:
 class MachineEar:
     """After a machine was found: hears when its greeting is over and one may speak."""
 
-    def __init__(self, *, quiet_seconds: float = 1.6, longest_seconds: float = 40.0) -> None:
+    def __init__(self, *, quiet_seconds: float = 1.6, max_seconds: float = 40.0) -> None:
         self._tone = ToneEar()
         self._toned = False
         self._quiet = 0
-        self._listener = Listener(end_seconds=quiet_seconds, longest_seconds=60.0)
+        self._listener = Listener(end_seconds=quiet_seconds, max_seconds=60.0)
         self._quiet_frames = round(quiet_seconds / FRAME_SECONDS)
-        self._left = round(longest_seconds / FRAME_SECONDS)
+        self._left = round(max_seconds / FRAME_SECONDS)
 
     def feed(self, frame: Frame) -> bool:
         """Whether it is over: after its beep, after silence, or because it has taken too long."""

@@ -146,7 +146,7 @@ class Endpoint(Placing, Inside):
         if request.body and request.media_type != SDP:
             return self._say(asked, 415, now, [("accept", SDP)])
         if timers.too_short(request):
-            return self._say(asked, 422, now, [("min-se", str(timers.LEAST))])
+            return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         try:
             made = dialog.of_callee(request, self.exchange.token())
         except MalformedValue as error:

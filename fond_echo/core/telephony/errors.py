@@ -34,7 +34,7 @@ class MalformedValue(TelephonyError):
 
 
 class MalformedDescription(TelephonyError):
-    """A session description (SDP) that is none."""
+    """Not a valid session description (SDP)."""
 
     code = "sdp-malformed"
 
@@ -46,6 +46,6 @@ class NoCommonMedia(TelephonyError):
 
 
 class MalformedPacket(TelephonyError):
-    """An RTP or RTCP packet that is none."""
+    """Not a valid RTP or RTCP packet."""
 
     code = "rtp-malformed"

@@ -12,12 +12,12 @@ FREE_STRIKES = 3
 BLOCKED_AT = 10
 BLOCKED_SECONDS = 300.0
 FORGOTTEN_SECONDS = 600.0
-FIRST_DELAY, LONGEST_DELAY = 0.5, 4.0
+FIRST_DELAY, MAX_DELAY = 0.5, 4.0
 
 A_SECOND, BURST = 50.0, 200.0
 """Requests that begin something, of one address."""
 
-MOST_KNOWN = 10_000
+MAX_KNOWN = 10_000
 
 
 @dataclass
@@ -37,7 +37,7 @@ class Guard:
     """
 
     def __init__(self) -> None:
-        self._known: Recent[str, _Known] = Recent(MOST_KNOWN)
+        self._known: Recent[str, _Known] = Recent(MAX_KNOWN)
         self.dropped = 0
 
     def _of(self, host: str, now: float) -> _Known:
@@ -69,7 +69,7 @@ class Guard:
             known.strikes = 0
             return 0.0
         over = known.strikes - FREE_STRIKES
-        return 0.0 if over <= 0 else min(LONGEST_DELAY, FIRST_DELAY * 2 ** (over - 1))
+        return 0.0 if over <= 0 else min(MAX_DELAY, FIRST_DELAY * 2 ** (over - 1))
 
     def is_blocked(self, host: str, now: float) -> bool:
         """Whether nothing at all is heard from it."""

@@ -148,7 +148,7 @@ class Inside(Legs):
         if call.again_at is not None or call.state != "answered" or ours_under_way:
             return self._say(asked, 491, now)
         if timers.too_short(request):
-            return self._say(asked, 422, now, [("min-se", str(timers.LEAST))])
+            return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         fields: list[tuple[str, str]] = []
         if timers.expiry_of(request) is not None:
             expiry, fields = timers.answered(request)

@@ -20,7 +20,7 @@ Frame = npt.NDArray[np.int16]
 RATE = 8_000
 FRAME = 160
 FRAME_SECONDS = FRAME / RATE
-LEAST, MOST = 1, 15
+MIN_FRAMES, MAX_FRAMES = 1, 15
 """Frames that are held back: 20 to 300 ms."""
 
 REMEMBERED = 150
@@ -35,7 +35,7 @@ LATE_SHARE = 0.99
 FADE = 0.7
 """What a concealed frame keeps of the level of the one before."""
 
-LONGEST_CONCEALED = 5
+MAX_CONCEALED = 5
 """Then there is silence: 100 ms."""
 
 QUIET = 300.0
@@ -92,9 +92,9 @@ class JitterBuffer:
             self.late += 1
             return
         self._frames[number] = frame
-        if len(self._frames) > 4 * MOST:
+        if len(self._frames) > 4 * MAX_FRAMES:
             # Far more than can be wanted: the sender's clock ran away.
-            for old in sorted(self._frames)[: len(self._frames) - 2 * MOST]:
+            for old in sorted(self._frames)[: len(self._frames) - 2 * MAX_FRAMES]:
                 del self._frames[old]
             self._next = min(self._frames)
 
@@ -102,7 +102,7 @@ class JitterBuffer:
         """How much is held back, from how late packets were beside the earliest."""
         ordered = sorted(self._offsets)
         late = ordered[min(len(ordered) - 1, int(LATE_SHARE * len(ordered)))] - ordered[0]
-        self.target = max(LEAST, min(MOST, 1 + math.ceil(late / FRAME_SECONDS - 1e-6)))
+        self.target = max(MIN_FRAMES, min(MAX_FRAMES, 1 + math.ceil(late / FRAME_SECONDS - 1e-6)))
 
     def take(self) -> Frame:
         """The next 20 ms of sound."""
@@ -119,7 +119,7 @@ class JitterBuffer:
         if not self._frames:
             # Late or lost, that is not known yet: the time is filled, and the frame waited for.
             self._waited += 1
-            self._filling = self._waited > LONGEST_CONCEALED
+            self._filling = self._waited > MAX_CONCEALED
             return self._conceal()
         while self._waited and self._next not in self._frames:
             # Others came instead: it was lost, and its time is over.
@@ -149,7 +149,7 @@ class JitterBuffer:
     def _conceal(self) -> Frame:
         """The last pitch periods again, softer each time."""
         self._concealed += 1
-        if self._concealed > LONGEST_CONCEALED:
+        if self._concealed > MAX_CONCEALED:
             return self._nothing()
         last = np.concatenate(self._last)[-PITCH_MOST * 3 :]
         period = _period(last)

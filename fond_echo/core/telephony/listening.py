@@ -65,12 +65,12 @@ class Listener:
 
     Args:
         end_seconds: silence that ends what is said.
-        longest_seconds: what is said is cut there.
+        max_seconds: what is said is cut there.
     """
 
-    def __init__(self, *, end_seconds: float = 0.7, longest_seconds: float = 20.0) -> None:
+    def __init__(self, *, end_seconds: float = 0.7, max_seconds: float = 20.0) -> None:
         self._end = round(end_seconds / FRAME_SECONDS)
-        self._longest = round(longest_seconds / FRAME_SECONDS)
+        self._longest = round(max_seconds / FRAME_SECONDS)
         self.noise = FLOOR
         self.speaking = False
         self.pauses = 0

@@ -24,8 +24,8 @@ from fond_echo.core.telephony.values import (
     split_list,
 )
 
-MOST_BYTES = 65_535
-MOST_FIELDS = 200
+MAX_BYTES = 65_535
+MAX_FIELDS = 200
 
 COMPACT = {
     "i": "call-id", "m": "contact", "e": "content-encoding", "l": "content-length",
@@ -209,7 +209,7 @@ def read_message(data: bytes) -> Request | Response:
     Raises:
         MalformedMessage: with the status it is to be answered with.
     """
-    if len(data) > MOST_BYTES:
+    if len(data) > MAX_BYTES:
         raise MalformedMessage(f"the message has {len(data):,} bytes", status=513)
     head, blank, body = _parted(data.lstrip(b"\r\n"))
     if not blank:
@@ -243,7 +243,7 @@ def _fields(lines: list[str]) -> tuple[Fields, str]:
     """The header fields, and what is wrong with them."""
     pairs: list[tuple[str, str]] = []
     wrong = ""
-    if len(lines) > MOST_FIELDS:
+    if len(lines) > MAX_FIELDS:
         return Fields(), f"there are {len(lines)} header fields"
     for line in lines:
         match = _NAME.fullmatch(line)
@@ -357,12 +357,12 @@ class Framer:
                 continue
             head, blank, body = _parted(self._kept)
             if not blank:
-                if len(self._kept) > MOST_BYTES:
+                if len(self._kept) > MAX_BYTES:
                     raise MalformedMessage("the header does not end", status=513)
                 break
             match = re.search(rb"(?im)^(?:content-length|l)[ \t]*:[ \t]*(\d{1,9})[ \t]*\r?$", head)
             length = int(match[1]) if match else 0
-            if length > MOST_BYTES:
+            if length > MAX_BYTES:
                 raise MalformedMessage(f"a body of {length:,} bytes is announced", status=513)
             if len(body) < length:
                 break

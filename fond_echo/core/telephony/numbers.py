@@ -9,10 +9,10 @@ from fond_echo.core.telephony.errors import MalformedValue
 
 _WRITTEN = re.compile(r"[+0-9 ()./\-]+")
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._\-]*")
-LONGEST = 15
+MAX_DIGITS = 15
 """Digits of a number in the world (E.164 §6)."""
 
-SHORTEST = 7
+MIN_DIGITS = 7
 """With fewer digits it is an extension, and stays as it is."""
 
 
@@ -38,13 +38,13 @@ def normalised(text: str, country: str = "") -> str:
         found = digits[2:]
     elif stripped.startswith("0") and country:
         found = country + digits[1:]
-    elif len(digits) < SHORTEST:
+    elif len(digits) < MIN_DIGITS:
         if not digits:
             raise MalformedValue(f"{text[:60]!r} is no number")
         return digits
     else:
         found = digits
-    if not SHORTEST <= len(found) <= LONGEST or found.startswith("0") or "+" in stripped[1:]:
+    if not MIN_DIGITS <= len(found) <= MAX_DIGITS or found.startswith("0") or "+" in stripped[1:]:
         raise MalformedValue(f"{text[:60]!r} is no number of the world: + and 7 to 15 digits")
     return f"+{found}"
 

@@ -18,15 +18,15 @@ class Quality:
     """A call's media as it was received.
 
     Attributes:
-        rating: R, 0 to 93.2: above 80 people are satisfied, below 60 nearly all are not.
-        opinion: the mean opinion score that R stands for, 1 to 4.5.
+        r_factor: R, 0 to 93.2: above 80 people are satisfied, below 60 nearly all are not.
+        mos: the mean opinion score that R stands for, 1 to 4.5.
         loss: share of packets that did not come in time, 0 to 1.
         jitter_ms: mean deviation of their arrival.
         delay_ms: one way, as far as it is known: half the round trip, and what is buffered.
     """
 
-    rating: float
-    opinion: float
+    r_factor: float
+    mos: float
     loss: float
     jitter_ms: float
     delay_ms: float
@@ -43,8 +43,8 @@ def rated(
     impairment, robust = IMPAIRED.get(codec, IMPAIRED["PCMU"])
     percent = 100.0 * min(1.0, max(0.0, loss))
     lossy = impairment + (95.0 - impairment) * percent / (percent / max(burst, 1e-6) + robust)
-    rating = max(0.0, min(BASE, BASE - _delayed(delay_ms) - lossy))
-    return Quality(round(rating, 1), round(opinion(rating), 2), loss, jitter_ms, delay_ms)
+    r_factor = max(0.0, min(BASE, BASE - _delayed(delay_ms) - lossy))
+    return Quality(round(r_factor, 1), round(mos(r_factor), 2), loss, jitter_ms, delay_ms)
 
 
 def _delayed(milliseconds: float) -> float:
@@ -53,11 +53,11 @@ def _delayed(milliseconds: float) -> float:
     return 0.024 * milliseconds + 0.11 * late
 
 
-def opinion(rating: float) -> float:
-    """The mean opinion score for R (G.107 annex B)."""
-    if rating <= 0:
+def mos(r_factor: float) -> float:
+    """The mean mos score for R (G.107 annex B)."""
+    if r_factor <= 0:
         return 1.0
-    if rating >= 100:
+    if r_factor >= 100:
         return 4.5
-    score = 1 + 0.035 * rating + rating * (rating - 60) * (100 - rating) * 7e-6
+    score = 1 + 0.035 * r_factor + r_factor * (r_factor - 60) * (100 - r_factor) * 7e-6
     return max(1.0, score)

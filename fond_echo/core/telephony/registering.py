@@ -11,11 +11,11 @@ from fond_echo.core.telephony.exchange import Exchange, Output
 from fond_echo.core.telephony.message import Fields, Request, Response
 from fond_echo.core.telephony.values import Address, Hop, Uri
 
-FIRST_PAUSE, LONGEST_PAUSE = 2.0, 300.0
+FIRST_PAUSE, MAX_PAUSE = 2.0, 300.0
 AHEAD = 0.8
 """We tell again after this share of the time it keeps us."""
 
-State = Literal["not-registered", "asking", "registered", "failing"]
+State = Literal["not-registered", "registering", "registered", "failed"]
 
 
 @dataclass(frozen=True)
@@ -57,7 +57,7 @@ class Registration:
             return Output()
         self.due = None
         if self.state != "registered":
-            self.state = "asking"
+            self.state = "registering"
         return self._ask(now, self._seconds, ())
 
     def leave(self, now: float) -> Output:
@@ -108,9 +108,9 @@ class Registration:
         told = (
             f"{response.status} {response.reason}" if response else "the registrar does not answer"
         )
-        self.state, self.reason = "failing", told
+        self.state, self.reason = "failed", told
         self.due = now + self._pause
-        self._pause = min(2 * self._pause, LONGEST_PAUSE)
+        self._pause = min(2 * self._pause, MAX_PAUSE)
         return Output(events=[Registered(name, 0.0, told)])
 
     def _kept(self, response: Response, asked: int) -> float:

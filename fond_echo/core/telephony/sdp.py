@@ -16,7 +16,7 @@ DIRECTIONS: tuple[Direction, ...] = ("sendrecv", "sendonly", "recvonly", "inacti
 _MIRRORED: dict[Direction, Direction] = {
     "sendrecv": "sendrecv", "sendonly": "recvonly", "recvonly": "sendonly", "inactive": "inactive",
 }  # fmt: skip
-MOST_BYTES = 20_000
+MAX_BYTES = 20_000
 EVENTS = "telephone-event"
 
 
@@ -118,7 +118,7 @@ class Agreed:
 
 def read_description(data: bytes) -> Description:
     """Raises MalformedDescription."""
-    if len(data) > MOST_BYTES:
+    if len(data) > MAX_BYTES:
         raise MalformedDescription(f"the description has {len(data):,} bytes")
     lines = re.split(r"\r?\n", data.decode("utf-8", "replace").rstrip("\r\n\0 "))
     if not lines or lines[0].strip() != "v=0":

@@ -65,7 +65,7 @@ class Stream:
         any_source: sound may come from anywhere.
 
     Attributes:
-        strangers: packets that were not the call's.
+        unknown_source_packets: packets that were not the call's.
         locked: where the call's sound comes from, once that is known.
         said: our last 20 ms, in the call's law.
         heard_at: when the last packet came.
@@ -77,7 +77,7 @@ class Stream:
         self.agreed = agreed
         self._signalling, self._any_source = signalling, any_source
         self._packets = Reframer()
-        self.strangers = 0
+        self.unknown_source_packets = 0
         self.locked: Place | None = None
         self._identity = identity
         self._sequence, self._timestamp = identity.sequence, identity.timestamp
@@ -188,11 +188,11 @@ class Stream:
         try:
             packet = read_rtp(data)
         except MalformedPacket:
-            self.strangers += 1
+            self.unknown_source_packets += 1
             return ""
         known = (self.agreed.payload, self.agreed.events)
         if packet.payload_type not in known or not self._is_theirs(packet, place, now):
-            self.strangers += packet.payload_type in known
+            self.unknown_source_packets += packet.payload_type in known
             return ""
         self.heard_at = now
         if self._reception is None or self._reception.source != packet.source:
@@ -266,7 +266,7 @@ class Stream:
         try:
             told = read_rtcp(data)
         except MalformedPacket:
-            self.strangers += 1
+            self.unknown_source_packets += 1
             return
         if told.sent is not None:
             self._their_report = middle(told.sent[0]), now

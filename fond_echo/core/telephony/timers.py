@@ -11,7 +11,7 @@ from fond_echo.core.telephony.calls import Call
 from fond_echo.core.telephony.message import Message, Request, Response
 
 INTERVAL = 1_800
-LEAST = 90
+MIN_SESSION_SECONDS = 90
 """Seconds: what we ask for, and the least that anybody may (§5)."""
 
 
@@ -42,7 +42,7 @@ def expiry_of(message: Message) -> Expiry | None:
 def too_short(request: Request) -> bool:
     """Whether a request asks for a shorter session than anybody may."""
     asked = expiry_of(request)
-    return asked is not None and asked.seconds < LEAST
+    return asked is not None and asked.seconds < MIN_SESSION_SECONDS
 
 
 def answered(request: Request) -> tuple[Expiry, list[tuple[str, str]]]:
@@ -60,7 +60,11 @@ def answered(request: Request) -> tuple[Expiry, list[tuple[str, str]]]:
 
 def asking(seconds: int = INTERVAL) -> list[tuple[str, str]]:
     """The fields of our own request."""
-    return [("session-expires", str(seconds)), ("min-se", str(LEAST)), ("supported", "timer")]
+    return [
+        ("session-expires", str(seconds)),
+        ("min-se", str(MIN_SESSION_SECONDS)),
+        ("supported", "timer"),
+    ]
 
 
 def start(call: Call, expiry: Expiry | None, now: float, *, asked_by_us: bool) -> None:

@@ -41,7 +41,7 @@ PEAK = 10 ** (-18.5 / 10)
 FULL = 32_124 * 10 ** (-3.17 / 20)
 """The amplitude of a sine of 0 dBm0 in 16 bits (ITU-T G.711 §4)."""
 
-LEAST = FULL * FULL / 2 * 10 ** (-31.0 / 10)
+MIN_POWER = FULL * FULL / 2 * 10 ** (-31.0 / 10)
 """The least power of both tones: −31 dBm0."""
 
 _TONES = np.concatenate([ROWS, COLUMNS])
@@ -67,7 +67,12 @@ def keys_in_blocks(blocks: Samples) -> npt.NDArray[np.int8]:
     every = np.arange(len(blocks))
     low, high = rows[every, row], columns[every, column]
     both = low + high
-    found = (both > PURE * energy) & (both > LEAST) & (low > LEAST / 10) & (high > LEAST / 10)
+    found = (
+        (both > PURE * energy)
+        & (both > MIN_POWER)
+        & (low > MIN_POWER / 10)
+        & (high > MIN_POWER / 10)
+    )
     found &= (low > ABOVE_OTHERS * np.partition(rows, 2, axis=1)[:, 2]) & (
         high > ABOVE_OTHERS * np.partition(columns, 2, axis=1)[:, 2]
     )

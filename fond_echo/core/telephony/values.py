@@ -15,7 +15,7 @@ _TOKEN = re.compile(TOKEN)
 _HOST = re.compile(r"\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9](?:[A-Za-z0-9.\-]*[A-Za-z0-9])?\.?")
 _USER = re.compile(r"(?:[A-Za-z0-9\-_.!~*'()&=+$,;?/]|%[0-9A-Fa-f]{2})+")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.\-]*")
-LARGEST_SEQUENCE = 2**31 - 1
+MAX_SEQUENCE = 2**31 - 1
 
 Parameters = tuple[tuple[str, str | None], ...]
 
@@ -250,7 +250,7 @@ def parse_via(text: str) -> Via:
 def parse_sequence(text: str) -> tuple[int, str]:
     """CSeq: its number and method. Raises MalformedValue."""
     match = re.fullmatch(rf"\s*(\d{{1,10}})\s+({TOKEN})\s*", text, re.ASCII)
-    if not match or int(match[1]) > LARGEST_SEQUENCE:
+    if not match or int(match[1]) > MAX_SEQUENCE:
         raise MalformedValue(f"{text[:60]!r} is no CSeq")
     return int(match[1]), match[2]
 

@@ -14,7 +14,7 @@ from fond_echo.standins.carrier.rooms import Rooms, rooms
 from fond_echo.standins.carrier.sockets import open_socket
 from fond_echo.standins.carrier.switch import Switch
 
-LONGEST_AUTOMATIC = 30.0
+MAX_AUTOMATIC = 30.0
 
 
 class Carrier:
@@ -93,7 +93,7 @@ async def _greet(made: Handset, says: Clip) -> None:
         await made.answered.wait()
         await made.say(says)
         with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(made.over.wait(), LONGEST_AUTOMATIC)
+            await asyncio.wait_for(made.over.wait(), MAX_AUTOMATIC)
         await made.hang_up()
         made.answered.clear()
 

@@ -30,7 +30,7 @@ from fond_echo.core.telephony.registering import Registrar, Registration
 from fond_echo.core.telephony.sdp import Direction, Terms, agree, answer, offer, read_description
 from fond_echo.core.telephony.stream import Identity, Place, Stream
 from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
-from fond_echo.standins.carrier.faults import Faults, FaultyWay
+from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
 from fond_echo.standins.carrier.sockets import CHANCE, open_socket
 
 Samples = npt.NDArray[np.int16]
@@ -50,7 +50,7 @@ class Handset:
 
     Args:
         on_call: what it does when it is called: it rings for `after` seconds before.
-        faults: of the way that its sound takes.
+        impairments: of the way that its sound takes.
 
     Attributes:
         rang: somebody's telephone rang for our call.
@@ -61,7 +61,7 @@ class Handset:
 
     def __init__(
         self, host: str, name: str, *, on_call: OnCall = "answer", after: float = 0.3,
-        faults: Faults | None = None,
+        impairments: Impairments | None = None,
     ) -> None:  # fmt: skip
         self.host, self.name = host, name
         self.on_call, self.after = on_call, after
@@ -83,7 +83,7 @@ class Handset:
         self._media_port = 0
         self._version = 0
         self._timer: asyncio.TimerHandle | None = None
-        self._way = FaultyWay(faults or Faults(), self._send_sound)
+        self._way = ImpairedPath(impairments or Impairments(), self._send_sound)
         self._tasks: set[asyncio.Task[None]] = set()
 
     async def open(self) -> None:
@@ -116,7 +116,7 @@ class Handset:
         self.registration = Registration(registrar, self._endpoint.exchange)
         self._wake()
         for _ in range(500):
-            if self.registration.state in ("registered", "failing"):
+            if self.registration.state in ("registered", "failed"):
                 return
             await asyncio.sleep(TICK)
 
@@ -183,7 +183,7 @@ class Handset:
         await self._change("sendonly")
 
     async def resume(self) -> None:
-        """Talk on."""
+        """TurnTaking on."""
         await self._change("sendrecv")
 
     async def _change(self, direction: Direction) -> None:
@@ -341,10 +341,10 @@ class Handset:
 @contextlib.asynccontextmanager
 async def handset(
     name: str = "isla", host: str = "127.0.0.1", *, on_call: OnCall = "answer",
-    after: float = 0.3, faults: Faults | None = None,
+    after: float = 0.3, impairments: Impairments | None = None,
 ) -> AsyncIterator[Handset]:  # fmt: skip
     """A handset while this lasts."""
-    made = Handset(host, name, on_call=on_call, after=after, faults=faults)
+    made = Handset(host, name, on_call=on_call, after=after, impairments=impairments)
     await made.open()
     try:
         yield made

@@ -37,15 +37,15 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.core.telephony.values import Hop
-from fond_echo.standins.carrier.faults import Faults
 from fond_echo.standins.carrier.handset import Handset, OnCall, handset
+from fond_echo.standins.carrier.impairments import Impairments
 
 ENOUGH = 0.6
 """So many of the words that are waited for must be heard: the ear is not always right in the middle
 of something longer."""
 
 
-class FaultyScenario(FondEchoError):
+class InvalidScenario(FondEchoError):
     """A scenario that is none."""
 
     code = "scenario"
@@ -63,7 +63,7 @@ class Phone(_Strict):
     voice: str = ""
     when_called: OnCall = "answer"
     after: float = Field(default=0.3, ge=0.0, le=60.0)
-    faults: dict[str, float] = Field(default_factory=dict)
+    impairments: dict[str, float] = Field(default_factory=dict)
 
     @model_validator(mode="before")
     @classmethod
@@ -116,19 +116,19 @@ class Scenario(_Strict):
 
 
 def read_scenario(path: Path) -> Scenario:
-    """Raises FaultyScenario, with what is wrong where."""
+    """Raises InvalidScenario, with what is wrong where."""
     try:
         return Scenario.model_validate(YAML(typ="safe").load(path.read_text("utf-8")))
     except OSError as error:
-        raise FaultyScenario(f"{path}: {error.strerror}") from error
+        raise InvalidScenario(f"{path}: {error.strerror}") from error
     except (UnicodeDecodeError, YAMLError) as error:
-        raise FaultyScenario(f"{path.name}: {error}") from error
+        raise InvalidScenario(f"{path.name}: {error}") from error
     except ValidationError as error:
         found = [
             f"{'.'.join(str(part) for part in each['loc'])}: {each['msg']}"
             for each in error.errors()
         ]
-        raise FaultyScenario(f"{path.name}: {'; '.join(found[:5])}") from error
+        raise InvalidScenario(f"{path.name}: {'; '.join(found[:5])}") from error
 
 
 @dataclass
@@ -159,7 +159,7 @@ class Play:
                 phones[name] = await stack.enter_async_context(
                     handset(
                         spec.number, on_call=spec.when_called, after=spec.after,
-                        faults=Faults(**spec.faults),
+                        impairments=Impairments(**spec.impairments),
                     )
                 )  # fmt: skip
                 await phones[name].register(self.carrier, self.password)

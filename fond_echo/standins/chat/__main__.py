@@ -93,7 +93,7 @@ def _play(client: httpx.Client, options: argparse.Namespace) -> int:
 def _await_answer(client: httpx.Client, room: str, after: int, seconds: float) -> int:
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
-        found = [post for post in _posts(client, room, after) if post["author"]["bot"]]
+        found = [post for post in _posts(client, room, after) if post["sender"]["automated"]]
         if found:
             for post in found:
                 _show(post)

@@ -19,7 +19,7 @@ from fastapi.responses import HTMLResponse, JSONResponse
 from fond_echo.standins.chat.network import BOT, Network, Person, Post, Refusal
 
 PAGE = Path(__file__).parent / "page.html"
-MOST_BYTES = 20 * 2**20
+MAX_BYTES = 20 * 2**20
 TRIES = 12
 
 
@@ -223,7 +223,7 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
 
     async def body(request: Request) -> bytes:
         data = await request.body()
-        if len(data) > MOST_BYTES:
+        if len(data) > MAX_BYTES:
             raise Refusal(413, "too large")
         return data
 

@@ -18,7 +18,7 @@ from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights, scaled
 
 PEAKS = 48
-LOUDEST = 31
+LOUDEST = 100
 LENGTH_TOLERANCE = 0.05
 PEAKS_TOLERANCE = 0.15
 """How far a bot's peaks may be from the true ones on average, both having a mean of 1: coding
@@ -83,14 +83,14 @@ class Post:
             "kind": self.kind or ("sound" if self.sound else "words"),
             "room": self.room,
             "at": self.at,
-            "author": {
+            "sender": {
                 "id": self.author.id,
                 "name": self.author.name,
-                "bot": self.author == BOT,
+                "automated": self.author == BOT,
             },
         }
         if self.conference:
-            told["author"]["conference"] = self.conference
+            told["sender"]["conference"] = self.conference
         if self.words:
             told["words"] = self.words
         if self.buttons:

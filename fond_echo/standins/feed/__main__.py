@@ -1,4 +1,4 @@
-"""FATHOM_PASS=… python -m fond_echo.standins.feed --port 8781"""
+"""SPINDRIFT_PASS=… python -m fond_echo.standins.feed --port 8781"""
 
 from __future__ import annotations
 
@@ -15,9 +15,9 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="python -m fond_echo.standins.feed", description=__doc__)
     parser.add_argument("--port", type=int, default=8781)
     options = parser.parse_args()
-    word = os.environ.get("FATHOM_PASS", "")
+    word = os.environ.get("SPINDRIFT_PASS", "")
     if not word:
-        print("set FATHOM_PASS (what the bot shows)", file=sys.stderr)
+        print("set SPINDRIFT_PASS (what the bot shows)", file=sys.stderr)
         return 2
     app = create_app(word)
     uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)

@@ -1,4 +1,4 @@
-"""Fathom over HTTP."""
+"""Spindrift over HTTP."""
 
 from __future__ import annotations
 
@@ -141,6 +141,6 @@ def create_app(pass_word: str) -> FastAPI:
 
     @app.get("/")
     async def about() -> HTMLResponse:
-        return HTMLResponse("<!doctype html><title>Fathom</title><p>A polled chat network.</p>")
+        return HTMLResponse("<!doctype html><title>Spindrift</title><p>A polled chat network.</p>")
 
     return app

@@ -36,7 +36,7 @@ class Blocks(unittest.TestCase):
             if form != "ogg":
                 np.testing.assert_allclose(joined[2_000:count], whole[2_000:count], atol=2e-3)
 
-    def test_faults_are_told_as_for_a_whole_file(self):
+    def test_errors_are_told_as_for_a_whole_file(self):
         with self.assertRaises(EmptySound):
             self.read(b"")
         with self.assertRaises(UnknownSound):

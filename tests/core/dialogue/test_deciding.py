@@ -4,8 +4,8 @@ import unittest
 from datetime import datetime
 
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said
+from fond_echo.core.dialogue.documents import Documents, passages_of
 from fond_echo.core.dialogue.intents import intent_of
-from fond_echo.core.dialogue.pages import Pages, passages_of
 from fond_echo.core.dialogue.routing import Route, Router
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.abnf import read_abnf
@@ -199,12 +199,12 @@ class Handbook(unittest.TestCase):
         self.assertTrue(all(len(each.text) <= 900 for each in long))
 
     def test_answers_and_none(self):
-        pages = Pages({"book/animals.md": self.PAGE, "book/empty.md": ""})
+        pages = Documents({"book/animals.md": self.PAGE, "book/empty.md": ""})
         self.assertIn("on a lead", pages.best("Can I bring my dog?").passage.text)
         self.assertIn("Sheep", pages.best("do you carry sheep").passage.text)
         for text in ("What is the capital of France?", "", "how old are you"):
             self.assertIsNone(pages.best(text), text)
-        self.assertIsNone(Pages({}).best("dogs"))
+        self.assertIsNone(Documents({}).best("dogs"))
 
 
 class Sounds(unittest.TestCase):

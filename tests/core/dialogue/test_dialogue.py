@@ -1,7 +1,7 @@
 import unittest
 
 from fond_echo.core.dialogue.matching import likeness
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, OTHERWISE, Route, Router
+from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
 from fond_echo.core.dialogue.shaping import numbered, speakable, summary
 
 ROUTES = (
@@ -45,7 +45,7 @@ class Routing(unittest.TestCase):
             "the",
         ):
             decision = self.router.decide(text)
-            self.assertEqual(decision.route, OTHERWISE, decision)
+            self.assertEqual(decision.route, FALLBACK, decision)
             self.assertTrue(decision.sure)
 
     def test_a_doubtful_transcript_that_fits_nothing_is_said_to_be_unsure(self):
@@ -76,7 +76,7 @@ class Routing(unittest.TestCase):
         )
 
     def test_no_routes_at_all(self):
-        self.assertEqual(Router(()).decide("hello").route, OTHERWISE)
+        self.assertEqual(Router(()).decide("hello").route, FALLBACK)
 
     def test_what_can_be_asked(self):
         self.assertEqual(self.router.suggestions(2), [ROUTES[0].examples[0], ROUTES[1].examples[0]])

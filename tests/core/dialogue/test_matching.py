@@ -127,7 +127,7 @@ class Wording(unittest.TestCase):
             ("at ten past four tomorrow", ["at", "‹time›", "‹date›"]),
             ("two bicycles", ["‹number›", "bicycles"]),
             ("in half an hour", ["in", "‹duration›"]),
-            ("for four pounds fifty", ["for", "‹money›"]),
+            ("for four pounds fifty", ["for", "‹currency›"]),
             ("on the fifth of May", ["on", "the", "‹date›"]),
             ("the next boat", ["the", "next", "boat"]),
         ):

@@ -2,7 +2,7 @@
 
 import unittest
 
-from fond_echo.core.dialogue.pages import LONGEST, Pages, passages_of
+from fond_echo.core.dialogue.documents import MAX_PASSAGE, Documents, passages_of
 from fond_echo.core.dialogue.shaping import first_sentences, numbered, speakable, summary
 from fond_echo.core.dialogue.typed import typed_digits, typed_time
 
@@ -96,16 +96,18 @@ class Pieces(unittest.TestCase):
         sentence = "The boat leaves from the quay at four and is back at six. "
         pieces = passages_of("a.md", sentence * 40)
         self.assertGreater(len(pieces), 1)
-        self.assertTrue(all(len(each.text) <= LONGEST and each.text[-1] == "." for each in pieces))
+        self.assertTrue(
+            all(len(each.text) <= MAX_PASSAGE and each.text[-1] == "." for each in pieces)
+        )
         self.assertEqual("".join(each.text + " " for each in pieces), sentence * 40)
         self.assertEqual(len(passages_of("a.md", "| a | b |\n" * 200)), 1)
 
     def test_the_best_or_none(self):
-        pages = Pages({"on-board.md": self.PAGE})
+        pages = Documents({"on-board.md": self.PAGE})
         self.assertEqual(pages.best("Can I bring my dog?").passage.heading, "Dogs")
         self.assertIsNone(pages.best("Who was the first king?"))
         self.assertIsNone(pages.best(""))
-        self.assertIsNone(Pages({}).best("dogs"))
+        self.assertIsNone(Documents({}).best("dogs"))
 
 
 class Figures(unittest.TestCase):

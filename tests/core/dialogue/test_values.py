@@ -100,7 +100,7 @@ class Typed(unittest.TestCase):
 
     def test_how_much(self):
         pounds = {"amount": 1.0, "currency": "GBP"}
-        self.check("money", {
+        self.check("currency", {
             "a pound": pounds, "50p": {**pounds, "amount": 0.5}, "£4.50": {**pounds, "amount": 4.5},
             "€1,250": {"amount": 1250.0, "currency": "EUR"}, "nothing": None,
         })  # fmt: skip
@@ -109,14 +109,14 @@ class Typed(unittest.TestCase):
         for text in ("yes", "yes please", "yeah sure", "okay then", "absolutely", "sure thing", "y",
                      "yes that's correct", "please", "Yes, the early one."):  # fmt: skip
             with self.subTest(text):
-                self.assertIs(answered("yes-no", text), True)
+                self.assertIs(answered("boolean", text), True)
         for text in ("no", "No.", "no thanks", "not really", "I don't think so", "n", "never",
                      "of course not", "No, the other one.", "no not now"):  # fmt: skip
             with self.subTest(text):
-                self.assertIs(answered("yes-no", text), False)
+                self.assertIs(answered("boolean", text), False)
         for text in ("maybe", "which one?", "the early one, yes"):
             with self.subTest(text):
-                self.assertIsNone(answered("yes-no", text))
+                self.assertIsNone(answered("boolean", text))
 
     def test_no_word_gives_two_slots_a_value(self):
         step = machine("digits", "number").begin("route", spoken_tokens("the code is 214 for 3"))
@@ -133,13 +133,13 @@ class Heard(unittest.TestCase):
             ("digits", "oh one six three two nine six oh one two three", "01632960123"),
             ("digits", "four two", "42"),
             ("spelled", "b r e n", "BREN"),
-            ("yes-no", "no", False),
-            ("yes-no", "yes", True),
+            ("boolean", "no", False),
+            ("boolean", "yes", True),
             ("spelled", "k s four l", "KS4L"),
             ("number", "two hundred and fourteen", 214),
             ("number", "three point five", 3.5),
             ("number", "minus two", -2),
-            ("money", "four pounds fifty", {"amount": 4.5, "currency": "GBP"}),
+            ("currency", "four pounds fifty", {"amount": 4.5, "currency": "GBP"}),
             ("time", "ten fifteen a m", "10:15"),
             ("time", "half past three p m", "15:30"),
             ("time", "twenty five past five p m", "17:25"),

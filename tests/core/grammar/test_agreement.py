@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.match import match
-from fond_echo.core.grammar.model import GrammarFault, Reference
+from fond_echo.core.grammar.model import GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.grammar.values import builtin_grammar
 
@@ -48,7 +48,7 @@ class Agreement(unittest.TestCase):
         try:
             check_grammar(grammar)
             network = network_of(grammar, [Reference("a")])
-        except GrammarFault:
+        except GrammarError:
             return
         parse = match(grammar, "a", tokens)
         if tokens:
@@ -59,5 +59,5 @@ class Agreement(unittest.TestCase):
     def test_any_text_is_read_or_refused(self, text):
         try:
             check_grammar(read_abnf(f"#ABNF 1.0;\n{text}", {"builtin:": builtin_grammar()}))
-        except GrammarFault as fault:
+        except GrammarError as fault:
             self.assertTrue(fault.what)

@@ -7,7 +7,7 @@ from datetime import datetime
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.match import match, spot
-from fond_echo.core.grammar.model import Grammar, GrammarFault, Reference
+from fond_echo.core.grammar.model import Grammar, GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.grammar.values import builtin_grammar, kinds, value_of_kind
 from fond_echo.core.grammar.xml_form import read_xml
@@ -47,7 +47,7 @@ def read(text=DESK):
 
 
 class Reading(unittest.TestCase):
-    def test_faults_have_their_places(self):
+    def test_errors_have_their_places(self):
         for body, what, line in (
             ("$a = b", "ends with ;", 2),
             ("$a = ( b ;", r"\) is missing", 2),
@@ -65,13 +65,13 @@ class Reading(unittest.TestCase):
             ("$a = " + "(" * 80 + "b" + ")" * 80 + ";", "nested over", 2),
             ("colour red;", "neither a rule nor a declaration", 2),
         ):
-            with self.subTest(body=body[:40]), self.assertRaisesRegex(GrammarFault, what) as raised:
+            with self.subTest(body=body[:40]), self.assertRaisesRegex(GrammarError, what) as raised:
                 read(f"#ABNF 1.0;\n{body}")
             if line:
                 self.assertEqual(raised.exception.line, line)
-        with self.assertRaisesRegex(GrammarFault, "begins with #ABNF"):
+        with self.assertRaisesRegex(GrammarError, "begins with #ABNF"):
             read("$a = b;")
-        with self.assertRaisesRegex(GrammarFault, "over 2,000,000"):
+        with self.assertRaisesRegex(GrammarError, "over 2,000,000"):
             read_abnf("x" * 2_000_001)
 
     def test_xml_without_entities(self):
@@ -85,7 +85,7 @@ class Reading(unittest.TestCase):
             ("<grammar>" + "<item>" * 200 + "</item>" * 200 + "</grammar>", "nested over"),
             ("<grammar><rule id='a'><ruleref special='ALL'/></rule></grammar>", "none of NULL"),
         ):
-            with self.subTest(what=what), self.assertRaisesRegex(GrammarFault, what):
+            with self.subTest(what=what), self.assertRaisesRegex(GrammarError, what):
                 read_xml(text)
 
     def test_both_forms_say_the_same(self):
@@ -140,8 +140,8 @@ class Matching(unittest.TestCase):
         self.assertIsNone(match(read(deep), "a", ["a", "b"] * 150))
         wide = read("#ABNF 1.0;\n$a = ($GARBAGE x)<0-50> z;")
         self.assertIsNone(match(wide, "a", ["x"] * 200))
-        limit = unittest.mock.patch("fond_echo.core.grammar.match.MOST_STEPS", 500)
-        with limit, self.assertRaisesRegex(GrammarFault, "too long"):
+        limit = unittest.mock.patch("fond_echo.core.grammar.match.MAX_STEPS", 500)
+        with limit, self.assertRaisesRegex(GrammarError, "too long"):
             match(wide, "a", ["x"] * 200)
 
 
@@ -158,9 +158,9 @@ class Values(unittest.TestCase):
             ("date", "January 4th", "2027-01-04"), ("date", "in two weeks", "2026-12-09"), ("date", "the thirty first", "2026-12-31"),
             ("date", "June the first twenty twenty eight", "2028-06-01"),
             ("duration", "an hour and a half", "PT1H30M"), ("duration", "two days and ten minutes", "P2DT10M"),
-            ("money", "£4.50", {"amount": 4.5, "currency": "GBP"}), ("money", "eighty pence", {"amount": 0.8, "currency": "GBP"}),
+            ("currency", "£4.50", {"amount": 4.5, "currency": "GBP"}), ("currency", "eighty pence", {"amount": 0.8, "currency": "GBP"}),
             ("spelled", "b for boat o a t", "BOAT"), ("spelled", "p 4", "P4"),
-            ("yes-no", "yes", True), ("yes-no", "no thanks", False),
+            ("boolean", "yes", True), ("boolean", "no thanks", False),
         ):  # fmt: skip
             tokens = spoken_tokens(text)
             with self.subTest(kind=kind, text=text):
@@ -204,5 +204,5 @@ class Networks(unittest.TestCase):
 
     def test_one_that_is_too_large_is_refused(self):
         rules = "".join(f"$r{n} = $r{n + 1} $r{n + 1} $r{n + 1} $r{n + 1};\n" for n in range(12))
-        with self.assertRaisesRegex(GrammarFault, "over 60,000 places"):
+        with self.assertRaisesRegex(GrammarError, "over 60,000 places"):
             network_of(read(f"#ABNF 1.0;\n{rules}$r12 = a | b;"), [Reference("r0")])

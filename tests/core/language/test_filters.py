@@ -3,7 +3,7 @@
 import unittest
 from datetime import UTC, datetime
 
-from fond_echo.core.language.templates import FILTERS, TemplateFault, compile_template
+from fond_echo.core.language.templates import FILTERS, TemplateFailed, compile_template
 from fond_echo.core.language.wording import common, concept, concepts, known, stem
 
 AT = datetime(2026, 11, 27, 16, 5, tzinfo=UTC)
@@ -37,7 +37,7 @@ class Filters(unittest.TestCase):
         ("min", "{{ a | min }}", {"a": [3, 9, 4]}, 3),
         ("path", "{{ a | path }}", {"a": "notes/the 1.ogg"}, "notes/the%201.ogg"),
         ("points", "{{ a | points(2) | length }}", {"a": [0.1, 0.2, 0.3, 0.4]}, 2),
-        ("range", "{{ a | range(0, 100) }}", {"a": [0.0, 0.5, 1.0]}, [0, 50, 100]),
+        ("scale", "{{ a | scale(0, 100) }}", {"a": [0.0, 0.5, 1.0]}, [0, 50, 100]),
         ("replace", "{{ a | replace('e', 'o') }}", {"a": "pell"}, "poll"),
         ("round", "{{ a | round }}", {"a": 2.6}, 3),
         ("round", "{{ a | round(1) }}", {"a": 2.64}, 2.6),
@@ -67,7 +67,7 @@ class Filters(unittest.TestCase):
             ("{{ a | points(0) }}", {"a": [0.1]}), ("{{ a | points(5000) }}", {"a": [0.1]}),
             ("{{ b | upper }}", {}), ("{{ a.b.c }}", {"a": {}}), ("{{ a | replace('', a) }}", {"a": "x" * 9_999}),
         ):  # fmt: skip
-            with self.subTest(template), self.assertRaises(TemplateFault):
+            with self.subTest(template), self.assertRaises(TemplateFailed):
                 made(template, **values)
 
     def test_behind_one_another_and_in_text(self):

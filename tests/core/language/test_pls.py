@@ -2,10 +2,10 @@
 
 import unittest
 
-from fond_echo.core.language.pls import LexiconFault, from_ipa, read_pls
+from fond_echo.core.language.pls import LexiconError, from_ipa, read_pls
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
-from fond_echo.documents.faults import FaultyFile
+from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.speech.material import lexicon, recogniser
 
@@ -22,9 +22,9 @@ assistant: test-desk
 lexicon: names.pls
 routes:
   - route: fares
-    like: [How much is a ticket to Wyrralsy?]
+    examples: [How much is a ticket to Wyrralsy?]
     reply: {text: Four pounds.}
-otherwise: {reply: {text: I know about boats.}}
+fallback: {reply: {text: I know about boats.}}
 """
 
 
@@ -52,7 +52,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(len(known.pronunciations("wyrralsy")), 2)
         self.assertEqual(" ".join(known.pronunciations("tsf")[0])[:13], "T ER1 N S AW1")
 
-    def test_faults_have_their_place(self):
+    def test_errors_have_their_place(self):
         for wrong, told, line in (
             (NAMES.replace("ˈwɜːlsi", "w§"), "'§'", 4),
             (NAMES.replace('"ipa"', '"x-ours"'), "x-ours", 4),
@@ -62,7 +62,7 @@ class Reading(unittest.TestCase):
             ("<words/>", "begins with <lexicon>", 1),
             ('<!DOCTYPE x [<!ENTITY a "b">]><lexicon/>', "document type", 1),
         ):
-            with self.subTest(told), self.assertRaises(LexiconFault) as raised:
+            with self.subTest(told), self.assertRaises(LexiconError) as raised:
                 read_pls(wrong)
             self.assertIn(told, raised.exception.what)
             self.assertEqual(raised.exception.line, line)
@@ -70,9 +70,9 @@ class Reading(unittest.TestCase):
     def test_an_assistant_s_lexicon(self):
         assistant = read_assistant({"assistant.yaml": DESK, "names.pls": NAMES})
         self.assertEqual(len(assistant.pronounced), 3)
-        with self.assertRaisesRegex(FaultyFile, "names.pls"):
+        with self.assertRaisesRegex(InvalidFile, "names.pls"):
             read_assistant({"assistant.yaml": DESK})
-        with self.assertRaisesRegex(FaultyFile, r"names.pls:4:\d+: '§'"):
+        with self.assertRaisesRegex(InvalidFile, r"names.pls:4:\d+: '§'"):
             wrong = NAMES.replace("ˈwɜːlsi", "w§")
             read_assistant({"assistant.yaml": DESK, "names.pls": wrong})
 

@@ -4,7 +4,7 @@ import re
 import unittest
 
 from fond_echo.contract.reply import Reply
-from fond_echo.core.language.ssml import SsmlFault, is_ssml, plain_of
+from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 from fond_echo.stages.speak import spoken_text
 
 
@@ -35,11 +35,11 @@ class Markup(unittest.TestCase):
             ("<speak>" + "a" * 30_000 + "</speak>", "over 20,000"),
             ("<grammar/>", "not speak"),
         ):
-            with self.subTest(words=words), self.assertRaisesRegex(SsmlFault, words):
+            with self.subTest(words=words), self.assertRaisesRegex(SsmlError, words):
                 plain_of(markup)
 
     def test_the_written_words_stand_in(self):
         wrong = "<speak><script/></speak>"
         self.assertEqual(spoken_text(Reply(text="Four pounds.", spoken=wrong)), "Four pounds.")
-        with self.assertRaises(SsmlFault):
+        with self.assertRaises(SsmlError):
             spoken_text(Reply(spoken=wrong))

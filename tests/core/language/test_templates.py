@@ -2,7 +2,7 @@ import time
 import tracemalloc
 import unittest
 
-from fond_echo.core.language.templates import TemplateFault, compile_template, render_tree
+from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
 
 
 def render(source, **values):
@@ -23,7 +23,7 @@ class Rendering(unittest.TestCase):
 
     def test_waveform_filters(self):
         self.assertEqual(
-            render("{{ w | points(2) | range(0, 31) }}", w=[0.0, 0.5, 1.0, 0.2]), [16, 31]
+            render("{{ w | points(2) | scale(0, 31) }}", w=[0.0, 0.5, 1.0, 0.2]), [16, 31]
         )
 
     def test_trees(self):
@@ -41,7 +41,7 @@ class Rendering(unittest.TestCase):
 class Bounds(unittest.TestCase):
     def assert_bounded(self, source, **values):
         start = time.perf_counter()
-        with self.assertRaises(TemplateFault, msg=source):
+        with self.assertRaises(TemplateFailed, msg=source):
             render(source, **values)
         self.assertLess(time.perf_counter() - start, 3.0, source)
 
@@ -106,7 +106,7 @@ class Bounds(unittest.TestCase):
         ):
             self.assert_bounded(source, x=[1])
 
-    def test_faults_say_what_and_where(self):
+    def test_errors_say_what_and_where(self):
         for source, words, line in (
             ("one\n{{ oops", "end of", 2),
             ("{% macro m() %}{% endmacro %}", "no macro", 1),
@@ -114,12 +114,12 @@ class Bounds(unittest.TestCase):
             ("{% extends 'x' %}", "no extends", 1),
             ("a\nb\n{{ x | shout }}", "shout", 3),
         ):
-            with self.assertRaisesRegex(TemplateFault, words) as caught:
+            with self.assertRaisesRegex(TemplateFailed, words) as caught:
                 compile_template(source)
             self.assertEqual(caught.exception.line, line)
-        with self.assertRaisesRegex(TemplateFault, "missing"):
+        with self.assertRaisesRegex(TemplateFailed, "missing"):
             render("{{ missing }}")
-        with self.assertRaises(TemplateFault):
+        with self.assertRaises(TemplateFailed):
             compile_template("x" * 60_000)
-        with self.assertRaises(TemplateFault):
+        with self.assertRaises(TemplateFailed):
             compile_template("{{ " + "(" * 3_000 + ")" * 3_000 + " }}")

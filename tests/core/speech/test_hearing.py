@@ -90,7 +90,7 @@ class Streams(unittest.TestCase):
 
     def test_too_long_is_cut_and_goes_on(self):
         clip = join([speech("The boat to Brannick leaves at ten past four today.")] * 5)
-        found = fed(Hearing(recogniser(), longest_seconds=4.0, end_seconds=2.0), clip)
+        found = fed(Hearing(recogniser(), max_seconds=4.0, end_seconds=2.0), clip)
         ends = [each for _, each in found if isinstance(each, Utterance)]
         self.assertTrue(ends and all(each.cut for each in ends))
 

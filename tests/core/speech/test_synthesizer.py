@@ -84,7 +84,7 @@ class Speaking(unittest.TestCase):
         self.assertGreater(len(parts), 3)
 
     def test_refusals(self):
-        with self.assertRaisesRegex(UnknownVoice, "plover"):
+        with self.assertRaisesRegex(UnknownVoice, "whimbrel"):
             synthesizer().speak("Hello", "parrot")
         with self.assertRaises(NothingToSay):
             synthesizer().speak("?!", "tern")

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from fond_echo.core.synthesis.filters import HIGHEST, render
+from fond_echo.core.synthesis.filters import MAX_FORMANT_HZ, render
 from fond_echo.core.synthesis.segments import Segment
 from fond_echo.core.synthesis.speaker import Speaker
 from fond_echo.core.synthesis.tracks import FORMANTS, FRAME, FRAMES_PER_SECOND, build, smoothed
@@ -123,7 +123,7 @@ class Samples(unittest.TestCase):
             samples = self.sound(tracks(vowel("IY", 0.4), speaker=speaker), speaker)
             self.assertTrue(np.isfinite(samples).all())
             self.assertLess(float(np.abs(samples).max()), 2.0)
-        self.assertLess(HIGHEST, 8_000)
+        self.assertLess(MAX_FORMANT_HZ, 8_000)
 
     def test_a_hiss_lies_high_and_a_vowel_low(self):
         def centre(samples):

@@ -83,8 +83,8 @@ class OverANetwork(unittest.TestCase):
     def setUp(self):
         self.begin()
 
-    def begin(self, **faults):
-        self.network = Network(**faults)
+    def begin(self, **errors):
+        self.network = Network(**errors)
         self.ours, self.theirs = (
             Endpoint(*US[:2], Media(20_000), random.Random(1)),
             Endpoint(*THEM[:2], Media(30_000), random.Random(2)),

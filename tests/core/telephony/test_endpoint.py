@@ -299,7 +299,7 @@ class Registering(unittest.TestCase):
     def test_a_wrong_password_and_a_registrar_that_is_away(self):
         registration = self.begin(password="another")
         self.network.run(10)
-        self.assertEqual((registration.state, registration.reason), ("failing", "401 Unauthorized"))
+        self.assertEqual((registration.state, registration.reason), ("failed", "401 Unauthorized"))
         self.assertGreater(registration.due, 10)
         registration = self.begin()
         self.office.silent = True

@@ -13,7 +13,7 @@ from fond_echo.core.telephony.exchange import Exchange, Output
 from fond_echo.core.telephony.keeping import farewell
 from fond_echo.core.telephony.loudness import rms
 from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.quality import BASE, opinion, rated
+from fond_echo.core.telephony.quality import BASE, mos, rated
 from fond_echo.core.telephony.timers import Expiry
 from fond_echo.core.telephony.values import parse_uri
 
@@ -80,12 +80,12 @@ class Timers(unittest.TestCase):
 class Quality(unittest.TestCase):
     def test_a_perfect_call(self):
         found = rated("PCMU", loss=0.0, jitter_ms=0.0, delay_ms=0.0)
-        self.assertEqual((found.rating, found.opinion), (BASE, 4.41))
+        self.assertEqual((found.r_factor, found.mos), (BASE, 4.41))
 
     def test_loss_delay_and_bursts_make_it_worse(self):
         def rating(**given):
             values = {"loss": 0.0, "jitter_ms": 0.0, "delay_ms": 20.0, **given}
-            return rated("PCMA", **values).rating
+            return rated("PCMA", **values).r_factor
 
         losses = [rating(loss=each) for each in (0.0, 0.01, 0.05, 0.2, 1.0)]
         self.assertEqual(losses, sorted(losses, reverse=True))
@@ -104,8 +104,8 @@ class Quality(unittest.TestCase):
             (93.2, 4.41),
             (120, 4.5),
         ):
-            self.assertAlmostEqual(opinion(rating), score, delta=0.006)
-        scores = [opinion(each) for each in range(7, 101)]
+            self.assertAlmostEqual(mos(rating), score, delta=0.006)
+        scores = [mos(each) for each in range(7, 101)]
         self.assertEqual(scores, sorted(scores))
 
     def test_a_codec_that_is_not_known_is_judged_as_the_plainest(self):

@@ -10,7 +10,7 @@ from fond_echo.core.telephony import g711
 from fond_echo.core.telephony.errors import MalformedPacket
 from fond_echo.core.telephony.jitter import FRAME, JitterBuffer
 from fond_echo.core.telephony.keys import KeyReceiver, key_packets, read_event
-from fond_echo.core.telephony.quality import opinion, rated
+from fond_echo.core.telephony.quality import mos, rated
 from fond_echo.core.telephony.reframing import Reframer
 from fond_echo.core.telephony.rtp import (
     Reception,
@@ -152,7 +152,7 @@ class Keys(unittest.TestCase):
     def test_speech_is_no_key(self):
         receiver = ToneReceiver()
         for text, voice in (
-            ("Three, one, four, one, five, nine, two, six, five.", "plover"),
+            ("Three, one, four, one, five, nine, two, six, five.", "whimbrel"),
             ("Oh, we owe you, Leigh.", "tern"),
         ):
             from fond_echo.core.audio.resample import at_rate
@@ -307,7 +307,7 @@ class Sources(unittest.TestCase):
         stream = self.stream()
         for number in range(5):
             self.assertIsNone(self.send(stream, ("203.0.113.9", 9_999), number))
-        self.assertEqual(stream.strangers, 5)
+        self.assertEqual(stream.unknown_source_packets, 5)
         self.assertEqual(self.send(stream, HERE, 100), HERE)
 
     def test_behind_a_translator_it_comes_from_where_the_signalling_does(self):
@@ -343,13 +343,13 @@ class Sources(unittest.TestCase):
 class HowItSounds(unittest.TestCase):
     def test_by_loss_and_delay(self):
         clean = rated("PCMU", loss=0.0, jitter_ms=1, delay_ms=40)
-        self.assertGreater(clean.rating, 90)
-        self.assertGreater(clean.opinion, 4.3)
+        self.assertGreater(clean.r_factor, 90)
+        self.assertGreater(clean.mos, 4.3)
         ratings = [
-            rated("PCMU", loss=share, jitter_ms=5, delay_ms=60).rating
+            rated("PCMU", loss=share, jitter_ms=5, delay_ms=60).r_factor
             for share in (0, 0.01, 0.05, 0.3)
         ]
         self.assertEqual(ratings, sorted(ratings, reverse=True))
-        self.assertLess(rated("PCMA", loss=0.0, jitter_ms=1, delay_ms=500).rating, 60)
-        self.assertEqual((opinion(-5), opinion(120)), (1.0, 4.5))
-        self.assertGreaterEqual(rated("PCMU", loss=1.0, jitter_ms=0, delay_ms=9_000).rating, 0.0)
+        self.assertLess(rated("PCMA", loss=0.0, jitter_ms=1, delay_ms=500).r_factor, 60)
+        self.assertEqual((mos(-5), mos(120)), (1.0, 4.5))
+        self.assertGreaterEqual(rated("PCMU", loss=1.0, jitter_ms=0, delay_ms=9_000).r_factor, 0.0)

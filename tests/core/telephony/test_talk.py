@@ -10,17 +10,17 @@ from fond_echo.core.telephony.listening import Began, Listener, Paused, Utteranc
 from fond_echo.core.telephony.rtp import read_rtcp, read_rtp
 from fond_echo.core.telephony.sdp import PCMA, PCMU, Agreed
 from fond_echo.core.telephony.stream import Identity, Stream
-from fond_echo.core.telephony.talk import (
-    Guess,
-    Hush,
+from fond_echo.core.telephony.tones import tone
+from fond_echo.core.telephony.turn_taking import (
+    CallPolicy,
     Leave,
-    Manners,
     Press,
     Remind,
-    Talk,
+    SpeculativeEndpoint,
+    StopPlayback,
+    TurnTaking,
     Understand,
 )
-from fond_echo.core.telephony.tones import tone
 from tests.sounds import speech
 
 FRAME = 160
@@ -87,7 +87,7 @@ class Listening(unittest.TestCase):
 
     def test_what_does_not_end_is_cut(self):
         talk = np.concatenate([silence(0.5), *([said()] * 3)])
-        found = [each for _, each in self.heard(talk, longest_seconds=2.0)]
+        found = [each for _, each in self.heard(talk, max_seconds=2.0)]
         self.assertTrue(found[1].cut)
 
 
@@ -97,7 +97,7 @@ class Course(unittest.TestCase):
 
     def begin(self, **manners):
         self.now = 0.0
-        self.talk = Talk(Manners(**manners), self.now)
+        self.talk = TurnTaking(CallPolicy(**manners), self.now)
         self.done = []
 
     def hear(self, samples):
@@ -106,7 +106,7 @@ class Course(unittest.TestCase):
             self.done += self.talk.frame(frame, self.now)
 
     def kinds(self):
-        found = [type(each) for each in self.done if not isinstance(each, Guess)]
+        found = [type(each) for each in self.done if not isinstance(each, SpeculativeEndpoint)]
         self.done.clear()
         return found
 
@@ -116,7 +116,7 @@ class Course(unittest.TestCase):
         self.talk.spoken(self.now)
         self.hear(np.concatenate([silence(0.5), said(), silence(0.4)]))
         (guess,) = self.done
-        self.assertIsInstance(guess, Guess)
+        self.assertIsInstance(guess, SpeculativeEndpoint)
         self.assertEqual(self.talk.conclude(guess.pause + 1, self.now), [])
         (whole,) = self.talk.conclude(guess.pause, self.now)
         self.assertEqual((type(whole), whole.pause), (Understand, guess.pause))
@@ -157,13 +157,13 @@ class Course(unittest.TestCase):
     def test_the_caller_cuts_in_or_may_not(self):
         self.talk.speak(self.now)
         self.hear(np.concatenate([silence(0.5), said(), silence(1.0)]))
-        self.assertEqual(self.kinds(), [Hush, Understand])
+        self.assertEqual(self.kinds(), [StopPlayback, Understand])
         self.begin(barge_in=False)
         self.talk.speak(self.now)
         self.hear(np.concatenate([silence(0.5), said(), silence(1.0)]))
         self.assertEqual(self.kinds(), [])
         self.done += self.talk.key("3", self.now)
-        self.assertEqual(self.done, [Hush(), Press("3")])
+        self.assertEqual(self.done, [StopPlayback(), Press("3")])
 
     def test_silence_is_met_with_other_words_each_time_and_at_last_the_end(self):
         self.talk.spoken(self.now)
@@ -182,7 +182,7 @@ class Course(unittest.TestCase):
         self.assertEqual(self.talk.key("1", self.now), [])
 
     def test_keys_are_taken_one_by_one_or_together(self):
-        self.begin(most_keys=4)
+        self.begin(max_digits=4)
         self.talk.speak(self.now)
         self.talk.spoken(self.now)
         self.assertEqual([each for key in "12" for each in self.talk.key(key, self.now)], [])
@@ -196,7 +196,7 @@ class Course(unittest.TestCase):
         )
 
     def test_a_call_does_not_go_on_for_ever(self):
-        self.begin(longest_seconds=5.0)
+        self.begin(max_seconds=5.0)
         self.talk.speak(self.now)
         self.hear(silence(6.0))
         self.assertEqual(self.done, [Leave("too-long")])
@@ -253,7 +253,7 @@ class Media(unittest.TestCase):
         for _ in range(50):
             ours.receive(stranger.tick()[0], ("203.0.113.5", 4_000), 1.0)
             ours.receive(b"rubbish", THERE, 1.0)
-        self.assertEqual((ours.locked, ours.strangers), (THERE, 100))
+        self.assertEqual((ours.locked, ours.unknown_source_packets), (THERE, 100))
 
     def test_one_behind_a_translating_router_is_found(self):
         ours, theirs = self.pair()
@@ -290,6 +290,6 @@ class Media(unittest.TestCase):
         self.assertAlmostEqual(theirs._round_trip, 0.1, delta=0.002)
         told = ours.quality()
         self.assertAlmostEqual(told.loss, 0.05, delta=0.02)
-        self.assertLess(told.rating, 90)
+        self.assertLess(told.r_factor, 90)
         ours.receive_report(b"rubbish", 8.0, 1_006.0)
-        self.assertEqual(ours.strangers, 1)
+        self.assertEqual(ours.unknown_source_packets, 1)

@@ -43,8 +43,8 @@ class Strict(Endpoint):
 class Challenged(OverANetwork):
     """A trunk that asks who we are within calls too."""
 
-    def begin(self, **faults):
-        super().begin(**faults)
+    def begin(self, **errors):
+        super().begin(**errors)
         self.theirs = Strict(*THEM[:2], Media(30_000), random.Random(5))
         self.network.add(self.theirs, THEM)
 

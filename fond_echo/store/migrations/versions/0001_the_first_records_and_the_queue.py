@@ -165,7 +165,7 @@ def upgrade() -> None:
         "sign_ins",
         sa.Column("hash", sa.Text(), nullable=False),
         sa.Column("key_id", sa.Text(), nullable=False),
-        sa.Column("form_token", sa.Text(), nullable=False),
+        sa.Column("csrf_token", sa.Text(), nullable=False),
         sa.Column("expires_at", sa.DateTime(timezone=True), nullable=False),
         sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_sign_ins_key_id")),
         sa.PrimaryKeyConstraint("hash", name=op.f("pk_sign_ins")),
@@ -177,7 +177,7 @@ def upgrade() -> None:
         sa.Column("kind", sa.Text(), nullable=False),
         sa.Column("assistant", sa.Text(), nullable=False),
         sa.Column("description", sa.Text(), nullable=False),
-        sa.Column("fixed", postgresql.JSONB, nullable=False),
+        sa.Column("values", postgresql.JSONB, nullable=False),
         sa.Column("facts", postgresql.JSONB, nullable=False),
         sa.Column("settings", postgresql.JSONB, nullable=False),
         sa.Column("cursor", sa.Text(), nullable=False),
@@ -196,7 +196,7 @@ def upgrade() -> None:
         "contacts",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("channel", sa.Text(), nullable=False),
-        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("external_id", sa.Text(), nullable=False),
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("memory", postgresql.JSONB, nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
@@ -210,7 +210,7 @@ def upgrade() -> None:
         ),
         sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_contacts_channel")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_contacts")),
-        sa.UniqueConstraint("channel", "outside_id", name=op.f("uq_contacts_channel_outside_id")),
+        sa.UniqueConstraint("channel", "external_id", name=op.f("uq_contacts_channel_external_id")),
     )
     op.create_table(
         "guest_counts",
@@ -229,7 +229,7 @@ def upgrade() -> None:
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("channel", sa.Text(), nullable=False),
         sa.Column("contact_id", sa.Text(), nullable=False),
-        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("external_id", sa.Text(), nullable=False),
         sa.Column("turns", sa.Integer(), nullable=False),
         sa.Column("answered", sa.Integer(), nullable=False),
         sa.Column("state", postgresql.JSONB, nullable=False),
@@ -249,9 +249,9 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id", name=op.f("pk_conversations")),
         sa.UniqueConstraint(
             "channel",
-            "outside_id",
+            "external_id",
             "contact_id",
-            name=op.f("uq_conversations_channel_outside_id_contact_id"),
+            name=op.f("uq_conversations_channel_external_id_contact_id"),
         ),
     )
     op.create_index(
@@ -362,7 +362,7 @@ def upgrade() -> None:
         "inbound",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("channel", sa.Text(), nullable=False),
-        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("external_id", sa.Text(), nullable=False),
         sa.Column("payload", postgresql.JSONB, nullable=False),
         sa.Column("message", postgresql.JSONB, nullable=False),
         sa.Column("turn_id", sa.Text(), nullable=False),
@@ -375,7 +375,7 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_inbound_channel")),
         sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_inbound_turn_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_inbound")),
-        sa.UniqueConstraint("channel", "outside_id", name=op.f("uq_inbound_channel_outside_id")),
+        sa.UniqueConstraint("channel", "external_id", name=op.f("uq_inbound_channel_external_id")),
     )
     op.create_index(op.f("ix_inbound_turn_id"), "inbound", ["turn_id"], unique=False)
     op.create_table(
@@ -456,7 +456,7 @@ def upgrade() -> None:
         sa.Column("extra", postgresql.JSONB, nullable=False),
         sa.Column("clip_id", sa.Text(), nullable=True),
         sa.Column("attempts", sa.Integer(), nullable=False),
-        sa.Column("outside_id", sa.Text(), nullable=False),
+        sa.Column("external_id", sa.Text(), nullable=False),
         sa.Column("exchanges", postgresql.JSONB, nullable=False),
         sa.Column("error", postgresql.JSONB, nullable=True),
         sa.Column("not_before", sa.DateTime(timezone=True), nullable=True),

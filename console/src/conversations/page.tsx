@@ -28,7 +28,7 @@ const Empty = styled.p`
 `;
 
 /** The log: conversations, one of them as a page of the book, and a turn laid beside it. */
-export function Log() {
+export function ConversationsPage() {
   const { conversation: asked, turn = "" } = useParams();
   const go = useNavigate();
   const list = useQuery({ queryKey: ["conversations"], queryFn: api.conversations });
@@ -53,10 +53,10 @@ export function Log() {
       <Conversations
         items={list.data.items}
         chosen={conversation}
-        choose={(id) => void go(`/log/${id}`)}
+        choose={(id) => void go(`/conversations/${id}`)}
       />
       {conversation ? <Book conversation={conversation} about={chosen} turn={turn} /> : <span />}
-      {turn && <TurnSheet id={turn} close={() => void go(`/log/${conversation}`)} />}
+      {turn && <TurnSheet id={turn} close={() => void go(`/conversations/${conversation}`)} />}
     </Table>
   );
 }

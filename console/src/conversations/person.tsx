@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
 import { api, type Conversation } from "../api";
-import { Button, Row, Text, Trouble } from "../parts/sheet";
+import { Button, Row, Text, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
 
 const Strip = styled.form`
@@ -55,7 +55,7 @@ export function Person({ about }: { about: Conversation }) {
           {person ? "Give it back to the assistant" : "Answer it yourself"}
         </Button>
       </Row>
-      {(say.error ?? hand.error) && <Trouble role="alert">{(say.error ?? hand.error)?.message}</Trouble>}
+      {(say.error ?? hand.error) && <ErrorNote role="alert">{(say.error ?? hand.error)?.message}</ErrorNote>}
     </Strip>
   );
 }

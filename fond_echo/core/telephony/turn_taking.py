@@ -21,37 +21,37 @@ State = Literal["speaking", "listening", "thinking", "over"]
 
 
 @dataclass(frozen=True)
-class Manners:
+class CallPolicy:
     """How a line behaves in calls.
 
     Attributes:
         barge_in: the caller may speak while the assistant does; without it, only keys stop it.
         wait_seconds: of silence before a reminder.
         reminders: after so many without an answer the call is ended.
-        key_seconds: after this long without another key, those pressed are taken.
-        most_keys: so many are taken at once.
+        interdigit_seconds: after this long without another key, those pressed are taken.
+        max_digits: so many are taken at once.
         terminator: a key that says that all were pressed.
-        longest_seconds: of the whole call.
+        max_seconds: of the whole call.
     """
 
     barge_in: bool = True
     wait_seconds: float = 6.0
     reminders: int = 3
     end_seconds: float = 0.7
-    longest_said: float = 20.0
-    key_seconds: float = 2.5
-    most_keys: int = 1
+    max_utterance_seconds: float = 20.0
+    interdigit_seconds: float = 2.5
+    max_digits: int = 1
     terminator: str = "#"
-    longest_seconds: float = 3_600.0
+    max_seconds: float = 3_600.0
 
 
 @dataclass(frozen=True)
-class Hush:
+class StopPlayback:
     """Stop speaking: the caller cut in."""
 
 
 @dataclass(frozen=True)
-class Guess:
+class SpeculativeEndpoint:
     """Begin to find out what was said: it may be all, up to a pause of that number."""
 
     samples: Frame
@@ -87,21 +87,21 @@ class Leave:
     why: Literal["silence", "too-long"]
 
 
-Action = Hush | Guess | Understand | Press | Remind | Leave
+Action = StopPlayback | SpeculativeEndpoint | Understand | Press | Remind | Leave
 
 
-class Talk:
+class TurnTaking:
     """One call's course.
 
     Args:
         now: seconds of a steady clock, when the call was answered.
     """
 
-    def __init__(self, manners: Manners, now: float) -> None:
-        self.manners = manners
+    def __init__(self, policy: CallPolicy, now: float) -> None:
+        self.policy = policy
         self.state: State = "thinking"
         self._listener = Listener(
-            end_seconds=manners.end_seconds, longest_seconds=manners.longest_said
+            end_seconds=policy.end_seconds, max_seconds=policy.max_utterance_seconds
         )
         self._begun = now
         self._since = now
@@ -114,12 +114,12 @@ class Talk:
         """What is said next is a message: it may have pauses, and be so long. It ends by itself or
         with the terminator."""
         self._message = True
-        self._listener = Listener(end_seconds=MESSAGE_PAUSE, longest_seconds=seconds)
+        self._listener = Listener(end_seconds=MESSAGE_PAUSE, max_seconds=seconds)
 
     def _message_over(self) -> None:
         self._message = False
-        m = self.manners
-        self._listener = Listener(end_seconds=m.end_seconds, longest_seconds=m.longest_said)
+        m = self.policy
+        self._listener = Listener(end_seconds=m.end_seconds, max_seconds=m.max_utterance_seconds)
 
     def speak(self, now: float) -> None:
         """Something is being said to the caller."""
@@ -136,9 +136,9 @@ class Talk:
         """20 ms of what the caller's side sounds like."""
         if self.state == "over":
             return []
-        if now - self._begun >= self.manners.longest_seconds:
+        if now - self._begun >= self.policy.max_seconds:
             return self._leave("too-long")
-        if self.state == "thinking" or (self.state == "speaking" and not self.manners.barge_in):
+        if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
             return self._keys_in_time(now)
         actions: list[Action] = []
         heard = self._listener.feed(frame)
@@ -147,7 +147,7 @@ class Talk:
             self._keys = ""
             if self.state == "speaking":
                 self.state = "listening"
-                actions.append(Hush())
+                actions.append(StopPlayback())
             self._since = now
         elif isinstance(heard, Utterance):
             self.state, pause = "thinking", self._listener.pauses
@@ -155,7 +155,7 @@ class Talk:
                 self._message_over()
             actions.append(Understand(heard.samples, pause))
         elif isinstance(heard, Paused) and not self._message:
-            actions.append(Guess(heard.samples, heard.number))
+            actions.append(SpeculativeEndpoint(heard.samples, heard.number))
         return actions + self._keys_in_time(now) + self._silence(now)
 
     def key(self, key: str, now: float) -> list[Action]:
@@ -167,14 +167,14 @@ class Talk:
             return self._end_message(key, now)
         if self.state == "speaking":
             self.state = "listening"
-            actions.append(Hush())
+            actions.append(StopPlayback())
         self._listener.reset()
         self._reminded = 0
         self._since = self._key_at = now
-        if key == self.manners.terminator and self._keys:
+        if key == self.policy.terminator and self._keys:
             return actions + self._press()
         self._keys += key
-        if len(self._keys) >= self.manners.most_keys:
+        if len(self._keys) >= self.policy.max_digits:
             actions += self._press()
         return actions
 
@@ -190,7 +190,7 @@ class Talk:
 
     def _end_message(self, key: str, now: float) -> list[Action]:
         """A key while a message is being said: the terminator ends it, others are part of it."""
-        said = self._listener.finish() if key == self.manners.terminator else None
+        said = self._listener.finish() if key == self.policy.terminator else None
         if said is None:
             return []
         self.state, self._since = "thinking", now
@@ -198,7 +198,7 @@ class Talk:
         return [Understand(said.samples)]
 
     def _keys_in_time(self, now: float) -> list[Action]:
-        if self._keys and now - self._key_at >= self.manners.key_seconds:
+        if self._keys and now - self._key_at >= self.policy.interdigit_seconds:
             return self._press()
         return []
 
@@ -210,11 +210,11 @@ class Talk:
     def _silence(self, now: float) -> list[Action]:
         if self.state != "listening" or self._listener.speaking or self._keys:
             return []
-        if now - self._since < self.manners.wait_seconds:
+        if now - self._since < self.policy.wait_seconds:
             return []
         self._since = now
         self._reminded += 1
-        if self._reminded > self.manners.reminders:
+        if self._reminded > self.policy.reminders:
             return self._leave("silence")
         self.state = "thinking"
         return [Remind(self._reminded)]

@@ -4,7 +4,7 @@ import { Radio, RadioGroup } from "react-aria-components";
 import styled from "styled-components";
 import { api } from "../api";
 import { timeOf } from "../format";
-import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, Trouble } from "../parts/sheet";
+import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, ErrorNote } from "../parts/sheet";
 
 const Scopes = styled(RadioGroup)`
   display: flex;
@@ -15,11 +15,11 @@ const Scopes = styled(RadioGroup)`
 `;
 
 /** Keys, secrets, subscriptions and the events themselves. */
-export function Doors() {
+export function KeysPage() {
   return (
     <Sheet>
       <h2>Keys and events</h2>
-      <p>Who may come in, what is kept secret, and who is told of what happens.</p>
+      <p>Keys for programs and people, secrets, and subscriptions to events.</p>
       <Keys />
       <Secrets />
       <Subscriptions />
@@ -41,7 +41,7 @@ function Keys() {
   return (
     <>
       <h3>Keys</h3>
-      {keys.error && <Trouble role="alert">{keys.error.message}</Trouble>}
+      {keys.error && <ErrorNote role="alert">{keys.error.message}</ErrorNote>}
       <Table>
         <tbody>
           {keys.data?.map((each) => (
@@ -75,7 +75,7 @@ function Keys() {
           Make a key
         </Button>
       </Row>
-      {revoking.error && <Trouble role="alert">{revoking.error.message}</Trouble>}
+      {revoking.error && <ErrorNote role="alert">{revoking.error.message}</ErrorNote>}
       {making.data && (
         <>
           <p>Shown only now:</p>
@@ -127,7 +127,7 @@ function Secrets() {
           Keep
         </Button>
       </Row>
-      {putting.error && <Trouble role="alert">{putting.error.message}</Trouble>}
+      {putting.error && <ErrorNote role="alert">{putting.error.message}</ErrorNote>}
     </>
   );
 }
@@ -172,7 +172,7 @@ function Subscriptions() {
           Tell it
         </Button>
       </Row>
-      {adding.error && <Trouble role="alert">{adding.error.message}</Trouble>}
+      {adding.error && <ErrorNote role="alert">{adding.error.message}</ErrorNote>}
     </>
   );
 }

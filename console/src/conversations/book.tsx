@@ -106,7 +106,7 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
   return (
     <Leaf
       ref={leaf}
-      aria-label="Log of the conversation"
+      aria-label="Turns of the conversation"
       onScroll={({ currentTarget: { scrollHeight, scrollTop, clientHeight } }) => {
         atFoot.current = scrollHeight - scrollTop - clientHeight < 80;
       }}
@@ -149,7 +149,7 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
         <Answered key={delivery.id} delivery={delivery} erased={turn.erased_at !== null} />
       ))}
       <Notes>
-        <Link to={`/log/${turn.conversation}/${turn.id}`} aria-current={chosen ? "true" : undefined}>
+        <Link to={`/conversations/${turn.conversation}/${turn.id}`} aria-current={chosen ? "true" : undefined}>
           stages
         </Link>
         {turn.route && <span>route {turn.route}</span>}

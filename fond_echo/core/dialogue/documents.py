@@ -1,4 +1,4 @@
-"""Answers from pages: the passage that fits a question best, or none."""
+"""Answers from documents: the passage that fits a question best, or none."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ ENOUGH = 0.55
 are worth."""
 
 SHORT = 4
-LONGEST = 900
+MAX_PASSAGE = 900
 """Characters of a passage; longer paragraphs are cut at sentences."""
 
 _HEADING = re.compile(r"^\s{0,3}(#{1,6})\s+(.+?)\s*#*\s*$")
@@ -75,11 +75,11 @@ def passages_of(file: str, text: str) -> list[Passage]:
 
 
 def _pieces(text: str) -> list[str]:
-    if len(text) <= LONGEST or "|" in text or "\n" in text:
+    if len(text) <= MAX_PASSAGE or "|" in text or "\n" in text:
         return [text] if text else []
     pieces, piece = [], ""
     for sentence in _SENTENCE.split(text):
-        if piece and len(piece) + len(sentence) > LONGEST:
+        if piece and len(piece) + len(sentence) > MAX_PASSAGE:
             pieces.append(piece)
             piece = ""
         piece = f"{piece} {sentence}".strip()
@@ -91,8 +91,8 @@ def _telling(text: str) -> list[str]:
     return [word for word in words if word not in FILLERS and word not in ASKING]
 
 
-class Pages:
-    """Pages that are searched.
+class Documents:
+    """Documents that are searched.
 
     Args:
         files: Markdown by name.

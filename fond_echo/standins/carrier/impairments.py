@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True)
-class Faults:
+class Impairments:
     """Shares are 0 to 1 of all packets; times are in milliseconds.
 
     Attributes:
@@ -32,15 +32,17 @@ class Faults:
         return any((self.lost, self.doubled, self.jitter_ms, self.late, self.reordered))
 
 
-class FaultyWay:
-    """Sends through faults; the same seed gives the same ones.
+class ImpairedPath:
+    """Sends through impairments; the same seed gives the same ones.
 
     Args:
         send: sends a packet for good.
     """
 
-    def __init__(self, faults: Faults, send: Callable[[bytes], None], seed: int = 1) -> None:
-        self._faults, self._send = faults, send
+    def __init__(
+        self, impairments: Impairments, send: Callable[[bytes], None], seed: int = 1
+    ) -> None:
+        self._impairments, self._send = impairments, send
         self._chance = random.Random(seed)
         self._held: bytes | None = None
         self.sent = 0
@@ -48,9 +50,9 @@ class FaultyWay:
 
     def send(self, data: bytes) -> None:
         """Send a packet, or do to it what a bad network does."""
-        faults, chance = self._faults, self._chance
+        impairments, chance = self._impairments, self._chance
         self.sent += 1
-        if chance.random() < faults.lost:
+        if chance.random() < impairments.lost:
             self.dropped += 1
             return
         if self._held is not None:
@@ -58,18 +60,18 @@ class FaultyWay:
             self._deliver(data)
             self._deliver(held)
             return
-        if chance.random() < faults.reordered:
+        if chance.random() < impairments.reordered:
             self._held = data
             return
         self._deliver(data)
-        if chance.random() < faults.doubled:
+        if chance.random() < impairments.doubled:
             self._deliver(data)
 
     def _deliver(self, data: bytes) -> None:
-        faults, chance = self._faults, self._chance
-        wait = chance.uniform(0, faults.jitter_ms)
-        if chance.random() < faults.late:
-            wait += faults.late_ms
+        impairments, chance = self._impairments, self._chance
+        wait = chance.uniform(0, impairments.jitter_ms)
+        if chance.random() < impairments.late:
+            wait += impairments.late_ms
         if wait <= 0:
             self._send(data)
         else:

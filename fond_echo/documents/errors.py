@@ -10,7 +10,7 @@ from fond_echo.core.errors import FondEchoError
 
 
 @dataclass(frozen=True, order=True)
-class Fault:
+class FileError:
     """One thing wrong in a file; lines and columns count from 1."""
 
     file: str
@@ -24,30 +24,30 @@ class Fault:
         return f"{text} ({self.remedy})" if self.remedy else text
 
 
-MAX_FAULTS = 100
+MAX_ERRORS = 100
 """So many are listed; whoever mended them sees the rest."""
 
 
-class FaultyFile(FondEchoError):
-    """A file with faults in it; `faults` lists them, the first hundred."""
+class InvalidFile(FondEchoError):
+    """A file with errors in it; `errors` lists them, the first hundred."""
 
-    code = "file-faulty"
+    code = "file-invalid"
 
-    def __init__(self, faults: Sequence[Fault]) -> None:
-        first = faults[0]
-        more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
+    def __init__(self, errors: Sequence[FileError]) -> None:
+        first = errors[0]
+        more = f" (and {len(errors) - 1} more)" if len(errors) > 1 else ""
         super().__init__(f"{first}{more}")
-        self.faults = tuple(sorted(faults)[:MAX_FAULTS])
+        self.errors = tuple(sorted(errors)[:MAX_ERRORS])
 
 
-LONGEST_NAME = 100
+MAX_NAME = 100
 """Characters of a name that are looked at for one that is like it."""
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
     """A remedy that names the nearest right name, or all of them where none is near."""
     names = sorted(known)
-    name = name[:LONGEST_NAME]
+    name = name[:MAX_NAME]
     found = get_close_matches(name, names, n=1, cutoff=0.6)
     if found:
         return f"did you mean {found[0]}?"
