@@ -25,7 +25,7 @@ from bench.report import options, show
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, Page, TurnOut
 from fond_echo.core.audio.clip import join
-from fond_echo.core.telephony.g711 import in_law
+from fond_echo.core.telephony.media.g711 import in_law
 from fond_echo.demo import run as demo
 from fond_echo.speech.material import synthesizer
 from fond_echo.store.local import free_port

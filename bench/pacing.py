@@ -27,11 +27,11 @@ from random import SystemRandom
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn
-from fond_echo.core.telephony.calls import Answered, Call, Ended
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.exchange import Output
-from fond_echo.core.telephony.sdp import Terms, agree, offer, read_description
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.calls import Answered, Call, Ended
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.sdp import Terms, agree, offer, read_description
+from fond_echo.core.telephony.sip.transaction_layer import Output
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.demo import run as demo
 from fond_echo.standins.carrier.sockets import open_socket
 from fond_echo.store.local import free_port
@@ -160,7 +160,7 @@ class Callers:
             if isinstance(event, Ended) and event.status:
                 self.refused[event.status] += 1
             if isinstance(event, Answered):
-                agreed = agree(read_description(event.call.theirs), Terms("127.0.0.1", 1, 1))
+                agreed = agree(read_description(event.call.remote_sdp), Terms("127.0.0.1", 1, 1))
                 self.callers[event.call.id].place = agreed.host, agreed.port
 
 

@@ -25,13 +25,9 @@ from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.synthesis.speaker import Speaker
 from fond_echo.core.synthesis.synthesizer import Synthesizer
-from fond_echo.core.telephony.answerer import AnswererEar
-from fond_echo.core.telephony.calls import Call, Offered
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.g711 import decoded, encoded
-from fond_echo.core.telephony.message import Response, read_message
-from fond_echo.core.telephony.sdp import Terms, answer, offer, read_description
-from fond_echo.core.telephony.tones import (
+from fond_echo.core.telephony.conversation.answering_machine import AnsweringMachineDetector
+from fond_echo.core.telephony.media.g711 import decoded, encoded
+from fond_echo.core.telephony.media.tones import (
     BLOCK,
     COLUMNS,
     FULL,
@@ -41,7 +37,11 @@ from fond_echo.core.telephony.tones import (
     ToneReceiver,
     beep,
 )
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.sip.calls import Call, Offered
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.message import Response, read_message
+from fond_echo.core.telephony.sip.sdp import Terms, answer, offer, read_description
+from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.speech.material import lexicon
 
 RATE = 8_000
@@ -99,7 +99,7 @@ def setups(count: int) -> float:
         out = ours.receive(request("INVITE", n, 1, body=body), THEM, now)
         (call,) = [event.call for event in out.events if isinstance(event, Offered)]
         ours.ring(call, now)
-        described = Media().describe(call, call.theirs)
+        described = Media().describe(call, call.remote_sdp)
         (told, _), *_ = ours.accept(call, described, now).send
         response = read_message(told)
         assert isinstance(response, Response)
@@ -150,7 +150,7 @@ def answerers() -> tuple[int, int, dict[str, int]]:
         if not person and chance.random() < 0.5:
             parts += [silence(0.4, RATE), beep(0.4, chance.choice((440.0, 1_000.0, 1_400.0)))]
         parts.append(silence(4.5, RATE))
-        ear = AnswererEar()
+        ear = AnsweringMachineDetector()
         for frame in frames(on_the_line(join(parts), chance.uniform(2, 60), rng)):
             if ear.feed(frame):
                 break

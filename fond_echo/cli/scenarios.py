@@ -27,7 +27,7 @@ def add(commands: Any) -> None:
 
 def _run(options: argparse.Namespace) -> int:
     from fond_echo.core.synthesis.synthesizer import Synthesizer
-    from fond_echo.core.telephony.values import Hop
+    from fond_echo.core.telephony.sip.values import Hop
     from fond_echo.speech.material import lexicon, recogniser
     from fond_echo.standins.carrier.scenario import Play, read_scenario
     from fond_echo.standins.carrier.voices import ALL

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, Opening
 from fond_echo.core.synthesis.synthesizer import Synthesizer
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.speech.material import lexicon, recogniser
 from fond_echo.standins.carrier.scenario import Play, read_scenario
 from fond_echo.standins.carrier.voices import ALL

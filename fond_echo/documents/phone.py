@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Shape, Written
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.numbers import MIN_DIGITS, is_allowed, normalised
+from fond_echo.core.telephony.sip.numbers import MIN_DIGITS, is_allowed, normalised
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
 

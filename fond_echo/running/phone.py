@@ -18,9 +18,9 @@ from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.connectors.secrets import Vault
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony import loudness
-from fond_echo.core.telephony.calls import where
-from fond_echo.core.telephony.values import parse_uri
+from fond_echo.core.telephony.media import loudness
+from fond_echo.core.telephony.sip.calls import where
+from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.phone import Listening, RegistrarSpec, read_phone
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings

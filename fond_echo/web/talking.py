@@ -15,8 +15,8 @@ import numpy as np
 from fastapi import Path, WebSocket, WebSocketDisconnect
 
 from fond_echo.contract.base import Name
-from fond_echo.core.telephony.g711 import encoded
-from fond_echo.core.telephony.jitter import FRAME
+from fond_echo.core.telephony.media.g711 import encoded
+from fond_echo.core.telephony.media.jitter import FRAME
 from fond_echo.documents.phone import read_phone
 from fond_echo.standins.carrier.handset import KEYS, Handset, handset
 from fond_echo.store.records import Channel

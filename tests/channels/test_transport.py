@@ -4,7 +4,7 @@ import asyncio
 import unittest
 
 from fond_echo.channels.phone.transport import Transport
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.sip.values import Hop
 from tests.core.telephony.test_message import FIELDS, message
 
 

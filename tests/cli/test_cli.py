@@ -263,11 +263,15 @@ class Assistants(Command):
         code, out, _ = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 0)
         self.assertIn("no errors; 8 routes", out)
-        text = demo_file("harbour-desk/assistant.yaml").replace("voice: whimbrel", "voice: whimbrell")
+        text = demo_file("harbour-desk/assistant.yaml").replace(
+            "voice: whimbrel", "voice: whimbrell"
+        )
         (self.folder / "assistant.yaml").write_text(text)
         code, _, err = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 1)
-        self.assertIn("assistant.yaml:4:8: there is no voice 'whimbrell' (did you mean whimbrel?)", err)
+        self.assertIn(
+            "assistant.yaml:4:8: there is no voice 'whimbrell' (did you mean whimbrel?)", err
+        )
         code, out, _ = self.run_command("assistant", "check", self.folder, "--json")
         self.assertEqual((code, json.loads(out)["errors"][0]["line"]), (1, 4))
         self.assertEqual(self.run_command("assistant", "check", self.folder / "none")[0], 1)

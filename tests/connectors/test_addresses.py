@@ -6,7 +6,7 @@ from ipaddress import ip_address
 from fond_echo.connectors.errors import ForbiddenAddress, Unreachable
 from fond_echo.connectors.guard import guarded_client, is_public, plain_address
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.numbers import is_allowed, normalised
+from fond_echo.core.telephony.sip.numbers import is_allowed, normalised
 
 
 class Addresses(unittest.TestCase):

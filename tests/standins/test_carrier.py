@@ -7,13 +7,13 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from fond_echo.core.telephony.calls import Account, Answered, Ended, Offered
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.exchange import Exchange, Output
-from fond_echo.core.telephony.message import Request, read_message
-from fond_echo.core.telephony.registering import Registrar, Registration
-from fond_echo.core.telephony.sdp import offer
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.calls import Account, Answered, Ended, Offered
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.message import Request, read_message
+from fond_echo.core.telephony.sip.registration import Registrar, Registration
+from fond_echo.core.telephony.sip.sdp import offer
+from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
 from fond_echo.standins.carrier.scenario import InvalidScenario, read_scenario, share_heard
 from fond_echo.standins.carrier.switch import Switch
@@ -64,7 +64,7 @@ class Switching(unittest.TestCase):
     def test_a_call_goes_through_it_from_the_first_request_to_the_last(self):
         placed = self.call()
         (offered,) = self.network.of(Offered, US)
-        described = Media(1).describe(offered.call, offered.call.theirs)
+        described = Media(1).describe(offered.call, offered.call.remote_sdp)
         self.network.out(self.ours.accept(offered.call, described, self.network.now), US)
         self.network.run(self.network.now + 5)
         self.assertEqual(len(self.network.of(Answered)), 2)
@@ -96,7 +96,7 @@ class Switching(unittest.TestCase):
         self.assertEqual(self.ended(), ("unreachable", 0))
 
     def test_a_registration_lasts_as_long_as_it_said(self):
-        exchange = Exchange(*THEM[:2], lambda *_: Output(), random.Random(1))
+        exchange = TransactionLayer(*THEM[:2], lambda *_: Output(), random.Random(1))
         registrar = Registrar(
             "tern", parse_uri("sip:192.0.2.9"), parse_address("<sip:isla@192.0.2.9>"),
             Account("isla", "pw"), 60,

@@ -75,7 +75,9 @@ class Trying(WebTest):
         self.assertEqual(answer.json()["errors"], [])
         wrong = {
             **FILES,
-            "assistant.yaml": FILES["assistant.yaml"].replace("voice: whimbrel", "voice: whimbrell"),
+            "assistant.yaml": FILES["assistant.yaml"].replace(
+                "voice: whimbrel", "voice: whimbrell"
+            ),
         }
         (fault,) = (await self.client.post("/api/assistants/check", json={"files": wrong})).json()[
             "errors"

@@ -14,8 +14,8 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.channels.phone.house import House
 from fond_echo.channels.phone.recording import MEDIA_TYPE
 from fond_echo.channels.phone.session import Session
-from fond_echo.core.telephony.calls import Ended
-from fond_echo.core.telephony.quality import Quality
+from fond_echo.core.telephony.media.quality import Quality
+from fond_echo.core.telephony.sip.calls import Ended
 from fond_echo.store import calls as records
 from fond_echo.store.database import AWAY
 

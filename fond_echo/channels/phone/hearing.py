@@ -15,7 +15,7 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.telephony import g711
+from fond_echo.core.telephony.media import g711
 from fond_echo.stages.ports import Decoder, Ear
 
 log = structlog.get_logger()

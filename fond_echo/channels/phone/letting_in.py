@@ -6,9 +6,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from fond_echo.core.telephony.calls import Call
-from fond_echo.core.telephony.digest import Challenger
-from fond_echo.core.telephony.guard import Guard
+from fond_echo.core.telephony.sip.calls import Call
+from fond_echo.core.telephony.sip.digest import Challenger
+from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
 from fond_echo.documents.phone import PhoneDescription
 
 
@@ -29,7 +29,7 @@ class Door:
     """
 
     def __init__(
-        self, description: PhoneDescription, guard: Guard, challenger: Challenger,
+        self, description: PhoneDescription, guard: RateLimiter, challenger: Challenger,
         known: Mapping[str, str],
     ) -> None:  # fmt: skip
         self._description, self._guard = description, guard

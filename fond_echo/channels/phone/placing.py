@@ -17,10 +17,10 @@ from fond_echo.channels.phone.roles import Ours
 from fond_echo.channels.phone.session import Session
 from fond_echo.contract.call import CallIn, Outcome
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.calls import Call, Ended
 from fond_echo.core.telephony.errors import TelephonyError
-from fond_echo.core.telephony.sdp import agree, offer, read_description
-from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
+from fond_echo.core.telephony.sip.calls import Call, Ended
+from fond_echo.core.telephony.sip.sdp import agree, offer, read_description
+from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.documents.phone import Outbound, RegistrarSpec
 from fond_echo.store import calls as records
 
@@ -173,7 +173,7 @@ class Placer:
         if placed.ringing is not None:
             placed.ringing.cancel()
         try:
-            agreed = agree(read_description(call.theirs), server.terms(placed.sockets.port))
+            agreed = agree(read_description(call.remote_sdp), server.terms(placed.sockets.port))
         except TelephonyError as error:
             log.info("no common media", channel=server.channel.name, reason=str(error))
             placed.gave_up = "failed"

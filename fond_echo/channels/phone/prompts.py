@@ -8,7 +8,7 @@ from collections.abc import AsyncIterator
 
 from fond_echo.core.caching import Recent
 from fond_echo.core.language.pls import Sounds
-from fond_echo.core.telephony.g711 import Law, in_law
+from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.ports import Voice
 

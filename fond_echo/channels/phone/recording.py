@@ -13,8 +13,8 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import VoiceNoteWriter
-from fond_echo.core.telephony.g711 import RATE
-from fond_echo.core.telephony.jitter import Frame
+from fond_echo.core.telephony.media.g711 import RATE
+from fond_echo.core.telephony.media.jitter import Frame
 from fond_echo.store.calls import keep_page
 from fond_echo.store.database import AWAY, Database
 

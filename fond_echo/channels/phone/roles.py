@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
 from fond_echo.contract.call import CallIn
-from fond_echo.core.telephony.calls import Cause
+from fond_echo.core.telephony.sip.calls import Cause
 
 if TYPE_CHECKING:
     from fond_echo.channels.phone.session import Session

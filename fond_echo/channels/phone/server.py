@@ -23,7 +23,9 @@ from fond_echo.channels.phone.ticking import Ticker
 from fond_echo.channels.phone.transport import Transport
 from fond_echo.channels.phone.turns import warm
 from fond_echo.contract.base import new_id
-from fond_echo.core.telephony.calls import (
+from fond_echo.core.telephony.errors import TelephonyError
+from fond_echo.core.telephony.media.stream import Place
+from fond_echo.core.telephony.sip.calls import (
     Account,
     Answered,
     Call,
@@ -38,17 +40,15 @@ from fond_echo.core.telephony.calls import (
     Transferred,
     where,
 )
-from fond_echo.core.telephony.digest import Challenger
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.errors import TelephonyError
-from fond_echo.core.telephony.exchange import Output
-from fond_echo.core.telephony.guard import Guard
-from fond_echo.core.telephony.keeping import farewell, kept
-from fond_echo.core.telephony.message import Request, Response
-from fond_echo.core.telephony.registering import Registrar, Registration
-from fond_echo.core.telephony.sdp import Terms, agree, answer, offer, read_description
-from fond_echo.core.telephony.stream import Place
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.digest import Challenger
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.message import Request, Response
+from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
+from fond_echo.core.telephony.sip.registration import Registrar, Registration
+from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
+from fond_echo.core.telephony.sip.sdp import Terms, agree, answer, offer, read_description
+from fond_echo.core.telephony.sip.transaction_layer import Output
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.documents.phone import PhoneDescription
 from fond_echo.store.records import Channel
 
@@ -89,13 +89,13 @@ class PhoneServer:
                     Account(each.user, passwords.get(each.secret, "")), each.expires,
                     placing.hop(each.proxy) if each.proxy else None,
                 ),
-                self.endpoint.exchange,
+                self.endpoint.transactions,
             )
             for each in description.registrars
         ]  # fmt: skip
         self.sessions: dict[str, Session] = {}
         self.diary = Diary(house, channel.name)
-        self._guard = Guard()
+        self._guard = RateLimiter()
         challenger = Challenger(channel.name, secrets.token_bytes(32))
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
         self._door = Door(description, self._guard, challenger, known)
@@ -149,7 +149,7 @@ class PhoneServer:
         """Calls that were under way when their process stopped: their far ends are told."""
         for dialog in await self.diary.left_behind():
             account = self._account_at(str(dialog.get("hop", [""])[0]))
-            self.done(farewell(self.endpoint.exchange, dialog, self.now(), account))
+            self.done(farewell(self.endpoint.transactions, dialog, self.now(), account))
 
     def _account_at(self, host: str) -> Account | None:
         """Who we are for what a host asks, where it is a registrar or its proxy."""
@@ -303,7 +303,7 @@ class PhoneServer:
         """Both sides may speak."""
         if not session.agreed:
             try:
-                described = read_description(session.call.theirs)
+                described = read_description(session.call.remote_sdp)
                 session.stream.changed(agree(described, self.terms(session.sockets.port)))
             except TelephonyError as error:
                 log.info("no common media", channel=self.channel.name, reason=str(error))
@@ -378,7 +378,7 @@ class PhoneServer:
 
     async def _prepared(self, call: Call) -> tuple[Session, bytes]:
         """The call's sockets, and what we say of our media."""
-        theirs = read_description(call.theirs) if call.theirs else None
+        theirs = read_description(call.remote_sdp) if call.remote_sdp else None
         if theirs is not None:
             agree(theirs, self.terms(1))
         sockets, attach = await self.open_media()

@@ -18,14 +18,11 @@ from fond_echo.channels.phone.turns import After, CallTurns
 from fond_echo.contract.base import new_id
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.answerer import AnswererEar, MachineEar
-from fond_echo.core.telephony.calls import Call, Cause
-from fond_echo.core.telephony.g711 import decoded, in_law
-from fond_echo.core.telephony.quality import Quality
-from fond_echo.core.telephony.sdp import Agreed
-from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.tones import beep
-from fond_echo.core.telephony.turn_taking import (
+from fond_echo.core.telephony.conversation.answering_machine import (
+    AnsweringMachineDetector,
+    GreetingListener,
+)
+from fond_echo.core.telephony.conversation.turn_taking import (
     Action,
     CallPolicy,
     Leave,
@@ -36,6 +33,12 @@ from fond_echo.core.telephony.turn_taking import (
     TurnTaking,
     Understand,
 )
+from fond_echo.core.telephony.media.g711 import decoded, in_law
+from fond_echo.core.telephony.media.quality import Quality
+from fond_echo.core.telephony.media.stream import Identity, Place, Stream
+from fond_echo.core.telephony.media.tones import beep
+from fond_echo.core.telephony.sip.calls import Call, Cause
+from fond_echo.core.telephony.sip.sdp import Agreed
 from fond_echo.documents.phone import CallHandling
 from fond_echo.store.records import Channel
 
@@ -87,8 +90,8 @@ class Session:
         self._talk: TurnTaking | None = None
         self._early_keys: list[str] = []
         self._recorder = CallRecorder(house.database, ours.record) if handling.record else None
-        self._answerer = AnswererEar() if order is not None else None
-        self._machine: MachineEar | None = None
+        self._answerer = AnsweringMachineDetector() if order is not None else None
+        self._machine: GreetingListener | None = None
         self._greeted, self._acted, self._greeting = 0, False, b""
         self._leaving: Cause | None = None
         self._transfer_to, self._connecting, self._connecting_since = "", False, 0.0
@@ -188,7 +191,7 @@ class Session:
             self._answerer = None
             self._carrier.hang_up(self, "hung-up")
         elif who == "machine":
-            self._machine = MachineEar()
+            self._machine = GreetingListener()
         else:
             self._answerer = None
             self._do(self._open())

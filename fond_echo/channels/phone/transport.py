@@ -14,9 +14,9 @@ import structlog
 
 from fond_echo.channels.phone.media import Receiver
 from fond_echo.core.telephony.errors import MalformedMessage
-from fond_echo.core.telephony.exchange import Output, refused
-from fond_echo.core.telephony.message import Framer, Request, Response
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.sip.message import Framer, Request, Response
+from fond_echo.core.telephony.sip.transaction_layer import Output, refused
+from fond_echo.core.telephony.sip.values import Hop
 
 log = structlog.get_logger()
 

@@ -13,7 +13,9 @@ import numpy as np
 import numpy.typing as npt
 
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.telephony.calls import (
+from fond_echo.core.telephony.media.g711 import RATE, in_law
+from fond_echo.core.telephony.media.stream import Identity, Place, Stream
+from fond_echo.core.telephony.sip.calls import (
     Account,
     Answered,
     Call,
@@ -23,13 +25,18 @@ from fond_echo.core.telephony.calls import (
     Ringing,
     TransferAsked,
 )
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.exchange import Output
-from fond_echo.core.telephony.g711 import RATE, in_law
-from fond_echo.core.telephony.registering import Registrar, Registration
-from fond_echo.core.telephony.sdp import Direction, Terms, agree, answer, offer, read_description
-from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.values import Hop, Uri, parse_address, parse_uri
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.registration import Registrar, Registration
+from fond_echo.core.telephony.sip.sdp import (
+    Direction,
+    Terms,
+    agree,
+    answer,
+    offer,
+    read_description,
+)
+from fond_echo.core.telephony.sip.transaction_layer import Output
+from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
 from fond_echo.standins.carrier.sockets import CHANCE, open_socket
 
@@ -113,7 +120,7 @@ class Handset:
         registrar = Registrar(
             self.name, parse_uri(f"sip:{carrier.host}:{carrier.port}"), address, self._account, 300
         )
-        self.registration = Registration(registrar, self._endpoint.exchange)
+        self.registration = Registration(registrar, self._endpoint.transactions)
         self._wake()
         for _ in range(500):
             if self.registration.state in ("registered", "failed"):
@@ -249,7 +256,7 @@ class Handset:
                     self._run(self._offered(call))
                 case Answered(call) if call is self.call:
                     if self.stream is None:
-                        agreed = agree(read_description(call.theirs), self._terms())
+                        agreed = agree(read_description(call.remote_sdp), self._terms())
                         self.stream = Stream(agreed, Identity.chosen(CHANCE))
                     self.answered.set()
                 case TransferAsked(call, to):
@@ -277,7 +284,7 @@ class Handset:
         if self.on_call in REFUSALS:
             self._done(self._endpoint.reject(call, REFUSALS[self.on_call], self._now()))
             return
-        described, agreed = answer(read_description(call.theirs), self._terms())
+        described, agreed = answer(read_description(call.remote_sdp), self._terms())
         self.stream = Stream(agreed, Identity.chosen(CHANCE))
         self._done(self._endpoint.accept(call, described, self._now()))
 
@@ -298,7 +305,7 @@ class Handset:
         self._done(self._endpoint.tell_transfer(call, 200 if connected else 486, self._now()))
         if connected:
             self.over.clear()
-            agreed = agree(read_description(second.theirs), self._terms())
+            agreed = agree(read_description(second.remote_sdp), self._terms())
             self.call, self.stream = second, Stream(agreed, Identity.chosen(CHANCE))
 
     def _schedule(self) -> None:

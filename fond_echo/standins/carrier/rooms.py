@@ -8,15 +8,15 @@ from collections.abc import AsyncIterator
 
 import numpy as np
 
-from fond_echo.core.telephony.calls import Answered, Call, Ended, Offered
-from fond_echo.core.telephony.endpoint import Endpoint
 from fond_echo.core.telephony.errors import TelephonyError
-from fond_echo.core.telephony.exchange import Output
-from fond_echo.core.telephony.g711 import encoded
-from fond_echo.core.telephony.jitter import FRAME, Frame
-from fond_echo.core.telephony.sdp import Terms, answer, read_description
-from fond_echo.core.telephony.stream import Identity, Place, Stream
-from fond_echo.core.telephony.values import Hop, Uri, parse_uri
+from fond_echo.core.telephony.media.g711 import encoded
+from fond_echo.core.telephony.media.jitter import FRAME, Frame
+from fond_echo.core.telephony.media.stream import Identity, Place, Stream
+from fond_echo.core.telephony.sip.calls import Answered, Call, Ended, Offered
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.sdp import Terms, answer, read_description
+from fond_echo.core.telephony.sip.transaction_layer import Output
+from fond_echo.core.telephony.sip.values import Hop, Uri, parse_uri
 from fond_echo.standins.carrier.sockets import CHANCE, open_socket
 
 TICK = 0.02
@@ -111,7 +111,7 @@ class Rooms:
 
         rtp, port = await open_socket(self.host, 0, sounded)
         try:
-            described, agreed = answer(read_description(call.theirs), Terms(self.host, port, 1))
+            described, agreed = answer(read_description(call.remote_sdp), Terms(self.host, port, 1))
         except TelephonyError:
             rtp.close()
             self._done(self._endpoint.reject(call, 488, loop.time()))

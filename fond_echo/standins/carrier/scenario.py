@@ -36,7 +36,7 @@ from fond_echo.core.recognition.recogniser import Recogniser
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.standins.carrier.handset import Handset, OnCall, handset
 from fond_echo.standins.carrier.impairments import Impairments
 

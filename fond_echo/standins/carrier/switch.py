@@ -8,12 +8,18 @@ import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from fond_echo.core.telephony.calls import where
-from fond_echo.core.telephony.digest import Challenger
 from fond_echo.core.telephony.errors import MalformedMessage, MalformedValue
-from fond_echo.core.telephony.message import Fields, Request, Response, read_message, response_to
-from fond_echo.core.telephony.transactions import COOKIE
-from fond_echo.core.telephony.values import Hop, Uri, Via, parse_address
+from fond_echo.core.telephony.sip.calls import where
+from fond_echo.core.telephony.sip.digest import Challenger
+from fond_echo.core.telephony.sip.message import (
+    Fields,
+    Request,
+    Response,
+    read_message,
+    response_to,
+)
+from fond_echo.core.telephony.sip.transactions import COOKIE
+from fond_echo.core.telephony.sip.values import Hop, Uri, Via, parse_address
 
 SECONDS = 3_600
 TAG = "switch"

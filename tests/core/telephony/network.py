@@ -5,10 +5,10 @@ import itertools
 import random
 import unittest
 
-from fond_echo.core.telephony.calls import Offered
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.sdp import Terms, answer, offer, read_description
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.calls import Offered
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.sdp import Terms, answer, offer, read_description
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 
 
 class Media:
@@ -114,7 +114,7 @@ class OverANetwork(unittest.TestCase):
         now = self.network.now
         self.network.out(self.ours.ring(call, now), US)
         self.network.run(now + 1)
-        description = self.ours._describer.describe(call, call.theirs)
+        description = self.ours._describer.describe(call, call.remote_sdp)
         self.network.out(self.ours.accept(call, description, self.network.now), US)
         self.network.run(self.network.now + 3)
         return placed, call

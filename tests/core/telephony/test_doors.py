@@ -6,12 +6,15 @@ import numpy as np
 
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.telephony.alarms import Alarms
-from fond_echo.core.telephony.answerer import AnswererEar, MachineEar
+from fond_echo.core.telephony.conversation.answering_machine import (
+    AnsweringMachineDetector,
+    GreetingListener,
+)
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.guard import BLOCKED_SECONDS, Guard
-from fond_echo.core.telephony.numbers import is_allowed, normalised
-from fond_echo.core.telephony.tones import beep
+from fond_echo.core.telephony.media.tones import beep
+from fond_echo.core.telephony.sip.numbers import is_allowed, normalised
+from fond_echo.core.telephony.sip.rate_limiter import BLOCKED_SECONDS, RateLimiter
+from fond_echo.core.telephony.sip.timer_queue import TimerQueue
 from tests.sounds import speech
 
 
@@ -40,7 +43,7 @@ class Numbers(unittest.TestCase):
 
 class Doors(unittest.TestCase):
     def test_guessing_is_slowed_down_and_at_last_not_heard(self):
-        guard = Guard()
+        guard = RateLimiter()
         waits = [guard.strike("192.0.2.7", float(second)) for second in range(9)]
         self.assertEqual(waits, [0, 0, 0, 0.5, 1.0, 2.0, 4.0, 4.0, 4.0])
         self.assertTrue(guard.hears("192.0.2.7", 9.0))
@@ -53,7 +56,7 @@ class Doors(unittest.TestCase):
         self.assertEqual(guard.strike("192.0.2.9", 1_001.0), 0.0)
 
     def test_a_flood_is_cut_and_what_is_known_is_bounded(self):
-        guard = Guard()
+        guard = RateLimiter()
         heard = sum(guard.hears("192.0.2.7", number / 1_000) for number in range(10_000))
         self.assertTrue(600 < heard < 750, heard)
         self.assertEqual(guard.dropped, 10_000 - heard)
@@ -62,7 +65,7 @@ class Doors(unittest.TestCase):
         self.assertLessEqual(len(guard._known), 10_000)
 
     def test_many_are_woken_in_their_order(self):
-        alarms = Alarms()
+        alarms = TimerQueue()
         for name, at in (("b", 2.0), ("a", 1.0), ("c", 3.0), ("a", 4.0), ("d", 1.5)):
             alarms.put(name, at)
         alarms.put("d", None)
@@ -80,7 +83,7 @@ def frames(clip):
 
 class Answerers(unittest.TestCase):
     def who(self, *clips):
-        ear = AnswererEar()
+        ear = AnsweringMachineDetector()
         whole = join([at_rate(each, 8_000) for each in clips])
         for place, frame in enumerate(frames(whole)):
             if ear.feed(frame):
@@ -107,7 +110,7 @@ class Answerers(unittest.TestCase):
     def test_one_speaks_after_the_beep_or_after_silence(self):
         said = at_rate(speech("Please leave a message after the tone.", "petrel"), 8_000)
         for end, after in ((beep(0.5, 1_400.0), 0.6), (silence(0.0, 8_000), 2.2)):
-            ear = MachineEar()
+            ear = GreetingListener()
             whole = join([said, silence(0.3, 8_000), end, silence(4.0, 8_000)])
             over = next(place for place, frame in enumerate(frames(whole)) if ear.feed(frame))
             begin = said.seconds + 0.3 + end.seconds

@@ -4,7 +4,7 @@ import itertools
 import random
 import unittest
 
-from fond_echo.core.telephony.calls import (
+from fond_echo.core.telephony.sip.calls import (
     Account,
     Answered,
     Changed,
@@ -14,12 +14,12 @@ from fond_echo.core.telephony.calls import (
     Registered,
     Ringing,
 )
-from fond_echo.core.telephony.digest import Challenger
-from fond_echo.core.telephony.exchange import Exchange, Output
-from fond_echo.core.telephony.message import Fields, Request, read_message, response_to
-from fond_echo.core.telephony.registering import Registrar, Registration
-from fond_echo.core.telephony.sdp import Terms, offer, read_description
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.digest import Challenger
+from fond_echo.core.telephony.sip.message import Fields, Request, read_message, response_to
+from fond_echo.core.telephony.sip.registration import Registrar, Registration
+from fond_echo.core.telephony.sip.sdp import Terms, offer, read_description
+from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from tests.core.telephony.network import THEM, US, Media, Network, OverANetwork
 from tests.core.telephony.test_message import FIELDS, message
 
@@ -52,7 +52,9 @@ class Talking(OverANetwork):
             (offered,) = self.network.of(Offered, US)
             call = offered.call
             self.network.out(
-                self.ours.accept(call, Media(20_000).describe(call, call.theirs), self.network.now),
+                self.ours.accept(
+                    call, Media(20_000).describe(call, call.remote_sdp), self.network.now
+                ),
                 US,
             )
             self.network.run(self.network.now + 25)
@@ -103,7 +105,7 @@ class Talking(OverANetwork):
         placed = self.call()
         call = self.offered()
         self.network.out(self.theirs.hang_up(placed, self.network.now), THEM)
-        description = Media(20_000).describe(call, call.theirs)
+        description = Media(20_000).describe(call, call.remote_sdp)
         self.network.out(self.ours.accept(call, description, self.network.now), US)
         self.network.run(self.network.now + 40)
         self.assertEqual(len(self.network.of(Ended, US)), 1)
@@ -126,11 +128,13 @@ class Talking(OverANetwork):
         self.assertEqual([round(each, 1) for each in again[:6]], [0.0, 0.5, 1.5, 3.5, 7.5, 11.5])
 
     def within(self, call, method, fields=(), body=b""):
-        request, call.dialog = call.dialog.request(method, self.theirs.exchange.via(), body=body)
+        request, call.dialog = call.dialog.request(
+            method, self.theirs.transactions.via(), body=body
+        )
         pairs = Fields((*request.fields.pairs, *fields))
         request = Request(pairs, body, method, request.uri)
         answers = []
-        out = self.theirs.exchange.ask(
+        out = self.theirs.transactions.ask(
             request, US, self.network.now, lambda r, at: answers.append(r) or Output()
         )
         self.network.out(out, THEM)
@@ -157,7 +161,7 @@ class Talking(OverANetwork):
             491,
             "the one before has no ACK yet",
         )
-        call.again_at = None
+        call.retransmit_at = None
         wrong = held.replace(b" 0 8 101", b" 97")
         self.assertEqual(self.within(placed, "INVITE", media, wrong)[-1].status, 488)
         self.assertEqual(call.state, "answered")
@@ -219,18 +223,18 @@ class Office:
     """A registrar that challenges."""
 
     def __init__(self, place, password="pw"):
-        self.exchange = Exchange(*place[:2], self.asked, random.Random(1))
+        self.transactions = TransactionLayer(*place[:2], self.asked, random.Random(1))
         self.challenger = Challenger("tern", b"k")
         self.password, self.silent, self.least = password, False, 0
         self.contacts = []
 
-    due = property(lambda self: self.exchange.due)
+    due = property(lambda self: self.transactions.due)
 
     def wake(self, now):
-        return self.exchange.wake(now)
+        return self.transactions.wake(now)
 
     def receive(self, data, source, now):
-        return Output() if self.silent else self.exchange.receive(data, source, now)
+        return Output() if self.silent else self.transactions.receive(data, source, now)
 
     def asked(self, asked, now):
         request = asked.request
@@ -238,18 +242,18 @@ class Office:
         seconds = int(request.fields.get("expires"))
         if not given or self.challenger.judge(given, "REGISTER", self.password, now) != "right":
             fields = [("www-authenticate", str(each)) for each in self.challenger.challenges(now)]
-            return self.exchange.answer(
+            return self.transactions.answer(
                 asked, response_to(request, 401, tag="o", fields=fields), now
             )
         if 0 < seconds < self.least:
-            return self.exchange.answer(
+            return self.transactions.answer(
                 asked,
                 response_to(request, 423, tag="o", fields=[("min-expires", str(self.least))]),
                 now,
             )
         self.contacts.append((now, request.fields.get("contact"), seconds))
         contact = f"{request.fields.get('contact')};expires={seconds}"
-        return self.exchange.answer(
+        return self.transactions.answer(
             asked, response_to(request, 200, tag="o", fields=[("contact", contact)]), now
         )
 
@@ -258,7 +262,7 @@ class Registering(unittest.TestCase):
     def begin(self, password="pw", seconds=100):
         self.network = Network(lose=0.05)
         self.office = Office(THEM, password)
-        self.exchange = Exchange(*US[:2], lambda *_: Output(), random.Random(2))
+        self.transactions = TransactionLayer(*US[:2], lambda *_: Output(), random.Random(2))
         registrar = Registrar(
             "tern",
             parse_uri("sip:192.0.2.2"),
@@ -266,19 +270,19 @@ class Registering(unittest.TestCase):
             Account("desk", "pw"),
             seconds,
         )
-        registration = Registration(registrar, self.exchange)
+        registration = Registration(registrar, self.transactions)
 
         class Both:
             due = property(
                 lambda _: min(
-                    (d for d in (registration.due, self.exchange.due) if d is not None),
+                    (d for d in (registration.due, self.transactions.due) if d is not None),
                     default=None,
                 )
             )
-            receive = self.exchange.receive
+            receive = self.transactions.receive
 
             def wake(_, now):  # noqa: N805
-                return self.exchange.wake(now).join(registration.wake(now))
+                return self.transactions.wake(now).join(registration.wake(now))
 
         self.network.add(Both(), US)
         self.network.add(self.office, THEM)

@@ -7,15 +7,15 @@ from types import SimpleNamespace
 
 import numpy as np
 
-from fond_echo.core.telephony import timers
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.exchange import Exchange, Output
-from fond_echo.core.telephony.keeping import farewell
-from fond_echo.core.telephony.loudness import rms
-from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.quality import BASE, mos, rated
-from fond_echo.core.telephony.timers import Expiry
-from fond_echo.core.telephony.values import parse_uri
+from fond_echo.core.telephony.media.loudness import rms
+from fond_echo.core.telephony.media.quality import BASE, mos, rated
+from fond_echo.core.telephony.sip import timers
+from fond_echo.core.telephony.sip.message import Fields, Request, Response
+from fond_echo.core.telephony.sip.saved_dialog import farewell
+from fond_echo.core.telephony.sip.timers import Expiry
+from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
+from fond_echo.core.telephony.sip.values import parse_uri
 
 
 def asked(*fields):
@@ -124,7 +124,7 @@ class Loudness(unittest.TestCase):
 
 class Kept(unittest.TestCase):
     def test_what_was_not_kept_ends_no_call(self):
-        exchange = Exchange("192.0.2.1", 5060, lambda *_: Output(), random.Random(1))
+        exchange = TransactionLayer("192.0.2.1", 5060, lambda *_: Output(), random.Random(1))
         whole = {
             "call_id": "7@a", "local": "<sip:a@b>;tag=1", "remote": "<sip:c@d>;tag=2",
             "target": "sip:c@192.0.2.9", "route": [], "sent": 3, "hop": ["192.0.2.9", 5060],

@@ -6,13 +6,12 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from fond_echo.core.telephony import g711
 from fond_echo.core.telephony.errors import MalformedPacket
-from fond_echo.core.telephony.jitter import FRAME, JitterBuffer
-from fond_echo.core.telephony.keys import KeyReceiver, key_packets, read_event
-from fond_echo.core.telephony.quality import mos, rated
-from fond_echo.core.telephony.reframing import Reframer
-from fond_echo.core.telephony.rtp import (
+from fond_echo.core.telephony.media import g711
+from fond_echo.core.telephony.media.jitter import FRAME, JitterBuffer
+from fond_echo.core.telephony.media.quality import mos, rated
+from fond_echo.core.telephony.media.reframing import Reframer
+from fond_echo.core.telephony.media.rtp import (
     Reception,
     Report,
     Rtcp,
@@ -21,9 +20,10 @@ from fond_echo.core.telephony.rtp import (
     read_rtcp,
     read_rtp,
 )
-from fond_echo.core.telephony.sdp import PCMU, Agreed
-from fond_echo.core.telephony.stream import Identity, Stream
-from fond_echo.core.telephony.tones import KEYS, RATE, ToneReceiver, tone
+from fond_echo.core.telephony.media.stream import Identity, Stream
+from fond_echo.core.telephony.media.telephone_events import KeyReceiver, key_packets, read_event
+from fond_echo.core.telephony.media.tones import KEYS, RATE, ToneReceiver, tone
+from fond_echo.core.telephony.sip.sdp import PCMU, Agreed
 from tests.sounds import speech
 
 

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fond_echo.core.telephony.errors import MalformedMessage, MalformedValue
-from fond_echo.core.telephony.message import (
+from fond_echo.core.telephony.sip.message import (
     Fields,
     Framer,
     Request,
@@ -14,7 +14,7 @@ from fond_echo.core.telephony.message import (
     read_message,
     response_to,
 )
-from fond_echo.core.telephony.values import (
+from fond_echo.core.telephony.sip.values import (
     parse_address,
     parse_sequence,
     parse_uri,

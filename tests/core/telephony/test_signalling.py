@@ -2,16 +2,16 @@
 
 import unittest
 
-from fond_echo.core.telephony.digest import (
+from fond_echo.core.telephony.errors import MalformedDescription, MalformedValue, NoCommonMedia
+from fond_echo.core.telephony.sip.digest import (
     Challenge,
     Challenger,
     credentials,
     read_challenge,
     strongest,
 )
-from fond_echo.core.telephony.errors import MalformedDescription, MalformedValue, NoCommonMedia
-from fond_echo.core.telephony.message import read_message, response_to
-from fond_echo.core.telephony.sdp import (
+from fond_echo.core.telephony.sip.message import read_message, response_to
+from fond_echo.core.telephony.sip.sdp import (
     OPUS,
     PCMA,
     PCMU,
@@ -21,7 +21,7 @@ from fond_echo.core.telephony.sdp import (
     offer,
     read_description,
 )
-from fond_echo.core.telephony.transactions import (
+from fond_echo.core.telephony.sip.transactions import (
     T1,
     Client,
     InviteClient,

@@ -5,13 +5,8 @@ import unittest
 import numpy as np
 
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.telephony.g711 import encoded
-from fond_echo.core.telephony.listening import Began, Listener, Paused, Utterance
-from fond_echo.core.telephony.rtp import read_rtcp, read_rtp
-from fond_echo.core.telephony.sdp import PCMA, PCMU, Agreed
-from fond_echo.core.telephony.stream import Identity, Stream
-from fond_echo.core.telephony.tones import tone
-from fond_echo.core.telephony.turn_taking import (
+from fond_echo.core.telephony.conversation.listening import Began, Listener, Paused, Utterance
+from fond_echo.core.telephony.conversation.turn_taking import (
     CallPolicy,
     Leave,
     Press,
@@ -21,6 +16,11 @@ from fond_echo.core.telephony.turn_taking import (
     TurnTaking,
     Understand,
 )
+from fond_echo.core.telephony.media.g711 import encoded
+from fond_echo.core.telephony.media.rtp import read_rtcp, read_rtp
+from fond_echo.core.telephony.media.stream import Identity, Stream
+from fond_echo.core.telephony.media.tones import tone
+from fond_echo.core.telephony.sip.sdp import PCMA, PCMU, Agreed
 from tests.sounds import speech
 
 FRAME = 160

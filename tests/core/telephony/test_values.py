@@ -4,7 +4,7 @@ import unittest
 from dataclasses import replace
 
 from fond_echo.core.telephony.errors import MalformedDescription, MalformedValue, NoCommonMedia
-from fond_echo.core.telephony.sdp import (
+from fond_echo.core.telephony.sip.sdp import (
     OPUS,
     PCMA,
     PCMU,
@@ -15,7 +15,7 @@ from fond_echo.core.telephony.sdp import (
     offer,
     read_description,
 )
-from fond_echo.core.telephony.values import (
+from fond_echo.core.telephony.sip.values import (
     Hop,
     parse_address,
     parse_parameters,

@@ -3,7 +3,8 @@
 import itertools
 import random
 
-from fond_echo.core.telephony.calls import (
+from fond_echo.core.telephony.errors import MalformedValue
+from fond_echo.core.telephony.sip.calls import (
     Account,
     Changed,
     Ended,
@@ -11,14 +12,13 @@ from fond_echo.core.telephony.calls import (
     TransferAsked,
     Transferred,
 )
-from fond_echo.core.telephony.digest import Challenger
-from fond_echo.core.telephony.endpoint import Endpoint
-from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.keeping import farewell, kept
-from fond_echo.core.telephony.message import Request, Response, read_message
-from fond_echo.core.telephony.sdp import Terms, offer, read_description
-from fond_echo.core.telephony.timers import Expiry, answered, expiry_of
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.digest import Challenger
+from fond_echo.core.telephony.sip.endpoint import Endpoint
+from fond_echo.core.telephony.sip.message import Request, Response, read_message
+from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
+from fond_echo.core.telephony.sip.sdp import Terms, offer, read_description
+from fond_echo.core.telephony.sip.timers import Expiry, answered, expiry_of
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from tests.core.telephony.network import THEM, US, Media, OverANetwork
 
 
@@ -69,7 +69,7 @@ class Challenged(OverANetwork):
         data = kept(call, self.ours.hop_of(call))
         for account in (None, Account("desk", "pw")):
             self.assertEqual(self.network.of(Ended, THEM), [])
-            out = farewell(self.ours.exchange, data, self.network.now, account)
+            out = farewell(self.ours.transactions, data, self.network.now, account)
             self.network.out(out, US)
             self.network.run(self.network.now + 3)
         self.assertEqual([each.call for each in self.network.of(Ended, THEM)], [placed])
@@ -186,7 +186,7 @@ class Within(OverANetwork):
         held = offer(Terms("192.0.2.2", 30_000, 1, version=2, direction="sendonly"))
         self.network.out(self.theirs.change(placed, held, self.network.now), THEM)
         self.network.run(self.network.now + 2)
-        self.assertEqual(read_description(call.described).audio.direction, "recvonly")
+        self.assertEqual(read_description(call.local_sdp).audio.direction, "recvonly")
         self.assertEqual(len(self.network.of(Changed)), 2)
         # Both at once: each refuses the other, and the one that made the call asks again later.
         ours = offer(Terms("192.0.2.1", 20_000, 1, version=3))
@@ -197,15 +197,15 @@ class Within(OverANetwork):
         self.assertEqual(self.statuses("INVITE").count(491), 2)
         self.assertEqual((call.changing, placed.changing), (b"", b""))
         self.assertEqual((call.state, placed.state), ("answered", "answered"))
-        self.assertEqual(call.theirs, theirs)
+        self.assertEqual(call.remote_sdp, theirs)
 
     def test_another_process_ends_a_call_that_was_kept(self):
         placed, call = self.picked_up()
         data = kept(call, self.ours.hop_of(call))
         self.assertEqual(data["hop"], list(THEM))
         with self.assertRaises(MalformedValue):
-            farewell(self.ours.exchange, {**data, "local": "nobody>"}, 0.0)
-        self.network.out(farewell(self.ours.exchange, data, self.network.now), US)
+            farewell(self.ours.transactions, {**data, "local": "nobody>"}, 0.0)
+        self.network.out(farewell(self.ours.transactions, data, self.network.now), US)
         self.network.run(self.network.now + 2)
         (ended,) = self.network.of(Ended, THEM)
         self.assertEqual((ended.call, ended.cause, ended.by), (placed, "hung-up", "them"))

@@ -13,14 +13,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fond_echo.core.telephony.chance import Chance
 from fond_echo.core.telephony.errors import MalformedPacket
-from fond_echo.core.telephony.g711 import SILENCE, Law, decoded
-from fond_echo.core.telephony.jitter import FRAME, Frame, JitterBuffer
-from fond_echo.core.telephony.keys import KeyReceiver, key_packets
-from fond_echo.core.telephony.quality import Quality, rated
-from fond_echo.core.telephony.reframing import Reframer
-from fond_echo.core.telephony.rtp import (
+from fond_echo.core.telephony.media.g711 import SILENCE, Law, decoded
+from fond_echo.core.telephony.media.jitter import FRAME, Frame, JitterBuffer
+from fond_echo.core.telephony.media.quality import Quality, rated
+from fond_echo.core.telephony.media.reframing import Reframer
+from fond_echo.core.telephony.media.rtp import (
     Reception,
     Report,
     Rtcp,
@@ -30,8 +28,10 @@ from fond_echo.core.telephony.rtp import (
     read_rtcp,
     read_rtp,
 )
-from fond_echo.core.telephony.sdp import Agreed
-from fond_echo.core.telephony.tones import ToneReceiver
+from fond_echo.core.telephony.media.telephone_events import KeyReceiver, key_packets
+from fond_echo.core.telephony.media.tones import ToneReceiver
+from fond_echo.core.telephony.randomness import RandomSource
+from fond_echo.core.telephony.sip.sdp import Agreed
 
 Place = tuple[str, int]
 REPORT_SECONDS = 5.0
@@ -51,7 +51,7 @@ class Identity:
     timestamp: int
 
     @classmethod
-    def chosen(cls, chance: Chance) -> Identity:
+    def chosen(cls, chance: RandomSource) -> Identity:
         """One that nobody can guess."""
         return cls(chance.getrandbits(32), chance.getrandbits(16), chance.getrandbits(32))
 

@@ -29,7 +29,7 @@ class _Known:
     seen_at: float = 0.0
 
 
-class Guard:
+class RateLimiter:
     """Remembers addresses, the latest ten thousand of them.
 
     Attributes:

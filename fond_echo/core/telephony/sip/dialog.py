@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.values import Address, Uri, Via, parse_address
+from fond_echo.core.telephony.sip.message import Fields, Request, Response
+from fond_echo.core.telephony.sip.values import Address, Uri, Via, parse_address
 
 
 @dataclass(frozen=True)
@@ -18,7 +18,7 @@ class Dialog:
         local, remote: From and To of our requests, with their tags.
         target: where requests go (the other side's Contact).
         route: the proxies on the way, the nearest first.
-        sent: the number of our last request; `seen` of the other side's, or −1.
+        local_cseq: the number of our last request; `remote_cseq` of the other side's, or −1.
     """
 
     call_id: str
@@ -26,8 +26,8 @@ class Dialog:
     remote: Address
     target: Uri
     route: tuple[Address, ...] = ()
-    sent: int = 0
-    seen: int = -1
+    local_cseq: int = 0
+    remote_cseq: int = -1
 
     @property
     def key(self) -> tuple[str, str, str]:
@@ -37,11 +37,11 @@ class Dialog:
         """The dialog after a request of the other side; None where it is older than the last
         (§12.2.2). A new Contact is where requests go from now on."""
         number, method = request.sequence
-        if method not in ("ACK", "CANCEL") and number <= self.seen:
+        if method not in ("ACK", "CANCEL") and number <= self.remote_cseq:
             return None
         contacts = request.contacts if method in ("INVITE", "UPDATE") else []
         target = contacts[0].uri if contacts and contacts[0].uri.spoken else self.target
-        return replace(self, seen=max(number, self.seen), target=target)
+        return replace(self, remote_cseq=max(number, self.remote_cseq), target=target)
 
     def request(
         self,
@@ -57,7 +57,7 @@ class Dialog:
         Args:
             number: of an ACK: that of its INVITE.
         """
-        count = self.sent + 1 if number is None else number
+        count = self.local_cseq + 1 if number is None else number
         uri, route = self.target, [str(each) for each in self.route]
         if self.route and self.route[0].uri.parameter("lr") is None:
             # A strict router: it wants itself in the request's line.
@@ -65,11 +65,11 @@ class Dialog:
         pairs = [("via", str(via)), ("max-forwards", "70"), *(("route", each) for each in route)]
         pairs += [("from", str(self.local)), ("to", str(self.remote)), ("call-id", self.call_id)]
         pairs += [("cseq", f"{count} {method}"), *fields]
-        after = self if number is not None else replace(self, sent=count)
+        after = self if number is not None else replace(self, local_cseq=count)
         return Request(Fields(tuple(pairs)), body, method, uri), after
 
 
-def of_callee(invite: Request, tag: str) -> Dialog:
+def as_uas(invite: Request, tag: str) -> Dialog:
     """The dialog of a call that came in (§12.1.1). Raises MalformedValue without a Contact that
     can be reached."""
     if not invite.contacts:
@@ -83,7 +83,7 @@ def of_callee(invite: Request, tag: str) -> Dialog:
     )
 
 
-def of_caller(invite: Request, response: Response) -> Dialog:
+def as_uac(invite: Request, response: Response) -> Dialog:
     """The dialog of a call that we placed, by an answer that makes one (§12.1.2). Raises
     MalformedValue without a Contact that can be reached."""
     if not response.contacts:

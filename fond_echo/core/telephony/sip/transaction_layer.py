@@ -6,19 +6,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from fond_echo.core.telephony.alarms import Alarms
-from fond_echo.core.telephony.calls import Account, CallEvent
-from fond_echo.core.telephony.chance import Chance, token
-from fond_echo.core.telephony.digest import credentials, strongest
 from fond_echo.core.telephony.errors import MalformedMessage
-from fond_echo.core.telephony.message import (
+from fond_echo.core.telephony.randomness import RandomSource, token
+from fond_echo.core.telephony.sip.calls import Account, CallEvent
+from fond_echo.core.telephony.sip.digest import credentials, strongest
+from fond_echo.core.telephony.sip.message import (
     Message,
     Request,
     Response,
     read_message,
     response_to,
 )
-from fond_echo.core.telephony.transactions import (
+from fond_echo.core.telephony.sip.timer_queue import TimerQueue
+from fond_echo.core.telephony.sip.transactions import (
     COOKIE,
     Client,
     InviteClient,
@@ -29,7 +29,7 @@ from fond_echo.core.telephony.transactions import (
     client_key,
     key_of,
 )
-from fond_echo.core.telephony.values import Hop, Via
+from fond_echo.core.telephony.sip.values import Hop, Via
 
 
 @dataclass
@@ -47,7 +47,7 @@ class Output:
 
 
 @dataclass(frozen=True)
-class Asked:
+class IncomingRequest:
     """A request that came, and what answers it."""
 
     request: Request
@@ -59,7 +59,7 @@ Told = Callable[[Response | None, float], Output]
 """Hears what a request came to: each response, or None where none came in time."""
 
 
-class Exchange:
+class TransactionLayer:
     """Asks and answers from one address.
 
     Args:
@@ -72,13 +72,13 @@ class Exchange:
         self,
         host: str,
         port: int,
-        asked: Callable[[Asked, float], Output],
-        chance: Chance,
+        asked: Callable[[IncomingRequest, float], Output],
+        chance: RandomSource,
     ) -> None:
         self.host, self.port, self.chance = host, port, chance
         self._asked = asked
         self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Hop]] = {}
-        self._alarms: Alarms[tuple[str, ...]] = Alarms()
+        self._alarms: TimerQueue[tuple[str, ...]] = TimerQueue()
         self._clients: dict[tuple[str, ...], tuple[InviteClient | Client, Hop, Told]] = {}
 
     def token(self) -> str:
@@ -104,7 +104,7 @@ class Exchange:
         self._alarms.put(key, machine.due)
         return Output([(request.to_bytes(), place)])
 
-    def answer(self, asked: Asked, response: Response, now: float) -> Output:
+    def answer(self, asked: IncomingRequest, response: Response, now: float) -> Output:
         """Send a response to a request that came."""
         if asked.server is None or asked.server.over:
             return Output([(response.to_bytes(), asked.place)])
@@ -154,15 +154,15 @@ class Exchange:
         if there is not None:
             out = self._done(there[0], there[0].receive(request, now), place, now)
             if request.method == "ACK" and there[0].state == "accepted":
-                out.join(self._asked(Asked(request, None, place), now))
+                out.join(self._asked(IncomingRequest(request, None, place), now))
             return out
         if request.method == "ACK":
-            return self._asked(Asked(request, None, place), now)
+            return self._asked(IncomingRequest(request, None, place), now)
         kind = InviteServer if request.method == "INVITE" else Server
         server = kind(request, now, place.reliable)
         self._servers[key] = server, place
         self._alarms.put(key, server.due)
-        return self._asked(Asked(request, server, place), now)
+        return self._asked(IncomingRequest(request, server, place), now)
 
     @property
     def due(self) -> float | None:

@@ -13,7 +13,7 @@ from collections import deque
 import numpy as np
 import numpy.typing as npt
 
-from fond_echo.core.telephony.loudness import rms
+from fond_echo.core.telephony.media.loudness import rms
 
 Frame = npt.NDArray[np.int16]
 

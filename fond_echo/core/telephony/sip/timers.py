@@ -7,8 +7,8 @@ import re
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.telephony.calls import Call
-from fond_echo.core.telephony.message import Message, Request, Response
+from fond_echo.core.telephony.sip.calls import Call
+from fond_echo.core.telephony.sip.message import Message, Request, Response
 
 INTERVAL = 1_800
 MIN_SESSION_SECONDS = 90

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from fond_echo.core.telephony.calls import Account, Call
-from fond_echo.core.telephony.dialog import Dialog
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.exchange import Exchange, Output
-from fond_echo.core.telephony.message import Response
-from fond_echo.core.telephony.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.calls import Account, Call
+from fond_echo.core.telephony.sip.dialog import Dialog
+from fond_echo.core.telephony.sip.message import Response
+from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
+from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 
 AHEAD = 100
 """Requests that the process that is gone may have sent since."""
@@ -29,13 +29,13 @@ def kept(call: Call, hop: Hop) -> dict[str, Any]:
         "remote": str(dialog.remote),
         "target": str(dialog.target),
         "route": [str(each) for each in dialog.route],
-        "sent": dialog.sent,
+        "sent": dialog.local_cseq,
         "hop": list(hop),
     }
 
 
 def farewell(
-    exchange: Exchange, data: dict[str, Any], now: float, account: Account | None = None
+    exchange: TransactionLayer, data: dict[str, Any], now: float, account: Account | None = None
 ) -> Output:
     """The BYE of a call that was kept. Raises MalformedValue for anything else.
 
@@ -55,7 +55,7 @@ def farewell(
 
 
 def _bye(
-    exchange: Exchange, dialog: Dialog, hop: Hop, now: float, account: Account | None,
+    exchange: TransactionLayer, dialog: Dialog, hop: Hop, now: float, account: Account | None,
     fields: tuple[tuple[str, str], ...],
 ) -> Output:  # fmt: skip
     bye, after = dialog.request("BYE", exchange.via(hop.transport), fields=fields)

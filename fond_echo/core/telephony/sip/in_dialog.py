@@ -6,14 +6,14 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from fond_echo.core.telephony import calls, timers
-from fond_echo.core.telephony.calls import Call
 from fond_echo.core.telephony.errors import MalformedValue, TelephonyError
-from fond_echo.core.telephony.exchange import Asked, Output
-from fond_echo.core.telephony.legs import Legs
-from fond_echo.core.telephony.message import Request, Response, response_to
-from fond_echo.core.telephony.transactions import T1
-from fond_echo.core.telephony.values import parse_address
+from fond_echo.core.telephony.sip import calls, timers
+from fond_echo.core.telephony.sip.call_leg import CallLeg
+from fond_echo.core.telephony.sip.calls import Call
+from fond_echo.core.telephony.sip.message import Request, Response, response_to
+from fond_echo.core.telephony.sip.transaction_layer import IncomingRequest, Output
+from fond_echo.core.telephony.sip.transactions import T1
+from fond_echo.core.telephony.sip.values import parse_address
 
 KEY_TYPES = ("application/dtmf-relay", "application/dtmf")
 KEYS = "0123456789*#ABCD"
@@ -22,7 +22,7 @@ GLARE = (2.1, 4.0)
 """Seconds until the side that made the call asks again, where both asked at once (§14.1)."""
 
 
-class Inside(Legs):
+class InDialogRequests(CallLeg):
     """Requests within calls, of both sides."""
 
     def change(self, call: Call, description: bytes, now: float) -> Output:
@@ -34,7 +34,7 @@ class Inside(Legs):
                 return Output()
             number = 0 if response is None else response.sequence[0]
             if response is not None and response.status < 300:
-                call.described, call.theirs, call.changing = description, response.body, b""
+                call.local_sdp, call.remote_sdp, call.changing = description, response.body, b""
                 expiry = timers.expiry_of(response)
                 if expiry is not None:
                     timers.start(call, expiry, at, asked_by_us=True)
@@ -51,7 +51,7 @@ class Inside(Legs):
             return self._over(call, "vanished", "network", self._bye(call, now))
         if response.status == 491:
             call.change_at = now + (
-                self.exchange.chance.uniform(*GLARE) if not call.incoming else 1.0
+                self.transactions.chance.uniform(*GLARE) if not call.incoming else 1.0
             )
             self._expect(call)
         else:
@@ -74,7 +74,7 @@ class Inside(Legs):
         mine = str(call.dialog.local.uri) if call.dialog is not None else ""
         fields = [
             ("refer-to", f"<{to}>"), ("referred-by", f"<{mine}>"),
-            ("contact", self.exchange.contact(call.hop.transport)),
+            ("contact", self.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         return self._ask(call, "REFER", now, told, fields)
 
@@ -85,7 +85,7 @@ class Inside(Legs):
         state = "active;expires=60" if status < 200 else "terminated;reason=noresource"
         fields = [
             ("event", "refer"), ("subscription-state", state), ("content-type", FRAGMENT),
-            ("contact", self.exchange.contact(call.hop.transport)),
+            ("contact", self.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         body = f"SIP/2.0 {status} {'OK' if status == 200 else 'Told'}\r\n".encode()
         return self._ask(call, "NOTIFY", now, lambda *_: Output(), fields, body)
@@ -111,14 +111,14 @@ class Inside(Legs):
 
         fields = [
             ("session-expires", f"{call.interval};refresher=uac"), ("supported", "timer"),
-            ("contact", self.exchange.contact(call.hop.transport)),
+            ("contact", self.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         if "UPDATE" in _allowed(call):
             return self._ask(call, "UPDATE", now, told, fields)
         fields.append(("content-type", "application/sdp"))
-        return self._ask(call, "INVITE", now, told, fields, call.described)
+        return self._ask(call, "INVITE", now, told, fields, call.local_sdp)
 
-    def _within(self, asked: Asked, now: float) -> Output:
+    def _within(self, asked: IncomingRequest, now: float) -> Output:
         request = asked.request
         call = self._call_of(request)
         if call is None or call.dialog is None:
@@ -142,10 +142,10 @@ class Inside(Legs):
             out.events.append(calls.KeyTold(call, key))
         return out
 
-    def _reinvited(self, call: Call, asked: Asked, now: float) -> Output:
+    def _reinvited(self, call: Call, asked: IncomingRequest, now: float) -> Output:
         request = asked.request
         ours_under_way = bool(call.changing) and call.change_at is None
-        if call.again_at is not None or call.state != "answered" or ours_under_way:
+        if call.retransmit_at is not None or call.state != "answered" or ours_under_way:
             return self._say(asked, 491, now)
         if timers.too_short(request):
             return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
@@ -154,26 +154,26 @@ class Inside(Legs):
             expiry, fields = timers.answered(request)
             timers.start(call, expiry, now, asked_by_us=False)
             self._expect(call)
-        fields.append(("contact", self.exchange.contact(call.hop.transport)))
+        fields.append(("contact", self.transactions.contact(call.hop.transport)))
         if request.method == "UPDATE" and not request.body:
             return self._say(asked, 200, now, fields)
         try:
             described = self._describer.describe(call, request.body)
         except TelephonyError as error:
             return self._say(asked, 488, now, reason=error.what)
-        call.theirs, call.described = request.body or call.theirs, described
+        call.remote_sdp, call.local_sdp = request.body or call.remote_sdp, described
         fields = [*fields[:-1], *self._media_fields(call)]
         response = response_to(request, 200, fields=fields, body=described)
         call.hop = asked.place
         if request.method == "INVITE":
             call.answer, call.answered_at = response, now
-            call.again_after, call.again_at = T1, now + T1
+            call.retransmit_after, call.retransmit_at = T1, now + T1
             self._expect(call)
-        out = self.exchange.answer(asked, response, now)
+        out = self.transactions.answer(asked, response, now)
         out.events.append(calls.Changed(call))
         return out
 
-    def _referred(self, call: Call, asked: Asked, now: float) -> Output:
+    def _referred(self, call: Call, asked: IncomingRequest, now: float) -> Output:
         """Who asked us to call somebody else is told by whoever uses us; see `TransferAsked`."""
         try:
             to = parse_address(asked.request.fields.get("refer-to") or "")
@@ -181,14 +181,16 @@ class Inside(Legs):
             return self._say(asked, 400, now, reason=error.what)
         if not self.may_be_transferred:
             return self._say(asked, 603, now)
-        out = self._say(asked, 202, now, [("contact", self.exchange.contact(call.hop.transport))])
+        out = self._say(
+            asked, 202, now, [("contact", self.transactions.contact(call.hop.transport))]
+        )
         out.events.append(calls.TransferAsked(call, to.uri))
         return out
 
     may_be_transferred = False
     """Whether we call whom the other side wants us to."""
 
-    def _notified(self, call: Call, asked: Asked, now: float) -> Output:
+    def _notified(self, call: Call, asked: IncomingRequest, now: float) -> Output:
         out = self._say(asked, 200, now)
         match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", asked.request.body)
         if match and int(match[1]) >= 200:

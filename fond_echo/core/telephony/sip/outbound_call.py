@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from fond_echo.core.telephony import calls, dialog, timers
-from fond_echo.core.telephony.calls import Account, Call, where
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.exchange import Output
-from fond_echo.core.telephony.legs import AGENT, Legs
-from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.transactions import cancelled
-from fond_echo.core.telephony.values import Address, Hop, Uri
+from fond_echo.core.telephony.sip import calls, dialog, timers
+from fond_echo.core.telephony.sip.call_leg import AGENT, CallLeg
+from fond_echo.core.telephony.sip.calls import Account, Call, where
+from fond_echo.core.telephony.sip.message import Fields, Request, Response
+from fond_echo.core.telephony.sip.transaction_layer import Output
+from fond_echo.core.telephony.sip.transactions import cancelled
+from fond_echo.core.telephony.sip.values import Address, Hop, Uri
 
 
-class Placing(Legs):
+class OutboundCall(CallLeg):
     """Places calls."""
 
     def place(
@@ -34,11 +34,11 @@ class Placing(Legs):
             hop: where it is sent, a proxy; where None, to what the URI says.
             fields: more header fields.
         """
-        ex, to = self.exchange, hop or where(number)
+        ex, to = self.transactions, hop or where(number)
         call_id = f"{ex.token()}@{ex.host}"
         call = Call(
             call_id, False, number.number, caller.uri.number, Request(Fields(()), b"", "", number),
-            to, described=description, account=account,
+            to, local_sdp=description, account=account,
         )  # fmt: skip
         pairs = (
             ("via", str(ex.via(to.transport))), ("max-forwards", "70"),
@@ -54,12 +54,12 @@ class Placing(Legs):
         def told(response: Response | None, at: float) -> Output:
             return self._came_of(call, response, at)
 
-        return self.exchange.ask(call.invite, call.hop, now, told)
+        return self.transactions.ask(call.invite, call.hop, now, told)
 
     def _once_more(self, call: Call, now: float, change: Callable[[Fields], Fields]) -> Output:
         """The INVITE again, with what was missing in it."""
         number, _ = call.invite.sequence
-        fields = call.invite.fields.having("via", str(self.exchange.via(call.hop.transport)))
+        fields = call.invite.fields.having("via", str(self.transactions.via(call.hop.transport)))
         fields = change(fields.having("cseq", f"{number + 1} INVITE"))
         call.invite = Request(fields, call.invite.body, "INVITE", call.invite.uri)
         return self._invite(call, now)
@@ -75,7 +75,7 @@ class Placing(Legs):
             return out.join(self._cancel(call, now)) if call.cancelling else out
         if response.status < 300:
             return self._picked_up(call, response, now)
-        given = self.exchange.answering(call.invite, response, call.account)
+        given = self.transactions.answering(call.invite, response, call.account)
         if given is not None:
             return self._once_more(call, now, lambda fields: fields.having(*given))
         least = timers.least_of(response) if response.status == 422 else 0
@@ -92,7 +92,7 @@ class Placing(Legs):
             # Our ACK was lost.
             return self._acknowledge(call, number)
         try:
-            call.dialog = dialog.of_caller(call.invite, response)
+            call.dialog = dialog.as_uac(call.invite, response)
         except MalformedValue:
             return self._over(call, "failed", "them", Output(), response.status)
         if call.state == "ended":
@@ -100,7 +100,7 @@ class Placing(Legs):
             return self._acknowledge(call, number).join(self._bye(call, now))
         self._know(call)
         out = self._acknowledge(call, number)
-        call.state, call.theirs, call.answered_at = "answered", response.body, now
+        call.state, call.remote_sdp, call.answered_at = "answered", response.body, now
         if call.cancelling:
             return self._over(call, "cancelled", "us", out.join(self._bye(call, now)))
         timers.start(call, timers.expiry_of(response), now, asked_by_us=True)
@@ -109,4 +109,4 @@ class Placing(Legs):
         return out
 
     def _cancel(self, call: Call, now: float) -> Output:
-        return self.exchange.ask(cancelled(call.invite), call.hop, now, lambda *_: Output())
+        return self.transactions.ask(cancelled(call.invite), call.hop, now, lambda *_: Output())

@@ -6,7 +6,7 @@ import struct
 from dataclasses import dataclass, replace
 
 from fond_echo.core.telephony.errors import MalformedPacket
-from fond_echo.core.telephony.rtp import RtpPacket
+from fond_echo.core.telephony.media.rtp import RtpPacket
 
 KEYS = "0123456789*#ABCD"
 FRAME = 160

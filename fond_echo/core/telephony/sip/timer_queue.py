@@ -9,7 +9,7 @@ from typing import Generic, TypeVar
 Key = TypeVar("Key", bound=Hashable)
 
 
-class Alarms(Generic[Key]):
+class TimerQueue(Generic[Key]):
     """One time for each key."""
 
     def __init__(self) -> None:

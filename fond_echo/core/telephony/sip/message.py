@@ -12,7 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 from fond_echo.core.telephony.errors import MalformedMessage, MalformedValue
-from fond_echo.core.telephony.values import (
+from fond_echo.core.telephony.sip.values import (
     TOKEN,
     Address,
     Uri,

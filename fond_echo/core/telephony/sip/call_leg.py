@@ -5,13 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
-from fond_echo.core.telephony import calls
-from fond_echo.core.telephony.alarms import Alarms
-from fond_echo.core.telephony.calls import Call, Side, where
-from fond_echo.core.telephony.chance import Chance
-from fond_echo.core.telephony.exchange import Asked, Exchange, Output, Told
-from fond_echo.core.telephony.message import Request, Response, response_to
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.randomness import RandomSource
+from fond_echo.core.telephony.sip import calls
+from fond_echo.core.telephony.sip.calls import Call, Side, where
+from fond_echo.core.telephony.sip.message import Request, Response, response_to
+from fond_echo.core.telephony.sip.timer_queue import TimerQueue
+from fond_echo.core.telephony.sip.transaction_layer import (
+    IncomingRequest,
+    Output,
+    Told,
+    TransactionLayer,
+)
+from fond_echo.core.telephony.sip.values import Hop
 
 ALLOW = "INVITE, ACK, CANCEL, BYE, OPTIONS, INFO, UPDATE, REFER, NOTIFY"
 SDP = "application/sdp"
@@ -26,7 +31,7 @@ class Describer(Protocol):
         nothing fits."""
 
 
-class Legs:
+class CallLeg:
     """Calls from one address, by what tells them apart.
 
     Args:
@@ -35,14 +40,14 @@ class Legs:
         chance: makes unguessable names.
     """
 
-    def __init__(self, host: str, port: int, describer: Describer, chance: Chance) -> None:
-        self.exchange = Exchange(host, port, self._asked, chance)
+    def __init__(self, host: str, port: int, describer: Describer, chance: RandomSource) -> None:
+        self.transactions = TransactionLayer(host, port, self._asked, chance)
         self._describer = describer
         self._calls: dict[str, Call] = {}
         self._dialogs: dict[tuple[str, str, str], Call] = {}
-        self._alarms: Alarms[str] = Alarms()
+        self._alarms: TimerQueue[str] = TimerQueue()
 
-    def _asked(self, asked: Asked, now: float) -> Output:
+    def _asked(self, asked: IncomingRequest, now: float) -> Output:
         raise NotImplementedError
 
     @property
@@ -65,12 +70,12 @@ class Legs:
 
     def _media_fields(self, call: Call | None = None) -> list[tuple[str, str]]:
         transport = call.hop.transport if call is not None else "UDP"
-        contact = self.exchange.contact(transport)
+        contact = self.transactions.contact(transport)
         return [("contact", contact), ("allow", ALLOW), ("content-type", SDP)]
 
     def _say(
         self,
-        asked: Asked,
+        asked: IncomingRequest,
         status: int,
         now: float,
         fields: Sequence[tuple[str, str]] = (),
@@ -79,9 +84,9 @@ class Legs:
         body: bytes = b"",
     ) -> Output:
         response = response_to(
-            asked.request, status, reason, tag=self.exchange.token(), fields=fields, body=body
+            asked.request, status, reason, tag=self.transactions.token(), fields=fields, body=body
         )
-        return self.exchange.answer(asked, response, now)
+        return self.transactions.answer(asked, response, now)
 
     def hop_of(self, call: Call) -> Hop:
         """Where requests within a call go."""
@@ -103,22 +108,22 @@ class Legs:
         """A request of ours within a call; once more with credentials where it is challenged."""
         assert call.dialog is not None
         hop = self._next_hop(call)
-        via = self.exchange.via(hop.transport)
+        via = self.transactions.via(hop.transport)
         request, call.dialog = call.dialog.request(method, via, fields=fields, body=body)
 
         def answered(response: Response | None, at: float) -> Output:
-            given = self.exchange.answering(request, response, call.account)
+            given = self.transactions.answering(request, response, call.account)
             if given is None:
                 return told(response, at)
             return self._ask(call, method, at, told, [*fields, given], body)
 
-        return self.exchange.ask(request, hop, now, answered)
+        return self.transactions.ask(request, hop, now, answered)
 
     def _acknowledge(self, call: Call, number: int) -> Output:
         """The ACK of a 2xx to our INVITE of that number."""
         assert call.dialog is not None
         hop = self._next_hop(call)
-        ack, _ = call.dialog.request("ACK", self.exchange.via(hop.transport), number=number)
+        ack, _ = call.dialog.request("ACK", self.transactions.via(hop.transport), number=number)
         return Output([(ack.to_bytes(), hop)])
 
     def _bye(self, call: Call, now: float) -> Output:
@@ -131,7 +136,7 @@ class Legs:
     ) -> Output:
         if call.state != "ended":
             call.state = "ended"
-            call.again_at = call.timer_at = call.change_at = None
+            call.retransmit_at = call.timer_at = call.change_at = None
             self._calls.pop(call.id, None)
             if call.dialog is not None:
                 self._dialogs.pop(call.dialog.key, None)

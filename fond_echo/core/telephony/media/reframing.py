@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fond_echo.core.telephony.jitter import FRAME, Frame
+from fond_echo.core.telephony.media.jitter import FRAME, Frame
 
 MAX_SAMPLES = 8_000 // 1_000 * 200
 """200 ms: longer packets are nobody's."""

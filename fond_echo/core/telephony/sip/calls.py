@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from fond_echo.core.telephony.dialog import Dialog
-from fond_echo.core.telephony.message import Request, Response
-from fond_echo.core.telephony.values import Hop, Uri
+from fond_echo.core.telephony.sip.dialog import Dialog
+from fond_echo.core.telephony.sip.message import Request, Response
+from fond_echo.core.telephony.sip.values import Hop, Uri
 
 Side = Literal["us", "them", "network"]
 State = Literal["offered", "ringing", "answered", "ended"]
@@ -32,11 +32,11 @@ class Call:
     Attributes:
         number: what was dialled; `caller`: who dialled.
         invite: the request that began it, ours or theirs.
-        described: our last description; `theirs`: the other side's last one.
+        local_sdp: our last description; `remote_sdp`: the other side's last one.
         hop: where requests without a route go: host and port.
         account: answers challenges of the other side.
         asked: the request that answers go to, of a call that came in.
-        again_at: when our 2xx is sent again; None once it was acknowledged.
+        retransmit_at: when our 2xx is sent again; None once it was acknowledged.
         interval: seconds of the session timer (RFC 4028); 0 where there is none. `refresher` says
             who tells the other in time that it is still there, `timer_at` when that is due.
         changing: a description that is to be told to the other side; `change_at` when it is tried
@@ -51,16 +51,16 @@ class Call:
     hop: Hop
     state: State = "offered"
     dialog: Dialog | None = None
-    described: bytes = b""
-    theirs: bytes = b""
+    local_sdp: bytes = b""
+    remote_sdp: bytes = b""
     account: Account | None = None
     cancelling: bool = False
     answer: Response | None = None
     asked: object = None
     acknowledged: bool = False
     answered_at: float = 0.0
-    again_at: float | None = None
-    again_after: float = 0.5
+    retransmit_at: float | None = None
+    retransmit_after: float = 0.5
     interval: int = 0
     refresher: Side = "us"
     timer_at: float | None = None
@@ -70,7 +70,7 @@ class Call:
     @property
     def due(self) -> float | None:
         """When it is to be seen to."""
-        times = (self.again_at, self.timer_at, self.change_at)
+        times = (self.retransmit_at, self.timer_at, self.change_at)
         return min((each for each in times if each is not None), default=None)
 
 

@@ -5,52 +5,52 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from fond_echo.core.telephony import calls, dialog, timers
-from fond_echo.core.telephony.calls import Call
-from fond_echo.core.telephony.chance import Chance
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.exchange import Asked, Output
-from fond_echo.core.telephony.inside import Inside
-from fond_echo.core.telephony.legs import ALLOW, SDP, Describer
-from fond_echo.core.telephony.message import Request, Response, response_to
-from fond_echo.core.telephony.placing import Placing
-from fond_echo.core.telephony.transactions import T1, T2
-from fond_echo.core.telephony.values import Hop
+from fond_echo.core.telephony.randomness import RandomSource
+from fond_echo.core.telephony.sip import calls, dialog, timers
+from fond_echo.core.telephony.sip.call_leg import ALLOW, SDP, Describer
+from fond_echo.core.telephony.sip.calls import Call
+from fond_echo.core.telephony.sip.in_dialog import InDialogRequests
+from fond_echo.core.telephony.sip.message import Request, Response, response_to
+from fond_echo.core.telephony.sip.outbound_call import OutboundCall
+from fond_echo.core.telephony.sip.transaction_layer import IncomingRequest, Output
+from fond_echo.core.telephony.sip.transactions import T1, T2
+from fond_echo.core.telephony.sip.values import Hop
 
 KNOWN = frozenset("REGISTER SUBSCRIBE MESSAGE PUBLISH PRACK".split()) | frozenset(ALLOW.split(", "))
 WITHIN = ("INVITE", "BYE", "INFO", "UPDATE", "REFER", "NOTIFY")
 SUPPORTED = frozenset(("timer",))
 
 
-class Endpoint(Placing, Inside):
+class Endpoint(OutboundCall, InDialogRequests):
     """Speaks SIP from one address."""
 
-    def __init__(self, host: str, port: int, describer: Describer, chance: Chance) -> None:
+    def __init__(self, host: str, port: int, describer: Describer, chance: RandomSource) -> None:
         super().__init__(host, port, describer, chance)
         self._branches: dict[str, Call] = {}
 
     def receive(self, data: bytes, source: Hop, now: float) -> Output:
         """A datagram that came."""
-        return self.exchange.receive(data, source, now)
+        return self.transactions.receive(data, source, now)
 
     def take(self, message: Request | Response, source: Hop, now: float) -> Output:
         """A message that came over a connection."""
-        return self.exchange.take(message, source, now)
+        return self.transactions.take(message, source, now)
 
     @property
     def due(self) -> float | None:
         """When it wants to be woken."""
-        times = (self._alarms.due, self.exchange.due)
+        times = (self._alarms.due, self.transactions.due)
         return min((each for each in times if each is not None), default=None)
 
     def wake(self, now: float) -> Output:
         """The time has come, perhaps."""
-        out = self.exchange.wake(now)
+        out = self.transactions.wake(now)
         for name in self._alarms.ring(now):
             call = self._calls.get(name)
             if call is None:
                 continue
-            if call.again_at is not None and call.again_at <= now:
+            if call.retransmit_at is not None and call.retransmit_at <= now:
                 out.join(self._again(call, now))
             if call.timer_at is not None and call.timer_at <= now:
                 out.join(self._timer(call, now))
@@ -66,8 +66,8 @@ class Endpoint(Placing, Inside):
 
     def accept(self, call: Call, description: bytes, now: float) -> Output:
         """Answer a call that came in."""
-        call.state, call.described, call.answered_at = "answered", description, now
-        call.again_after, call.again_at = T1, now + T1
+        call.state, call.local_sdp, call.answered_at = "answered", description, now
+        call.retransmit_after, call.retransmit_at = T1, now + T1
         expiry, fields = timers.answered(call.invite)
         timers.start(call, expiry, now, asked_by_us=False)
         self._expect(call)
@@ -96,14 +96,14 @@ class Endpoint(Placing, Inside):
         """Send the 2xx again until its ACK comes; after 32 s the call is given up (§13.3.1.4)."""
         if now - call.answered_at >= 64 * T1:
             return self._over(call, "no-ack", "network", self._bye(call, now))
-        call.again_after = min(2 * call.again_after, T2)
-        call.again_at = now + call.again_after
+        call.retransmit_after = min(2 * call.retransmit_after, T2)
+        call.retransmit_at = now + call.retransmit_after
         assert call.answer is not None
         return Output([(call.answer.to_bytes(), call.hop)])
 
     # Requests that came
 
-    def _asked(self, asked: Asked, now: float) -> Output:
+    def _asked(self, asked: IncomingRequest, now: float) -> Output:
         request = asked.request
         inside = bool(request.target.tag)
         match request.method:
@@ -123,18 +123,18 @@ class Endpoint(Placing, Inside):
 
     def _acknowledged(self, request: Request) -> Output:
         call = self._call_of(request)
-        if call is None or call.again_at is None:
+        if call is None or call.retransmit_at is None:
             return Output()
-        call.again_at = None
+        call.retransmit_at = None
         self._expect(call)
-        if request.body and not call.theirs:
-            call.theirs = request.body
+        if request.body and not call.remote_sdp:
+            call.remote_sdp = request.body
         if call.acknowledged:
             return Output()
         call.acknowledged = True
         return Output(events=[calls.Answered(call)])
 
-    def _invited(self, asked: Asked, now: float) -> Output:
+    def _invited(self, asked: IncomingRequest, now: float) -> Output:
         request = asked.request
         needed = [each.strip().lower() for each in request.fields.all("require")]
         unknown = [each for each in needed if each not in SUPPORTED]
@@ -148,21 +148,21 @@ class Endpoint(Placing, Inside):
         if timers.too_short(request):
             return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         try:
-            made = dialog.of_callee(request, self.exchange.token())
+            made = dialog.as_uas(request, self.transactions.token())
         except MalformedValue as error:
             return self._say(asked, 400, now, reason=error.what)
         call = Call(
             f"{request.call_id};{made.remote.tag}", True, request.uri.number,
             request.origin.uri.number, request, asked.place,
-            dialog=made, theirs=request.body, asked=asked,
+            dialog=made, remote_sdp=request.body, asked=asked,
         )  # fmt: skip
         self._know(call)
         self._branches[request.vias[0].branch] = call
-        out = self.exchange.answer(asked, response_to(request, 100), now)
+        out = self.transactions.answer(asked, response_to(request, 100), now)
         out.events.append(calls.Offered(call))
         return out
 
-    def _cancelled(self, asked: Asked, now: float) -> Output:
+    def _cancelled(self, asked: IncomingRequest, now: float) -> Output:
         call = self._branches.get(asked.request.vias[0].branch)
         if call is None or call.id not in self._calls:
             return self._say(asked, 481, now)
@@ -180,11 +180,11 @@ class Endpoint(Placing, Inside):
         fields: Sequence[tuple[str, str]] = (),
         body: bytes = b"",
     ) -> Output:
-        assert call.dialog is not None and isinstance(call.asked, Asked)
+        assert call.dialog is not None and isinstance(call.asked, IncomingRequest)
         tag = call.dialog.local.tag
         response = response_to(call.invite, status, tag=tag, fields=fields, body=body)
         if 200 <= status < 300:
             call.answer = response
         if status >= 200:
             self._branches.pop(call.invite.vias[0].branch, None)
-        return self.exchange.answer(call.asked, response, now)
+        return self.transactions.answer(call.asked, response, now)

@@ -14,8 +14,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-from fond_echo.core.telephony.message import Fields, Message, Request, Response
-from fond_echo.core.telephony.values import Via
+from fond_echo.core.telephony.sip.message import Fields, Message, Request, Response
+from fond_echo.core.telephony.sip.values import Via
 
 T1, T2, T4 = 0.5, 4.0, 5.0
 """Seconds: the round trip, the longest pause, a message's life in the network (§17.1.1.1)."""
@@ -27,7 +27,7 @@ Name = Literal["response", "request", "timed-out", "ended"]
 
 
 @dataclass(frozen=True)
-class Happened:
+class TransactionEvent:
     """What a transaction tells its user: a response or request that came, that nothing came, or
     that it is over."""
 
@@ -40,7 +40,7 @@ class Step:
     """What comes of feeding a machine: messages to send, in order, and what happened."""
 
     send: list[Message] = field(default_factory=list)
-    happened: list[Happened] = field(default_factory=list)
+    happened: list[TransactionEvent] = field(default_factory=list)
 
 
 class _Machine:
@@ -86,7 +86,7 @@ class _Machine:
     def _end(self, step: Step, *told: Name) -> None:
         self.state = "terminated"
         self._timers.clear()
-        step.happened += [Happened(name) for name in (*told, "ended")]
+        step.happened += [TransactionEvent(name) for name in (*told, "ended")]
 
 
 class InviteClient(_Machine):
@@ -103,7 +103,7 @@ class InviteClient(_Machine):
     def receive(self, response: Response, now: float) -> Step:
         """A response with this transaction's branch."""
         step = Step()
-        told = Happened("response", response)
+        told = TransactionEvent("response", response)
         if response.status < 200:
             if self.state in ("calling", "proceeding"):
                 self.state = "proceeding"
@@ -152,7 +152,7 @@ class Client(_Machine):
         step = Step()
         if self.state not in ("trying", "proceeding"):
             return step
-        step.happened.append(Happened("response", response))
+        step.happened.append(TransactionEvent("response", response))
         if response.status < 200:
             self.state = "proceeding"
         else:
@@ -191,7 +191,7 @@ class InviteServer(_Machine):
                 self.state = "confirmed"
                 self._timers = {"I": now + (0.0 if self.reliable else T4)}
             elif self.state == "accepted":
-                step.happened.append(Happened("request", request))
+                step.happened.append(TransactionEvent("request", request))
         return step
 
     def respond(self, response: Response, now: float) -> Step:

@@ -6,10 +6,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.telephony.calls import Account, Registered, where
-from fond_echo.core.telephony.exchange import Exchange, Output
-from fond_echo.core.telephony.message import Fields, Request, Response
-from fond_echo.core.telephony.values import Address, Hop, Uri
+from fond_echo.core.telephony.sip.calls import Account, Registered, where
+from fond_echo.core.telephony.sip.message import Fields, Request, Response
+from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
+from fond_echo.core.telephony.sip.values import Address, Hop, Uri
 
 FIRST_PAUSE, MAX_PAUSE = 2.0, 300.0
 AHEAD = 0.8
@@ -39,12 +39,12 @@ class Registrar:
 class Registration:
     """One registration: its state, the reason for it, and when it is next to be told."""
 
-    def __init__(self, registrar: Registrar, exchange: Exchange) -> None:
+    def __init__(self, registrar: Registrar, exchange: TransactionLayer) -> None:
         self.registrar = registrar
         self.state: State = "not-registered"
         self.reason = ""
         self.due: float | None = 0.0
-        self._exchange = exchange
+        self._transactions = exchange
         self._call_id = f"{exchange.token()}@{exchange.host}"
         self._tag = exchange.token()
         self._number = 0
@@ -66,7 +66,7 @@ class Registration:
         return self._ask(now, 0, ())
 
     def _ask(self, now: float, seconds: int, given: tuple[tuple[str, str], ...]) -> Output:
-        registrar, exchange = self.registrar, self._exchange
+        registrar, exchange = self.registrar, self._transactions
         self._number += 1
         hop = registrar.hop or where(registrar.uri)
         pairs = (
@@ -117,6 +117,9 @@ class Registration:
         """For how long it keeps us: our contact's own value before the message's."""
         text = response.fields.get("expires") or ""
         for contact in response.contacts:
-            if (contact.uri.host, contact.uri.port) == (self._exchange.host, self._exchange.port):
+            if (contact.uri.host, contact.uri.port) == (
+                self._transactions.host,
+                self._transactions.port,
+            ):
                 text = contact.parameter("expires") or text
         return float(text) if text.isascii() and text.isdigit() and int(text) else float(asked)

@@ -7,7 +7,13 @@ from typing import Literal
 
 import numpy as np
 
-from fond_echo.core.telephony.listening import FRAME_SECONDS, Began, Frame, Listener, Utterance
+from fond_echo.core.telephony.conversation.listening import (
+    FRAME_SECONDS,
+    Began,
+    Frame,
+    Listener,
+    Utterance,
+)
 
 Answerer = Literal["person", "machine", "unknown"]
 
@@ -32,7 +38,7 @@ in all of them."""
 MIN_HZ, MAX_HZ = 350.0, 3_000.0
 
 
-class ToneEar:
+class ToneDetector:
     """Hears a steady tone."""
 
     def __init__(self) -> None:
@@ -59,7 +65,7 @@ class ToneEar:
         return self._count >= TONE_FRAMES
 
 
-class AnswererEar:
+class AnsweringMachineDetector:
     """Fed what is heard from the answer on, frame by frame, until it knows.
 
     Attributes:
@@ -69,7 +75,7 @@ class AnswererEar:
     def __init__(self) -> None:
         self.who: Answerer | None = None
         self._listener = Listener(end_seconds=PAUSE_SECONDS, max_seconds=60.0)
-        self._tone = ToneEar()
+        self._tone = ToneDetector()
         self._frames = 0
         self._began = -1
         self._spoken = 0.0
@@ -97,11 +103,11 @@ class AnswererEar:
         return self.who
 
 
-class MachineEar:
+class GreetingListener:
     """After a machine was found: hears when its greeting is over and one may speak."""
 
     def __init__(self, *, quiet_seconds: float = 1.6, max_seconds: float = 40.0) -> None:
-        self._tone = ToneEar()
+        self._tone = ToneDetector()
         self._toned = False
         self._quiet = 0
         self._listener = Listener(end_seconds=quiet_seconds, max_seconds=60.0)

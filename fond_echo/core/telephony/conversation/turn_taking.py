@@ -12,7 +12,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.telephony.listening import Began, Frame, Listener, Paused, Utterance
+from fond_echo.core.telephony.conversation.listening import (
+    Began,
+    Frame,
+    Listener,
+    Paused,
+    Utterance,
+)
 
 MESSAGE_PAUSE = 2.5
 """Seconds of silence that end a message."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 
-class Chance(Protocol):
+class RandomSource(Protocol):
     """Where random numbers come from: `random.SystemRandom()` where nobody may guess them, and one
     with a seed in tests."""
 
@@ -14,6 +14,6 @@ class Chance(Protocol):
     def uniform(self, a: float, b: float) -> float: ...
 
 
-def token(chance: Chance) -> str:
+def token(chance: RandomSource) -> str:
     """A name that nobody guesses: 64 bits in hexadecimal figures."""
     return f"{chance.getrandbits(64):016x}"

@@ -1,0 +1,1 @@
+"""The course of a call: who speaks when, what ends an utterance, who answered."""

@@ -1,0 +1,1 @@
+"""The sound of calls: RTP, RTCP, keys, uneven arrival, quality, without sockets."""

@@ -1,0 +1,1 @@
+"""SIP: messages, transactions, dialogs, registrations and calls, without sockets."""
