@@ -23,7 +23,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.demo.world import files_of
 from fond_echo.documents.reading import read_assistant
-from fond_echo.speech.material import recogniser, synthesizer
+from fond_echo.speech.material import recognizer, synthesizer
 
 OTHER = (
     "The quick brown fox jumps over the lazy dog.",
@@ -68,12 +68,12 @@ def main() -> None:
         right = wrong = let_in = 0
         for voice in VOICES:
             for text in phrases:
-                heard = recogniser().transcribe(spoil(said(text, voice)), expected)
+                heard = recognizer().transcribe(spoil(said(text, voice)), expected)
                 if heard.source == "expected":
                     same = heard.spoken == " ".join(spoken_tokens(text))
                     right, wrong = right + same, wrong + (not same)
             for text in OTHER:
-                heard = recogniser().transcribe(spoil(said(text, voice)), expected)
+                heard = recognizer().transcribe(spoil(said(text, voice)), expected)
                 let_in += heard.source == "expected"
         total, others = len(VOICES) * len(phrases), len(VOICES) * len(OTHER)
         refused = total - right - wrong

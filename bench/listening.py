@@ -19,7 +19,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.demo.world import files_of
 from fond_echo.documents.reading import read_assistant
-from fond_echo.speech.material import recogniser, synthesizer
+from fond_echo.speech.material import recognizer, synthesizer
 from fond_echo.stages.expected import understood_by
 
 STEP = 320
@@ -45,7 +45,7 @@ def main() -> None:
             voice = list(VOICES)[number % len(VOICES)]
             spoken = synthesizer().speak(SENTENCES[number % len(SENTENCES)], voice)
             clip = join([*(part.clip for part in spoken), silence(1.8, RATE)])
-            hearing = Hearing(recogniser(), expected)
+            hearing = Hearing(recognizer(), expected)
             first = None
             for start in range(0, len(clip), STEP):
                 begun = time.perf_counter()

@@ -26,7 +26,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.recognition.transcript import Expected, Transcript
-from fond_echo.speech.material import recogniser
+from fond_echo.speech.material import recognizer
 from training.rooms import RATE, companded
 from training.testing import phrases as phrases_of
 
@@ -82,7 +82,7 @@ def row_of(name: str, said: list[Recording], expected: Expected, way: str) -> tu
     """A set's figures, by one way."""
     best = right = wrong = 0
     for each in said:
-        heard = recogniser().transcribe(WAYS[way](each.clip()), expected)
+        heard = recognizer().transcribe(WAYS[way](each.clip()), expected)
         taken = heard.source == "expected"
         best += best_of(heard) == each.said
         right += taken and heard.spoken == each.said
@@ -97,7 +97,7 @@ def freely(said: list[Recording]) -> tuple[int, int]:
     """How many are taken down right without a set; how many wrong, and believed."""
     right = wrong = 0
     for each in said:
-        heard = recogniser().transcribe(each.clip())
+        heard = recognizer().transcribe(each.clip())
         right += heard.spoken == each.said
         wrong += heard.spoken != each.said and heard.confidence >= BELIEVED
     return right, wrong

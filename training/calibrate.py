@@ -7,8 +7,8 @@ With people's recordings (see bench/people), closed readings of half of them are
 those of the other half told: the network is less sure of its sounds in people, and what is right
 there would never be believed otherwise.
 
-Prints the weights for `fond_echo.core.recognition.trust`, and how well they keep what they say on
-other speakers again.
+Prints the weights for `fond_echo.core.recognition.confidence`, and how well they keep what they say
+on other speakers again.
 """
 
 from __future__ import annotations
@@ -26,13 +26,13 @@ from scipy.optimize import minimize
 
 from bench.people import WAYS, recordings
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.recognition.closed import read
+from fond_echo.core.recognition.confidence import Weights, chance
 from fond_echo.core.recognition.dictation import dictate
-from fond_echo.core.recognition.recogniser import MAX_READINGS
+from fond_echo.core.recognition.grammar_decoding import read
+from fond_echo.core.recognition.recognizer import MAX_READINGS
 from fond_echo.core.recognition.scoring import Bin, calibration_error, edits, reliability
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.recognition.trust import Weights, chance
-from fond_echo.speech.material import lexicon, recogniser, words
+from fond_echo.speech.material import lexicon, recognizer, words
 from training.sentences import wordnet
 from training.testing import (
     CONDITIONS,
@@ -77,7 +77,7 @@ def closely(
     clip: Clip, expected: Expected, said: tuple[str, ...], inside: bool, counts: float = 1.0
 ) -> list[Sample]:
     """A closed reading of what was said; none where nothing was found."""
-    ear = recogniser()
+    ear = recognizer()
     logs = ear.probabilities(clip)
     readings = read(logs, ear.graph(expected), most=MAX_READINGS)
     if not readings:
@@ -135,7 +135,7 @@ def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
     """Words of dictation, with whether they are right, in one condition."""
     place, count, seed, texts = asked
     found: list[Sample] = []
-    ear = recogniser()
+    ear = recognizer()
     rng = random.Random(seed + 50 + place)
     speech = Speech(CONDITIONS[place], lexicon(), seed + 50 + place)
     source = sentences(rng, texts, set(words().words))

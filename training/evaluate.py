@@ -20,13 +20,13 @@ import numpy as np
 
 from bench.report import show
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.recognition.closed import read
 from fond_echo.core.recognition.dictation import dictate
-from fond_echo.core.recognition.features import levelled, log_mel
+from fond_echo.core.recognition.features import log_mel, normalized
+from fond_echo.core.recognition.grammar_decoding import read
 from fond_echo.core.recognition.scoring import Interval, edits, wilson
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.tracks import RATE
-from fond_echo.speech.material import lexicon, recogniser, words
+from fond_echo.speech.material import lexicon, recognizer, words
 from training import rooms
 from training.generate import nothing_said
 from training.sentences import wordnet
@@ -56,10 +56,10 @@ def closed(condition: Condition, count: int, seed: int) -> tuple[Interval, Inter
     right = kept_out = 0
     for _ in range(count):
         said = speech.say(rng.choice(inside))
-        found = recogniser().transcribe(said.clip, expected)
+        found = recognizer().transcribe(said.clip, expected)
         right += found.source == "expected" and found.spoken == " ".join(said.words)
         said = speech.say(rng.choice(outside))
-        kept_out += recogniser().transcribe(said.clip, expected).source != "expected"
+        kept_out += recognizer().transcribe(said.clip, expected).source != "expected"
     return wilson(right, count), wilson(kept_out, count)
 
 
@@ -71,7 +71,7 @@ def dictation(condition: Condition, count: int, seed: int, texts: list[list[str]
     wrong = total = 0
     for _ in range(count):
         said = speech.say(next(source))
-        found = recogniser().transcribe(said.clip)
+        found = recognizer().transcribe(said.clip)
         wrong += edits(said.words, [word.spoken for word in found.words]).errors
         total += len(said.words)
     return wilson(min(wrong, total), total)
@@ -85,7 +85,7 @@ def numbers(condition: Condition, count: int, seed: int) -> Interval:
     right = 0
     for _ in range(count):
         said = speech.say(number(rng))
-        found = recogniser().transcribe(said.clip, expected)
+        found = recognizer().transcribe(said.clip, expected)
         right += [word.spoken for word in found.words] == list(said.words)
     return wilson(right, count)
 
@@ -100,7 +100,7 @@ def names(condition: Condition, count: int, seed: int) -> Interval:
     for _ in range(count):
         one = rng.choice(known)
         said = speech.say(rng.choice(AROUND).format(one).split())
-        found = recogniser().transcribe(said.clip, expected)
+        found = recognizer().transcribe(said.clip, expected)
         right += one in [word.spoken for word in found.words]
     return wilson(right, count)
 
@@ -116,7 +116,7 @@ def false_words(hours: float, seed: int) -> tuple[int, float]:
         else:
             samples = np.concatenate([nothing_said(rng, []) for _ in range(4)])
         clip = Clip(np.asarray(samples, np.float32), RATE)
-        heard += len(recogniser().transcribe(clip).words)
+        heard += len(recognizer().transcribe(clip).words)
         seconds += clip.seconds
     return heard, seconds / 3_600
 
@@ -127,7 +127,7 @@ def speed(seconds: float = 120.0) -> dict[str, float]:
     speech = Speech(CONDITIONS[0], lexicon(), TEST_SEED + 99)
     whole = phrases(rng, SET_SIZE)
     expected = Expected(tuple(" ".join(each) for each in whole))
-    ear = recogniser()
+    ear = recognizer()
     ear.transcribe(speech.say(whole[0]).clip, expected)
     spent = dict.fromkeys(("features", "network", "dictation", "closed set"), 0.0)
     total = 0.0
@@ -135,7 +135,7 @@ def speed(seconds: float = 120.0) -> dict[str, float]:
         clip = speech.say(rng.choice(whole)).clip
         total += clip.seconds
         begun = time.process_time()
-        features = levelled(log_mel(clip))
+        features = normalized(log_mel(clip))
         made = time.process_time()
         logs = ear.network.log_probabilities(features)
         through = time.process_time()

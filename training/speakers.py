@@ -1,6 +1,6 @@
 """Speakers far beyond the voices that are served.
 
-A recogniser that has heard eight voices knows eight voices. Each of these is drawn anew: size,
+A recognizer that has heard eight voices knows eight voices. Each of these is drawn anew: size,
 pitch and pace of grown-ups and children, how the glottis opens and closes, creak and breath, where
 each vowel and each hiss lies, how much is slurred, and how words are said where an accent differs
 from the dictionary.

@@ -75,7 +75,7 @@ def _show(file: Path, report: Any) -> None:
 def _convert(options: argparse.Namespace) -> int:
     from fond_echo.core.audio.activity import trimmed
     from fond_echo.core.audio.containers import FORMATS, decode, encode
-    from fond_echo.core.audio.level import levelled
+    from fond_echo.core.audio.level import normalized
 
     format = options.output.suffix.lstrip(".").lower()
     if format not in FORMATS:
@@ -86,7 +86,7 @@ def _convert(options: argparse.Namespace) -> int:
     if options.trim:
         clip, _ = trimmed(clip)
     if options.loudness is not None:
-        clip = levelled(clip, options.loudness)
+        clip = normalized(clip, options.loudness)
     options.output.write_bytes(encode(clip, format))
     if options.json:
         print_json({"file": str(options.output), "seconds": round(clip.seconds, 3)})

@@ -131,7 +131,7 @@ async def _run(options: argparse.Namespace, description: Any, values: dict[str, 
             exchanges, taken = outcome.exchanges, outcome.facts
         except FondEchoError as caught:
             error, exchanges, taken = caught, getattr(caught, "exchanges", []), {}
-    told, taken = [vars(each) for each in exchanges], vault.struck(taken)
+    told, taken = [vars(each) for each in exchanges], vault.redacted(taken)
     if options.json:
         print_json({"exchanges": told, "facts": taken, "error": str(error or "")})
     else:
@@ -166,15 +166,15 @@ class _Asked:
         """Strike this out too."""
         self._values[f"hidden-{len(self._values)}"] = value
 
-    def struck(self, value: Any) -> Any:
+    def redacted(self, value: Any) -> Any:
         from fond_echo.connectors.secrets import Secret, Vault
 
         known = {name: Secret(name, text, frozenset()) for name, text in self._values.items()}
-        return Vault(known).struck(value)
+        return Vault(known).redacted(value)
 
 
 def paths_in(value: Any, path: str = "$") -> list[tuple[str, Any]]:
-    """The JSONPath of every value in a document (RFC 9535 normalised, short names bare)."""
+    """The JSONPath of every value in a document (RFC 9535 normalized, short names bare)."""
     if isinstance(value, dict):
         found = []
         for key, each in value.items():

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from fond_echo.core.audio.clip import Clip
-    from fond_echo.core.recognition.recogniser import Recogniser
+    from fond_echo.core.recognition.recognizer import Recognizer
     from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.standins.carrier.handset import Handset
 
@@ -50,10 +50,10 @@ def _typed() -> Iterator[str]:
 
 
 async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int:
-    from fond_echo.speech.material import recogniser, synthesizer
+    from fond_echo.speech.material import recognizer, synthesizer
     from fond_echo.standins.carrier.handset import handset
 
-    ear, mouth = recogniser(), synthesizer()
+    ear, mouth = recognizer(), synthesizer()
     async with handset(name) as caller:
         print(f"calling {number} …", flush=True)
         await caller.dial(number)
@@ -88,7 +88,7 @@ def _spoken(mouth: Synthesizer, text: str, voice: str) -> Clip:
     return join([part.clip for part in mouth.speak(text, voice)])
 
 
-async def _show(caller: Handset, ear: Recogniser) -> None:
+async def _show(caller: Handset, ear: Recognizer) -> None:
     """What is said next, and how long it was waited for."""
     from fond_echo.core.audio.resample import at_rate
     from fond_echo.core.language.written import written_text

@@ -55,7 +55,7 @@ def add(commands: Any) -> None:
 
 def _transcribe(options: argparse.Namespace) -> int:
     from fond_echo.core.errors import FondEchoError
-    from fond_echo.core.recognition.recogniser import check_language
+    from fond_echo.core.recognition.recognizer import check_language
     from fond_echo.speech.heard import as_heard
 
     check_language(options.language)
@@ -104,17 +104,17 @@ def _heard(
     file: Path, expected: Expected, language: str, told: Callable[[float, int], None]
 ) -> Transcript:
     from fond_echo.core.audio.containers import decode
-    from fond_echo.speech.material import recogniser
+    from fond_echo.speech.material import recognizer
 
     if file.stat().st_size <= LONG_BYTES:
         clip = decode(file.read_bytes()).clip
-        return recogniser().transcribe(clip, expected, language=language)
+        return recognizer().transcribe(clip, expected, language=language)
     from fond_echo.core.audio.blocks import blocks
     from fond_echo.core.recognition.hearing import TOGETHER_OF_FILES, Hearing, Utterance
-    from fond_echo.core.recognition.recogniser import NOTHING, joined
+    from fond_echo.core.recognition.recognizer import NOTHING, joined
     from fond_echo.core.recognition.symbols import RATE
 
-    hearing = Hearing(recogniser(), expected, language=language, together=TOGETHER_OF_FILES)
+    hearing = Hearing(recognizer(), expected, language=language, together=TOGETHER_OF_FILES)
     found: list[Transcript] = []
     for block in blocks(file, RATE):
         for each in hearing.feed(block):

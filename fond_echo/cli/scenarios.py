@@ -28,17 +28,17 @@ def add(commands: Any) -> None:
 def _run(options: argparse.Namespace) -> int:
     from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.core.telephony.sip.values import Hop
-    from fond_echo.speech.material import lexicon, recogniser
+    from fond_echo.speech.material import lexicon, recognizer
     from fond_echo.standins.carrier.scenario import Play, read_scenario
     from fond_echo.standins.carrier.voices import ALL
 
     host, _, port = options.carrier.rpartition(":")
     found = [(path, read_scenario(path)) for path in options.files]
-    synthesizer, recognizer = Synthesizer(lexicon(), ALL), recogniser()
+    voice, ear = Synthesizer(lexicon(), ALL), recognizer()
     passed = 0
     for path, scenario in found:
         play = Play(
-            scenario, Hop(host, int(port)), options.password, synthesizer, recognizer, say,
+            scenario, Hop(host, int(port)), options.password, voice, ear, say,
             path.parent,
         )  # fmt: skip
         passed += asyncio.run(play.run())

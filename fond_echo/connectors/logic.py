@@ -167,7 +167,7 @@ class LogicCaller:
             reason = str(error) or type(error).__name__
             raise LogicFailed(f"the connection broke: {reason}", where=service.url) from error
         if response.status_code != 200:
-            text = self._vault.struck(left[:2_000].decode("utf-8", "replace"))[:200]
+            text = self._vault.redacted(left[:2_000].decode("utf-8", "replace"))[:200]
             raise LogicFailed(f"it answered {response.status_code}: {text}", where=service.url)
         if left.strip() or not in_parts:
             yield left

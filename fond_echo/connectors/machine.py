@@ -139,9 +139,9 @@ class RequestMachine:
             try:
                 found, received, document = await self._exchange(step, known, exchange)
             except ConnectorError as error:
-                exchange.error = self._vault.struck(str(error))
-                error.what = self._vault.struck(error.what)
-                error.where = self._vault.struck(error.where)
+                exchange.error = self._vault.redacted(str(error))
+                error.what = self._vault.redacted(error.what)
+                error.where = self._vault.redacted(error.where)
                 error.exchanges = exchanges
                 pause = _pause(error, tries)
                 if tries >= step.retry or pause is None:
@@ -170,7 +170,7 @@ class RequestMachine:
         except (httpx.InvalidURL, UnicodeError, ValueError, TypeError) as error:
             raise WrongAnswer(f"the {step.method} step makes no request: {error}") from error
         self._vault.check_hosts(*address_of(url))
-        exchange.url = self._vault.struck(url)
+        exchange.url = self._vault.redacted(url)
         most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
         status, kind, body, seconds = await self._send(request, most, step.timeout)
         exchange.status, exchange.seconds = status, seconds
@@ -205,13 +205,13 @@ class RequestMachine:
         content: dict[str, Any] = {}
         if step.body_json is not None:
             content["json"] = render_tree(step.body_json, values)
-            exchange.sent = _shortened(self._vault.struck(content["json"]))
+            exchange.sent = _shortened(self._vault.redacted(content["json"]))
         elif step.form is not None:
             content["data"] = {k: str(v) for k, v in render_tree(step.form, values).items()}
-            exchange.sent = _shortened(self._vault.struck(content["data"]))
+            exchange.sent = _shortened(self._vault.redacted(content["data"]))
         elif step.multipart is not None:
             content["files"], exchange.sent = _multipart(render_tree(step.multipart, values))
-            exchange.sent = _shortened(self._vault.struck(exchange.sent))
+            exchange.sent = _shortened(self._vault.redacted(exchange.sent))
         elif isinstance(step.bytes, str):
             payload = compile_template(step.bytes).render(values)
             if not isinstance(payload, Payload):
@@ -294,7 +294,7 @@ class RequestMachine:
             document = httpx.Response(200, content=body).json()
         except (ValueError, RecursionError) as error:
             raise WrongAnswer("the answer is not JSON", where=exchange.url) from error
-        exchange.received = _shortened(self._vault.struck(document))
+        exchange.received = _shortened(self._vault.redacted(document))
         if step.until and str(taken(document, step.until.path)) != step.until.is_:
             return {}, None, document
         facts = {name: taken(document, path) for name, path in step.take.items()}
@@ -305,7 +305,7 @@ class RequestMachine:
 
     def _text_of(self, body: bytes, most: int) -> str:
         """The beginning of an answer as it is recorded: struck out before it is cut."""
-        return str(self._vault.struck(body[:LOOKED_AT].decode("utf-8", "replace")))[:most]
+        return str(self._vault.redacted(body[:LOOKED_AT].decode("utf-8", "replace")))[:most]
 
     def _from_base64(self, step: Step, document: Any) -> Payload:
         assert step.base64 is not None

@@ -13,7 +13,7 @@ from urllib.parse import quote, quote_plus
 
 from fond_echo.connectors.errors import SecretMisused
 
-STRUCK = "•••"
+REDACTED = "•••"
 
 
 @dataclass(frozen=True)
@@ -37,7 +37,7 @@ class Secrets(Protocol):
 
     def hide(self, value: str) -> None: ...
 
-    def struck(self, value: Any) -> Any: ...
+    def redacted(self, value: Any) -> Any: ...
 
 
 class Vault:
@@ -82,7 +82,7 @@ class Vault:
         """Strike out another value too, such as a token that was got with a secret."""
         self._hidden.add(value)
 
-    def struck(self, value: Any) -> Any:
+    def redacted(self, value: Any) -> Any:
         """The value with every secret struck out, in texts and keys at any depth, in whatever form
         it travels: as it is, in capitals, escaped, percent-encoded, in base64 or hexadecimal."""
         pattern = _pattern(frozenset(each.value for each in self._secrets.values()) | self._hidden)
@@ -128,7 +128,7 @@ def _forms(value: str) -> Iterator[str]:
 
 def _struck(value: Any, pattern: re.Pattern[str]) -> Any:
     if isinstance(value, str):
-        return pattern.sub(STRUCK, value)
+        return pattern.sub(REDACTED, value)
     if isinstance(value, Mapping):
         return {_struck(key, pattern): _struck(each, pattern) for key, each in value.items()}
     if isinstance(value, (list, tuple)):

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Generic, Literal, TypeVar
 from pydantic import Field
 
 from fond_echo.contract.assistants import FileErrorOut
-from fond_echo.contract.base import Instant, Name, Shape, WebAddress
+from fond_echo.contract.base import Instant, Name, Schema, WebAddress
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import Choice
@@ -18,7 +18,7 @@ Item = TypeVar("Item")
 Scope = Literal["read", "operate", "build", "admin"]
 
 
-class Problem(Shape):
+class Problem(Schema):
     """An error (RFC 9457). `type` leads to its documentation; `errors` are places in a file."""
 
     type: str
@@ -29,7 +29,7 @@ class Problem(Shape):
     errors: list[FileErrorOut] = Field(default_factory=list)
 
 
-class Me(Shape):
+class Me(Schema):
     """Who is asking. `csrf_token` goes into the X-CSRF-Token header of every change that is made
     with a cookie."""
 
@@ -39,23 +39,23 @@ class Me(Shape):
     version: str
 
 
-class SignInRequest(Shape):
+class SignInRequest(Schema):
     key: str = Field(min_length=8, max_length=200)
 
 
-class WordsIn(Shape):
+class WordsIn(Schema):
     """An operator's own words to a contact."""
 
     text: str = Field(min_length=1, max_length=4_000)
 
 
-class AnsweringIn(Shape):
+class AnsweringIn(Schema):
     """Who answers a conversation from now on."""
 
     by: Literal["assistant", "person"]
 
 
-class ChannelIn(Shape):
+class ChannelIn(Schema):
     """A channel to add or change.
 
     `description` is the text of a network's description for a chat channel, the name of an adapter
@@ -70,7 +70,7 @@ class ChannelIn(Shape):
     settings: ChannelSettings | None = None
 
 
-class ChannelOut(Shape):
+class ChannelOut(Schema):
     """A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
     many contacts it did not let in; `warnings` say what in its description may not be meant so."""
 
@@ -89,7 +89,7 @@ class ChannelOut(Shape):
     added_at: Instant
 
 
-class ContactOut(Shape):
+class ContactOut(Schema):
     id: str
     channel: Name
     external_id: str
@@ -100,24 +100,24 @@ class ContactOut(Shape):
     first_seen_at: Instant
 
 
-class StandingIn(Shape):
+class StandingIn(Schema):
     standing: Literal["allowed", "refused", "blocked", "new"]
 
 
-class DecisionIn(Shape):
+class DecisionIn(Schema):
     """What becomes of a delivery in doubt: sent again, counted as sent, or dropped."""
 
     decision: Literal["resend", "sent", "drop"]
 
 
-class RewriteIn(Shape):
+class RewriteIn(Schema):
     """What is to stand in the place of something written, and what can then be chosen."""
 
     text: str = Field(min_length=1, max_length=20_000)
     choices: list[Choice] = Field(default_factory=list, max_length=20)
 
 
-class AskIn(Shape):
+class AskIn(Schema):
     """A question to an HTTP channel. `sound` is base64 or a data URI; a request may also carry the
     sound as its body. `aloud` asks for an answer with sound, or without."""
 
@@ -130,7 +130,7 @@ class AskIn(Shape):
     aloud: bool | None = None
 
 
-class SpokenAnswer(Shape):
+class SpokenAnswer(Schema):
     """The sound of an answer, in the way it was asked for."""
 
     clip: str
@@ -151,7 +151,7 @@ class SpokenAnswer(Shape):
         )
 
 
-class AskOut(Shape):
+class AskOut(Schema):
     """What was heard, and what is answered. `state` is answered or failed; anything else means
     that it was not waited for long enough: the turn goes on."""
 
@@ -167,7 +167,7 @@ class AskOut(Shape):
     error: dict[str, Any] | None
 
 
-class Requests(Shape):
+class Requests(Schema):
     """How a channel is asked: its address, and requests to copy where programs ask it."""
 
     address: str
@@ -177,13 +177,13 @@ class Requests(Shape):
     javascript: str = ""
 
 
-class GuestSays(Shape):
+class GuestSays(Schema):
     text: str = Field(default="", max_length=2_000)
     choice: str | None = None
     aloud: bool | None = None
 
 
-class GuestPage(Shape):
+class GuestPage(Schema):
     """What a public page shows when it opens."""
 
     assistant: str
@@ -193,12 +193,12 @@ class GuestPage(Shape):
     said: list[AskOut]
 
 
-class KeyIn(Shape):
+class KeyIn(Schema):
     name: str = Field(min_length=1, max_length=60)
     scopes: list[Scope] = Field(min_length=1)
 
 
-class KeyOut(Shape):
+class KeyOut(Schema):
     id: str
     name: str
     scopes: list[Scope]
@@ -213,7 +213,7 @@ class NewKey(KeyOut):
     key: str
 
 
-class SubscriptionIn(Shape):
+class SubscriptionIn(Schema):
     """An address to be told of events. `types` are beginnings of event types, none meaning all;
     `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
 
@@ -229,7 +229,7 @@ class SubscriptionOut(SubscriptionIn):
     made_at: Instant
 
 
-class NoticeOut(Shape):
+class NoticeOut(Schema):
     """An event that could not be told: its envelope, and why."""
 
     id: str
@@ -240,30 +240,30 @@ class NoticeOut(Shape):
     due_at: Instant
 
 
-class Dependency(Shape):
+class Dependency(Schema):
     name: str
     ready: bool
     detail: str = ""
 
 
-class Health(Shape):
+class Health(Schema):
     alive: bool
     ready: bool
     dependencies: list[Dependency]
 
 
-class SecretIn(Shape):
+class SecretIn(Schema):
     value: str = Field(min_length=1, max_length=10_000)
     hosts: list[str] = Field(default_factory=list, max_length=50)
 
 
-class SecretOut(Shape):
+class SecretOut(Schema):
     name: Name
     hosts: list[str]
     changed_at: Instant
 
 
-class ConversationOut(Shape):
+class ConversationOut(Schema):
     id: str
     channel: Name
     contact: str
@@ -274,7 +274,7 @@ class ConversationOut(Shape):
     last_text: str = ""
 
 
-class DeliveryOut(Shape):
+class DeliveryOut(Schema):
     id: str
     kind: str
     state: str
@@ -287,7 +287,7 @@ class DeliveryOut(Shape):
     settled_at: Instant | None
 
 
-class TurnOut(Shape):
+class TurnOut(Schema):
     """A turn as lists show it. What was erased is empty, and the time says when: of its sound
     alone, or of its words too."""
 
@@ -310,7 +310,7 @@ class TurnOut(Shape):
     erased_at: Instant | None = None
 
 
-class StageOut(Shape):
+class StageOut(Schema):
     """A stage of a run. Where `erased_at` is set, what went in and came out was erased."""
 
     name: str
@@ -325,7 +325,7 @@ class StageOut(Shape):
     erased_at: Instant | None = None
 
 
-class RunOut(Shape):
+class RunOut(Schema):
     id: str
     kind: str
     revision: str
@@ -340,14 +340,14 @@ class TurnDetail(TurnOut):
     inbound: dict[str, Any]
 
 
-class Page(Shape, Generic[Item]):
+class Page(Schema, Generic[Item]):
     """A part of a list; `next` asks for what comes after, and is empty at the end."""
 
     items: list[Item]
     next: str = ""
 
 
-class EventOut(Shape):
+class EventOut(Schema):
     """A CloudEvents 1.0 envelope."""
 
     specversion: Literal["1.0"] = "1.0"

@@ -6,12 +6,12 @@ from typing import Annotated, Any
 
 from pydantic import Field
 
-from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.base import Instant, Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 
 
-class FileErrorOut(Shape):
+class FileErrorOut(Schema):
     file: str
     line: int
     column: int
@@ -22,7 +22,7 @@ class FileErrorOut(Shape):
 Files = Annotated[dict[str, str], Field(min_length=1, max_length=500)]
 
 
-class AssistantFiles(Shape):
+class AssistantFiles(Schema):
     """The files of an assistant by name; `assistant.yaml` is among them."""
 
     files: Files
@@ -41,21 +41,21 @@ class DraftOut(AssistantFiles):
     revision: str
 
 
-class AssistantOut(Shape):
+class AssistantOut(Schema):
     name: Name
     draft: str | None
     live: str | None
     changed_at: Instant
 
 
-class Checked(Shape):
+class Checked(Schema):
     """What is wrong in an assistant's files, and what will go wrong though nothing is."""
 
     errors: list[FileErrorOut]
     warnings: list[FileErrorOut]
 
 
-class TryIn(Shape):
+class TryIn(Schema):
     """Something to try: said in words, recorded (`sound`, as base64 or a data URI), or picked.
     `files` are tried as they are; without them the draft is. `state` is what the try before
     gave."""
@@ -68,14 +68,14 @@ class TryIn(Shape):
     state: dict[str, Any] = Field(default_factory=dict)
 
 
-class TryScore(Shape):
+class TryScore(Schema):
     route: str
     score: float
     confidence: float
     because: str
 
 
-class Tried(Shape):
+class Tried(Schema):
     """What came of a try: what was heard in a recording, the route and why, every route's score,
     the reply, and the state for the next try. `not_run` says why business logic was not asked."""
 
@@ -92,7 +92,7 @@ class Tried(Shape):
     state: dict[str, Any]
 
 
-class RevisionOut(Shape):
+class RevisionOut(Schema):
     """A revision of an assistant that was kept."""
 
     digest: str

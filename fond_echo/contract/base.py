@@ -24,14 +24,14 @@ from pydantic_core import CoreSchema, core_schema
 MEDIA_TYPE = "application/vnd.fond-echo.v1+json"
 
 
-class Shape(BaseModel):
+class Schema(BaseModel):
     """A shape that says so when it is given a field it does not know."""
 
     model_config = ConfigDict(extra="forbid")
 
 
 @dataclass(frozen=True)
-class Written:
+class Pattern:
     """Text that is written in a certain way: the whole of it matches a pattern, or `says` tells
     what would be right."""
 
@@ -58,7 +58,7 @@ class Written:
 Name = Annotated[
     str,
     StringConstraints(min_length=2, max_length=60),
-    Written(
+    Pattern(
         r"[a-z][a-z0-9]*(-[a-z0-9]+)*",
         "a name has lower-case letters, digits and single dashes, and begins with a letter",
     ),
@@ -66,7 +66,7 @@ Name = Annotated[
 """What assistants, channels, routes, secrets and the like are called: lower case, with dashes."""
 
 WebAddress = Annotated[
-    str, Written(r"|https?://\S+", "an address begins with http:// or https://"),
+    str, Pattern(r"|https?://\S+", "an address begins with http:// or https://"),
     Field(max_length=2_000),
 ]  # fmt: skip
 """Where something is asked or told, or nothing."""

@@ -6,7 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
-from fond_echo.contract.base import Instant, Name, Shape, WebAddress
+from fond_echo.contract.base import Instant, Name, Schema, WebAddress
 from fond_echo.contract.clip import ClipRef
 
 Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
@@ -15,7 +15,7 @@ MAX_SOUND = 14_000_000
 """Characters of base64: ten megabytes of sound."""
 
 
-class Opening(Shape):
+class Opening(Schema):
     """What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
     a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
     answer: it gives text, a reply as JSON, or a sound file. A file that never changes is enough."""
@@ -33,7 +33,7 @@ class Opening(Shape):
         return self
 
 
-class RetryPlan(Shape):
+class RetryPlan(Schema):
     """How often, after how long, and after which outcomes a call is tried again."""
 
     times: int = Field(ge=1, le=20)
@@ -41,7 +41,7 @@ class RetryPlan(Shape):
     outcomes: list[Outcome] = Field(default=["busy", "no-answer"], min_length=1)
 
 
-class CallIn(Shape):
+class CallIn(Schema):
     """A call to be placed.
 
     `caller` is the number of ours that is shown (the channel's first, where it is empty).
@@ -65,7 +65,7 @@ class CallIn(Shape):
         return (self.afterwards or ("talk" if self.opening.assistant else "end")) == "talk"
 
 
-class Attempt(Shape):
+class Attempt(Schema):
     """One try of a call."""
 
     at: Instant
@@ -73,7 +73,7 @@ class Attempt(Shape):
     status: int = 0
 
 
-class Happening(Shape):
+class Happening(Schema):
     """Something on a call's timeline: seconds from the answer, none before it; what; more."""
 
     at: float | None
@@ -81,7 +81,7 @@ class Happening(Shape):
     about: dict[str, Any] = Field(default_factory=dict)
 
 
-class CallOut(Shape):
+class CallOut(Schema):
     """A call as lists show it."""
 
     id: str
@@ -102,7 +102,7 @@ class CallOut(Shape):
     seconds: Annotated[float | None, Field(description="from the answer to the end")]
 
 
-class Waveforms(Shape):
+class Waveforms(Schema):
     """How loud both sides of a call were, 0 to 1, so many times a second."""
 
     per_second: int

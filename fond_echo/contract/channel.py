@@ -6,13 +6,13 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 from fond_echo.contract.turn import ArrivedAs
 
 ChannelKind = Literal["chat", "adapter", "http", "page", "phone"]
 
 
-class Access(Shape):
+class Access(Schema):
     """Who is answered: anybody, those on the list, or who says the word.
 
     The refusal goes to all others, at most once an hour each.
@@ -26,7 +26,7 @@ class Access(Shape):
     welcome: str = Field(default="Welcome. What would you like to know?", max_length=500)
 
 
-class Quotas(Shape):
+class Quotas(Schema):
     """What one contact may use in a day (UTC); 0 is without limit."""
 
     turns: int = Field(default=1_000, ge=0)
@@ -37,14 +37,14 @@ class Quotas(Shape):
     )
 
 
-class Retention(Shape):
+class Retention(Schema):
     """For how many days sound and words are kept; 0 is without end."""
 
     sound_days: int = Field(default=0, ge=0, le=36_500)
     words_days: int = Field(default=0, ge=0, le=36_500)
 
 
-class GuestLimits(Shape):
+class GuestLimits(Schema):
     """What a public page lets its guests do."""
 
     seconds_a_note: int = Field(default=60, ge=1, le=600)
@@ -55,7 +55,7 @@ class GuestLimits(Shape):
     """Turns of all guests together; more are asked to come back in a moment."""
 
 
-class ChannelSettings(Shape):
+class ChannelSettings(Schema):
     """How a channel behaves.
 
     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
@@ -74,7 +74,7 @@ class ChannelSettings(Shape):
     slow_words: str = Field(default="One moment, I am still listening.", max_length=300)
 
 
-class SoundHandle(Shape):
+class SoundHandle(Schema):
     """Sound that came with a message and must be fetched. `kind` is what the network calls it:
     a voice note recorded there, a sound file, a document that may hold sound, or what was said in
     a call."""
@@ -84,7 +84,7 @@ class SoundHandle(Shape):
     seconds: float | None = None
 
 
-class Inbound(Shape):
+class Inbound(Schema):
     """A message of any network in one shape. `id` is the network's own; `command` says that the
     text stood behind the channel's command mark, which is already taken off; `joined` that a
     contact came, without having said anything; `aloud` that it wants to be answered with sound, or

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 
 
-class ClipRef(Shape):
+class ClipRef(Schema):
     """A clip by its id; its bytes are at /api/clips/{id}/sound. `waveform` has heights of 0..1."""
 
     id: str

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pydantic import Field, JsonValue
 
-from fond_echo.contract.base import Instant, Name, Shape
+from fond_echo.contract.base import Instant, Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
 
 
-class LogicTurn(Shape):
+class LogicTurn(Schema):
     """What was said. `text` is always there; how it came is a fact beside it. `sound` is the clip
     that it came as; `recorded` says that it is a message that the route asked for."""
 
@@ -23,7 +23,7 @@ class LogicTurn(Shape):
     recorded: bool = False
 
 
-class LogicContact(Shape):
+class LogicContact(Schema):
     """Who said it."""
 
     id: str
@@ -31,14 +31,14 @@ class LogicContact(Shape):
     channel: Name
 
 
-class Exchange(Shape):
+class Exchange(Schema):
     """One of the last turns: what was said, and what was answered."""
 
     said: str
     answered: str
 
 
-class LogicConversation(Shape):
+class LogicConversation(Schema):
     """Where it was said."""
 
     id: str
@@ -49,7 +49,7 @@ class LogicConversation(Shape):
     variables: dict[str, JsonValue] = Field(default_factory=dict)
 
 
-class LogicRequest(Shape):
+class LogicRequest(Schema):
     """One question to business logic, signed by the Standard Webhooks scheme.
 
     `action` is what the route asks for; a service that serves several answers by it.

@@ -6,13 +6,13 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Schema
 
 MAX_TEXT = 20_000
 MAX_CHOICES = 20
 
 
-class Choice(Shape):
+class Choice(Schema):
     """Something to pick: what it says, and what comes back when it is picked."""
 
     label: str = Field(min_length=1, max_length=80)
@@ -30,7 +30,7 @@ class Choice(Shape):
         return self
 
 
-class Attachment(Shape):
+class Attachment(Schema):
     """A file that goes along with a reply, by its address."""
 
     url: str
@@ -38,27 +38,27 @@ class Attachment(Shape):
     media_type: str = ""
 
 
-class End(Shape):
+class End(Schema):
     """The conversation is over."""
 
     kind: Literal["end"] = "end"
 
 
-class Ask(Shape):
+class Ask(Schema):
     """Wait for a value of a slot."""
 
     kind: Literal["ask"] = "ask"
     slot: Name
 
 
-class Transfer(Shape):
+class Transfer(Schema):
     """Connect the caller with a number, or a chat with the people behind a name."""
 
     kind: Literal["transfer"] = "transfer"
     to: str = Field(min_length=1)
 
 
-class Announce(Shape):
+class Announce(Schema):
     """Say something in a conference room, by a call over a phone channel that ends when it has been
     said; where `to` is empty, in the room that the asking person is in."""
 
@@ -68,14 +68,14 @@ class Announce(Shape):
     to: str = Field(default="", max_length=60)
 
 
-class HandOver(Shape):
+class HandOver(Schema):
     """A person takes over, in the console."""
 
     kind: Literal["person"] = "person"
     note: str = ""
 
 
-class RecordMessage(Shape):
+class RecordMessage(Schema):
     """Take down a message."""
 
     kind: Literal["record"] = "record"
@@ -87,7 +87,7 @@ Then = Annotated[
 ]
 
 
-class Reply(Shape):
+class Reply(Schema):
     """What is answered.
 
     `text` is what is written, `spoken` what is said (plain text, or SSML beginning with

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Schema
 
 PHRASES = 2_000
 
 
-class ListenIn(Shape):
+class ListenIn(Schema):
     """What is told about sound before it comes.
 
     `phrases` are whole utterances to be held against first; `names` and `hints` make words of

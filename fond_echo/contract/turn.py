@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 
 Cause = Literal["inbound", "greeting", "silence", "answered-call", "operator"]
 ArrivedAs = Literal[
@@ -29,7 +29,7 @@ STAGES: tuple[StageName, ...] = (
 )
 
 
-class HeardWord(Shape):
+class HeardWord(Schema):
     """A word of a transcript, in seconds from the start of the sound."""
 
     spoken: str
@@ -38,7 +38,7 @@ class HeardWord(Shape):
     confidence: float
 
 
-class HeardSegment(Shape):
+class HeardSegment(Schema):
     """Words that were said without a pause between them, in seconds from the start."""
 
     text: str
@@ -46,14 +46,14 @@ class HeardSegment(Shape):
     end: float
 
 
-class HeardOtherwise(Shape):
+class HeardOtherwise(Schema):
     """Another reading of the same sound."""
 
     text: str
     confidence: float
 
 
-class Heard(Shape):
+class Heard(Schema):
     """A transcript: spoken tokens and written text, with times and doubt.
 
     `source` is "expected" for one of the phrases that could be understood, "dictation" for

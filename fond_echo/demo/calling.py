@@ -14,7 +14,7 @@ from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, Opening
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.core.telephony.sip.values import Hop
-from fond_echo.speech.material import lexicon, recogniser
+from fond_echo.speech.material import lexicon, recognizer
 from fond_echo.standins.carrier.scenario import Play, read_scenario
 from fond_echo.standins.carrier.voices import ALL
 
@@ -72,7 +72,7 @@ class Calling(threading.Thread):
         folder = resources.files("fond_echo.demo") / "calls"
         self._carrier = Hop("127.0.0.1", self._world.places.carrier)
         self._mouth = await asyncio.to_thread(lambda: Synthesizer(lexicon(), ALL))
-        self._ear = await asyncio.to_thread(recogniser)
+        self._ear = await asyncio.to_thread(recognizer)
         await asyncio.gather(*(self._play(name, folder) for name in ORDERS))
 
     async def _play(self, name: str, folder: Traversable) -> None:

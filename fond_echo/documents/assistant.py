@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, PrivateAttr, model_validator
 
-from fond_echo.contract.base import Name, Shape, WebAddress, Written
+from fond_echo.contract.base import Name, Pattern, Schema, WebAddress
 from fond_echo.contract.reply import Attachment, Choice
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.routing import FALLBACK, Route
@@ -30,15 +30,15 @@ TEMPLATE_NAMES = frozenset(
 
 Duration = Annotated[float, Field(gt=0, le=60)]
 Words = Annotated[str, Field(min_length=1, max_length=500)]
-RuleName = Written(
+RuleName = Pattern(
     r"|[A-Za-z_][\w.-]*", "a rule's name has letters, digits, _, . and -, and begins with a letter"
 )
-LogicName = Written(r"|[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*", "write SERVICE.FUNCTION in lower case")
-Key = Written(r"[0-9*#]?", "one key, 0 to 9, * or #")
-Typed = Written(r"[\w-]*", "a word to type has letters, digits, _ and -")
+LogicName = Pattern(r"|[a-z][a-z0-9-]*\.[a-z][a-z0-9-]*", "write SERVICE.FUNCTION in lower case")
+Key = Pattern(r"[0-9*#]?", "one key, 0 to 9, * or #")
+Typed = Pattern(r"[\w-]*", "a word to type has letters, digits, _ and -")
 
 
-class LogicService(Shape):
+class LogicService(Schema):
     """Business logic to be asked: its address, and the name of the secret shared with it.
 
     `secret` may be two names while a secret is changed: questions are signed with both.
@@ -55,7 +55,7 @@ class LogicService(Shape):
         return [self.secret] if isinstance(self.secret, str) else list(self.secret)
 
 
-class ReplySpec(Shape):
+class ReplySpec(Schema):
     """Where an answer comes from: words written here, documents that are searched, or business
     logic.
 
@@ -113,7 +113,7 @@ class ReplySpec(Shape):
         return self
 
 
-class Condition(Shape):
+class Condition(Schema):
     """A condition on a slot's value: a template that gives true or false, and what is said where
     it gives false."""
 
@@ -121,7 +121,7 @@ class Condition(Shape):
     message: Words
 
 
-class SlotSpec(Shape):
+class SlotSpec(Schema):
     """Something a route needs.
 
     `rule` is a rule of the grammar, `kind` a built-in type. `ask` may have several wordings, used
@@ -154,7 +154,7 @@ class SlotSpec(Shape):
         return Slot(name, rule, dict(self.keys), self.confirm, self.required)
 
 
-class RouteSpec(Shape):
+class RouteSpec(Schema):
     """A route: how it is reached, what it needs, and what it answers.
 
     `rule` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
@@ -181,13 +181,13 @@ class RouteSpec(Shape):
         return self
 
 
-class Fallback(Shape):
+class Fallback(Schema):
     """What is answered when no route fits."""
 
     reply: ReplySpec
 
 
-class AssistantFile(Shape):
+class AssistantFile(Schema):
     """An assistant.
 
     `channels` may set answers_in for a channel by its name. `goodbye` and `person` are what is said

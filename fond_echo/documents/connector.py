@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, read_yaml
@@ -23,7 +23,7 @@ from fond_echo.documents.steps import (
 from fond_echo.documents.validate import validated
 
 
-class Verification(Shape):
+class Verification(Schema):
     """How a webhook proves where it comes from.
 
     - `hmac-sha256`, `hmac-sha1`: a code over `over`, a template with `body` and `headers` (names
@@ -53,7 +53,7 @@ class Verification(Shape):
         return self
 
 
-class Challenge(Shape):
+class Challenge(Schema):
     """A question by which a network finds out whether the address is ours: a value is echoed.
 
     Either `query` names a query parameter of a GET, or `path` a value in a posted body.
@@ -74,7 +74,7 @@ class Challenge(Shape):
         return self
 
 
-class Webhook(Shape):
+class Webhook(Schema):
     """Messages are posted to us."""
 
     verify: Verification | None = None
@@ -89,7 +89,7 @@ class Poll(Step):
     every: Span = 1.0
 
 
-class MessageMap(Shape):
+class MessageMap(Schema):
     """Where in a message each fact stands. Only id, conversation and contact must be there."""
 
     id: JsonPath
@@ -105,7 +105,7 @@ class MessageMap(Shape):
     conference: JsonPath | None = None
 
 
-class Receive(Shape):
+class Receive(Schema):
     """How messages come in: by webhook, or by polling."""
 
     webhook: Webhook | None = None
@@ -125,7 +125,7 @@ class Receive(Shape):
         return self
 
 
-class Send(Shape):
+class Send(Schema):
     """How each kind of thing goes out; what a network cannot do is left out."""
 
     text: list[Step]
@@ -145,21 +145,21 @@ class Send(Shape):
         return found
 
 
-class VoiceLimits(Shape):
+class VoiceLimits(Schema):
     format: Literal["ogg-opus"] = "ogg-opus"
     bytes: Size = 10_000_000
     seconds: Annotated[float, Field(gt=0)] = 900.0
 
 
-class TextLimits(Shape):
+class TextLimits(Schema):
     characters: Annotated[int, Field(ge=10)] = 4_000
 
 
-class FileLimits(Shape):
+class FileLimits(Schema):
     bytes: Size = 20_000_000
 
 
-class NetworkLimits(Shape):
+class NetworkLimits(Schema):
     """What the network takes, and how fast: kept on our side, in both directions."""
 
     voice: VoiceLimits = Field(default_factory=VoiceLimits)
@@ -169,7 +169,7 @@ class NetworkLimits(Shape):
     concurrency: Annotated[int, Field(ge=1, le=100)] = 8
 
 
-class ClientCredentials(Shape):
+class ClientCredentials(Schema):
     """OAuth 2.0 client credentials (RFC 6749 §4.4): gives `{{ token }}` to every step."""
 
     token_url: TemplateText
@@ -178,7 +178,7 @@ class ClientCredentials(Shape):
     scope: str = ""
 
 
-class NetworkDescription(Shape):
+class NetworkDescription(Schema):
     """A chat network."""
 
     network: Name

@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from fond_echo.contract.base import Name, Shape, Written
+from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.sip.numbers import MIN_DIGITS, is_allowed, normalised
+from fond_echo.core.telephony.sip.numbers import MIN_DIGITS, is_allowed, normalized
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
 
@@ -25,23 +25,23 @@ Port = Annotated[int, Field(ge=1, le=65_535)]
 Number = Annotated[
     str,
     Field(min_length=1, max_length=60),
-    Written(r"[^\s<>\"]+", "a number or an address has no spaces, quotes or brackets"),
+    Pattern(r"[^\s<>\"]+", "a number or an address has no spaces, quotes or brackets"),
 ]
-SipAddress = Written(
+SipAddress = Pattern(
     r"sip:(?!.*transport=tls)[^\s<>]+",
     "write sip:HOST or sip:HOST:PORT; sips: and transport=tls are not spoken here",
 )
-OurAddress = Written(
+OurAddress = Pattern(
     r"sip:(?!.*transport=tls)[^\s<>]+@[^\s<>]+", "write sip:USER@HOST; sips: is not spoken here"
 )
-Way = Written(
+Way = Pattern(
     r"|[^\s;:]+(:\d{1,5})?(;transport=(tcp|udp))?", "write HOST:PORT, with ;transport=tcp for TCP"
 )
-CountryCode = Written(r"\d{0,3}", "a country's code has up to three digits, without +")
-Terminator = Written(r"[0-9*#A-D]?", "one key, 0 to 9, * or #, or nothing")
+CountryCode = Pattern(r"\d{0,3}", "a country's code has up to three digits, without +")
+Terminator = Pattern(r"[0-9*#A-D]?", "one key, 0 to 9, * or #, or nothing")
 
 
-class Listening(Shape):
+class Listening(Schema):
     """Where the channel listens. `public` is the address that others reach it by, where that is
     another; `media` the ports for sound, two for each call. `sound_from` says from where a call's
     sound is taken: the address that was agreed on or that its signalling comes from, or anywhere,
@@ -67,7 +67,7 @@ class Listening(Shape):
         return self
 
 
-class RegistrarSpec(Shape):
+class RegistrarSpec(Schema):
     """A registrar or trunk that is told where we are: its `uri` (sip:…), our address of record
     there (`aor`), as whom with which secret, and for how many seconds (`expires`)."""
 
@@ -80,14 +80,14 @@ class RegistrarSpec(Shape):
     proxy: Annotated[str, Way] = ""
 
 
-class CallerSpec(Shape):
+class CallerSpec(Schema):
     """Somebody who may call after proving who they are: a user and a secret."""
 
     user: str = Field(min_length=1, max_length=100)
     secret: Name
 
 
-class Outbound(Shape):
+class Outbound(Schema):
     """Calls that are placed, and transfers.
 
     They go to a registrar's trunk (`by` its name) or to an address (`via` HOST:PORT, with
@@ -112,7 +112,7 @@ class Outbound(Shape):
         return self
 
 
-class CallHandling(Shape):
+class CallHandling(Schema):
     """How the assistant behaves in calls.
 
     `greetings` is how often the greeting is said before reminders are, `wait_seconds` how long the
@@ -147,7 +147,7 @@ class CallHandling(Shape):
     not_connected: str = "I am sorry, nobody answers there just now."
 
 
-class PhoneDescription(Shape):
+class PhoneDescription(Schema):
     """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
     being
     asked who they are: addresses or networks; `callers` after proving it; `calls` is how many there
@@ -202,7 +202,7 @@ class PhoneDescription(Shape):
         outbound = self.outbound
         if outbound is None:
             raise NotAllowed("this channel places no calls", remedy="describe them: outbound: …")
-        number = normalised(text, outbound.country)
+        number = normalized(text, outbound.country)
         if not is_allowed(number, outbound.allowed, outbound.country):
             told = ", ".join(outbound.allowed[:5])
             raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {told}")

@@ -11,7 +11,7 @@ from jsonpath_rfc9535 import JSONPathError, JSONPathQuery
 from jsonpath_rfc9535 import compile as compile_path
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
-from fond_echo.contract.base import Name, Shape
+from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 
 METHODS = ("get", "post", "put", "patch", "delete")
@@ -100,7 +100,7 @@ Rate = Annotated[float, BeforeValidator(_rate), Field(gt=0)]
 """A second; written as 20/s, 100/m or a number."""
 
 
-class SecretRef(Shape):
+class SecretRef(Schema):
     """`{secret: NAME}`: the value of a secret, and never its text in a file."""
 
     secret: Name
@@ -109,7 +109,7 @@ class SecretRef(Shape):
 HeaderValue = TemplateText | SecretRef
 
 
-class Until(Shape):
+class Until(Schema):
     """Repeat a step until a value stands in its answer: for work that is done elsewhere.
 
     `is` ends it well, `fails` badly; `every` between tries, `for` at the most.
@@ -122,7 +122,7 @@ class Until(Shape):
     for_: Span = Field(default=60.0, alias="for")
 
 
-class Step(Shape):
+class Step(Schema):
     """One HTTP exchange. Exactly one of the methods; at most one kind of body.
 
     `retry` is how often it is tried again where the service says that it did nothing, or was

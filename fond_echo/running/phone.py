@@ -12,7 +12,7 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
@@ -42,8 +42,8 @@ LOOK_SECONDS = 0.5
 class Phones:
     """The phone channels of an installation, as they are in the database."""
 
-    def __init__(self, database: Database, house: House, world: ServiceWorld) -> None:
-        self._database, self._house, self._world = database, house, world
+    def __init__(self, database: Database, needs: CallDependencies, world: ServiceWorld) -> None:
+        self._database, self._needs, self._world = database, needs, world
         self._servers: dict[str, tuple[tuple[str, ...], PhoneServer]] = {}
         self._speaks: dict[str, Speaking] = {}
 
@@ -82,7 +82,7 @@ class Phones:
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
             speaking = await self._speaking(live)
-            server = PhoneServer(channel, description, self._house, speaking, passwords)
+            server = PhoneServer(channel, description, self._needs, speaking, passwords)
             await server.start()
         except OSError as error:
             await self._say(channel, ("not-connected", self._why_not(error, description.listen)))
@@ -178,10 +178,10 @@ async def run(settings: Settings) -> None:
     for name in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(name, stopping.set)
     async with ServiceWorld.open(settings, database, Priority.CALL) as world, queue.open_async():
-        house = House(
+        needs = CallDependencies(
             database, queue, world, world.clips, PostgresBlobs(), Prompts(voice), world.client
         )
-        phones = Phones(database, house, world)
+        phones = Phones(database, needs, world)
         loudness.warm()
         count = await lost(database)
         log.info("the telephone begins", calls_lost=count)

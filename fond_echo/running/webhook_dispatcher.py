@@ -28,7 +28,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.store.database import AWAY, Database
-from fond_echo.store.event_records import Notice, Subscription
+from fond_echo.store.event_records import Subscription, WebhookDelivery
 from fond_echo.store.events import Cursor, StoredEvent, events_after
 from fond_echo.web.events import envelope_of
 
@@ -55,13 +55,13 @@ LOCK = 141_421_356
 
 _LEASE = text(
     """
-    UPDATE notices SET leased_until = now() + make_interval(secs => :lease)
+    UPDATE webhook_deliveries SET leased_until = now() + make_interval(secs => :lease)
      WHERE id IN (
-        SELECT first.id FROM notices AS first
+        SELECT first.id FROM webhook_deliveries AS first
          WHERE first.subscription_id = :subscription AND first.state = 'due'
            AND first.due_at <= now()
            AND (first.leased_until IS NULL OR first.leased_until < now())
-           AND NOT EXISTS (SELECT FROM notices AS before
+           AND NOT EXISTS (SELECT FROM webhook_deliveries AS before
                             WHERE before.subscription_id = first.subscription_id
                               AND before.state = 'due'
                               AND before.order_key = first.order_key
@@ -139,7 +139,7 @@ class WebhookDispatcher:
                         )
             for row in rows:
                 # One by one: their numbers are given in this order.
-                await session.execute(insert(Notice).values(**row))
+                await session.execute(insert(WebhookDelivery).values(**row))
         return len(rows)
 
     async def send_due(self, subscription_id: str) -> int:
@@ -179,7 +179,9 @@ class WebhookDispatcher:
                 changes["due_at"] = datetime.now(UTC) + pause
         try:
             async with self._database.writing() as session:
-                changed = update(Notice).where(Notice.id == leased.id, Notice.state == "due")
+                changed = update(WebhookDelivery).where(
+                    WebhookDelivery.id == leased.id, WebhookDelivery.state == "due"
+                )
                 await session.execute(changed.values(**changes))
         except (SQLAlchemyError, *AWAY) as error:
             # Its lease ends, and it is posted again, with the same id.

@@ -77,8 +77,8 @@ class ServiceWorld:
         vault = await self.vault()
         return Needs(
             channel=self.builder.build(channel, vault),
-            ear=self._speech,
-            voice=self._speech,
+            recognizer=self._speech,
+            synthesizer=self._speech,
             decoder=self._decoder,
             clips=self.clips,
             logic=LogicCaller(self.client, vault.apart(), self._breakers),

@@ -1,1 +1,1 @@
-"""Where ear and voice work: what they load, and the processes they run in."""
+"""Where recognizer and voice work: what they load, and the processes they run in."""

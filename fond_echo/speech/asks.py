@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from pydantic import Field
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.priority import Priority
 
 
-class HearAsk(Shape):
+class HearAsk(Schema):
     """What goes with sound to be transcribed."""
 
     phrases: list[str] = Field(default_factory=list)
@@ -56,7 +56,7 @@ class ListenAsk(HearAsk):
     priority: Priority = Priority.CALL
 
 
-class SayAsk(Shape):
+class SayAsk(Schema):
     """Text to be spoken."""
 
     text: str

@@ -31,10 +31,10 @@ class Hear:
     language: str
 
     def run(self) -> Transcript:
-        from fond_echo.speech.material import recogniser
+        from fond_echo.speech.material import recognizer
 
         clip = Clip(self.samples, self.rate)
-        return recogniser().transcribe(clip, self.expected, language=self.language)
+        return recognizer().transcribe(clip, self.expected, language=self.language)
 
 
 @dataclass(frozen=True)
@@ -56,11 +56,11 @@ class Listen:
 
     def run(self) -> list[Partial | Utterance]:
         from fond_echo.core.recognition.hearing import Hearing
-        from fond_echo.speech.material import recogniser
+        from fond_echo.speech.material import recognizer
 
         if self.fresh:
             _HEARINGS[self.name] = Hearing(
-                recogniser(), self.expected, language=self.language, end_seconds=self.end_seconds
+                recognizer(), self.expected, language=self.language, end_seconds=self.end_seconds
             )
         if self.name not in _HEARINGS:
             raise SoundLost("what was heard of this sound is lost", remedy="send it again")

@@ -1,4 +1,4 @@
-"""What the built-in voice and ear need from disk: the lexicon and the network's weights."""
+"""What the built-in voice and recognizer need from disk: the lexicon and the network's weights."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ import numpy.typing as npt
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phonemes import Pronunciation
 from fond_echo.core.recognition.network import AcousticNetwork
-from fond_echo.core.recognition.recogniser import Recogniser
+from fond_echo.core.recognition.recognizer import Recognizer
 from fond_echo.core.recognition.words import WordModel
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 
@@ -71,9 +71,9 @@ def synthesizer() -> Synthesizer:
 
 
 @lru_cache(maxsize=1)
-def recogniser() -> Recogniser:
-    """The built-in ear."""
-    return Recogniser(AcousticNetwork(_arrays("ear-en.npz")), lexicon(), words())
+def recognizer() -> Recognizer:
+    """The built-in recognizer."""
+    return Recognizer(AcousticNetwork(_arrays("recognizer-en.npz")), lexicon(), words())
 
 
 @lru_cache(maxsize=1)

@@ -4,14 +4,14 @@ are loaded here once, and shared by all of them."""
 from __future__ import annotations
 
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.speech.material import recogniser, synthesizer
+from fond_echo.speech.material import recognizer, synthesizer
 
 
 def warm() -> None:
     """Load everything and run every compiled function once."""
     clip = next(synthesizer().speak("One two three.", "tern")).clip
-    recogniser().transcribe(clip, Expected(("one two three",)))
-    recogniser().transcribe(clip)
+    recognizer().transcribe(clip, Expected(("one two three",)))
+    recognizer().transcribe(clip)
 
 
 warm()

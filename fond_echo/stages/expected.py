@@ -1,5 +1,5 @@
-"""What can be understood here and now, for the ear: the routes' examples and rules, the slot that
-is asked for, and what is understood in every assistant."""
+"""What can be understood here and now, for the recognizer: the routes' examples and rules, the slot
+that is asked for, and what is understood in every assistant."""
 
 from __future__ import annotations
 

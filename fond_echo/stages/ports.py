@@ -117,7 +117,7 @@ class ChannelPort(Protocol):
     async def mark_read(self, conversation: str, contact: str, message: str) -> None: ...
 
 
-class Ear(Protocol):
+class Recognizer(Protocol):
     """Hears."""
 
     async def transcribe(
@@ -125,7 +125,7 @@ class Ear(Protocol):
     ) -> Heard: ...
 
 
-class Voice(Protocol):
+class Synthesizer(Protocol):
     """Speaks, part by part."""
 
     def speak(
@@ -170,8 +170,8 @@ class Needs:
     """All that stages need, for one turn."""
 
     channel: ChannelPort
-    ear: Ear
-    voice: Voice
+    recognizer: Recognizer
+    synthesizer: Synthesizer
     decoder: Decoder
     clips: Clips
     logic: LogicPort

@@ -15,7 +15,7 @@ from typing import Any, Protocol
 
 import structlog
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.audio.containers import encode as encode_clip
@@ -50,7 +50,7 @@ from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
-Simple = Callable[[TurnSoFar, Needs], Awaitable[Shape]]
+Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
 
 HEARD, SLOW = -1, -2
 """The parts of deliveries beside the answer: what was heard, and that it takes a while."""
@@ -245,7 +245,7 @@ class _Carrier:
         if stage in claim.done or (claim.failure and not (needed or alone)):
             return
         started_at, begun = datetime.now(UTC), time.monotonic()
-        addition: Shape | None = None
+        addition: Schema | None = None
         failure: Failure | None = None
         seconds: float | None = None
         if claim.failure is not None and needed:

@@ -5,12 +5,12 @@ A stage whose content was erased has a length and an outcome, and no result.
 
 from __future__ import annotations
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 from fond_echo.stages.turn import ADDS
 from fond_echo.store.records import Stage
 
 
-def result_of(row: Stage) -> Shape | None:
+def result_of(row: Stage) -> Schema | None:
     """What a stage added to its turn; None where it added nothing, or that was erased."""
     if row.outcome != "done" or row.erased_at is not None:
         return None

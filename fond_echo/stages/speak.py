@@ -9,7 +9,7 @@ import structlog
 
 from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.core.audio.level import levelled
+from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
@@ -65,7 +65,7 @@ async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
         text = spoken_choices(reply, in_call=call) if played else spoken_text(reply, in_call=call)
         if text:
             assistant = turn.assistant
-            async for part in needs.voice.speak(
+            async for part in needs.synthesizer.speak(
                 text, assistant.voice, seed=turn.seed, sounds=assistant.pronounced
             ):
                 yield part
@@ -85,5 +85,5 @@ async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | 
     except SoundError as error:
         log.warning("a sound is not played", turn=turn.id, sound=reply.sound, reason=str(error))
         return None
-    clip = await asyncio.to_thread(lambda: levelled(at_rate(decoded.clip, RATE)))
+    clip = await asyncio.to_thread(lambda: normalized(at_rate(decoded.clip, RATE)))
     return SpokenSound(clip, reply.text)

@@ -19,7 +19,7 @@ async def transcribe(turn: TurnSoFar, needs: Needs) -> Heard:
     assert turn.decoded is not None
     file = await needs.clips.load(turn.decoded.clip.id)
     clip = (await asyncio.to_thread(decode, file, OUR_OWN)).clip
-    heard = await needs.ear.transcribe(
+    heard = await needs.recognizer.transcribe(
         clip,
         expected_of(turn),
         language=turn.assistant.language,

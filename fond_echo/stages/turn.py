@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from fond_echo.contract.base import Shape
+from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import Inbound
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import Reply
@@ -22,14 +22,14 @@ from fond_echo.documents.assistant import AnswersIn, AssistantFile
 from fond_echo.documents.reading import read_assistant
 
 
-class FetchedSound(Shape):
+class FetchedSound(Schema):
     """fetch: the sound as the network had it."""
 
     clip: ClipRef
     exchanges: list[Any] = Field(default_factory=list)
 
 
-class DecodedClip(Shape):
+class DecodedClip(Schema):
     """decode: mono sound at 16 kHz, and what the file was."""
 
     clip: ClipRef
@@ -39,21 +39,21 @@ class DecodedClip(Shape):
     loudness: float | None
 
 
-class RouteScore(Shape):
+class RouteScore(Schema):
     route: str
     score: float
     because: str
     confidence: float = 0.0
 
 
-class Asked(Shape):
+class Asked(Schema):
     """Routes that are asked about ("did you mean"), and the words that it was for."""
 
     routes: list[str]
     text: str
 
 
-class Routed(Shape):
+class Routed(Schema):
     """route: where the turn goes, and why; what is to be said there; the dialogue that goes on."""
 
     route: str
@@ -70,37 +70,37 @@ class Routed(Shape):
     asked: Asked | None = None
 
 
-class Answered(Shape):
+class Answered(Schema):
     """answer: the reply, in the parts in which it came."""
 
     parts: list[Reply]
     apology_for: str = ""
 
 
-class SpokenPart(Shape):
+class SpokenPart(Schema):
     text: str
     clip: ClipRef
 
 
-class Spoken(Shape):
+class Spoken(Schema):
     """speak: the sound of the reply, part by part."""
 
     parts: list[SpokenPart]
 
 
-class Encoded(Shape):
+class Encoded(Schema):
     """encode: the reply as a voice note."""
 
     clip: ClipRef
 
 
-class DeliveredPart(Shape):
+class DeliveredPart(Schema):
     kind: str
     state: str
     external_id: str = ""
 
 
-class Delivered(Shape):
+class Delivered(Schema):
     """deliver: what went out."""
 
     parts: list[DeliveredPart]
@@ -189,13 +189,13 @@ class TurnSoFar:
     def router(self) -> Router:
         return router_of(self.revision, self.assistant)
 
-    def with_added(self, stage: StageName, addition: Shape) -> TurnSoFar:
+    def with_added(self, stage: StageName, addition: Schema) -> TurnSoFar:
         """The turn with what a stage added."""
         added: dict[str, Any] = {ADDS[stage][0]: addition}
         return replace(self, **added)
 
 
-ADDS: dict[StageName, tuple[str, type[Shape]]] = {
+ADDS: dict[StageName, tuple[str, type[Schema]]] = {
     "fetch": ("fetched", FetchedSound),
     "decode": ("decoded", DecodedClip),
     "transcribe": ("heard", Heard),

@@ -196,7 +196,7 @@ async def bind_recording(
 
 
 _FORGET = text("UPDATE events SET data = data - CAST(:personal AS text[]) WHERE subject = :call")
-_FORGET_NOTICES = text("DELETE FROM notices WHERE event->>'subject' = :call")
+_FORGET_WEBHOOK_DELIVERIES = text("DELETE FROM webhook_deliveries WHERE event->>'subject' = :call")
 
 
 async def erase_calls(session: AsyncSession, blobs: BlobStore, channel: str, number: str) -> None:
@@ -242,7 +242,7 @@ async def _erase(session: AsyncSession, blobs: BlobStore, call: Call) -> None:
     if call.ended_at is not None:
         call.dialog = None
     await session.execute(_FORGET, {"call": call.id, "personal": sorted(PERSONAL)})
-    await session.execute(_FORGET_NOTICES, {"call": call.id})
+    await session.execute(_FORGET_WEBHOOK_DELIVERIES, {"call": call.id})
 
 
 async def _erase_sound(session: AsyncSession, blobs: BlobStore, call: Call) -> None:

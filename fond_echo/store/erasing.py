@@ -60,7 +60,7 @@ _LATER_STATES = text(
 REMEMBERED = 20
 """So many turns later nothing of a turn is in a run's state; `stages.closing` keeps fewer."""
 
-_NOTICES = text("DELETE FROM notices WHERE event->>'subject' = ANY(:ids)")
+_WEBHOOK_DELIVERIES = text("DELETE FROM webhook_deliveries WHERE event->>'subject' = ANY(:ids)")
 
 
 async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -> int:
@@ -183,7 +183,7 @@ async def erase_words(session: AsyncSession, turn_ids: Sequence[str]) -> None:
         .where(Inbound.turn_id.in_(ids))
         .values(payload={}, message=blank, external_id="erased-" + Inbound.id)
     )
-    await session.execute(_NOTICES, {"ids": ids})
+    await session.execute(_WEBHOOK_DELIVERIES, {"ids": ids})
 
 
 async def erase_sound(session: AsyncSession, blobs: BlobStore, turn_ids: Sequence[str]) -> int:

@@ -49,19 +49,19 @@ class Subscription(Record):
     made_at: Mapped[datetime] = now_column()
 
 
-class Notice(Record):
+class WebhookDelivery(Record):
     """An event on its way to a subscription: due, sent or dead.
 
     Those with one `order_key` (a call, a conversation) go out by `number`, one after the other.
     `leased_until`: a process is sending it.
     """
 
-    __tablename__ = "notices"
+    __tablename__ = "webhook_deliveries"
     __table_args__ = (
         Index(None, "subscription_id", "state", "number"),
-        Index("ix_notices_event_subject", text("(event->>'subject')")),
+        Index("ix_webhook_deliveries_event_subject", text("(event->>'subject')")),
         Index(
-            "ix_notices_waiting",
+            "ix_webhook_deliveries_waiting",
             "subscription_id",
             "order_key",
             "number",

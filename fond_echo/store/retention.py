@@ -31,7 +31,7 @@ _OUTLIVED = {
     "sign_ins": "expires_at < now()",
     "usage": "day < current_date - :days",
     "guest_counts": "hour < now() - interval '2 hours'",
-    "notices": "state = 'sent' AND made_at < now() - interval '1 hour'",
+    "webhook_deliveries": "state = 'sent' AND made_at < now() - interval '1 hour'",
 }
 """Rows that nobody needs any more, by table."""
 

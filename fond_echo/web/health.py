@@ -41,7 +41,7 @@ _COUNTS = text(
     SELECT 'deliveries', state, count(*) FROM deliveries
      WHERE planned_at > now() - interval '1 hour' GROUP BY state
     UNION ALL
-    SELECT 'notices', state, count(*) FROM notices GROUP BY state
+    SELECT 'webhook_deliveries', state, count(*) FROM webhook_deliveries GROUP BY state
     UNION ALL
     SELECT 'channels', state, count(*) FROM channels GROUP BY state
     """
@@ -50,7 +50,7 @@ _HELP = {
     "turns": "Turns that came in within the last hour, by state",
     "jobs": "Jobs of the queue, by state",
     "deliveries": "Deliveries planned within the last hour, by state",
-    "notices": "Events on their way to subscriptions, by state",
+    "webhook_deliveries": "Events on their way to subscriptions, by state",
     "channels": "Lines, by state",
 }
 

@@ -23,7 +23,7 @@ from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.recogniser import check_language
+from fond_echo.core.recognition.recognizer import check_language
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.decoding import LIMITS

@@ -20,7 +20,7 @@ from fond_echo.isolation import Exhausted, Isolation
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.speech.remote import RemoteSpeech
-from fond_echo.stages.ports import Decoder, Ear
+from fond_echo.stages.ports import Decoder, Recognizer
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
@@ -71,7 +71,7 @@ class Service:
         self.secrets = SecretBox(settings.encryption_keys())
         self.feed = EventFeed(database)
         self.speech = RemoteSpeech(settings.speech_url, settings.speech_token)
-        self.ear: Ear = self.speech
+        self.ear: Recognizer = self.speech
         self.decoder: Decoder = GuardedDecoder()
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
         self.tries = Tries()

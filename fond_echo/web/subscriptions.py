@@ -13,7 +13,7 @@ from fond_echo.connectors.errors import ForbiddenAddress
 from fond_echo.connectors.guard import is_public
 from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
 from fond_echo.contract.signatures import signed_headers
-from fond_echo.store.event_records import Notice, Subscription
+from fond_echo.store.event_records import Subscription, WebhookDelivery
 from fond_echo.store.events import present
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
@@ -43,10 +43,10 @@ async def list_subscriptions(_: MayRead, service: TheService) -> list[Subscripti
     counted = (
         select(
             Subscription,
-            func.count(Notice.id).filter(Notice.state == "due"),
-            func.count(Notice.id).filter(Notice.state == "dead"),
+            func.count(WebhookDelivery.id).filter(WebhookDelivery.state == "due"),
+            func.count(WebhookDelivery.id).filter(WebhookDelivery.state == "dead"),
         )
-        .outerjoin(Notice, Notice.subscription_id == Subscription.id)
+        .outerjoin(WebhookDelivery, WebhookDelivery.subscription_id == Subscription.id)
         .group_by(Subscription.id)
         .order_by(Subscription.made_at)
     )
@@ -106,9 +106,9 @@ async def list_dead(
 ) -> list[NoticeOut]:
     """Events that could not be told, the latest first."""
     wanted = (
-        select(Notice)
-        .where(Notice.subscription_id == subscription_id, Notice.state == "dead")
-        .order_by(Notice.made_at.desc())
+        select(WebhookDelivery)
+        .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead")
+        .order_by(WebhookDelivery.made_at.desc())
         .limit(200)
     )
     async with service.database.reading() as session:
@@ -136,10 +136,12 @@ async def send_again(
         if record is None:
             raise NotThere(f"there is no subscription {subscription_id}")
         changed = (
-            update(Notice)
-            .where(Notice.subscription_id == subscription_id, Notice.state == "dead")
+            update(WebhookDelivery)
+            .where(
+                WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead"
+            )
             .values(state="due", attempts=0, due_at=func.now())
-            .returning(Notice.id)
+            .returning(WebhookDelivery.id)
         )
         count = len((await session.execute(changed)).all())
         return _out(record, count, 0)

@@ -118,7 +118,7 @@ class Proving(CallsUs):
 
     async def prove(self, password):
         # The generator knows MD5 only, and takes the first challenge that it is given.
-        challenger = self.server._door._challenger
+        challenger = self.server._admission._challenger
         offered = challenger.challenges
         challenger.challenges = lambda now, **more: offered(now, **more)[-1:]
         scenario = str(SCENARIOS / "digest.xml")
@@ -135,11 +135,11 @@ class Proving(CallsUs):
         self.assertEqual(await self.ended(), [])
         code, told = await self.prove("seawinds")
         now = self.server.now()
-        self.assertTrue(self.server._door.hears("127.0.0.1", now))
+        self.assertTrue(self.server._admission.hears("127.0.0.1", now))
         for _ in range(8):
             self.server._guard.strike("127.0.0.1", now)
-        self.assertFalse(self.server._door.hears("127.0.0.1", now))
-        self.assertTrue(self.server._door.hears("127.0.0.1", now + 400))
+        self.assertFalse(self.server._admission.hears("127.0.0.1", now))
+        self.assertTrue(self.server._admission.hears("127.0.0.1", now + 400))
 
 
 class Placed(Peer, OnAPhone):

@@ -9,7 +9,7 @@ import httpx
 import numpy as np
 
 from fond_echo.channels.phone import placing, prompts
-from fond_echo.channels.phone.hearing import AheadEar
+from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
 from fond_echo.channels.phone.prompts import Prompts
@@ -101,7 +101,7 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self):
         self.asked = 0
         self.answer = Heard(spoken="yes", written="Yes.", confidence=0.9, source="expected")
-        self.ear = AheadEar(self)
+        self.recognizer = SpeculativeRecognizer(self)
         self.samples = np.zeros(8_000, np.int16)
         self.expected = Expected(("yes", "no"))
 
@@ -114,15 +114,15 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
 
     async def hear(self, expected=None, language="en"):
         clip = Clip(np.zeros(16_000, np.float32), 16_000)
-        return await self.ear.transcribe(
+        return await self.recognizer.transcribe(
             clip, expected or self.expected, language=language, long=False
         )
 
     async def test_a_guess_of_the_same_pause_is_used(self):
-        self.ear.guess(self.samples, self.expected, "en", pause=3)
-        self.ear.pause = 3
+        self.recognizer.guess(self.samples, self.expected, "en", pause=3)
+        self.recognizer.pause = 3
         self.assertEqual((await self.hear()).written, "Yes.")
-        self.assertEqual((self.asked, self.ear.used), (1, 1))
+        self.assertEqual((self.asked, self.recognizer.used), (1, 1))
         await self.hear()
         self.assertEqual(self.asked, 2)
 
@@ -130,21 +130,21 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
         for pause, expected, language in (
             (4, self.expected, "en"), (3, Expected(("stop",)), "en"), (3, self.expected, "nl"),
         ):  # fmt: skip
-            self.ear.guess(self.samples, self.expected, "en", pause=3)
-            self.ear.pause = pause
+            self.recognizer.guess(self.samples, self.expected, "en", pause=3)
+            self.recognizer.pause = pause
             await self.hear(expected, language)
-        self.assertEqual(self.ear.used, 0)
+        self.assertEqual(self.recognizer.used, 0)
 
     async def test_a_guess_that_fails_or_finds_nothing_is_asked_again(self):
-        self.ear.pause = 1
-        self.answer = FondEchoError("the ear is gone")
-        self.ear.guess(self.samples, self.expected, "en", pause=1)
+        self.recognizer.pause = 1
+        self.answer = FondEchoError("the recognizer is gone")
+        self.recognizer.guess(self.samples, self.expected, "en", pause=1)
         await asyncio.sleep(0.05)
         self.answer = Heard(spoken="", written="", confidence=0, source="nothing")
         self.assertEqual((await self.hear()).source, "nothing")
-        self.ear.guess(self.samples, self.expected, "en", pause=1)
+        self.recognizer.guess(self.samples, self.expected, "en", pause=1)
         await self.hear()
-        self.assertEqual((self.asked, self.ear.used), (4, 0))
+        self.assertEqual((self.asked, self.recognizer.used), (4, 0))
 
 
 class Clock(unittest.IsolatedAsyncioTestCase):

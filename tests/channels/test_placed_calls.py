@@ -255,14 +255,14 @@ class Connected(ThroughACarrier):
     async def test_an_end_that_the_database_misses_is_written_down_later(self):
         (isla,) = await self.phones("+441632960102")
         away = [OperationalError("", {}, Exception("shutting down"))] * 2
-        end = self.server.diary._end
+        end = self.server.call_log._end
 
         async def failing(*arguments):
             if away:
                 raise away.pop()
             return await end(*arguments)
 
-        self.server.diary._end = failing
+        self.server.call_log._end = failing
         await isla.dial("2001")
         await isla.listen(quiet=1.5)
         await isla.hang_up()

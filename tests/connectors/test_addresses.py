@@ -6,7 +6,7 @@ from ipaddress import ip_address
 from fond_echo.connectors.errors import ForbiddenAddress, Unreachable
 from fond_echo.connectors.guard import guarded_client, is_public, plain_address
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.core.telephony.sip.numbers import is_allowed, normalised
+from fond_echo.core.telephony.sip.numbers import is_allowed, normalized
 
 
 class Addresses(unittest.TestCase):
@@ -57,7 +57,7 @@ class Numbers(unittest.TestCase):
             ("(01632) 960-123", "44", "+441632960123"), ("1632.960.123", "", "+1632960123"),
             ("100", "44", "100"), ("desk", "", "desk"), ("room-7", "", "room-7"),
         ):  # fmt: skip
-            self.assertEqual(normalised(text, country), number, text)
+            self.assertEqual(normalized(text, country), number, text)
 
     def test_what_is_none(self):
         for text, country in (
@@ -65,7 +65,7 @@ class Numbers(unittest.TestCase):
             ("+44 1632 +960123", ""), ("the baker", ""), ("a" * 61, ""), ("()", ""), ("+0123456789", ""),
         ):  # fmt: skip
             with self.subTest(text), self.assertRaises(MalformedValue):
-                normalised(text, country)
+                normalized(text, country)
 
     def test_beginnings_and_whole_numbers(self):
         number = "+441632960123"

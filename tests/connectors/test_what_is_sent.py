@@ -10,7 +10,7 @@ import httpx
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.errors import ConnectorError, ForbiddenAddress, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
-from fond_echo.connectors.secrets import STRUCK, Secret, Vault
+from fond_echo.connectors.secrets import REDACTED, Secret, Vault
 from fond_echo.documents.connector import Step
 
 WORD = 'Salt/and+"Rope=9'
@@ -117,7 +117,7 @@ class Recorded(Sent):
         return json.dumps([vars(each) for each in outcome.exchanges], default=str)
 
     def assert_struck(self, recorded: str):
-        self.assertIn(json.dumps(STRUCK)[1:-1], recorded)
+        self.assertIn(json.dumps(REDACTED)[1:-1], recorded)
         for form in ("salt", "rope", base64.b64encode(WORD.encode()).decode()[:12].lower()):
             self.assertNotIn(form, recorded.lower())
 
@@ -152,12 +152,12 @@ class Recorded(Sent):
         outcome = await self.run_steps(
             {"post": "{{ base }}/x", "take": {"echo": "$.echo", "id": "$.id"}}
         )
-        recorded = self.vault.struck(outcome.facts)
-        self.assertEqual(recorded, {"echo": STRUCK, "id": "p1"})
+        recorded = self.vault.redacted(outcome.facts)
+        self.assertEqual(recorded, {"echo": REDACTED, "id": "p1"})
 
     def test_keys_and_values_at_any_depth(self):
         self.assertEqual(
-            self.vault.struck({WORD: [{"a": (WORD, 1)}]}), {STRUCK: [{"a": [STRUCK, 1]}]}
+            self.vault.redacted({WORD: [{"a": (WORD, 1)}]}), {REDACTED: [{"a": [REDACTED, 1]}]}
         )
         self.vault.hide("got-for-it")
-        self.assertEqual(self.vault.struck("Bearer got-for-it"), f"Bearer {STRUCK}")
+        self.assertEqual(self.vault.redacted("Bearer got-for-it"), f"Bearer {REDACTED}")

@@ -100,7 +100,7 @@ class Bundles(unittest.TestCase):
             (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see line 8)"),
             (files(**{"assistant.yaml": nobody}), "there is no person to hand over to"),
             (in_main("book/*.md", "books/*.md"), "no file is 'books/*.md' (did you mean book/dogs.md?)"),
-            (in_main("pages: [", "text: x, pages: ["), "only one of them"),
+            (in_main("documents: [", "text: x, documents: ["), "only one of them"),
             (in_main("grammar: names.abnf", "grammar: name.abnf"), "there is no file 'name.abnf' (did you mean names.abnf?)"),
             (files(**{"names.abnf": NAMES.replace("$book =", "$book = $book")}), "names.abnf:3:1: $book begins with itself"),
             (files(**{"names.abnf": NAMES.replace(" | Pell;", " | ;")}), "names.abnf:2:22: something to say is missing"),

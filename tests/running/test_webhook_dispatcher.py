@@ -11,7 +11,7 @@ from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.settings import Settings
 from fond_echo.store.access_records import SecretRecord
-from fond_echo.store.event_records import Notice, Subscription
+from fond_echo.store.event_records import Subscription, WebhookDelivery
 from fond_echo.store.events import emit
 from tests.support.database import DatabaseTest
 
@@ -66,7 +66,7 @@ class Dispatching(DatabaseTest):
 
     async def due_now(self):
         async with self.database.writing() as session:
-            await session.execute(update(Notice).values(due_at=text("now()")))
+            await session.execute(update(WebhookDelivery).values(due_at=text("now()")))
 
     async def test_those_of_one_call_stay_in_order_after_a_failure_and_others_go_on(self):
         mine = await self.subscribe("http://quick.test/in")
@@ -113,7 +113,7 @@ class Dispatching(DatabaseTest):
         await self.dispatcher.send_due(quick)
         self.assertEqual(len(self.heard()), 1)
         async with self.database.reading() as session:
-            errors = set(await session.scalars(select(Notice.error)))
+            errors = set(await session.scalars(select(WebhookDelivery.error)))
         self.assertTrue(any("not an address" in each for each in errors), errors)
 
     async def test_two_processes_post_each_delivery_once(self):

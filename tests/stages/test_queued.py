@@ -13,7 +13,7 @@ from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.speech.material import recogniser
+from fond_echo.speech.material import recognizer
 from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages import sending
 from fond_echo.stages.deliver import cut
@@ -50,7 +50,7 @@ class OnePath(Driving):
         self.assertEqual(max(sent.waveform), 1.0)
         said = tuple(f"The boat to {island} leaves at {time}." for island in ("Pell", "Brannick")
                      for time in ("16:10", "17:05", "06:50"))  # fmt: skip
-        heard = recogniser().transcribe(decode(sent.data).clip, Expected(said))
+        heard = recognizer().transcribe(decode(sent.data).clip, Expected(said))
         self.assertEqual(heard.spoken, " ".join(spoken_tokens(said[0])))
 
     async def test_every_stage_is_recorded_with_its_length_and_outcome(self):

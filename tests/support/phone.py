@@ -9,7 +9,7 @@ from typing import ClassVar
 import httpx
 from sqlalchemy import select, update
 
-from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
@@ -90,19 +90,19 @@ class OnAPhone(TurnsTest):
         self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
         client = httpx.AsyncClient(trust_env=False)
         self.addAsyncCleanup(client.aclose)
-        house = House(
+        needs = CallDependencies(
             self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
             Prompts(WarbleSpeech()), client,
         )  # fmt: skip
         self.make = partial(
-            PhoneServer, channel, read_phone(text, "channel.yaml"), house,
+            PhoneServer, channel, read_phone(text, "channel.yaml"), needs,
             Speaking("tern", "Tern Sound Ferries."), self.passwords,
         )  # fmt: skip
         self.server = self.make()
         await self.server.start()
         self.addAsyncCleanup(self.stop)
         for _ in range(400):
-            if house.prompts.ready("I hang up.", "tern", "PCMA"):
+            if needs.prompts.ready("I hang up.", "tern", "PCMA"):
                 # What is said first is ready too: it comes before.
                 break
             await asyncio.sleep(0.05)

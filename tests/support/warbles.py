@@ -81,7 +81,7 @@ def understood(clip: Clip) -> str:
 
 
 class WarbleSpeech:
-    """An ear and a voice for warbles."""
+    """a recognizer and a voice for warbles."""
 
     async def transcribe(self, clip, expected, *, language, long):
         texts = read(clip)

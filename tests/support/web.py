@@ -46,7 +46,7 @@ class WebTest(DatabaseTest):
         self.service = self.app.state.service
         self.network = create_network("bot-token", MARK)
         self.service.builder.client = httpx.AsyncClient(transport=httpx.ASGITransport(self.network))
-        self.service.ear, self.service.decoder = LocalSpeech(), PlainDecoder()
+        self.service.recognizer, self.service.decoder = LocalSpeech(), PlainDecoder()
         self.logic = MemoryLogic()
         self.client = self.with_key(ADMIN)
         self.nobody = self.with_key("")

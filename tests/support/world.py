@@ -18,7 +18,7 @@ from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import LogicService, digest
 from fond_echo.speech.heard import as_heard
-from fond_echo.speech.material import recogniser, synthesizer
+from fond_echo.speech.material import recognizer, synthesizer
 from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import Abilities, Fetched, Needs, Outgoing, Sent
@@ -88,7 +88,7 @@ class LocalSpeech:
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        return as_heard(recogniser().transcribe(clip, expected, language=language))
+        return as_heard(recognizer().transcribe(clip, expected, language=language))
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Any = ()

@@ -10,8 +10,8 @@ from bench.people import LIST, best_of, recordings, through_telephone
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.confidence import CLOSED, chance
 from fond_echo.core.recognition.transcript import Alternative, Expected, Transcript
-from fond_echo.core.recognition.trust import CLOSED, chance
 from tests.sounds import speech
 from training.calibrate import Sample, closely, counted, fitted, inside
 from training.testing import digit_network

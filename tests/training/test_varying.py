@@ -4,7 +4,7 @@ import unittest
 
 import numpy as np
 
-from fond_echo.core.recognition.features import BANDS, levelled
+from fond_echo.core.recognition.features import BANDS, normalized
 from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.speaker import Speaker
 from fond_echo.core.synthesis.tracks import build
@@ -117,7 +117,7 @@ class Variation(unittest.TestCase):
 
     def test_some_stay_as_they_are(self):
         logs, labels = example()
-        plain = levelled(logs.astype(np.float32))
+        plain = normalized(logs.astype(np.float32))
         same = 0
         for seed in range(200):
             found, _ = varied(logs, labels, 8, [], [], np.random.default_rng(seed))

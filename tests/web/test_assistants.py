@@ -171,8 +171,8 @@ class Persons(WebTest):
         )
         await self.client.put(f"{address}/answering", json={"by": "assistant"})
         self.assertEqual((await self.worked("how much is a ticket"))["route"], "fares")
-        for method, path in (("POST", "words"), ("PUT", "answering")):
-            body = {"text": "x"} if path == "words" else {"by": "person"}
+        for method, path in (("POST", "messages"), ("PUT", "answering")):
+            body = {"text": "x"} if path == "messages" else {"by": "person"}
             answer = await self.client.request(method, f"/api/conversations/none/{path}", json=body)
             self.assertEqual(answer.status_code, 404)
 

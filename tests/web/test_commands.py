@@ -149,7 +149,7 @@ class Assistants(Commands):
         self.file("desk/assistant.yaml", DESK.replace("fallback:", "fallbak:"))
         err = await self.fails("assistant", "put", self.folder / "desk")
         self.assertRegex(err, r"assistant\.yaml:\d+")
-        self.assertIn("otherways", err)
+        self.assertIn("fallbak", err)
         self.assertNotIn("small-desk", await self.says("assistant", "list"))
 
     async def test_what_is_not_there(self):

@@ -99,7 +99,7 @@ class Building(WebTest):
 
     async def test_errors_come_with_their_places(self):
         files = {
-            "assistant.yaml": "assistant: harbour-desk\nvoice: whimbrell\notherwise: {reply: {text: x}}"
+            "assistant.yaml": "assistant: harbour-desk\nvoice: whimbrell\nfallback: {reply: {text: x}}"
         }
         response = await self.client.put(
             "/api/assistants/harbour-desk/draft", json={"files": files}

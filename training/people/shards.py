@@ -25,8 +25,8 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
 from fond_echo.core.recognition.network import STRIDE, AcousticNetwork
-from fond_echo.core.recognition.recogniser import Recogniser
-from fond_echo.speech.material import lexicon, recogniser, words
+from fond_echo.core.recognition.recognizer import Recognizer
+from fond_echo.speech.material import lexicon, recognizer, words
 from training import rooms
 from training.generate import features
 from training.people.__main__ import Listed, listed
@@ -69,7 +69,7 @@ def samples_of(row: Listed) -> rooms.Samples:
     return np.asarray(clip.samples / (np.abs(clip.samples).max() + 1e-9), np.float32)
 
 
-def aligned(rows: list[Listed], ear: Recogniser, known: Lexicon) -> list[Aligned]:
+def aligned(rows: list[Listed], ear: Recognizer, known: Lexicon) -> list[Aligned]:
     """Lines whose words are known, best first, without the worst."""
     found = []
     for row in rows:
@@ -131,10 +131,10 @@ def main() -> None:
     chosen.out.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(chosen.seed)
     known = lexicon()
-    ear = recogniser()
+    ear = recognizer()
     if chosen.weights is not None:
         with np.load(chosen.weights) as arrays:
-            ear = Recogniser(AcousticNetwork(dict(arrays)), known, words())
+            ear = Recognizer(AcousticNetwork(dict(arrays)), known, words())
     begun = time.monotonic()
     lines = aligned([row for row in listed(chosen.folder) if row.part == "train"], ear, known)
     hours = sum(each.row.seconds for each in lines) / 3_600

@@ -16,7 +16,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.telephony.media import g711
-from fond_echo.stages.ports import Decoder, Ear
+from fond_echo.stages.ports import Decoder, Recognizer
 
 log = structlog.get_logger()
 
@@ -41,15 +41,15 @@ class OwnDecoder:
         return await self._decoder.decode(data)
 
 
-class AheadEar:
-    """An ear that may have read something before it is asked.
+class SpeculativeRecognizer:
+    """a recognizer that may have read something before it is asked.
 
     A guess has a number: that of the pause after which it was made. It is used for what was said
     up to that pause, where the same was expected.
     """
 
-    def __init__(self, ear: Ear) -> None:
-        self._ear = ear
+    def __init__(self, recognizer: Recognizer) -> None:
+        self._recognizer = recognizer
         self._task: asyncio.Task[Heard] | None = None
         self._of: tuple[int, Expected, str] | None = None
         self.pause = 0
@@ -70,12 +70,12 @@ class AheadEar:
         self, samples: npt.NDArray[np.int16], expected: Expected, language: str
     ) -> Heard:
         clip = await asyncio.to_thread(lambda: at_rate(clip_of(samples), RATE))
-        return await self._ear.transcribe(clip, expected, language=language, long=False)
+        return await self._recognizer.transcribe(clip, expected, language=language, long=False)
 
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        """The guess where it is one of the same thing, else what the ear says."""
+        """The guess where it is one of the same thing, else what the recognizer says."""
         task, of = self._task, self._of
         self._task = None
         if task is not None and of == (self.pause, expected, language):
@@ -87,4 +87,4 @@ class AheadEar:
                 if heard.source != "nothing":
                     self.used += 1
                     return heard
-        return await self._ear.transcribe(clip, expected, language=language, long=long)
+        return await self._recognizer.transcribe(clip, expected, language=language, long=long)

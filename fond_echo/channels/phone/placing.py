@@ -13,7 +13,7 @@ from urllib.parse import quote
 import structlog
 
 from fond_echo.channels.phone.media import MediaSockets, NoPorts
-from fond_echo.channels.phone.roles import Ours
+from fond_echo.channels.phone.roles import CallContext
 from fond_echo.channels.phone.session import Session
 from fond_echo.contract.call import CallIn, Outcome
 from fond_echo.core.errors import FondEchoError
@@ -81,7 +81,7 @@ class Placer:
     async def look(self) -> None:
         """Place what is due; end what is to be ended."""
         server, outbound = self._server, self._server.description.outbound
-        database, name = server.house.database, server.channel.name
+        database, name = server.needs.database, server.channel.name
         async with database.reading() as session:
             ending, due = await records.waiting(session, name)
         for record in ending:
@@ -116,7 +116,7 @@ class Placer:
                 return
         # It was not placed yet, or its process is gone.
         about = {"cause": "cancelled", "by": "us", "status": 0}
-        await server.diary.write(
+        await server.call_log.write(
             record, "ended", None, about,
             state="ended", cause="cancelled", by="us", ended_at=datetime.now(UTC),
         )  # fmt: skip
@@ -145,7 +145,7 @@ class Placer:
         placed.ringing = asyncio.get_running_loop().call_later(
             outbound.ring_seconds, self._rang_out, placed
         )
-        server.run(server.diary.write(row.id, "placed", None, {"number": number}))
+        server.run(server.call_log.write(row.id, "placed", None, {"number": number}))
         server.done(output)
 
     def _own(self, number: str) -> str:
@@ -162,7 +162,7 @@ class Placer:
         placed = self._placed.get(call.id)
         if placed is not None:
             server = self._server
-            server.run(server.diary.write(placed.record, "ringing", None, {}, state="ringing"))
+            server.run(server.call_log.write(placed.record, "ringing", None, {}, state="ringing"))
 
     def answered(self, call: Call) -> None:
         """The other side picked up."""
@@ -181,8 +181,9 @@ class Placer:
             server.done(server.endpoint.hang_up(call, server.now(), "failed"))
             return
         session = Session(
-            call, Ours(placed.record, placed.order, tuple(placed.attempts)), server.channel, agreed,
-            placed.sockets, server.house, server.description.call_handling, server.speaking, server,
+            call, CallContext(placed.record, placed.order, tuple(placed.attempts)), server.channel,
+            agreed, placed.sockets, server.needs, server.description.call_handling,
+            server.speaking, server,
         )  # fmt: skip
         placed.box.append(session)
         server.sessions[call.id] = session
@@ -211,12 +212,12 @@ class Placer:
         again = _again(order, outcome, len(tried))
         about = {"outcome": outcome, "status": status, "tries": len(tried)}
         if again is not None:
-            await self._server.diary.write(
+            await self._server.call_log.write(
                 record, "tried", None, {**about, "again_at": again.isoformat()},
                 state="requested", due_at=again, attempts=tried,
             )  # fmt: skip
             return
-        await self._server.diary.write(
+        await self._server.call_log.write(
             record, "ended", None, {"cause": outcome, "by": by, **about, "why": why},
             state="ended", cause=outcome, by=by, status=status, attempts=tried,
             ended_at=datetime.now(UTC),

@@ -10,17 +10,17 @@ from fond_echo.core.caching import Recent
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.speech.remote import SpokenSound
-from fond_echo.stages.ports import Voice
+from fond_echo.stages.ports import Synthesizer
 
 MAX_BYTES = 16 * 2**20
 MAX_TEXT = 1_000
 """Characters: longer words are hardly said twice."""
 
 
-class CachedVoice:
+class CachedSynthesizer:
     """A voice that says the same words in the same way, and renders them once."""
 
-    def __init__(self, voice: Voice) -> None:
+    def __init__(self, voice: Synthesizer) -> None:
         self._voice = voice
         self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MAX_BYTES, _size)
 
@@ -54,8 +54,8 @@ class Prompts:
         voice: what says them, with its cache; turns of calls speak with it too.
     """
 
-    def __init__(self, voice: Voice) -> None:
-        self.voice: Voice = CachedVoice(voice)
+    def __init__(self, voice: Synthesizer) -> None:
+        self.voice: Synthesizer = CachedSynthesizer(voice)
         self._kept: Recent[tuple[str, str, Law], bytes] = Recent(MAX_BYTES, len)
 
     def ready(self, text: str, voice: str, law: Law) -> bytes:

@@ -40,7 +40,7 @@ class Speaking:
 
 
 @dataclass(frozen=True)
-class Ours:
+class CallContext:
     """What is known of a call before it begins: the id of its record; where we placed it, what was
     asked for, and earlier tries."""
 

@@ -13,11 +13,11 @@ from typing import Any
 import structlog
 
 from fond_echo.channels.phone import placing
-from fond_echo.channels.phone.diary import Diary
-from fond_echo.channels.phone.house import House
-from fond_echo.channels.phone.letting_in import Door
+from fond_echo.channels.phone.admission import CallAdmission
+from fond_echo.channels.phone.call_log import CallLog
+from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.media import MediaSockets, NoPorts, open_media
-from fond_echo.channels.phone.roles import Ours, Speaking
+from fond_echo.channels.phone.roles import CallContext, Speaking
 from fond_echo.channels.phone.session import CHANCE, Session
 from fond_echo.channels.phone.ticking import Ticker
 from fond_echo.channels.phone.transport import Transport
@@ -73,11 +73,11 @@ class PhoneServer:
     """
 
     def __init__(
-        self, channel: Channel, description: PhoneDescription, house: House, speaking: Speaking,
-        passwords: Mapping[str, str],
+        self, channel: Channel, description: PhoneDescription, needs: CallDependencies,
+        speaking: Speaking, passwords: Mapping[str, str],
     ) -> None:  # fmt: skip
         self.channel, self.description, self.speaking = channel, description, speaking
-        self.house = house
+        self.needs = needs
         listen = description.listen
         self._public = listen.public or listen.host
         self.any_source = listen.sound_from == "anywhere"
@@ -94,11 +94,11 @@ class PhoneServer:
             for each in description.registrars
         ]  # fmt: skip
         self.sessions: dict[str, Session] = {}
-        self.diary = Diary(house, channel.name)
+        self.call_log = CallLog(needs, channel.name)
         self._guard = RateLimiter()
         challenger = Challenger(channel.name, secrets.token_bytes(32))
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
-        self._door = Door(description, self._guard, challenger, known)
+        self._admission = CallAdmission(description, self._guard, challenger, known)
         self._placer = placing.Placer(self)
         self._hosts = frozenset(_places(description))
         self._tasks: set[asyncio.Task[Any]] = set()
@@ -147,7 +147,7 @@ class PhoneServer:
 
     async def _leave_behind(self) -> None:
         """Calls that were under way when their process stopped: their far ends are told."""
-        for dialog in await self.diary.left_behind():
+        for dialog in await self.call_log.left_behind():
             account = self._account_at(str(dialog.get("hop", [""])[0]))
             self.done(farewell(self.endpoint.transactions, dialog, self.now(), account))
 
@@ -173,13 +173,13 @@ class PhoneServer:
         if handling.record:
             words.insert(0, handling.record_words)
         self.run(self._render([each for each in words if each], speaking.voice))
-        self.run(warm(self.house, self.channel, speaking.revision))
+        self.run(warm(self.needs, self.channel, speaking.revision))
 
     async def _render(self, words: list[str], voice: str) -> None:
         for each in words:
             for law in ("PCMU", "PCMA"):
                 try:
-                    await self.house.prompts.spoken(each, voice, law)
+                    await self.needs.prompts.spoken(each, voice, law)
                 except Exception as error:
                     log.info("a prompt is not ready", channel=self.channel.name, reason=str(error))
 
@@ -221,13 +221,13 @@ class PhoneServer:
     def _received(self, data: bytes, source: Hop) -> None:
         # Whoever has a call may send what belongs to it; all others have a limit, whatever they
         # send: a BYE for no call costs as much as an INVITE.
-        if self._begins(data, source) and not self._door.hears(source.host, self.now()):
+        if self._begins(data, source) and not self._admission.hears(source.host, self.now()):
             return
         self.done(self.endpoint.receive(data, source, self.now()))
 
     def _took(self, message: Request | Response, source: Hop) -> None:
         begins = isinstance(message, Request) and self._begins(message.method.encode(), source)
-        if begins and not self._door.hears(source.host, self.now()):
+        if begins and not self._admission.hears(source.host, self.now()):
             return
         self.done(self.endpoint.take(message, source, self.now()))
 
@@ -316,7 +316,7 @@ class PhoneServer:
         session.begin(self.now())
         self.ticker.add(session.call.id, session.tick)
         dialog = kept(session.call, self.endpoint.hop_of(session.call))
-        self.run(self.diary.answered(session, dialog))
+        self.run(self.call_log.answered(session, dialog))
 
     async def _ended(self, event: Ended, session: Session | None) -> None:
         self.ticker.remove(event.call.id)
@@ -325,12 +325,12 @@ class PhoneServer:
             return
         at = self.now() - session.begun_at if session.begun_at else None
         quality = await session.end()
-        await self.diary.ended(session, event, at, quality, self._placer.after(event, session))
+        await self.call_log.ended(session, event, at, quality, self._placer.after(event, session))
 
     async def _offered(self, call: Call) -> None:
         """Let a call in, or refuse it."""
         call.account = self._account_at(call.hop.host)
-        verdict = self._door.judge(call, self.now())
+        verdict = self._admission.judge(call, self.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
         if verdict.status:
@@ -370,7 +370,7 @@ class PhoneServer:
             session.sockets.close()
             return
         self.sessions[call.id] = session
-        self.run(self.diary.rang(session))
+        self.run(self.call_log.rang(session))
         self.done(self.endpoint.ring(call, self.now()))
         self.done(self.endpoint.accept(call, described, self.now()))
         with contextlib.suppress(TimeoutError):
@@ -387,7 +387,7 @@ class PhoneServer:
         else:
             described, agreed = answer(theirs, self.terms(sockets.port))
         session = Session(
-            call, Ours(new_id()), self.channel, agreed, sockets, self.house,
+            call, CallContext(new_id()), self.channel, agreed, sockets, self.needs,
             self.description.call_handling, self.speaking, self,
         )  # fmt: skip
         attach.append(session)
@@ -434,7 +434,7 @@ class PhoneServer:
         """Write down an event of a call."""
         at = self.now() - session.begun_at if session.begun_at else None
         values = {"answerer": data["who"]} if kind == "answerer" else {}
-        await self.diary.write(session.ours.record, kind, at, data, **values)
+        await self.call_log.write(session.ours.record, kind, at, data, **values)
 
     def run(self, work: Any) -> None:
         """Do something beside everything else."""

@@ -9,11 +9,11 @@ from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.media import MediaSockets
 from fond_echo.channels.phone.opening import NoOpening, prepared
 from fond_echo.channels.phone.recording import CallRecorder
-from fond_echo.channels.phone.roles import Carrier, Ours, Speaking
+from fond_echo.channels.phone.roles import CallContext, Carrier, Speaking
 from fond_echo.channels.phone.turns import After, CallTurns
 from fond_echo.contract.base import new_id
 from fond_echo.core.audio.clip import Clip
@@ -62,8 +62,8 @@ class Session:
     """
 
     def __init__(
-        self, call: Call, ours: Ours, channel: Channel, agreed: Agreed | None,
-        sockets: MediaSockets, house: House, handling: CallHandling, manner: Speaking,
+        self, call: Call, ours: CallContext, channel: Channel, agreed: Agreed | None,
+        sockets: MediaSockets, needs: CallDependencies, handling: CallHandling, manner: Speaking,
         carrier: Carrier,
     ) -> None:  # fmt: skip
         self.call, self.ours, self.sockets = call, ours, sockets
@@ -74,7 +74,7 @@ class Session:
         )  # fmt: skip
         self.conversation = f"call-{new_id()}"
         self.begun_at = 0.0
-        self._house, self._handling, self._manner = house, handling, manner
+        self._needs, self._handling, self._manner = needs, handling, manner
         self._carrier = carrier
         order = ours.order
         begin: dict[str, Any] = {}
@@ -83,13 +83,13 @@ class Session:
             if order.opening.assistant:
                 begin["assistant"] = order.opening.assistant
         self._turns = CallTurns(
-            house, channel, call.caller if call.incoming else call.number,
+            needs, channel, call.caller if call.incoming else call.number,
             order.name if order is not None else "", self.conversation, ours.record, begin,
             lambda: not self.over, self._aloud,
         )  # fmt: skip
         self._talk: TurnTaking | None = None
         self._early_keys: list[str] = []
-        self._recorder = CallRecorder(house.database, ours.record) if handling.record else None
+        self._recorder = CallRecorder(needs.database, ours.record) if handling.record else None
         self._answerer = AnsweringMachineDetector() if order is not None else None
         self._machine: GreetingListener | None = None
         self._greeted, self._acted, self._greeting = 0, False, b""
@@ -130,7 +130,7 @@ class Session:
         """Say at once what is always said first, where it was rendered before."""
         said = [self._handling.record_words] if self._handling.record else []
         words = [each for each in (*said, self._manner.greeting) if each]
-        prompts, voice, law = self._house.prompts, self._manner.voice, self.stream.law
+        prompts, voice, law = self._needs.prompts, self._manner.voice, self.stream.law
         ready = [prompts.ready(each, voice, law) for each in words]
         if self._manner.greeting and all(ready):
             self._greeting, self._greeting_played = ready[-1], True
@@ -347,7 +347,7 @@ class Session:
         else:
             await self._say_recorded()
             try:
-                what = await prepared(order.opening, self._house.client, self._house.clips)
+                what = await prepared(order.opening, self._needs.client, self._needs.clips)
             except NoOpening as error:
                 await self._carrier.tell(self, "failed", what=str(error))
                 self._leaving = "failed"
@@ -391,7 +391,7 @@ class Session:
     async def _say(self, text: str) -> None:
         """Say words that belong to no turn."""
         try:
-            data = await self._house.prompts.spoken(text, self._manner.voice, self.stream.law)
+            data = await self._needs.prompts.spoken(text, self._manner.voice, self.stream.law)
         except FondEchoError as error:
             log.warning("words could not be spoken", reason=str(error))
             return

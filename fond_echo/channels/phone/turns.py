@@ -13,8 +13,8 @@ import numpy.typing as npt
 from sqlalchemy import select, update
 
 from fond_echo.channels.phone.channel import CallChannel
-from fond_echo.channels.phone.hearing import AheadEar, OwnDecoder, clip_of
-from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.dependencies import CallDependencies
+from fond_echo.channels.phone.hearing import OwnDecoder, SpeculativeRecognizer, clip_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.turn import Heard
@@ -24,7 +24,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import Ear, Needs, Voice
+from fond_echo.stages.ports import Needs, Recognizer, Synthesizer
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.inbound import take_in_once
@@ -37,30 +37,30 @@ Taken = Callable[[str], Awaitable[None]]
 
 
 class _CallWorld:
-    """The world as a turn of this call finds it: its channel is the call, its ear may have read
-    ahead, its voice is heard at once."""
+    """The world as a turn of this call finds it: its channel is the call, its recognizer may have
+    read ahead, its voice is heard at once."""
 
     def __init__(
         self,
         world: World,
         channel: CallChannel,
-        voice: Voice,
+        voice: Synthesizer,
         aloud: Callable[[Clip], Awaitable[None]],
     ) -> None:
         self._world, self._channel, self._voice, self._aloud = world, channel, voice, aloud
-        self.ear: AheadEar | None = None
+        self.recognizer: SpeculativeRecognizer | None = None
 
     async def needs(self, channel: Channel, now: datetime) -> Needs:
         needs = await self._world.needs(channel, now)
         return replace(
-            needs, channel=self._channel, voice=self._voice, aloud=self._aloud,
-            ear=self.ahead(needs.ear), decoder=OwnDecoder(needs.decoder),
+            needs, channel=self._channel, synthesizer=self._voice, aloud=self._aloud,
+            recognizer=self.ahead(needs.recognizer), decoder=OwnDecoder(needs.decoder),
         )  # fmt: skip
 
-    def ahead(self, ear: Ear) -> AheadEar:
-        """The call's own ear, made when it is first known with what it hears."""
-        self.ear = self.ear or AheadEar(ear)
-        return self.ear
+    def ahead(self, recognizer: Recognizer) -> SpeculativeRecognizer:
+        """The call's own recognizer, made when it is first known with what it hears."""
+        self.recognizer = self.recognizer or SpeculativeRecognizer(recognizer)
+        return self.recognizer
 
 
 def _coming(assistant: AssistantFile, revision: str, state: dict[str, Any]) -> TurnSoFar:
@@ -74,16 +74,16 @@ def _coming(assistant: AssistantFile, revision: str, state: dict[str, Any]) -> T
     )  # fmt: skip
 
 
-async def warm(house: House, channel: Channel, revision: str) -> None:
-    """Make what the first call would wait for: what the assistant can be told, and the ear's way
-    through it."""
+async def warm(needs: CallDependencies, channel: Channel, revision: str) -> None:
+    """Make what the first call would wait for: what the assistant can be told, and the recognizer's
+    way through it."""
     assistant = known_assistant(revision)
     if assistant is None:
         return
     expected = await asyncio.to_thread(expected_of, _coming(assistant, revision, {}))
-    ear = (await house.world.needs(channel, datetime.now(UTC))).ear
+    recognizer = (await needs.world.needs(channel, datetime.now(UTC))).recognizer
     murmur = Clip((0.02 * np.sin(np.arange(8_000) / 9.0)).astype(np.float32), 16_000)
-    hears = ear.transcribe(murmur, expected, language=assistant.language, long=False)
+    hears = recognizer.transcribe(murmur, expected, language=assistant.language, long=False)
     await asyncio.gather(hears, return_exceptions=True)
 
 
@@ -108,17 +108,17 @@ class CallTurns:
     """
 
     def __init__(
-        self, house: House, channel: Channel, contact: str, name: str, conversation: str, call: str,
-        begin: dict[str, Any], heard: Callable[[], bool],
+        self, needs: CallDependencies, channel: Channel, contact: str, name: str, conversation: str,
+        call: str, begin: dict[str, Any], heard: Callable[[], bool],
         aloud: Callable[[Clip], Awaitable[None]],
     ) -> None:  # fmt: skip
-        self._house, self._channel = house, channel
+        self._needs, self._channel = needs, channel
         self._contact, self._name = contact or "unknown", name
         self._conversation, self._call, self._begin = conversation, call, begin
         self._settings = ChannelSettings.model_validate(channel.settings)
-        journal = Journal(house.database, house.queue)
-        call_channel = CallChannel(house.clips, heard)
-        self._world = _CallWorld(house.world, call_channel, house.prompts.voice, aloud)
+        journal = Journal(needs.database, needs.queue)
+        call_channel = CallChannel(needs.clips, heard)
+        self._world = _CallWorld(needs.world, call_channel, needs.prompts.voice, aloud)
         self._driver = QueuedDriver(journal, self._world)
         self._next: TurnSoFar | None = None
         self._expected: Expected | None = None
@@ -131,8 +131,8 @@ class CallTurns:
 
     async def hear(self, samples: npt.NDArray[np.int16], pause: int, taken: Taken) -> After | None:
         """Something was said: samples at 8 kHz, up to a pause."""
-        if self._world.ear is not None:
-            self._world.ear.pause = pause
+        if self._world.recognizer is not None:
+            self._world.recognizer.pause = pause
         clip = clip_of(samples)
         data = await asyncio.to_thread(encode, clip, "flac")
         sound = SoundHandle(handle=new_id(), kind="call", seconds=clip.seconds)
@@ -151,13 +151,15 @@ class CallTurns:
     ) -> tuple[asyncio.Task[Heard], bool] | None:
         """Begin to read what was said so far; and whether it could be a whole by what it says.
         None where it is not known what is expected."""
-        ear, turn = self._world.ear, self._next
-        if ear is None or turn is None:
+        recognizer, turn = self._world.recognizer, self._next
+        if recognizer is None or turn is None:
             return None
         expected = self._expected
         if expected is None:
             return None
-        return ear.guess(samples, expected, turn.assistant.language, pause), self._may_be_whole
+        return recognizer.guess(
+            samples, expected, turn.assistant.language, pause
+        ), self._may_be_whole
 
     async def _take(
         self, what: dict[str, Any], taken: Taken, *, standing: str | None = None, cause: str = "",
@@ -171,7 +173,7 @@ class CallTurns:
             }
         )  # fmt: skip
         found = await take_in_once(
-            self._house.database, self._house.queue, self._channel.name, self._settings, message,
+            self._needs.database, self._needs.queue, self._channel.name, self._settings, message,
             {"call": self._call}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:
@@ -180,7 +182,7 @@ class CallTurns:
             await self._begin_with(found.turn_id)
         await taken(found.turn_id)
         await self._driver.work(found.turn_id)
-        async with self._house.database.reading() as session:
+        async with self._needs.database.reading() as session:
             mine = (
                 select(Conversation, Run.revision)
                 .join(Turn, Turn.conversation_id == Conversation.id)
@@ -206,7 +208,7 @@ class CallTurns:
 
     async def _begin_with(self, turn_id: str) -> None:
         mine = select(Turn.conversation_id).where(Turn.id == turn_id).scalar_subquery()
-        async with self._house.database.writing() as session:
+        async with self._needs.database.writing() as session:
             await session.execute(
                 update(Conversation).where(Conversation.id == mine).values(state=self._begin)
             )

@@ -36,7 +36,7 @@ def gain(clip: Clip, decibels: float) -> Clip:
     return Clip(clip.samples * np.float32(10.0 ** (decibels / 20.0)), clip.rate)
 
 
-def levelled(
+def normalized(
     clip: Clip,
     target: float = SPEECH_LUFS,
     short_gain: float = SHORT_GAIN_DB,

@@ -4,7 +4,7 @@ sound.
 A word is worth its inverse frequency over all examples, so that "Brannick" decides and "the" does
 not; filler words are worth little. Words count as what they stand for (`wording`), numbers, dates
 and times as what kind of thing they are. A word that is in no example counts in part for those
-that look or sound like it: people mistype, and recognisers mishear.
+that look or sound like it: people mistype, and recognizers mishear.
 """
 
 from __future__ import annotations

@@ -1,2 +1,2 @@
 """Grammars (W3C Speech Recognition Grammar Specification 1.0): one description of what may be
-said, for the text matcher and for the recogniser's network."""
+said, for the text matcher and for the recognizer's network."""

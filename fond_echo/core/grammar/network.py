@@ -1,4 +1,4 @@
-"""A grammar as the recogniser's network of words."""
+"""A grammar as the recognizer's network of words."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from fond_echo.core.grammar.model import (
     Tag,
     Words,
 )
-from fond_echo.core.recognition.graph import ANYTHING, WordNetwork
+from fond_echo.core.recognition.graph import FILLER, WordNetwork
 
 MAX_NODES = 60_000
 DEEPEST = 5
@@ -62,7 +62,7 @@ class _Builder:
                 return None
             case Garbage():
                 end = self.node()
-                self.arcs.append((start, end, ANYTHING))
+                self.arcs.append((start, end, FILLER))
                 self.join(start, end)
                 return end
             case Chain(items):
@@ -132,7 +132,7 @@ def network_of(
     """
     builder = _Builder()
     start, first = builder.node(), builder.node()
-    builder.arcs.append((start, first, ANYTHING))
+    builder.arcs.append((start, first, FILLER))
     builder.join(start, first)
     ends = [builder.add(reference, grammar, first, ()) for reference in references]
     known: dict[tuple[int, str], int] = {}
@@ -149,7 +149,7 @@ def network_of(
     last = builder.node()
     finals = set(reached)
     for end in reached:
-        builder.arcs.append((end, last, ANYTHING))
+        builder.arcs.append((end, last, FILLER))
     finals.add(last)
     return _without_empty(builder, start, finals)
 

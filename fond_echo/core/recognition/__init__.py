@@ -1,1 +1,1 @@
-"""Our recogniser: features, network, search over what is expected, dictation."""
+"""Our recognizer: features, network, search over what is expected, dictation."""

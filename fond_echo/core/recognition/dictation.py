@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 from numba import njit
 
-from fond_echo.core.recognition.closed import FoundWord, Reading, priced
+from fond_echo.core.recognition.grammar_decoding import FoundWord, Reading, priced
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.tree import PronunciationTree
 from fond_echo.core.recognition.words import WordModel
@@ -27,7 +27,7 @@ likeliest are not tried. With 400, 15 and 7 twice as many words were wrong in cl
 third of the work."""
 
 LANGUAGE_WEIGHT = 0.9
-BLANK_PRICE = 2.0
+BLANK_PENALTY = 2.0
 """Taken off the blank in every frame, so that what is heard unsurely is not passed over."""
 
 WIDER = 1.2
@@ -95,7 +95,7 @@ class Dictation:
 
     def feed(self, logs: Matrix) -> None:
         """The next rows of log probabilities, shape (n, outputs)."""
-        for row in priced(logs, BLANK_PRICE).astype(np.float64):
+        for row in priced(logs, BLANK_PENALTY).astype(np.float64):
             while self._used + _SLOTS // 2 > len(self._table):
                 self._table = np.concatenate([self._table, np.zeros_like(self._table)])
             self._count, self._used, self._beam = _advance(

@@ -1,6 +1,6 @@
 """Log-mel features: what the network sees of a sound, the same whether it comes whole or in pieces.
 
-`log_mel` gives bare logarithms of energies. `Levelling` takes the level and the colour of the line
+`log_mel` gives bare logarithms of energies. `Normalizer` takes the level and the colour of the line
 out of them as they come: a running peak and a running mean per band, each looking a fifth of a
 second ahead, so that a sound that is fed 20 ms at a time gives the very same numbers as a file.
 """
@@ -87,7 +87,7 @@ def energies(emphasised: npt.NDArray[np.float32]) -> Features:
     return np.asarray(np.log(powers + SILENT), np.float32)
 
 
-class Levelling:
+class Normalizer:
     """Takes level and colour out of log energies, in order, with `AHEAD` frames of delay."""
 
     def __init__(self) -> None:
@@ -110,9 +110,9 @@ class Levelling:
         return out
 
 
-def levelled(logs: Features) -> Features:
+def normalized(logs: Features) -> Features:
     """All frames of a sound at once."""
-    return Levelling().feed(logs, last=True)
+    return Normalizer().feed(logs, last=True)
 
 
 @njit(cache=True)

@@ -9,9 +9,9 @@ import numpy as np
 import numpy.typing as npt
 
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.recognition.tree import ways
+from fond_echo.core.recognition.tree import pronunciations_of
 
-ANYTHING = "…"
+FILLER = "…"
 """An arc that any sounds fit, at a price: what people say around what is expected."""
 
 _ANY = -1
@@ -53,9 +53,9 @@ class WordNetwork:
         finals = set(ends)
         if around:
             first = [(0, end, word) for start, end, word in arcs if start == root]
-            arcs += [(0, root, ANYTHING), *first]
+            arcs += [(0, root, FILLER), *first]
             for end in sorted(finals):
-                arcs.append((end, nodes, ANYTHING))
+                arcs.append((end, nodes, FILLER))
                 finals.add(nodes)
                 nodes += 1
         return cls(tuple(arcs), frozenset(finals))
@@ -133,6 +133,6 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
 
 
 def _ways(word: str, lexicon: Lexicon) -> list[list[int]]:
-    if word == ANYTHING:
+    if word == FILLER:
         return [[_ANY]]
-    return ways(word, lexicon)[:MAX_PRONUNCIATIONS] or [[_ANY]]
+    return pronunciations_of(word, lexicon)[:MAX_PRONUNCIATIONS] or [[_ANY]]

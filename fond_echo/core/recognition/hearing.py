@@ -23,15 +23,15 @@ from fond_echo.core.recognition.features import (
     PRE_EMPHASIS,
     WINDOW,
     Features,
-    Levelling,
+    Normalizer,
     energies,
 )
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, NetworkStream
-from fond_echo.core.recognition.recogniser import (
+from fond_echo.core.recognition.recognizer import (
     MAX_READINGS,
     SOUNDING,
-    Recogniser,
+    Recognizer,
     Stretch,
     check_language,
 )
@@ -103,7 +103,7 @@ class Hearing:
     """One sound.
 
     Args:
-        recogniser: whose network and words are used.
+        recognizer: whose network and words are used.
         expected: what can be understood here.
         language: of what is said.
         end_seconds: silence that ends an utterance.
@@ -112,12 +112,12 @@ class Hearing:
         together: frames of 10 ms that go through the network at once.
 
     Raises:
-        UnknownLanguage: no recogniser for the language.
+        UnknownLanguage: no recognizer for the language.
     """
 
     def __init__(
         self,
-        recogniser: Recogniser,
+        recognizer: Recognizer,
         expected: Expected | None = None,
         *,
         language: str = "en",
@@ -127,13 +127,13 @@ class Hearing:
         together: int = TOGETHER,
     ) -> None:
         check_language(language)
-        self._recogniser = recogniser
+        self._recognizer = recognizer
         self._expected = expected or Expected()
         self._end, self._number_end = end_seconds, number_seconds
         self._longest, self._together = max_seconds, together
-        self._vocabulary = recogniser.vocabulary(self._expected)
-        self._closely = recogniser.search(self._expected)
-        self._levelling = Levelling()
+        self._vocabulary = recognizer.vocabulary(self._expected)
+        self._closely = recognizer.search(self._expected)
+        self._normalizer = Normalizer()
         self._emphasised = np.zeros(0, np.float32)
         self._last_sample = np.float32(0)
         self._silence = _Silence()
@@ -146,8 +146,8 @@ class Hearing:
         """Whatever has not been through the network belongs to what is said next, and so many of
         the frames that were fed to it last."""
         kept = self._recent[max(0, len(self._recent) - carried) :]
-        self._first = self._heard - self._levelling.held - self._unread() - len(kept)
-        self._network = NetworkStream(self._recogniser.network)
+        self._first = self._heard - self._normalizer.held - self._unread() - len(kept)
+        self._network = NetworkStream(self._recognizer.network)
         self._search = Dictation(self._vocabulary)
         if self._closely is not None:
             self._closely.reset()
@@ -192,11 +192,11 @@ class Hearing:
         return self._looked()
 
     def _read_on(self) -> None:
-        ready = self._levelling.feed(self._not_levelled())
+        ready = self._normalizer.feed(self._not_normalized())
         self._recent = np.concatenate([self._recent, ready])[-KEPT:]
         self._take(self._network.feed(ready))
 
-    def _not_levelled(self) -> Features:
+    def _not_normalized(self) -> Features:
         logs = np.concatenate(self._energies) if self._energies else _NONE
         self._energies = []
         return logs
@@ -239,7 +239,7 @@ class Hearing:
 
     def _ended(self) -> Utterance:
         """All that was fed is one utterance."""
-        rest = self._levelling.feed(self._not_levelled(), last=True)
+        rest = self._normalizer.feed(self._not_normalized(), last=True)
         self._recent = np.concatenate([self._recent, rest])[-KEPT:]
         self._take(self._network.feed(rest, last=True))
         found = self._read()
@@ -256,7 +256,7 @@ class Hearing:
     def _read(self) -> Transcript:
         logs = np.concatenate(self._logs) if self._logs else np.zeros((0, 1), np.float32)
         speech = round(self._sounding * FRAME_SECONDS, 2)
-        return self._recogniser.read(
+        return self._recognizer.read(
             Stretch(logs, self._first * HOP_SECONDS, speech),
             self._expected,
             closely=self._closely,

@@ -58,7 +58,7 @@ def look_ahead(plan: Sequence[LayerPlan]) -> int:
     return sum(each.after for each in plan)
 
 
-def normalized(x: Matrix, weight: Matrix, bias: Matrix) -> Matrix:
+def layer_normalized(x: Matrix, weight: Matrix, bias: Matrix) -> Matrix:
     """Each frame with mean 0 and variance 1, scaled and shifted as was learnt."""
     centred: Matrix = x - x.mean(axis=1, keepdims=True)
     variance = np.einsum("ij,ij->i", centred, centred) / np.float32(x.shape[1])
@@ -98,7 +98,7 @@ class Convolution:
     def feed(self, x: Matrix, *, last: bool) -> Matrix:
         w, name, (before, after) = self._weights, self._name, (self._plan.before, self._plan.after)
         inputs = np.concatenate([self._inputs, x])
-        fresh = normalized(x, w[name + "n.weight"], w[name + "n.bias"]) if len(x) else x
+        fresh = layer_normalized(x, w[name + "n.weight"], w[name + "n.bias"]) if len(x) else x
         normal = np.concatenate([self._normal, fresh])
         if last:
             normal = np.pad(normal, ((0, after), (0, 0)))
@@ -138,7 +138,7 @@ class Attention:
         w, name, plan = self._weights, self._name, self._plan
         width = x.shape[1]
         if len(x):
-            normal = normalized(x, w[name + "n.weight"], w[name + "n.bias"])
+            normal = layer_normalized(x, w[name + "n.weight"], w[name + "n.bias"])
             made = normal @ w[name + "qkv.weight"] + w[name + "qkv.bias"]
             self._inputs = np.concatenate([self._inputs, x])
             self._queries = np.concatenate([self._queries, made[:, :width]])

@@ -18,8 +18,8 @@ from fond_echo.core.recognition.layers import (
     Layer,
     Matrix,
     layer,
+    layer_normalized,
     look_ahead,
-    normalized,
     unpacked_plan,
 )
 from fond_echo.core.recognition.symbols import RATE
@@ -86,7 +86,7 @@ class AcousticNetwork:
     def outer(self, x: Matrix) -> Matrix:
         """The last layer, as log probabilities."""
         w = self._weights
-        out = normalized(x, w["n.weight"], w["n.bias"]) @ w["out.weight"] + w["out.bias"]
+        out = layer_normalized(x, w["n.weight"], w["n.bias"]) @ w["out.weight"] + w["out.bias"]
         out -= out.max(axis=1, keepdims=True)
         return np.asarray(out - np.log(np.exp(out).sum(axis=1, keepdims=True)), np.float32)
 

@@ -17,7 +17,7 @@ class HearingError(FondEchoError):
 
 
 class UnknownLanguage(HearingError):
-    """No recogniser for that language."""
+    """No recognizer for that language."""
 
     code = "hearing-language-unknown"
 

@@ -36,7 +36,7 @@ class PronunciationTree:
     best: Floats
 
 
-class Planter:
+class TrieBuilder:
     """Grows a tree, from nothing or from another one."""
 
     def __init__(self, tree: PronunciationTree | None = None) -> None:
@@ -52,11 +52,11 @@ class Planter:
             self._entry_word = tree.entry_word.tolist()
             self._entry_next = tree.entry_next.tolist()
 
-    def add(self, word: int, likelihood: float, ways: Iterable[list[int]]) -> None:
+    def add(self, word: int, likelihood: float, pronunciations: Iterable[list[int]]) -> None:
         """A word with each way to say it, as outputs of the network."""
-        for way in ways:
+        for pronunciation in pronunciations:
             node = 0
-            for symbol in way:
+            for symbol in pronunciation:
                 node = self._below(node, symbol)
                 self._best[node] = max(self._best[node], likelihood)
             if node and not self._has(node, word):
@@ -99,7 +99,7 @@ class Planter:
         )
 
 
-def ways(word: str, lexicon: Lexicon) -> list[list[int]]:
+def pronunciations_of(word: str, lexicon: Lexicon) -> list[list[int]]:
     """How a word is said, as outputs of the network."""
     found = []
     for sounds in lexicon.pronunciations(word):

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fond_echo.core.audio.clip import Clip, join, silence
-from fond_echo.core.audio.level import levelled
+from fond_echo.core.audio.level import normalized
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.spoken import Phrase, phrases
@@ -119,7 +119,7 @@ class Synthesizer:
             Segment("silence", "", TAIL_SECONDS),
         ]
         samples = render(build(segments, speaker, rng, question=phrase.question), speaker, rng)
-        clip = levelled(Clip(samples, RATE), short_gain=SHORT_PHRASE_GAIN_DB)
+        clip = normalized(Clip(samples, RATE), short_gain=SHORT_PHRASE_GAIN_DB)
         if pause > TAIL_SECONDS:
             clip = join([clip, silence(pause / speaker.rate - TAIL_SECONDS, RATE)])
         return SpokenPart(clip, _marks(segments, phrase.tokens))

@@ -32,7 +32,7 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.written import written_text
-from fond_echo.core.recognition.recogniser import Recogniser
+from fond_echo.core.recognition.recognizer import Recognizer
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
@@ -145,7 +145,7 @@ class Play:
     carrier: Hop
     password: str
     mouth: Synthesizer
-    ear: Recogniser
+    ear: Recognizer
     tell: Callable[[str], None] = print
     folder: Path = field(default_factory=Path)
     problems: list[str] = field(default_factory=list)

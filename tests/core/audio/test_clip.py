@@ -6,7 +6,7 @@ import numpy as np
 from fond_echo.core.audio.activity import pieces, speech_spans, trimmed
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.errors import BrokenSound
-from fond_echo.core.audio.level import levelled, loudness
+from fond_echo.core.audio.level import loudness, normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.waveform import heights, resized, scaled
 from tests.sounds import noise, speech, tone
@@ -49,15 +49,15 @@ class Level(unittest.TestCase):
         self.assertAlmostEqual(loudness(clip), -26.0, delta=0.1)
 
     def test_brought_to_the_target_or_as_far_as_the_peak_allows(self):
-        self.assertAlmostEqual(loudness(levelled(tone(2.0, level=0.01))), -18.0, delta=0.1)
+        self.assertAlmostEqual(loudness(normalized(tone(2.0, level=0.01))), -18.0, delta=0.1)
         click = np.zeros(48_000, np.float32)
         click[::4_800] = 0.9
-        self.assertLessEqual(levelled(Clip(click, 48_000), target=0).peak, 0.892)
+        self.assertLessEqual(normalized(Clip(click, 48_000), target=0).peak, 0.892)
 
     def test_short_sound_gets_the_fixed_gain(self):
         short = tone(0.2)
         self.assertIsNone(loudness(short))
-        self.assertAlmostEqual(levelled(short, short_gain=-6.0).peak, 0.15, delta=0.002)
+        self.assertAlmostEqual(normalized(short, short_gain=-6.0).peak, 0.15, delta=0.002)
         self.assertIsNone(loudness(silence(2, 16_000)))
 
 

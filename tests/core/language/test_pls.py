@@ -7,7 +7,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
-from fond_echo.speech.material import lexicon, recogniser
+from fond_echo.speech.material import lexicon, recognizer
 
 NAMES = """\
 <?xml version="1.0" encoding="UTF-8"?>
@@ -83,9 +83,9 @@ class SaidAndHeard(unittest.TestCase):
         voice = Synthesizer(lexicon().with_sounds(sounds))
         (part,) = voice.speak("How much is a ticket to Wyrralsy?", "petrel")
         phrases = ("How much is a ticket to Wyrralsy?", "How much is a ticket to Pell?")
-        with_it = recogniser().transcribe(part.clip, Expected(phrases, sounds=sounds))
+        with_it = recognizer().transcribe(part.clip, Expected(phrases, sounds=sounds))
         self.assertEqual((with_it.source, with_it.words[-1].spoken), ("expected", "wyrralsy"))
-        without = recogniser().transcribe(part.clip, Expected(phrases))
+        without = recognizer().transcribe(part.clip, Expected(phrases))
         self.assertNotIn("wyrralsy", without.spoken)
-        freely = recogniser().transcribe(part.clip, Expected(sounds=sounds))
+        freely = recognizer().transcribe(part.clip, Expected(sounds=sounds))
         self.assertEqual(freely.words[-1].spoken, "wyrralsy")

@@ -9,7 +9,7 @@ from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.speech.material import recogniser
+from fond_echo.speech.material import recognizer
 from tests.sounds import in_container, noise, silence_of, speech, tone
 
 PHRASES = ("When is the next boat to Pell?", "Speak to a person.", "Yes.", "No.")
@@ -55,7 +55,7 @@ class Nothing(unittest.TestCase):
         for name, clip in sounds.items():
             for expected in (Expected(), Expected(PHRASES)):
                 with self.subTest(name, expected=bool(expected.phrases)):
-                    heard = recogniser().transcribe(clip, expected)
+                    heard = recognizer().transcribe(clip, expected)
                     self.assertEqual((heard.words, heard.source), ((), "nothing"), heard.written)
 
 
@@ -63,20 +63,20 @@ class Odd(unittest.TestCase):
     def test_speech_at_odd_rates_and_channels(self):
         clip = speech(PHRASES[0], "petrel")
         for rate in (8_000, 11_025, 44_100, 192_000):
-            heard = recogniser().transcribe(at_rate(clip, rate), Expected(PHRASES))
+            heard = recognizer().transcribe(at_rate(clip, rate), Expected(PHRASES))
             self.assertEqual(heard.written, PHRASES[0], rate)
         six = in_container(at_rate(clip, 48_000), "wav", "pcm_s16le", layout="5.1")
-        heard = recogniser().transcribe(decode(six).clip, Expected(PHRASES))
+        heard = recognizer().transcribe(decode(six).clip, Expected(PHRASES))
         self.assertEqual(heard.written, PHRASES[0])
         # Half of what is said lies above what 4 kHz can hold: it may be heard, or refused.
-        poor = recogniser().transcribe(at_rate(clip, 4_000), Expected(PHRASES))
+        poor = recognizer().transcribe(at_rate(clip, 4_000), Expected(PHRASES))
         self.assertIn(poor.source, ("expected", "dictation", "nothing"))
 
     def test_clipped_and_quiet_speech(self):
         clip = speech(PHRASES[0], "tern")
         for gain in (0.003, 12.0):
             spoilt = Clip(np.clip(clip.samples * gain, -1, 1).astype(np.float32), RATE)
-            heard = recogniser().transcribe(spoilt, Expected(PHRASES))
+            heard = recognizer().transcribe(spoilt, Expected(PHRASES))
             self.assertEqual(heard.written, PHRASES[0], gain)
 
     def test_numbers_that_are_none(self):
@@ -84,7 +84,7 @@ class Odd(unittest.TestCase):
         samples[1_000:1_100] = np.nan
         samples[2_000] = np.inf
         with self.assertRaises(SoundError):
-            recogniser().transcribe(Clip(samples, RATE), Expected(PHRASES))
+            recognizer().transcribe(Clip(samples, RATE), Expected(PHRASES))
 
     def test_files_that_break_off(self):
         for form in ("wav", "flac", "mp3", "ogg"):
@@ -92,7 +92,7 @@ class Odd(unittest.TestCase):
             for part in (0.02, 0.3, 0.9):
                 data = whole[: int(len(whole) * part)]
                 try:
-                    heard = recogniser().transcribe(decode(data).clip, Expected(PHRASES))
+                    heard = recognizer().transcribe(decode(data).clip, Expected(PHRASES))
                 except SoundError as error:
                     self.assertTrue(error.what)
                     continue

@@ -8,10 +8,10 @@ import numpy as np
 
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.recognition.dictation import Dictation, Vocabulary, dictate
-from fond_echo.core.recognition.tree import Planter, ways
+from fond_echo.core.recognition.tree import TrieBuilder, pronunciations_of
 from fond_echo.core.recognition.words import END, WordModel
-from fond_echo.speech.material import lexicon, recogniser, words
-from tests.core.speech.test_recogniser import spell
+from fond_echo.speech.material import lexicon, recognizer, words
+from tests.core.speech.test_recognizer import spell
 from training.words import Counts, learnt
 
 SENTENCES = [
@@ -32,12 +32,12 @@ def small_model(pairs=()):
 
 def vocabulary(model=None, phrases=()):
     model = model or small_model()
-    planter = Planter()
+    builder = TrieBuilder()
     for number, word in enumerate(model.words):
         if number:
-            planter.add(number, float(model.single[number]), ways(word, lexicon()))
+            builder.add(number, float(model.single[number]), pronunciations_of(word, lexicon()))
     pairs = Vocabulary.paired(model, [each.split() for each in phrases])
-    return Vocabulary(model, planter.grown(), pairs)
+    return Vocabulary(model, builder.grown(), pairs)
 
 
 class Model(unittest.TestCase):
@@ -116,13 +116,13 @@ class Search(unittest.TestCase):
 
     def test_a_hint_decides_between_what_sounds_alike(self):
         model = small_model().with_words({"pel": float(small_model().single[5])})
-        planter = Planter(vocabulary(model).tree)
+        builder = TrieBuilder(vocabulary(model).tree)
         number = model.numbers["pel"]
-        planter.add(number, float(model.single[number]), ways("pell", lexicon()))
-        plain = Vocabulary(model, planter.grown(), np.zeros(0, np.int64))
+        builder.add(number, float(model.single[number]), pronunciations_of("pell", lexicon()))
+        plain = Vocabulary(model, builder.grown(), np.zeros(0, np.int64))
         self.assertEqual(self.heard("the road to pell", plain), "the road to pell")
         pairs = Vocabulary.paired(model, [["to", "pel"]])
-        hinted = Vocabulary(model, planter.grown(), pairs)
+        hinted = Vocabulary(model, builder.grown(), pairs)
         found = dictate(spell("the road to pell", 2), hinted)
         gained = {tuple(w.word for w in each.words): each.score for each in found}
         bare = {
@@ -154,7 +154,7 @@ class Search(unittest.TestCase):
 
         expected = Expected((), ("Brannick",))
         found = dictate(
-            spell("when is the next boat to brannick", 2), recogniser().vocabulary(expected)
+            spell("when is the next boat to brannick", 2), recognizer().vocabulary(expected)
         )
         self.assertEqual(found[0].words[-1].word, "brannick")
 
@@ -162,18 +162,18 @@ class Search(unittest.TestCase):
 class Tree(unittest.TestCase):
     def test_words_share_their_beginnings(self):
         known = Lexicon({"boat": [("B", "OW1", "T")], "bow": [("B", "OW1")]})
-        planter = Planter()
-        planter.add(1, -2.0, ways("boat", known))
-        planter.add(2, -1.0, ways("bow", known))
-        tree = planter.grown()
+        builder = TrieBuilder()
+        builder.add(1, -2.0, pronunciations_of("boat", known))
+        builder.add(2, -1.0, pronunciations_of("bow", known))
+        tree = builder.grown()
         self.assertEqual(len(tree.symbols), 4)
         self.assertEqual(tree.best.tolist(), [0.0, -1.0, -1.0, -2.0])
 
     def test_growing_leaves_the_old_one_as_it_was(self):
-        planter = Planter()
-        planter.add(1, -2.0, [[3, 4]])
-        old = planter.grown()
-        more = Planter(old)
+        builder = TrieBuilder()
+        builder.add(1, -2.0, [[3, 4]])
+        old = builder.grown()
+        more = TrieBuilder(old)
         more.add(2, -1.0, [[3, 5]])
         self.assertEqual((len(old.symbols), len(more.grown().symbols)), (3, 4))
         self.assertEqual(old.best[1], -2.0)

@@ -10,16 +10,16 @@ from fond_echo.core.recognition.features import (
     AHEAD,
     BANDS,
     SCALE,
-    Levelling,
+    Normalizer,
     energies,
-    levelled,
     log_mel,
+    normalized,
 )
 from fond_echo.core.recognition.layers import (
     CONVOLUTIONS,
     Attention,
     LayerPlan,
-    normalized,
+    layer_normalized,
     packed_plan,
 )
 from fond_echo.core.recognition.network import PLAN, SPAN, AcousticNetwork, NetworkStream
@@ -71,22 +71,22 @@ class Levels(unittest.TestCase):
     def test_loud_and_soft_are_the_same(self):
         clip = speech(SENTENCE)
         soft = Clip(clip.samples * np.float32(0.2), clip.rate)
-        far = np.abs(levelled(log_mel(clip)) - levelled(log_mel(soft)))
+        far = np.abs(normalized(log_mel(clip)) - normalized(log_mel(soft)))
         self.assertLess(far.mean(), 0.03)
 
     def test_the_colour_of_a_line_fades_out_of_it(self):
         logs = np.tile(np.random.default_rng(1).normal(-4, 2, (1_500, 1)), (1, BANDS))
         logs = (logs + np.random.default_rng(2).normal(0, 0.5, logs.shape)).astype(np.float32)
         tilted = logs + np.linspace(-1.5, 1.5, BANDS, dtype=np.float32)
-        plain, other = levelled(logs), levelled(tilted)
+        plain, other = normalized(logs), normalized(tilted)
         self.assertLess(np.abs((plain - other)[-100:]).mean() * SCALE, 0.25)
         self.assertGreater(np.abs(logs - tilted)[-100:].mean(), 0.7)
 
     def test_pieces_give_the_same_as_the_whole(self):
         logs = log_mel(speech(SENTENCE))
-        whole = levelled(logs)
+        whole = normalized(logs)
         for size in (1, 2, 7, 50):
-            levelling, found = Levelling(), []
+            levelling, found = Normalizer(), []
             for start in range(0, len(logs), size):
                 found.append(levelling.feed(logs[start : start + size]))
                 ready = sum(map(len, found))
@@ -96,7 +96,7 @@ class Levels(unittest.TestCase):
 
     def test_silence_and_noise_are_numbers(self):
         for clip in (silence_of(1.0), noise(1.0), Clip(np.ones(16_000, np.float32), 16_000)):
-            self.assertTrue(np.isfinite(levelled(log_mel(clip))).all())
+            self.assertTrue(np.isfinite(normalized(log_mel(clip))).all())
 
     def test_energies_need_a_window(self):
         self.assertEqual(energies(np.ones(400, np.float32)).shape, (1, BANDS))
@@ -134,7 +134,7 @@ class TheNetwork(unittest.TestCase):
         weights = {name: value.astype(np.float32) for name, value in weights.items()}
         x = rng.normal(0, 1, (count, width)).astype(np.float32)
         found = Attention(plan, weights, "").feed(x, last=True)
-        normal = normalized(x.copy(), weights["n.weight"], weights["n.bias"])
+        normal = layer_normalized(x.copy(), weights["n.weight"], weights["n.bias"])
         q, k, v = np.split(normal @ weights["qkv.weight"] + weights["qkv.bias"], 3, axis=1)
         for t in range(count):
             seen = [j for j in range(t - 3, t + 2) if 0 <= j < count]

@@ -7,8 +7,8 @@ import unittest
 import numpy as np
 
 from fond_echo.core.audio.clip import join
-from fond_echo.core.recognition.features import BANDS, Levelling
-from fond_echo.core.recognition.graph import ANYTHING, WordNetwork, phoneme_graph
+from fond_echo.core.recognition.features import BANDS, Normalizer
+from fond_echo.core.recognition.graph import FILLER, WordNetwork, phoneme_graph
 from fond_echo.core.recognition.hearing import (
     CARRIED,
     TOGETHER,
@@ -18,8 +18,8 @@ from fond_echo.core.recognition.hearing import (
 )
 from fond_echo.core.recognition.network import SCALE, STRIDE, NetworkStream, unpacked
 from fond_echo.core.recognition.symbols import SYMBOLS
-from fond_echo.core.recognition.tree import ways
-from fond_echo.speech.material import lexicon, recogniser
+from fond_echo.core.recognition.tree import pronunciations_of
+from fond_echo.speech.material import lexicon, recognizer
 from tests.core.speech.test_features import random_network
 from tests.sounds import noise, speech
 
@@ -45,10 +45,10 @@ class Words(unittest.TestCase):
         network = WordNetwork.of_phrases(self.PHRASES)
         said = set(paths(network))
         for phrase in self.PHRASES:
-            for before in ((), (ANYTHING,)):
-                for after in ((), (ANYTHING,)):
+            for before in ((), (FILLER,)):
+                for after in ((), (FILLER,)):
                     self.assertIn((*before, *phrase, *after), said)
-        self.assertNotIn((ANYTHING,), said)
+        self.assertNotIn((FILLER,), said)
         self.assertEqual(len(said), 4 * len(self.PHRASES))
 
     def test_the_same_twice_is_there_once_and_nothing_is_nothing(self):
@@ -64,7 +64,7 @@ class Phonemes(unittest.TestCase):
         found = []
 
         def walk(place, sounds, words):
-            sounds = (*sounds, names.get(int(graph.symbols[place]), ANYTHING))
+            sounds = (*sounds, names.get(int(graph.symbols[place]), FILLER))
             if graph.words[place] >= 0:
                 words = (*words, graph.vocabulary[graph.words[place]])
             if graph.final[place]:
@@ -80,7 +80,10 @@ class Phonemes(unittest.TestCase):
         network = WordNetwork.of_phrases([("either", "boat")], around=False)
         said = self.spelled(phoneme_graph(network, lexicon()))
         self.assertEqual({words for _, words in said}, {("either", "boat")})
-        self.assertEqual(len(said), len(ways("either", lexicon())) * len(ways("boat", lexicon())))
+        self.assertEqual(
+            len(said),
+            len(pronunciations_of("either", lexicon())) * len(pronunciations_of("boat", lexicon())),
+        )
         self.assertIn(("IY", "DH", "ER", "B", "OW", "T"), [sounds for sounds, _ in said])
 
     def test_a_word_begins_once_and_ends_once(self):
@@ -96,7 +99,7 @@ class Phonemes(unittest.TestCase):
         network = WordNetwork(((0, 1, "two"), (1, 1, "two")), frozenset([1]))
         graph = phoneme_graph(network, lexicon())
         self.assertTrue(graph.final.any())
-        self.assertEqual(int(graph.initial.sum()), len(ways("two", lexicon())))
+        self.assertEqual(int(graph.initial.sum()), len(pronunciations_of("two", lexicon())))
         last = np.flatnonzero(graph.words >= 0)[-1]
         self.assertIn(last - 1, graph.after[graph.first[last] : graph.first[last + 1]])
 
@@ -133,7 +136,7 @@ class GoingOn(unittest.TestCase):
         pause = noise(seconds, level=hiss)
         lead = noise(0.8, level=hiss)
         sound = join([lead, speech(self.FIRST, "tern"), pause, speech(self.SECOND, "tern"), lead])
-        hearing = Hearing(recogniser(), together=together)
+        hearing = Hearing(recognizer(), together=together)
         found = []
         for start in range(0, len(sound), 1_600):
             found += hearing.feed(sound.samples[start : start + 1_600])
@@ -157,7 +160,7 @@ class GoingOn(unittest.TestCase):
     def test_levels_go_on_over_an_end(self):
         rng = np.random.default_rng(1)
         logs = rng.normal(-5, 2, (300, BANDS)).astype(np.float32)
-        whole, parts = Levelling(), Levelling()
+        whole, parts = Normalizer(), Normalizer()
         expected = whole.feed(logs, last=True)
         first = parts.feed(logs[:150])
         np.testing.assert_array_equal(first, expected[: len(first)])

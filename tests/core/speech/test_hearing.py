@@ -7,7 +7,7 @@ import numpy as np
 from fond_echo.core.audio.clip import join
 from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
 from fond_echo.core.recognition.transcript import Expected, UnknownLanguage
-from fond_echo.speech.material import recogniser
+from fond_echo.speech.material import recognizer
 from tests.sounds import noise, silence_of, speech, tone, with_noise
 
 STEP = 320
@@ -30,20 +30,20 @@ def utterances(found):
 class Streams(unittest.TestCase):
     def test_words_come_while_they_are_said_and_the_end_is_found(self):
         question = speech("I would like to book a table for two people tomorrow.", "petrel")
-        found = fed(Hearing(recogniser()), join([question, silence_of(2.0)]))
+        found = fed(Hearing(recognizer()), join([question, silence_of(2.0)]))
         partials = [each.text for _, each in found if isinstance(each, Partial)]
         self.assertGreater(len(partials), 3)
         self.assertTrue(partials[-1].startswith("i would like to book"), partials[-1])
         ((at, end),) = [item for item in found if isinstance(item[1], Utterance)]
         self.assertFalse(end.cut)
         self.assertAlmostEqual(at, question.seconds + 0.6, delta=0.35)
-        whole = recogniser().transcribe(question)
+        whole = recognizer().transcribe(question)
         self.assertEqual(end.transcript.spoken, whole.spoken)
 
     def test_two_utterances_with_their_times(self):
         first, second = speech("The boat is late.", "tern"), speech("What time is it?", "curlew")
         gap = silence_of(1.5)
-        hearing = Hearing(recogniser())
+        hearing = Hearing(recognizer())
         found = fed(hearing, join([gap, first, gap, second, gap]))
         self.assertEqual(utterances(found), ["the boat is late", "what time is it"])
         (_, one), (_, two) = [item for item in found if isinstance(item[1], Utterance)]
@@ -54,13 +54,13 @@ class Streams(unittest.TestCase):
 
     def test_times_are_right_after_a_long_silence(self):
         clip = join([silence_of(9.0), speech("The boat is late.", "tern"), silence_of(1.0)])
-        ((_, end),) = [x for x in fed(Hearing(recogniser()), clip) if isinstance(x[1], Utterance)]
+        ((_, end),) = [x for x in fed(Hearing(recognizer()), clip) if isinstance(x[1], Utterance)]
         self.assertAlmostEqual(end.transcript.words[0].start, 9.06, delta=0.12)
 
     def test_what_is_expected_is_held_against_first(self):
         expected = Expected(("Speak to a person.", "When is the next boat to Pell?"))
         found = fed(
-            Hearing(recogniser(), expected), join([speech("Speak to a person."), silence_of(1)])
+            Hearing(recognizer(), expected), join([speech("Speak to a person."), silence_of(1)])
         )
         (_, end) = found[-1]
         self.assertEqual((end.transcript.source, end.transcript.spoken),
@@ -69,48 +69,48 @@ class Streams(unittest.TestCase):
     def test_where_only_that_can_be_said_nothing_else_is_told(self):
         expected = Expected(("Speak to a person.", "When is the next boat to Pell?"), only=True)
         clip = join([speech("I want to speak to some person."), silence_of(1)])
-        ((_, end),) = fed(Hearing(recogniser(), expected), clip)
+        ((_, end),) = fed(Hearing(recognizer(), expected), clip)
         self.assertEqual((end.transcript.source, end.transcript.spoken),
                          ("expected", "speak to a person"))  # fmt: skip
 
     def test_a_pause_within_a_number_is_not_its_end(self):
         parts = [speech("Zero one six three two.", "petrel"), silence_of(0.9),
                  speech("nine six zero one four seven.", "petrel"), silence_of(2.0)]  # fmt: skip
-        found = utterances(fed(Hearing(recogniser()), join(parts)))
+        found = utterances(fed(Hearing(recognizer()), join(parts)))
         self.assertEqual(len(found), 1, found)
         self.assertGreaterEqual(len(found[0].split()), 10)
         words = [speech("The boat is late.", "petrel"), silence_of(0.9),
                  speech("What time is it?", "petrel"), silence_of(2.0)]  # fmt: skip
-        self.assertEqual(len(utterances(fed(Hearing(recogniser()), join(words)))), 2)
+        self.assertEqual(len(utterances(fed(Hearing(recognizer()), join(words)))), 2)
 
     def test_the_end_is_found_in_noise_too(self):
         clip = with_noise(join([speech("I am waiting for my brother."), silence_of(2.5)]), 12)
-        found = fed(Hearing(recogniser()), clip)
+        found = fed(Hearing(recognizer()), clip)
         self.assertEqual(utterances(found)[:1], ["i am waiting for my brother"])
 
     def test_too_long_is_cut_and_goes_on(self):
         clip = join([speech("The boat to Brannick leaves at ten past four today.")] * 5)
-        found = fed(Hearing(recogniser(), max_seconds=4.0, end_seconds=2.0), clip)
+        found = fed(Hearing(recognizer(), max_seconds=4.0, end_seconds=2.0), clip)
         ends = [each for _, each in found if isinstance(each, Utterance)]
         self.assertTrue(ends and all(each.cut for each in ends))
 
     def test_all_at_once_or_a_bit_at_a_time(self):
         clip = join([speech("The boat is late."), silence_of(1.5), speech("What time is it?"),
                      silence_of(1.5)])  # fmt: skip
-        whole = [each.transcript.spoken for each in Hearing(recogniser()).feed(clip.samples)
+        whole = [each.transcript.spoken for each in Hearing(recognizer()).feed(clip.samples)
                  if isinstance(each, Utterance)]  # fmt: skip
         self.assertEqual(whole, ["the boat is late", "what time is it"])
 
     def test_what_is_no_speech_is_no_words(self):
         for clip in (silence_of(4), noise(4), tone(4.0, 16_000), tone(0.001, 16_000)):
-            hearing = Hearing(recogniser())
+            hearing = Hearing(recognizer())
             found = fed(hearing, clip) + [(0, each) for each in hearing.finish()]
             self.assertEqual(utterances(found), [])
         broken = np.full(8_000, np.nan, np.float32)
-        self.assertEqual(Hearing(recogniser()).feed(broken), [])
+        self.assertEqual(Hearing(recognizer()).feed(broken), [])
 
     def test_memory_does_not_grow_with_silence(self):
-        hearing = Hearing(recogniser())
+        hearing = Hearing(recognizer())
         for _ in range(30):
             hearing.feed(noise(4.0).samples)
         self.assertLess(sum(map(len, hearing._logs)), 1_200)
@@ -118,4 +118,4 @@ class Streams(unittest.TestCase):
 
     def test_an_unknown_language_is_refused(self):
         with self.assertRaisesRegex(UnknownLanguage, "en"):
-            Hearing(recogniser(), language="nl")
+            Hearing(recognizer(), language="nl")

@@ -12,7 +12,7 @@ from fond_echo.core.telephony.conversation.answering_machine import (
 )
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.media.tones import beep
-from fond_echo.core.telephony.sip.numbers import is_allowed, normalised
+from fond_echo.core.telephony.sip.numbers import is_allowed, normalized
 from fond_echo.core.telephony.sip.rate_limiter import BLOCKED_SECONDS, RateLimiter
 from fond_echo.core.telephony.sip.timer_queue import TimerQueue
 from tests.sounds import speech
@@ -26,11 +26,11 @@ class Numbers(unittest.TestCase):
             ("0044 1632 960123", "1", "+441632960123"), ("441632960123", "", "+441632960123"),
             ("2001", "44", "2001"), ("quay", "44", "quay"), (" room-7 ", "", "room-7"),
         ):  # fmt: skip
-            self.assertEqual(normalised(text, country), number, text)
+            self.assertEqual(normalized(text, country), number, text)
         for text in ("", "+", "+44", "01632 960123", "+441632960123456789", "a b", "<sip:x>",
                      "1\r\nVia: x", "++441632960123", "+0441632960123", "()"):  # fmt: skip
             with self.assertRaises(MalformedValue, msg=text):
-                normalised(text)
+                normalized(text)
 
     def test_only_what_is_allowed(self):
         allowed = ("+441632960*", "01632 970000", "quay", "*")

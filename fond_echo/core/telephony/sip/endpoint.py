@@ -88,7 +88,7 @@ class Endpoint(OutboundCall, InDialogRequests):
             return self._over(call, cause, "us", self._bye(call, now))
         if call.incoming:
             return self.reject(call, 480, now)
-        # Ours, and not answered: it is cancelled once something has come back (§9.1).
+        # CallContext, and not answered: it is cancelled once something has come back (§9.1).
         call.cancelling = True
         return self._cancel(call, now) if call.state == "ringing" else Output()
 

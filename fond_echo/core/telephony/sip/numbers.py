@@ -16,7 +16,7 @@ MIN_DIGITS = 7
 """With fewer digits it is an extension, and stays as it is."""
 
 
-def normalised(text: str, country: str = "") -> str:
+def normalized(text: str, country: str = "") -> str:
     """A number as + and digits; extensions and names as they are.
 
     Args:
@@ -56,6 +56,6 @@ def is_allowed(number: str, patterns: Iterable[str], country: str = "") -> bool:
             begin = pattern[:-1].replace(" ", "")
             if begin and number.startswith(begin):
                 return True
-        elif normalised(pattern, country) == number:
+        elif normalized(pattern, country) == number:
             return True
     return False

@@ -118,7 +118,17 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("digest", "number", name=op.f("pk_blob_chunks")),
     )
     op.create_table(
-        "notices",
+        "sign_ins",
+        sa.Column("hash", sa.Text(), nullable=False),
+        sa.Column("key_id", sa.Text(), nullable=False),
+        sa.Column("csrf_token", sa.Text(), nullable=False),
+        sa.Column("expires_at", sa.DateTime(timezone=True), nullable=False),
+        sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_sign_ins_key_id")),
+        sa.PrimaryKeyConstraint("hash", name=op.f("pk_sign_ins")),
+    )
+    op.create_index(op.f("ix_sign_ins_expires_at"), "sign_ins", ["expires_at"], unique=False)
+    op.create_table(
+        "webhook_deliveries",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("number", sa.BigInteger(), sa.Identity(always=False), nullable=False),
         sa.Column("subscription_id", sa.Text(), nullable=False),
@@ -137,40 +147,30 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(
             ["subscription_id"],
             ["subscriptions.id"],
-            name=op.f("fk_notices_subscription_id"),
+            name=op.f("fk_webhook_deliveries_subscription_id"),
             ondelete="CASCADE",
         ),
-        sa.PrimaryKeyConstraint("id", name=op.f("pk_notices")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_webhook_deliveries")),
     )
     op.create_index(
-        "ix_notices_event_subject",
-        "notices",
+        "ix_webhook_deliveries_event_subject",
+        "webhook_deliveries",
         [sa.literal_column("(event->>'subject')")],
         unique=False,
     )
     op.create_index(
-        op.f("ix_notices_subscription_id_state_number"),
-        "notices",
+        op.f("ix_webhook_deliveries_subscription_id_state_number"),
+        "webhook_deliveries",
         ["subscription_id", "state", "number"],
         unique=False,
     )
     op.create_index(
-        "ix_notices_waiting",
-        "notices",
+        "ix_webhook_deliveries_waiting",
+        "webhook_deliveries",
         ["subscription_id", "order_key", "number"],
         unique=False,
         postgresql_where=sa.text("state = 'due'"),
     )
-    op.create_table(
-        "sign_ins",
-        sa.Column("hash", sa.Text(), nullable=False),
-        sa.Column("key_id", sa.Text(), nullable=False),
-        sa.Column("csrf_token", sa.Text(), nullable=False),
-        sa.Column("expires_at", sa.DateTime(timezone=True), nullable=False),
-        sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_sign_ins_key_id")),
-        sa.PrimaryKeyConstraint("hash", name=op.f("pk_sign_ins")),
-    )
-    op.create_index(op.f("ix_sign_ins_expires_at"), "sign_ins", ["expires_at"], unique=False)
     op.create_table(
         "channels",
         sa.Column("name", sa.Text(), nullable=False),

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from fond_echo.core.recognition.graph import ANYTHING, PhonemeGraph
+from fond_echo.core.recognition.graph import FILLER, PhonemeGraph
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.symbols import BLANK
 
@@ -23,11 +23,11 @@ ANYTHING_PRICE = 3.5
 ANYTHING_TOLL = 10.0
 """Taken off once for each stretch of anything: it is not to be the cheapest way around a sound."""
 
-BLANK_PRICE = 3.0
+BLANK_PENALTY = 3.0
 """Taken off the blank in every frame. A network that was trained on made voices and is not sure of
 a person's falls back on the blank, so that the shortest phrase would win."""
 
-WORD_TOLL = 3.0
+WORD_INSERTION_PENALTY = 3.0
 """Taken off once for each word: as blanks cost something, more words would always be found where
 any number of them may be said."""
 
@@ -57,7 +57,7 @@ class Reading:
     score: float
 
 
-def priced(probabilities: Matrix, price: float = BLANK_PRICE) -> Matrix:
+def priced(probabilities: Matrix, price: float = BLANK_PENALTY) -> Matrix:
     """Log probabilities as they are searched, with the blank's price taken off."""
     logs = probabilities.copy()
     logs[:, BLANK] -= price
@@ -107,7 +107,7 @@ class Search:
         self._table, self._used, self._count, self._lead, self._best = _search(
             (logs, logs.max(axis=1), self._frames),
             (graph.symbols, graph.starts, self._roots, graph.first, graph.after),
-            (ANYTHING_PRICE, ANYTHING_TOLL, WORD_TOLL, BEAM),
+            (ANYTHING_PRICE, ANYTHING_TOLL, WORD_INSERTION_PENALTY, BEAM),
             (self._scores, self._links, self._begins, self._stamps, self._active),
             (self._table, self._used, self._count, self._lead, self._best),
         )
@@ -131,7 +131,7 @@ class Search:
             link, begun = self._links[new, half, place], self._begins[new, half, place]
             found = _words(place, link, begun, self._table, graph)
             found[-1] = FoundWord(found[-1].word, found[-1].start, self._frames)
-            kept = tuple(each for each in found if each.word != ANYTHING)
+            kept = tuple(each for each in found if each.word != FILLER)
             spoken = tuple(each.word for each in kept)
             if kept and spoken not in seen:
                 seen.add(spoken)
@@ -177,7 +177,7 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
     """
     logs, tops, done = sound
     symbols, starts, roots, first, after = graph
-    price, toll, word_toll, beam = prices
+    price, toll, insertion_penalty, beam = prices
     scores, links, begins, stamps, actives = state
     table, used, count, lead, best = kept
     low = UNREACHED
@@ -228,7 +228,7 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
                 if came < floor:
                     continue
                 fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
-                gained = came + fits - (word_toll if starts[q] and symbols[q] >= 0 else 0.0)
+                gained = came + fits - (insertion_penalty if starts[q] and symbols[q] >= 0 else 0.0)
                 if gained < best - beam or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
                     continue
                 link, begun = links[old, came_half, s], begins[old, came_half, s]
@@ -249,7 +249,7 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
         if lead >= floor:
             for q in roots:
                 fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
-                gained = lead + fits - (word_toll if symbols[q] >= 0 else 0.0)
+                gained = lead + fits - (insertion_penalty if symbols[q] >= 0 else 0.0)
                 made = _reach(0, q, t, (gained, np.int64(-1), np.int64(t)), ahead, made)
                 best = max(best, gained)
         lead += logs[row, 0]

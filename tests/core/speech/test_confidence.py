@@ -5,9 +5,7 @@ import unittest
 
 import numpy as np
 
-from fond_echo.core.recognition.closed import BLANK_PRICE, FoundWord, Reading, priced
-from fond_echo.core.recognition.symbols import BLANK
-from fond_echo.core.recognition.trust import (
+from fond_echo.core.recognition.confidence import (
     CLOSED,
     WORD,
     Sureness,
@@ -16,6 +14,8 @@ from fond_echo.core.recognition.trust import (
     fit,
     word_fit,
 )
+from fond_echo.core.recognition.grammar_decoding import BLANK_PENALTY, FoundWord, Reading, priced
+from fond_echo.core.recognition.symbols import BLANK
 
 
 def heard(symbols, sharp=0.9):
@@ -40,7 +40,7 @@ class Believing(unittest.TestCase):
         logs = heard([0, 5])
         free = Sureness.of(logs).free
         self.assertAlmostEqual(free, float(priced(logs).max(axis=1).sum()), places=4)
-        self.assertAlmostEqual(priced(logs)[0, BLANK], logs[0, BLANK] - BLANK_PRICE, places=5)
+        self.assertAlmostEqual(priced(logs)[0, BLANK], logs[0, BLANK] - BLANK_PENALTY, places=5)
         np.testing.assert_array_equal(priced(logs)[:, 1:], logs[:, 1:])
 
     def test_words_in_sounds_that_are_doubtful_are_not_believed(self):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fond_echo.core.recognition.closed import Reading, priced
+from fond_echo.core.recognition.grammar_decoding import Reading, priced
 from fond_echo.core.recognition.layers import Matrix
 from fond_echo.core.recognition.symbols import BLANK
 

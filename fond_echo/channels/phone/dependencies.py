@@ -15,7 +15,7 @@ from fond_echo.store.database import Database
 
 
 @dataclass(frozen=True)
-class House:
+class CallDependencies:
     """The database and its queue, the world that turns are worked in, sound, prompts, and a client
     that asks the addresses of openings."""
 

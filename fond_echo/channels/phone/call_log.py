@@ -11,7 +11,7 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.channels.phone.house import House
+from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.recording import MEDIA_TYPE
 from fond_echo.channels.phone.session import Session
 from fond_echo.core.telephony.media.quality import Quality
@@ -25,11 +25,11 @@ FIRST_PAUSE, MAX_PAUSE = 0.5, 10.0
 """Seconds between tries while the database is away."""
 
 
-class Diary:
+class CallLog:
     """The records of one channel's calls."""
 
-    def __init__(self, house: House, channel: str) -> None:
-        self._house, self._channel = house, channel
+    def __init__(self, needs: CallDependencies, channel: str) -> None:
+        self._needs, self._channel = needs, channel
         self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
 
     def _after_others(self, record: str) -> asyncio.Lock:
@@ -45,7 +45,7 @@ class Diary:
             at: seconds from the answer; None before there was one.
         """
         try:
-            async with self._after_others(record), self._house.database.writing() as database:
+            async with self._after_others(record), self._needs.database.writing() as database:
                 if values:
                     await records.change(database, record, **values)
                 await self._happened(database, record, kind, at, data)
@@ -66,7 +66,7 @@ class Diary:
             number=call.number, conversation=session.conversation, state="ringing",
         )  # fmt: skip
         about = {"number": call.number, "caller": call.caller}
-        async with self._after_others(row.id), self._house.database.writing() as database:
+        async with self._after_others(row.id), self._needs.database.writing() as database:
             database.add(row)
             await database.flush()
             await self._happened(database, row.id, "ringing", None, about)
@@ -108,8 +108,8 @@ class Diary:
                 "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
                 "delay_ms": round(quality.delay_ms, 1),
             }  # fmt: skip
-        record, blobs = session.ours.record, self._house.blobs
-        async with self._after_others(record), self._house.database.writing() as database:
+        record, blobs = session.ours.record, self._needs.blobs
+        async with self._after_others(record), self._needs.database.writing() as database:
             clip = await records.bind_recording(database, blobs, record, MEDIA_TYPE)
             if clip is not None:
                 clip.seconds, clip.rate = at, 8_000
@@ -123,8 +123,8 @@ class Diary:
 
     async def left_behind(self) -> list[dict[str, Any]]:
         """Calls that were under way when their process stopped are over; gives their dialogs."""
-        blobs, dialogs = self._house.blobs, []
-        async with self._house.database.writing() as database:
+        blobs, dialogs = self._needs.blobs, []
+        async with self._needs.database.writing() as database:
             for call in await records.open_calls(database, self._channel):
                 if call.dialog is not None:
                     dialogs.append(call.dialog)

@@ -6,10 +6,10 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.recognition import closed
-from fond_echo.core.recognition.closed import read
+from fond_echo.core.recognition import grammar_decoding
+from fond_echo.core.recognition.grammar_decoding import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
-from fond_echo.core.recognition.recogniser import ACCEPT, Stretch
+from fond_echo.core.recognition.recognizer import ACCEPT, Stretch
 from fond_echo.core.recognition.symbols import BLANK, SYMBOLS
 from fond_echo.core.recognition.transcript import (
     Expected,
@@ -19,7 +19,7 @@ from fond_echo.core.recognition.transcript import (
     Word,
 )
 from fond_echo.speech.heard import as_heard
-from fond_echo.speech.material import lexicon, recogniser
+from fond_echo.speech.material import lexicon, recognizer
 from tests.sounds import noise, speech, tone, with_noise
 
 PHRASES = (
@@ -87,7 +87,7 @@ class Search(unittest.TestCase):
         phrases = ["boat to pell", "boat to brannick", "how much is a ticket", "boat"]
         network = WordNetwork.of_phrases([phrase.split() for phrase in phrases])
         graph = phoneme_graph(network, lexicon())
-        search = closed.Search(graph)
+        search = grammar_decoding.Search(graph)
         for said in ("hello boat to brannick please", "how much is a ticket", "boat to pell"):
             logs = spell(said) + rng.normal(0, 0.3, (len(spell(said)), 40)).astype(np.float32)
             whole = read(logs, graph)
@@ -125,13 +125,13 @@ class Hearing(unittest.TestCase):
                 PHRASES, ("eider", "curlew", "dunlin", "petrel", "tern"), strict=True
             ):
                 with self.subTest(condition=name, phrase=phrase):
-                    heard = recogniser().transcribe(spoil(speech(phrase, voice)), EXPECTED)
+                    heard = recognizer().transcribe(spoil(speech(phrase, voice)), EXPECTED)
                     self.assertEqual(heard.spoken, " ".join(spoken_tokens(phrase)))
                     self.assertEqual(heard.source, "expected")
 
     def test_both_forms_and_times(self):
         clip = join([silence(0.5, 16_000), speech(PHRASES[0])])
-        heard = recogniser().transcribe(clip, EXPECTED)
+        heard = recognizer().transcribe(clip, EXPECTED)
         self.assertEqual(heard.written, "When is the next boat to Brannick?")
         times = [time for word in heard.words for time in (word.start, word.end)]
         self.assertEqual(times, sorted(times))
@@ -143,7 +143,7 @@ class Hearing(unittest.TestCase):
             "My sister is coming to stay on Sunday.",
             "Please turn the lights off in the kitchen.",
         ):
-            heard = recogniser().transcribe(speech(text, "petrel"), EXPECTED)
+            heard = recognizer().transcribe(speech(text, "petrel"), EXPECTED)
             self.assertEqual(heard.source, "dictation")
             expected = {" ".join(spoken_tokens(phrase)) for phrase in PHRASES}
             others = [each for each in heard.alternatives if each.text in expected]
@@ -155,15 +155,15 @@ class Hearing(unittest.TestCase):
     def test_where_nothing_else_can_be_said_the_likeliest_is_chosen(self):
         only = replace(EXPECTED, only=True)
         near = speech("When does the next boat go to Pell, please?", "petrel")
-        heard = recogniser().transcribe(near, only)
+        heard = recognizer().transcribe(near, only)
         self.assertEqual((heard.source, heard.written), ("expected", PHRASES[1]))
         self.assertEqual(heard.alternatives[0].text, "when is the next boat to brannick")
-        sure = recogniser().transcribe(speech(PHRASES[1], "petrel"), only).confidence
+        sure = recognizer().transcribe(speech(PHRASES[1], "petrel"), only).confidence
         self.assertGreater(sure, 0.9)
         told = [heard.confidence, *(each.confidence for each in heard.alternatives)]
         self.assertEqual(told, sorted(told, reverse=True))
         for clip in (noise(2.0), tone(2.0), silence(1.0, 16_000)):
-            self.assertEqual(recogniser().transcribe(clip, only).source, "nothing")
+            self.assertEqual(recognizer().transcribe(clip, only).source, "nothing")
         with self.assertRaises(NothingExpected):
             Expected(names=("Brannick",), only=True)
 
@@ -175,7 +175,7 @@ class Hearing(unittest.TestCase):
             tone(2.0, 16_000),
             tone(0.001, 16_000),
         ):
-            heard = recogniser().transcribe(clip, EXPECTED)
+            heard = recognizer().transcribe(clip, EXPECTED)
             self.assertEqual((heard.source, heard.words, heard.written), ("nothing", (), ""))
 
     def test_something_like_a_word_in_a_long_noise_is_none(self):
@@ -188,21 +188,21 @@ class Hearing(unittest.TestCase):
                 logs[at, BLANK], logs[at, SYMBOLS[name]] = np.log(0.3), np.log(0.4)
             return Stretch(logs, 0.0, count * 0.03)
 
-        short, long = (recogniser().read(noisy(count), Expected()) for count in (8, 200))
+        short, long = (recognizer().read(noisy(count), Expected()) for count in (8, 200))
         self.assertEqual(short.source, "dictation")
         self.assertLess(short.confidence, 0.05)
         self.assertEqual((long.source, long.speech_seconds), ("nothing", 6.0))
 
     def test_long_sound_is_read_piece_by_piece(self):
         sentence = join([speech("The boats are running today.", "tern"), silence(0.7, 16_000)])
-        heard = recogniser().transcribe(join([sentence] * 16))
+        heard = recognizer().transcribe(join([sentence] * 16))
         self.assertGreater(len(heard.words), 60)
         self.assertGreater(heard.words[-1].end, 35)
         self.assertGreaterEqual(heard.spoken.count("running today"), 14)
 
     def test_an_unknown_language_is_refused_by_name(self):
         with self.assertRaisesRegex(UnknownLanguage, "'fr'.*en"):
-            recogniser().transcribe(silence(1, 16_000), language="fr")
+            recognizer().transcribe(silence(1, 16_000), language="fr")
 
 
 class Segments(unittest.TestCase):

@@ -1,4 +1,4 @@
-"""The recogniser: first against what is expected, then as dictation, and honest when unsure."""
+"""The recognizer: first against what is expected, then as dictation, and honest when unsure."""
 
 from __future__ import annotations
 
@@ -16,11 +16,27 @@ from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.written import written_parts
-from fond_echo.core.recognition.closed import WORD_TOLL, FoundWord, Reading, Search, read
+from fond_echo.core.recognition.confidence import (
+    CHOSEN,
+    CLOSED,
+    WORD,
+    Weights,
+    believed,
+    chance,
+    fit,
+    word_fit,
+)
 from fond_echo.core.recognition.dictation import Vocabulary, dictate
-from fond_echo.core.recognition.features import levelled, log_mel
+from fond_echo.core.recognition.features import log_mel, normalized
+from fond_echo.core.recognition.grammar_decoding import (
+    WORD_INSERTION_PENALTY,
+    FoundWord,
+    Reading,
+    Search,
+    read,
+)
 from fond_echo.core.recognition.graph import (
-    ANYTHING,
+    FILLER,
     PhonemeGraph,
     WordNetwork,
     phoneme_graph,
@@ -36,17 +52,7 @@ from fond_echo.core.recognition.transcript import (
     UnknownLanguage,
     Word,
 )
-from fond_echo.core.recognition.tree import Planter, PronunciationTree, ways
-from fond_echo.core.recognition.trust import (
-    CHOSEN,
-    CLOSED,
-    WORD,
-    Weights,
-    believed,
-    chance,
-    fit,
-    word_fit,
-)
+from fond_echo.core.recognition.tree import PronunciationTree, TrieBuilder, pronunciations_of
 from fond_echo.core.recognition.words import WordModel
 
 ACCEPT = 0.6
@@ -92,7 +98,7 @@ class Stretch:
     speech: float
 
 
-class Recogniser:
+class Recognizer:
     """Reads clips.
 
     Args:
@@ -121,7 +127,7 @@ class Recogniser:
             expected: what can be understood here; without it only dictation is tried.
 
         Raises:
-            UnknownLanguage: no recogniser for the language.
+            UnknownLanguage: no recognizer for the language.
         """
         check_language(language)
         expected = expected or Expected()
@@ -134,13 +140,13 @@ class Recogniser:
         logs = log_mel(clip)
         before = np.tile(np.percentile(logs, QUIETEST, axis=0), (BEFORE_IT, 1))
         whole = np.concatenate([before, logs]).astype(np.float32)
-        return self.network.log_probabilities(levelled(whole))[BEFORE_IT // STRIDE :]
+        return self.network.log_probabilities(normalized(whole))[BEFORE_IT // STRIDE :]
 
     def vocabulary(self, expected: Expected) -> Vocabulary:
         """What dictation knows where this is expected."""
         network = expected.network
         arcs = network.arcs if network else ()
-        allowed = frozenset(word for *_, word in arcs) - {ANYTHING}
+        allowed = frozenset(word for *_, word in arcs) - {FILLER}
         return self._vocabulary(
             expected.phrases, expected.names, expected.hints, allowed, expected.sounds
         )
@@ -233,12 +239,12 @@ class Recogniser:
         sounds: Sounds,
     ) -> Vocabulary:
         if self._tree is None:
-            planter = Planter()
+            builder = TrieBuilder()
             for number, word in enumerate(self._model.words):
                 if number:
                     likely = float(self._model.single[number])
-                    planter.add(number, likely, ways(word, self._lexicon))
-            self._tree = planter.grown()
+                    builder.add(number, likely, pronunciations_of(word, self._lexicon))
+            self._tree = builder.grown()
         spoken = [spoken_tokens(text) for text in (*phrases, *names, *hints)]
         spoken += [[word] for word, _ in sounds]
         lexicon = self._lexicon.with_sounds(sounds)
@@ -247,11 +253,11 @@ class Recogniser:
             return Vocabulary(self._model, self._tree, np.zeros(0, np.int64))
         model = self._model.with_words(added)
         numbers = model.numbers
-        planter = Planter(self._tree)
+        builder = TrieBuilder(self._tree)
         for word in added:
             number = numbers[word]
-            planter.add(number, float(model.single[number]), ways(word, lexicon))
-        return Vocabulary(model, planter.grown(), Vocabulary.paired(model, spoken))
+            builder.add(number, float(model.single[number]), pronunciations_of(word, lexicon))
+        return Vocabulary(model, builder.grown(), Vocabulary.paired(model, spoken))
 
     def _free(
         self,
@@ -326,16 +332,18 @@ class Recogniser:
             span = logs[word.start : max(word.end, word.start + 1)]
             graph, phonemes = self._graph_of_word(word.word, sounds)
             own = read(span, graph, most=1)
-            score = own[0].score + WORD_TOLL if own else -20.0 * len(span)
+            score = own[0].score + WORD_INSERTION_PENALTY if own else -20.0 * len(span)
             yield word, word_fit(score, span, phonemes)
 
-    @lru_cache(maxsize=20_000)  # noqa: B019  # one recogniser a process
+    @lru_cache(maxsize=20_000)  # noqa: B019  # one recognizer a process
     def _graph_of_word(self, word: str, sounds: Sounds) -> tuple[PhonemeGraph, int]:
         """A word by itself, and how many phonemes it has at least."""
         own = tuple(each for each in sounds if each[0] == word)
         network = WordNetwork.of_phrases([[word]], around=False)
         lexicon = self._lexicon.with_sounds(own)
-        return phoneme_graph(network, lexicon), min(map(len, ways(word, lexicon)), default=1)
+        return phoneme_graph(network, lexicon), min(
+            map(len, pronunciations_of(word, lexicon)), default=1
+        )
 
 
 NOTHING = Transcript((), "", 0.0, "nothing", 0.0)

@@ -21,7 +21,7 @@ class Verdict:
     wait: float = 0.0
 
 
-class Door:
+class CallAdmission:
     """Judges calls.
 
     Args:
