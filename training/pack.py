@@ -1,6 +1,6 @@
 """Pack a checkpoint for the service: matrices as whole numbers of 8 bits with a scale an output.
 
-    python -m training.pack --work FOLDER --out fond_echo/speech/data/ear-en.npz
+    python -m training.pack --work FOLDER --out fond_echo/speech/data/recognizer-en.npz
     python -m training.pack --work FOLDER --resumable training/checkpoint-en.npz
 
 The second keeps what a training can go on from, in half precision, without the optimizer's state.

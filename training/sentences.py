@@ -80,7 +80,7 @@ def _year(rng: random.Random) -> list[str]:
     return [*cardinal(first), *(["oh"] if last < 10 else []), *cardinal(last)]
 
 
-def _money(rng: random.Random) -> list[str]:
+def _currency(rng: random.Random) -> list[str]:
     unit = rng.choice(["pounds", "euros", "dollars"])
     said = [*cardinal(rng.randint(2, rng.choice([20, 100, 900]))), unit]
     return said + (cardinal(rng.randint(2, 99)) if rng.random() < 0.4 else [])
@@ -110,7 +110,7 @@ MADE: dict[str, Callable[[random.Random], list[str]]] = {
     "time": _time,
     "date": _date,
     "year": _year,
-    "currency": _money,
+    "currency": _currency,
 }
 
 

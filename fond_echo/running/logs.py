@@ -12,6 +12,11 @@ from fond_echo.settings import Settings
 
 def set_up(settings: Settings, process: str) -> None:
     """Send our logs and the libraries' to standard error, one event a line."""
+    begin(settings.log, settings.log_level, process)
+
+
+def begin(form: str, level: str, process: str) -> None:
+    """The same, where there are no settings; `form` is plain or json."""
     shared: list[structlog.types.Processor] = [
         structlog.contextvars.merge_contextvars,
         structlog.processors.add_log_level,
@@ -19,7 +24,7 @@ def set_up(settings: Settings, process: str) -> None:
     ]
     last: structlog.types.Processor = (
         structlog.processors.JSONRenderer()
-        if settings.log == "json"
+        if form == "json"
         else structlog.dev.ConsoleRenderer(
             colors=sys.stderr.isatty(),
             # Without the values of local variables: secrets may be among them.
@@ -28,7 +33,7 @@ def set_up(settings: Settings, process: str) -> None:
     )
     structlog.configure(
         processors=[*shared, structlog.processors.format_exc_info, last],
-        wrapper_class=structlog.make_filtering_bound_logger(settings.log_level),
+        wrapper_class=structlog.make_filtering_bound_logger(level),
         logger_factory=structlog.WriteLoggerFactory(sys.stderr),
     )
     handler = logging.StreamHandler(sys.stderr)

@@ -3,25 +3,28 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import errno
 import signal
-from collections.abc import Sequence
+import time
+from dataclasses import dataclass
+from typing import Any
 
 import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.prompts import Prompts
-from fond_echo.channels.phone.roles import Speaking
-from fond_echo.channels.phone.server import PhoneServer
+from fond_echo.channels.phone.link import LinkClosed
+from fond_echo.channels.phone.prompts import CachedSynthesizer
+from fond_echo.channels.phone.remote import BackendHandlers
+from fond_echo.channels.phone.roles import ChannelState, Speaking
+from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.connectors.secrets import Vault
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.media import loudness
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
-from fond_echo.documents.phone import Listening, RegistrarSpec, read_phone
+from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
+from fond_echo.running.media import Media
 from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.speech.priority import Priority
@@ -35,17 +38,30 @@ from fond_echo.store.records import Assistant, Channel, Conversation, Revision, 
 
 log = structlog.get_logger()
 
+FACTS_SECONDS = 10.0
 LOOK_SECONDS = 0.5
 """How often it is looked whether channels came, went or changed, and calls are to be placed."""
+
+
+@dataclass
+class _Open:
+    """A channel that listens: what it was made of, its description, how its assistant speaks."""
+
+    mark: tuple[str, ...]
+    description: PhoneDescription
+    speaking: Speaking
 
 
 class Phones:
     """The phone channels of an installation, as they are in the database."""
 
-    def __init__(self, database: Database, needs: CallDependencies, world: ServiceWorld) -> None:
-        self._database, self._needs, self._world = database, needs, world
-        self._servers: dict[str, tuple[tuple[str, ...], PhoneServer]] = {}
+    def __init__(
+        self, database: Database, backend: ServiceBackend, media: Media, world: ServiceWorld
+    ) -> None:
+        self._database, self._backend, self._media, self._world = database, backend, media, world
+        self._open: dict[str, _Open] = {}
         self._speaks: dict[str, Speaking] = {}
+        self._told_at = 0.0
 
     async def look(self) -> None:
         """Start what is new, stop what is gone, say how each channel stands."""
@@ -59,21 +75,20 @@ class Phones:
             rows = (await session.execute(wanted)).all()
         channels = {channel.name: channel for channel, _ in rows}
         live = {channel.name: digest or "" for channel, digest in rows}
-        for name in list(self._servers):
-            kept = self._servers[name][0]
-            if name not in channels or kept != _mark(channels[name]):
-                _, server = self._servers.pop(name)
-                await server.stop()
+        for name in list(self._open):
+            if name not in channels or self._open[name].mark != _mark(channels[name]):
+                del self._open[name]
+                await self._media.close(name)
         for name, channel in channels.items():
-            if name not in self._servers:
+            if name not in self._open:
                 await self._start(channel, live[name])
-            if name in self._servers:
-                server = self._servers[name][1]
-                await self._say(channel, server.standing, server.registered)
+            if (known := self._open.get(name)) is not None:
+                self._backend.channels[name] = channel
                 speaking = await self._speaking(live[name])
-                if speaking != server.speaking:
-                    await server.speak_as(speaking)
-                await server.look()
+                if speaking != known.speaking:
+                    known.speaking = speaking
+                    await self._media.speak_as(name, speaking)
+                await self._say(channel, await self._media.look(name))
 
     async def _start(self, channel: Channel, live: str) -> None:
         try:
@@ -82,15 +97,18 @@ class Phones:
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
             speaking = await self._speaking(live)
-            server = PhoneServer(channel, description, self._needs, speaking, passwords)
-            await server.start()
+            self._backend.channels[channel.name] = channel
+            await self._media.open(channel.name, channel.description, speaking, passwords)
+        except LinkClosed:
+            raise
         except OSError as error:
-            await self._say(channel, ("not-connected", self._why_not(error, description.listen)))
+            why = self._why_not(error, description.listen)
+            await self._say(channel, ChannelState("not-connected", why, [], {}))
             return
         except FondEchoError as error:
-            await self._say(channel, ("not-connected", str(error)))
+            await self._say(channel, ChannelState("not-connected", str(error), [], {}))
             return
-        self._servers[channel.name] = _mark(channel), server
+        self._open[channel.name] = _Open(_mark(channel), description, speaking)
         log.info("phone channel listens", channel=channel.name, port=description.listen.port)
 
     def _why_not(self, error: OSError, wanted: Listening) -> str:
@@ -98,8 +116,8 @@ class Phones:
         place = f"{wanted.host}:{wanted.port}"
         if error.errno != errno.EADDRINUSE:
             return f"cannot listen on {place}: {error.strerror}"
-        for name, (_, server) in self._servers.items():
-            if server.description.listen.port == wanted.port:
+        for name, known in self._open.items():
+            if known.description.listen.port == wanted.port:
                 return (
                     f"the channel {name} listens on port {wanted.port}: give this one another port"
                 )
@@ -119,20 +137,22 @@ class Phones:
         } | self._speaks
         return self._speaks[revision.digest]
 
-    async def _say(
-        self, channel: Channel, standing: tuple[str, str], registered: Sequence[dict[str, str]] = ()
-    ) -> None:
-        facts = {"registrars": list(registered)} if registered else {}
-        if (channel.state, channel.reason) == standing and channel.facts == facts:
+    async def _say(self, channel: Channel, found: ChannelState) -> None:
+        facts: dict[str, Any] = {"registrars": found.registrars} if found.registrars else {}
+        # How the loop does changes all the time; that is told every few seconds.
+        stale = time.monotonic() - self._told_at > FACTS_SECONDS
+        loop = found.loop if stale else channel.facts.get("loop")
+        if loop:
+            facts["loop"] = loop
+        told = (channel.state, channel.reason, channel.facts)
+        if told == (found.state, found.reason, facts):
             return
+        if stale:
+            self._told_at = time.monotonic()
         async with self._database.writing() as session:
-            state, reason = standing
             changed = update(Channel).where(Channel.name == channel.name)
-            await session.execute(changed.values(state=state, reason=reason, facts=facts))
-
-    async def stop(self) -> None:
-        for _, server in self._servers.values():
-            await server.stop()
+            values = {"state": found.state, "reason": found.reason, "facts": facts}
+            await session.execute(changed.values(**values))
 
 
 def _mark(channel: Channel) -> tuple[str, ...]:
@@ -178,20 +198,30 @@ async def run(settings: Settings) -> None:
     for name in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(name, stopping.set)
     async with ServiceWorld.open(settings, database, Priority.CALL) as world, queue.open_async():
+        synthesizer = CachedSynthesizer(voice)
         needs = CallDependencies(
-            database, queue, world, world.clips, PostgresBlobs(), Prompts(voice), world.client
+            database, queue, world, world.clips, PostgresBlobs(), synthesizer, world.client
         )
-        phones = Phones(database, needs, world)
-        loudness.warm()
+        backend = ServiceBackend(needs)
+        media = Media(BackendHandlers(backend), settings)
+        await media.start()
+        phones = Phones(database, backend, media, world)
         count = await lost(database)
         log.info("the telephone begins", calls_lost=count)
-        while not stopping.is_set():
-            try:
-                await phones.look()
-            except (SQLAlchemyError, *AWAY) as error:
-                log.warning("the database is away", reason=str(error).splitlines()[0])
-            with contextlib.suppress(TimeoutError):
-                await asyncio.wait_for(stopping.wait(), LOOK_SECONDS)
-        await phones.stop()
+        gone = asyncio.create_task(media.gone())
+        stopped = asyncio.create_task(stopping.wait())
+        try:
+            while not stopping.is_set():
+                try:
+                    await phones.look()
+                except (SQLAlchemyError, *AWAY) as error:
+                    log.warning("the database is away", reason=str(error).splitlines()[0])
+                await asyncio.wait(
+                    [gone, stopped], timeout=LOOK_SECONDS, return_when=asyncio.FIRST_COMPLETED
+                )
+                if gone.done():
+                    raise LinkClosed("the media process ended")
+        finally:
+            await media.stop()
     await voice.close()
     await database.close()

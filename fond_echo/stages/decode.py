@@ -1,4 +1,5 @@
-"""decode: from a file of any kind to mono sound at 16 kHz."""
+"""decode: from a file of any kind to mono sound at 16 kHz; what was said in a call is that
+already."""
 
 from __future__ import annotations
 
@@ -9,6 +10,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.errors import SilentSound, SoundTooLong
 from fond_echo.core.audio.level import loudness
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.sniff import FLAC
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.stages.ports import Needs
@@ -19,6 +21,11 @@ SILENCE_PEAK = 0.0005
 
 async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
     """Raises a SoundError for what is not sound, or holds none."""
+    if needs.at_hand is not None:
+        return DecodedClip(
+            clip=needs.at_hand.kept, container=FLAC.name, codec="flac", channel_count=1,
+            loudness=None,
+        )  # fmt: skip
     assert turn.fetched is not None
     decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
     if decoded.clip.peak < SILENCE_PEAK:

@@ -41,6 +41,10 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
         planned.append(PlannedDelivery(kind, len(planned), text, clip_id, extra))
 
     spoken_as = _spoken_as(turn, can)
+    if turn.encoded is None and turn.spoken is not None and "text" not in can.kinds:
+        # In a call each part was played as it came.
+        for part in turn.spoken.parts:
+            add("voice", part.text, part.clip.id)
     if spoken_as is not None and turn.encoded is not None:
         text = "\n\n".join(reply.text or reply.spoken for reply in turn.answered.parts)
         add(spoken_as, text, turn.encoded.clip.id)

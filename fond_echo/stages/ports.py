@@ -166,6 +166,15 @@ class LogicPort(Protocol):
 
 
 @dataclass(frozen=True)
+class AtHand:
+    """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
+    fetched or decoded."""
+
+    clip: Clip
+    kept: ClipRef
+
+
+@dataclass(frozen=True)
 class Needs:
     """All that stages need, for one turn."""
 
@@ -178,3 +187,4 @@ class Needs:
     now: datetime
     aloud: Callable[[Clip], Awaitable[None]] | None = None
     """In a call: plays a part of the answer as soon as it is there."""
+    at_hand: AtHand | None = None

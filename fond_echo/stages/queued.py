@@ -144,7 +144,8 @@ class _Carrier:
         if self._claim.settings.slow_seconds and self._claim.settings.slow_words:
             self._slow = asyncio.create_task(self._say_slow())
             self._beside.append(self._slow)
-        await self._stage("fetch", fetch)
+        if self._needs.at_hand is None:
+            await self._stage("fetch", fetch)
         await self._stage("decode", decode)
         await self._stage("transcribe", transcribe)
         if self._slow is not None and not self._saying:
@@ -218,7 +219,9 @@ class _Carrier:
         claim = self._claim
         if claim.turn.answers_aloud and claim.turn.answered is not None:
             await self._stage("speak", _spoken, alone=True)
-            if claim.turn.spoken is not None and claim.turn.spoken.parts:
+            # In a call its parts were played as they came, and stand in the log as they are.
+            played = self._needs.aloud is not None
+            if claim.turn.spoken is not None and claim.turn.spoken.parts and not played:
                 await self._stage("encode", encode, alone=True)
         failure = await self._deliver()
         await self._take_back()

@@ -17,8 +17,11 @@ LONG_SECONDS = 60.0
 async def transcribe(turn: TurnSoFar, needs: Needs) -> Heard:
     """Raises NothingHeard where there is no speech in the sound."""
     assert turn.decoded is not None
-    file = await needs.clips.load(turn.decoded.clip.id)
-    clip = (await asyncio.to_thread(decode, file, OUR_OWN)).clip
+    if needs.at_hand is not None:
+        clip = needs.at_hand.clip
+    else:
+        file = await needs.clips.load(turn.decoded.clip.id)
+        clip = (await asyncio.to_thread(decode, file, OUR_OWN)).clip
     heard = await needs.recognizer.transcribe(
         clip,
         expected_of(turn),

@@ -4,6 +4,7 @@ door, and what is said first in a call of ours."""
 import asyncio
 import base64
 import unittest
+from types import SimpleNamespace
 
 import httpx
 import numpy as np
@@ -12,7 +13,8 @@ from fond_echo.channels.phone import placing, prompts
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
-from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.channels.phone.prompts import CachedSynthesizer, Prompts
+from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.channels.phone.ticking import FEW, Ticker
 from fond_echo.contract.call import Opening
 from fond_echo.contract.turn import Heard
@@ -47,7 +49,7 @@ class Callers(unittest.TestCase):
     def test_the_number_that_was_asked_for_through_a_registrar_s_trunk(self):
         spec = RegistrarSpec.model_validate({
             "registrar": "wharf", "uri": "sip:wharf.example", "user": "desk", "secret": "word",
-            "address": "sip:desk@wharf.example",
+            "aor": "sip:desk@wharf.example",
         })  # fmt: skip
         for number, caller in (
             ("", "<sip:desk@wharf.example>"), ("desk", "<sip:desk@wharf.example>"),
@@ -59,7 +61,11 @@ class Callers(unittest.TestCase):
 class Said(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self):
         self.voice = Voice()
-        self.prompts = Prompts(self.voice)
+        self.prompts = self.new_prompts()
+
+    def new_prompts(self):
+        needs = SimpleNamespace(synthesizer=CachedSynthesizer(self.voice))
+        return Prompts(ServiceBackend(needs).prompt)
 
     async def test_the_same_words_are_rendered_once_in_each_law(self):
         self.assertEqual(self.prompts.ready("Good day.", "tern", "PCMU"), b"")
@@ -80,7 +86,7 @@ class Said(unittest.IsolatedAsyncioTestCase):
     async def test_what_was_said_long_ago_is_forgotten(self):
         prompts.MAX_BYTES, kept = 50_000, prompts.MAX_BYTES
         self.addCleanup(setattr, prompts, "MAX_BYTES", kept)
-        self.prompts = Prompts(self.voice)
+        self.prompts = self.new_prompts()
         for number in range(20):
             await self.prompts.spoken(f"Number {number}.", "tern", "PCMU")
         self.assertEqual(self.prompts.ready("Number 0.", "tern", "PCMU"), b"")

@@ -240,7 +240,9 @@ class Connected(ThroughACarrier):
             isla.transferred_to = to
 
         isla._transferred = say_nothing
-        with unittest.mock.patch("fond_echo.channels.phone.session.TRANSFER_SECONDS", 1.0):
+        with unittest.mock.patch(
+            "fond_echo.core.telephony.conversation.course.TRANSFER_SECONDS", 1.0
+        ):
             await isla.dial("2001")
             await isla.listen(quiet=1.5)
             await isla.say(warble("I want to speak to a person."))
@@ -255,14 +257,15 @@ class Connected(ThroughACarrier):
     async def test_an_end_that_the_database_misses_is_written_down_later(self):
         (isla,) = await self.phones("+441632960102")
         away = [OperationalError("", {}, Exception("shutting down"))] * 2
-        end = self.server.call_log._end
+        calls = self.backend.log("test-channel")
+        end = calls._end
 
         async def failing(*arguments):
             if away:
                 raise away.pop()
             return await end(*arguments)
 
-        self.server.call_log._end = failing
+        calls._end = failing
         await isla.dial("2001")
         await isla.listen(quiet=1.5)
         await isla.hang_up()
@@ -323,7 +326,7 @@ class Connected(ThroughACarrier):
     async def until_a_message_is_taken(self):
         (session,) = self.server.sessions.values()
         for _ in range(1000):
-            if session._talk._message:
+            if session.course._taking._message:
                 return
             await asyncio.sleep(0.02)
         self.fail("no message is taken")

@@ -108,7 +108,7 @@ class NoRegistrar(OnAPhone):
             await phone.dial(self.number())
             await self.hears(phone, "tern sound ferries")
             await phone.hang_up()
-        state, why = self.server.standing
+        state, why = self.server.registrations.standing
         self.assertIn(state, ("waiting", "not-connected"))
         self.assertIn("away", why)
 

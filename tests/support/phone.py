@@ -10,9 +10,10 @@ import httpx
 from sqlalchemy import select, update
 
 from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.channels.phone.prompts import CachedSynthesizer
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
+from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.phone import read_phone
@@ -92,17 +93,23 @@ class OnAPhone(TurnsTest):
         self.addAsyncCleanup(client.aclose)
         needs = CallDependencies(
             self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
-            Prompts(WarbleSpeech()), client,
+            CachedSynthesizer(WarbleSpeech()), client,
         )  # fmt: skip
+        self.backend = ServiceBackend(needs)
+        self.backend.channels["test-channel"] = channel
+        self.text = text
         self.make = partial(
-            PhoneServer, channel, read_phone(text, "channel.yaml"), needs,
+            PhoneServer, "test-channel", read_phone(text, "channel.yaml"), self.backend,
             Speaking("tern", "Tern Sound Ferries."), self.passwords,
         )  # fmt: skip
+        await self.listen()
+
+    async def listen(self):
         self.server = self.make()
         await self.server.start()
         self.addAsyncCleanup(self.stop)
         for _ in range(400):
-            if needs.prompts.ready("I hang up.", "tern", "PCMA"):
+            if self.server.prompts.ready("I hang up.", "tern", "PCMA"):
                 # What is said first is ready too: it comes before.
                 break
             await asyncio.sleep(0.05)

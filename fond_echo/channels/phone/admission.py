@@ -3,13 +3,16 @@ slowed down when they go on."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.digest import Challenger
 from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
 from fond_echo.documents.phone import PhoneDescription
+
+BEGINS = (b"INVITE", b"REGISTER", b"OPTIONS", b"SUBSCRIBE", b"MESSAGE")
+"""Methods that begin something."""
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,17 @@ class CallAdmission:
     def hears(self, host: str, now: float) -> bool:
         """Whether a request that begins something is looked at."""
         return self._description.may_call(host) or self._guard.hears(host, now)
+
+    def takes(self, data: bytes, host: str, known: Callable[[str], bool], now: float) -> bool:
+        """Whether a message is looked at: one that belongs to somebody's call always is, one that
+        may be the first of its sender within a limit.
+
+        Args:
+            data: the beginning of a message, or its method; empty for a response.
+            known: says whether a host has a call, or is one that we know.
+        """
+        begins = data.startswith(BEGINS) or (bool(data) and not known(host))
+        return not begins or self.hears(host, now)
 
     def judge(self, call: Call, now: float) -> Verdict:
         """Whether a call is let in."""

@@ -11,11 +11,9 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.channels.phone.backend import CallEnd, CallStart
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.recording import MEDIA_TYPE
-from fond_echo.channels.phone.session import Session
-from fond_echo.core.telephony.media.quality import Quality
-from fond_echo.core.telephony.sip.calls import Ended
 from fond_echo.store import calls as records
 from fond_echo.store.database import AWAY
 
@@ -58,37 +56,27 @@ class CallLog:
     ) -> None:  # fmt: skip
         await records.happened(database, record, self._channel, kind, at, data)
 
-    async def rang(self, session: Session) -> None:
+    async def rang(self, start: CallStart, number: str) -> None:
         """A call came in."""
-        call = session.call
         row = records.Call(
-            id=session.ours.record, channel=self._channel, direction="in", caller=call.caller,
-            number=call.number, conversation=session.conversation, state="ringing",
+            id=start.record, channel=self._channel, direction="in", caller=start.contact,
+            number=number, conversation=start.conversation, state="ringing",
         )  # fmt: skip
-        about = {"number": call.number, "caller": call.caller}
+        about = {"number": number, "caller": start.contact}
         async with self._after_others(row.id), self._needs.database.writing() as database:
             database.add(row)
             await database.flush()
             await self._happened(database, row.id, "ringing", None, about)
 
-    async def answered(self, session: Session, dialog: dict[str, Any]) -> None:
-        """Both sides may speak; its dialog is kept, so that another process can end it."""
-        await self.write(
-            session.ours.record, "answered", 0.0, {},
-            state="answered", answered_at=datetime.now(UTC), dialog=dialog,
-            conversation=session.conversation,
-        )  # fmt: skip
-
     async def ended(
-        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
-        values: dict[str, Any],
-    ) -> None:  # fmt: skip
+        self, record: str, end: CallEnd, waveforms: dict[str, Any] | None = None
+    ) -> None:
         """A call is over; its recording becomes one file. Where the database is away, this is
         written down when it is back."""
         pause = FIRST_PAUSE
         while True:
             try:
-                return await self._end(session, event, at, quality, values)
+                return await self._end(record, end, waveforms)
             except AWAY as error:
                 log.warning(
                     "a call's end waits for the database", reason=str(error).splitlines()[0]
@@ -96,28 +84,17 @@ class CallLog:
                 await asyncio.sleep(pause)
                 pause = min(MAX_PAUSE, 2 * pause)
 
-    async def _end(
-        self, session: Session, event: Ended, at: float | None, quality: Quality | None,
-        values: dict[str, Any],
-    ) -> None:  # fmt: skip
-        told: dict[str, Any] = {"cause": event.cause, "by": event.by, "status": event.status}
-        measured: dict[str, Any] = {"unknown_source_packets": session.stream.unknown_source_packets}
-        if quality is not None:
-            measured |= {
-                "r_factor": quality.r_factor, "mos": quality.mos,
-                "loss": round(quality.loss, 4), "jitter_ms": round(quality.jitter_ms, 2),
-                "delay_ms": round(quality.delay_ms, 1),
-            }  # fmt: skip
-        record, blobs = session.ours.record, self._needs.blobs
+    async def _end(self, record: str, end: CallEnd, waveforms: dict[str, Any] | None) -> None:
         async with self._after_others(record), self._needs.database.writing() as database:
-            clip = await records.bind_recording(database, blobs, record, MEDIA_TYPE)
+            clip = await records.bind_recording(database, self._needs.blobs, record, MEDIA_TYPE)
             if clip is not None:
-                clip.seconds, clip.rate = at, 8_000
-                await self._happened(database, record, "recorded", at, {"clip": clip.id})
-            await self._happened(database, record, "ended", at, {**told, **measured})
+                clip.seconds, clip.rate = end.at, 8_000
+                await self._happened(database, record, "recorded", end.at, {"clip": clip.id})
+            await self._happened(database, record, "ended", end.at, {**end.about, **end.measured})
             known = {
-                **told, "state": "ended", "quality": measured, "ended_at": datetime.now(UTC),
-                "dialog": None, "waveforms": session.waveforms, **values,
+                **end.about, "state": "ended", "quality": end.measured,
+                "ended_at": datetime.now(UTC), "dialog": None, "waveforms": waveforms,
+                **end.values,
             }  # fmt: skip
             await records.change(database, record, **known)
 

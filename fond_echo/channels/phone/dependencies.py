@@ -1,4 +1,4 @@
-"""What all calls of a process share."""
+"""What the turns of all calls of a process share."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import Any
 
 import httpx
 
-from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.stages.ports import Synthesizer
 from fond_echo.stages.queued import World
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import ClipStore
@@ -16,13 +16,13 @@ from fond_echo.store.database import Database
 
 @dataclass(frozen=True)
 class CallDependencies:
-    """The database and its queue, the world that turns are worked in, sound, prompts, and a client
-    that asks the addresses of openings."""
+    """The database and its queue, the world that turns are worked in, sound, what speaks in calls,
+    and a client that asks the addresses of openings."""
 
     database: Database
     queue: Any
     world: World
     clips: ClipStore
     blobs: BlobStore
-    prompts: Prompts
+    synthesizer: Synthesizer
     client: httpx.AsyncClient

@@ -10,35 +10,19 @@ import structlog
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.telephony.media import g711
-from fond_echo.stages.ports import Decoder, Recognizer
+from fond_echo.stages.ports import Recognizer
 
 log = structlog.get_logger()
-
-FLAC = b"fLaC"
 
 
 def clip_of(samples: npt.NDArray[np.int16]) -> Clip:
     """What was heard in a call, 8 kHz."""
     return Clip(samples.astype(np.float32) / np.float32(32_768), g711.RATE)
-
-
-class OwnDecoder:
-    """Decodes what we wrote ourselves without a process of its own for it."""
-
-    def __init__(self, decoder: Decoder) -> None:
-        self._decoder = decoder
-
-    async def decode(self, data: bytes) -> Decoded:
-        """Raises a SoundError for anything that is not sound."""
-        if data.startswith(FLAC):
-            return await asyncio.to_thread(decode, data)
-        return await self._decoder.decode(data)
 
 
 class SpeculativeRecognizer:

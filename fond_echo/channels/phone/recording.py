@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -29,6 +30,8 @@ STEP = 5
 BITS_PER_SECOND = 32_000
 MEDIA_TYPE = "audio/ogg; codecs=opus"
 
+Stereo = np.ndarray[tuple[int, int], np.dtype[np.float32]]
+
 
 class CallRecorder:
     """Records one call: left is the other side, right is us.
@@ -43,37 +46,31 @@ class CallRecorder:
             secrets.randbits(32), bits_per_second=BITS_PER_SECOND, rate=RATE, channel_count=2,
             input_rate=RATE, per_page=FRAMES,
         )  # fmt: skip
-        self._left: list[Frame] = []
-        self._right: list[Frame] = []
         self._number = 0
         self._heights: tuple[list[float], list[float]] = ([], [])
         self._last: asyncio.Task[None] | None = None
 
-    def add(self, left: Frame, right: Frame) -> None:
-        """20 ms of both sides."""
-        self._left.append(left)
-        self._right.append(right)
-        if len(self._left) >= FRAMES:
-            self._last = asyncio.create_task(self._keep(self._taken(), self._last))
+    def add(self, theirs: Sequence[Frame], ours: Sequence[Frame]) -> None:
+        """As many frames of 20 ms of each side."""
+        self._last = asyncio.create_task(self._keep(list(theirs), list(ours), self._last))
 
-    def _taken(self) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:
-        for heights, side in zip(self._heights, (self._left, self._right), strict=True):
+    async def _keep(
+        self, theirs: list[Frame], ours: list[Frame], before: asyncio.Task[None] | None
+    ) -> None:
+        if before is not None:
+            await before
+        await self._store(await asyncio.to_thread(self._encoded, theirs, ours))
+
+    def _encoded(self, theirs: list[Frame], ours: list[Frame]) -> bytes:
+        for heights, side in zip(self._heights, (theirs, ours), strict=True):
             peaks = [float(np.abs(each.astype(np.int32)).max()) / 32_768 for each in side]
             heights.extend(
                 round(max(peaks[at : at + STEP]), 3) for at in range(0, len(peaks), STEP)
             )
-        both = np.stack((np.concatenate(self._left), np.concatenate(self._right)), axis=1)
-        self._left, self._right = [], []
-        return both.astype(np.float32) / np.float32(32_768)
-
-    async def _keep(
-        self,
-        samples: np.ndarray[tuple[int, int], np.dtype[np.float32]],
-        before: asyncio.Task[None] | None,
-    ) -> None:
-        if before is not None:
-            await before
-        await self._store(await asyncio.to_thread(self._writer.write, samples))
+        both: Stereo = np.stack((np.concatenate(theirs), np.concatenate(ours)), axis=1).astype(
+            np.float32
+        )
+        return self._writer.write(both / np.float32(32_768))
 
     async def _store(self, data: bytes) -> None:
         if not data:
@@ -93,11 +90,9 @@ class CallRecorder:
 
     async def finish(self) -> None:
         """The call is over: what is left is kept."""
-        if self._left:
-            self._last = asyncio.create_task(self._keep(self._taken(), self._last))
         if self._last is not None:
             await self._last
         try:
-            await self._store(self._writer.finish())
+            await self._store(await asyncio.to_thread(self._writer.finish))
         except EmptySound:
             return

@@ -47,3 +47,13 @@ class CallContext:
     record: str
     order: CallIn | None = None
     attempts: tuple[Any, ...] = ()
+
+
+@dataclass(frozen=True)
+class ChannelState:
+    """How a phone channel stands: its state, the reason, its registrars, and how its loop does."""
+
+    state: str
+    reason: str
+    registrars: list[dict[str, Any]]
+    loop: dict[str, float]

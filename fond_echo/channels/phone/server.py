@@ -7,22 +7,24 @@ import asyncio
 import contextlib
 import secrets
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Coroutine, Mapping
+from datetime import UTC, datetime
 from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone import placing
 from fond_echo.channels.phone.admission import CallAdmission
-from fond_echo.channels.phone.call_log import CallLog
-from fond_echo.channels.phone.dependencies import CallDependencies
+from fond_echo.channels.phone.backend import Backend, CallEnd
 from fond_echo.channels.phone.media import MediaSockets, NoPorts, open_media
+from fond_echo.channels.phone.placing import Placer, after_answer
+from fond_echo.channels.phone.prompts import Prompts
+from fond_echo.channels.phone.registrations import Registrations, places
 from fond_echo.channels.phone.roles import CallContext, Speaking
 from fond_echo.channels.phone.session import CHANCE, Session
 from fond_echo.channels.phone.ticking import Ticker
 from fond_echo.channels.phone.transport import Transport
-from fond_echo.channels.phone.turns import warm
 from fond_echo.contract.base import new_id
+from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.media.stream import Place
 from fond_echo.core.telephony.sip.calls import (
@@ -38,21 +40,21 @@ from fond_echo.core.telephony.sip.calls import (
     Registered,
     Ringing,
     Transferred,
-    where,
 )
 from fond_echo.core.telephony.sip.digest import Challenger
 from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.message import Request, Response
 from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
-from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
-from fond_echo.core.telephony.sip.sdp import Terms, agree, answer, offer, read_description
+from fond_echo.core.telephony.sip.sdp import Agreed, Terms, agree, answer, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
-from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
+from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.documents.phone import PhoneDescription
-from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
+
+SPEECH_SECONDS = 60.0
+"""So long may speech take to start before somebody is told that prompts are not ready."""
 
 ROOM_SECONDS = 2.0
 """A call waits so long for room; then it is refused."""
@@ -61,7 +63,6 @@ BEGINNING_SECONDS = 0.5
 """The next call begins when this one was greeted, or after so long."""
 
 RETRY_AFTER = ("retry-after", "10")
-BEGINS = (b"INVITE", b"REGISTER", b"OPTIONS", b"SUBSCRIBE", b"MESSAGE")
 
 
 class PhoneServer:
@@ -73,34 +74,23 @@ class PhoneServer:
     """
 
     def __init__(
-        self, channel: Channel, description: PhoneDescription, needs: CallDependencies,
-        speaking: Speaking, passwords: Mapping[str, str],
+        self, channel: str, description: PhoneDescription, backend: Backend, speaking: Speaking,
+        passwords: Mapping[str, str],
     ) -> None:  # fmt: skip
         self.channel, self.description, self.speaking = channel, description, speaking
-        self.needs = needs
+        self.backend, self.prompts = backend, Prompts(backend.prompt)
         listen = description.listen
         self._public = listen.public or listen.host
         self.any_source = listen.sound_from == "anywhere"
         self.endpoint = Endpoint(self._public, listen.port, self, CHANCE)
-        self.registrations = [
-            Registration(
-                Registrar(
-                    each.registrar, parse_uri(each.uri), parse_address(f"<{each.aor}>"),
-                    Account(each.user, passwords.get(each.secret, "")), each.expires,
-                    placing.hop(each.proxy) if each.proxy else None,
-                ),
-                self.endpoint.transactions,
-            )
-            for each in description.registrars
-        ]  # fmt: skip
+        self.registrations = Registrations(description, passwords, self.endpoint.transactions)
         self.sessions: dict[str, Session] = {}
-        self.call_log = CallLog(needs, channel.name)
         self._guard = RateLimiter()
-        challenger = Challenger(channel.name, secrets.token_bytes(32))
+        challenger = Challenger(channel, secrets.token_bytes(32))
         known = {each.user: passwords.get(each.secret, "") for each in description.callers}
         self._admission = CallAdmission(description, self._guard, challenger, known)
-        self._placer = placing.Placer(self)
-        self._hosts = frozenset(_places(description))
+        self._placer = Placer(self)
+        self._hosts = frozenset(places(description))
         self._tasks: set[asyncio.Task[Any]] = set()
         self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
@@ -113,29 +103,6 @@ class PhoneServer:
         """How many there are now."""
         return len(self.sessions)
 
-    @property
-    def registered(self) -> list[dict[str, str]]:
-        """How each registration stands."""
-        return [
-            {"registrar": each.registrar.name, "state": each.state, "reason": each.reason}
-            for each in self.registrations
-        ]
-
-    @property
-    def standing(self) -> tuple[str, str]:
-        """The channel's state, and the reason for it."""
-        failing = [each for each in self.registrations if each.state == "failed"]
-        if failing:
-            told = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failing)
-            return "not-connected", told
-        waiting = [each for each in self.registrations if each.state != "registered"]
-        if waiting:
-            return (
-                "waiting",
-                f"registering with {', '.join(each.registrar.name for each in waiting)}",
-            )
-        return "connected" if self.registrations else "open", ""
-
     async def start(self) -> None:
         """End what another process left, and listen. Raises OSError where the port is taken."""
         listen = self.description.listen
@@ -147,51 +114,53 @@ class PhoneServer:
 
     async def _leave_behind(self) -> None:
         """Calls that were under way when their process stopped: their far ends are told."""
-        for dialog in await self.call_log.left_behind():
-            account = self._account_at(str(dialog.get("hop", [""])[0]))
+        for dialog in await self.backend.left_behind(self.channel):
+            account = self.registrations.account_at(str(dialog.get("hop", [""])[0]))
             self.done(farewell(self.endpoint.transactions, dialog, self.now(), account))
 
-    def _account_at(self, host: str) -> Account | None:
-        """Who we are for what a host asks, where it is a registrar or its proxy."""
-        for each in self.registrations:
-            registrar = each.registrar
-            hops = [where(registrar.uri), *([registrar.hop] if registrar.hop else [])]
-            if any(hop.host == host for hop in hops):
-                return registrar.account
-        return None
+    def account(self, registrar: str) -> Account | None:
+        """Who we are at a registrar."""
+        return self.registrations.account(registrar)
 
     async def speak_as(self, speaking: Speaking) -> None:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
         handling = self.description.call_handling
         words = [
-            speaking.greeting,
-            *handling.reminders,
-            handling.no_input_goodbye,
+            speaking.greeting, *handling.reminders, handling.no_input_goodbye,
             handling.not_connected,
-        ]
+        ]  # fmt: skip
         if handling.record:
             words.insert(0, handling.record_words)
-        self.run(self._render([each for each in words if each], speaking.voice))
-        self.run(warm(self.needs, self.channel, speaking.revision))
+        self.run(self._prepare([each for each in words if each], speaking))
 
-    async def _render(self, words: list[str], voice: str) -> None:
+    async def _prepare(self, words: list[str], speaking: Speaking) -> None:
+        """Render prompts, and warm up; speech may still be starting."""
+        until = self.now() + SPEECH_SECONDS
         for each in words:
             for law in ("PCMU", "PCMA"):
-                try:
-                    await self.needs.prompts.spoken(each, voice, law)
-                except Exception as error:
-                    log.info("a prompt is not ready", channel=self.channel.name, reason=str(error))
+                while self._transport.is_open:
+                    try:
+                        await self.prompts.spoken(each, speaking.voice, law)
+                        break
+                    except FondEchoError as error:
+                        if self.now() > until:
+                            log.warning(
+                                "prompts are not ready: they are rendered when they are needed",
+                                channel=self.channel, reason=str(error),
+                            )  # fmt: skip
+                            return
+                        await asyncio.sleep(1.0)
+        with contextlib.suppress(FondEchoError):
+            await self.backend.warm(self.channel, speaking.revision)
 
     async def stop(self) -> None:
         """Hang up all calls, say goodbye to registrars, and listen no more."""
         now = self.now()
         for call in self.endpoint.open_calls:
             self.done(self.endpoint.hang_up(call, now))
-        for each in self.registrations:
-            if each.state == "registered":
-                self.done(each.leave(now))
-        await asyncio.sleep(0.2 if self.registrations else 0.05)
+        self.done(self.registrations.leave(now))
+        await asyncio.sleep(0.2 if self.description.registrars else 0.05)
         self.ticker.stop()
         if self._timer is not None:
             self._timer.cancel()
@@ -221,24 +190,20 @@ class PhoneServer:
     def _received(self, data: bytes, source: Hop) -> None:
         # Whoever has a call may send what belongs to it; all others have a limit, whatever they
         # send: a BYE for no call costs as much as an INVITE.
-        if self._begins(data, source) and not self._admission.hears(source.host, self.now()):
+        if not self._admission.takes(data, source.host, self._known, self.now()):
             return
         self.done(self.endpoint.receive(data, source, self.now()))
 
     def _took(self, message: Request | Response, source: Hop) -> None:
-        begins = isinstance(message, Request) and self._begins(message.method.encode(), source)
-        if begins and not self._admission.hears(source.host, self.now()):
+        method = message.method.encode() if isinstance(message, Request) else b""
+        if not self._admission.takes(method, source.host, self._known, self.now()):
             return
         self.done(self.endpoint.take(message, source, self.now()))
 
-    def _begins(self, data: bytes, source: Hop) -> bool:
-        """Whether a message may be the first that its sender has to do with us."""
-        if data.startswith(BEGINS):
-            return True
-        known = source.host in self._hosts or any(
-            call.hop.host == source.host for call in self.endpoint.open_calls
-        )
-        return not known
+    def _known(self, host: str) -> bool:
+        """Whether a host has a call, or is in the channel's description."""
+        calls = self.endpoint.open_calls
+        return host in self._hosts or any(call.hop.host == host for call in calls)
 
     def done(self, output: Output) -> None:
         """Send what is to be sent, and see to what happened."""
@@ -251,7 +216,7 @@ class PhoneServer:
         """Be woken when a machine wants to be."""
         if self._timer is not None:
             self._timer.cancel()
-        times = [self.endpoint.due, *(each.due for each in self.registrations)]
+        times = [self.endpoint.due, *self.registrations.due]
         due = min((each for each in times if each is not None), default=None)
         if due is not None and self._transport.is_open:
             loop = asyncio.get_running_loop()
@@ -260,8 +225,7 @@ class PhoneServer:
     def _wake(self) -> None:
         now = self.now()
         output = self.endpoint.wake(now)
-        for each in self.registrations:
-            output.join(each.wake(now))
+        output.join(self.registrations.wake(now))
         self.done(output)
 
     async def look(self) -> None:
@@ -293,7 +257,7 @@ class PhoneServer:
             case Registered(name, seconds, problem):
                 log.info(
                     "registrar",
-                    channel=self.channel.name,
+                    channel=self.channel,
                     registrar=name,
                     kept=seconds,
                     problem=problem,
@@ -306,7 +270,7 @@ class PhoneServer:
                 described = read_description(session.call.remote_sdp)
                 session.stream.changed(agree(described, self.terms(session.sockets.port)))
             except TelephonyError as error:
-                log.info("no common media", channel=self.channel.name, reason=str(error))
+                log.info("no common media", channel=self.channel, reason=str(error))
                 self.done(self.endpoint.hang_up(session.call, self.now(), "failed"))
                 return
         self.begin(session)
@@ -316,7 +280,32 @@ class PhoneServer:
         session.begin(self.now())
         self.ticker.add(session.call.id, session.tick)
         dialog = kept(session.call, self.endpoint.hop_of(session.call))
-        self.run(self.call_log.answered(session, dialog))
+        start = session.start
+        self.run(
+            self.backend.write(
+                self.channel, start.record, "answered", 0.0, {},
+                state="answered", answered_at=datetime.now(UTC), dialog=dialog,
+                conversation=start.conversation,
+            )
+        )  # fmt: skip
+
+    def carry(
+        self, call: Call, context: CallContext, agreed: Agreed, sockets: MediaSockets,
+        box: list[Session],
+    ) -> None:  # fmt: skip
+        """Take over a call that we placed: it was answered."""
+        session = self._session(call, context, agreed, sockets)
+        box.append(session)
+        self.sessions[call.id] = session
+        self.begin(session)
+
+    def _session(
+        self, call: Call, context: CallContext, agreed: Agreed | None, sockets: MediaSockets
+    ) -> Session:
+        return Session(
+            call, context, self.channel, agreed, sockets, self.backend, self.prompts,
+            self.description.call_handling, self.speaking, self,
+        )  # fmt: skip
 
     async def _ended(self, event: Ended, session: Session | None) -> None:
         self.ticker.remove(event.call.id)
@@ -325,17 +314,22 @@ class PhoneServer:
             return
         at = self.now() - session.begun_at if session.begun_at else None
         quality = await session.end()
-        await self.call_log.ended(session, event, at, quality, self._placer.after(event, session))
+        about = {"cause": event.cause, "by": event.by, "status": event.status}
+        measured: dict[str, Any] = {"unknown_source_packets": session.stream.unknown_source_packets}
+        if quality is not None:
+            measured |= quality.facts
+        end = CallEnd(about, at, measured, after_answer(session.context))
+        await session.backend.ended(end)
 
     async def _offered(self, call: Call) -> None:
         """Let a call in, or refuse it."""
-        call.account = self._account_at(call.hop.host)
+        call.account = self.registrations.account_at(call.hop.host)
         verdict = self._admission.judge(call, self.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
         if verdict.status:
             log.info(
-                "a call is refused", channel=self.channel.name, status=verdict.status,
+                "a call is refused", channel=self.channel, status=verdict.status,
                 number=call.number, source=call.hop.host,
             )  # fmt: skip
             self.done(self.endpoint.reject(call, verdict.status, self.now(), verdict.fields))
@@ -361,16 +355,14 @@ class PhoneServer:
             session, described = await self._prepared(call)
         except (TelephonyError, NoPorts) as error:
             status = 503 if isinstance(error, NoPorts) else 488
-            log.info(
-                "a call is refused", channel=self.channel.name, status=status, reason=str(error)
-            )
+            log.info("a call is refused", channel=self.channel, status=status, reason=str(error))
             self.done(self.endpoint.reject(call, status, self.now()))
             return
         if call.state == "ended":
             session.sockets.close()
             return
         self.sessions[call.id] = session
-        self.run(self.call_log.rang(session))
+        self.run(self.backend.rang(session.start, call.number))
         self.done(self.endpoint.ring(call, self.now()))
         self.done(self.endpoint.accept(call, described, self.now()))
         with contextlib.suppress(TimeoutError):
@@ -386,10 +378,7 @@ class PhoneServer:
             described, agreed = offer(self.terms(sockets.port)), None
         else:
             described, agreed = answer(theirs, self.terms(sockets.port))
-        session = Session(
-            call, CallContext(new_id()), self.channel, agreed, sockets, self.needs,
-            self.description.call_handling, self.speaking, self,
-        )  # fmt: skip
+        session = self._session(call, CallContext(new_id()), agreed, sockets)
         attach.append(session)
         return session, described
 
@@ -424,7 +413,7 @@ class PhoneServer:
         try:
             number = self.description.may_be_called(to)
         except Exception as error:
-            log.warning("no transfer", channel=self.channel.name, reason=str(error))
+            log.warning("no transfer", channel=self.channel, reason=str(error))
             return False
         uri = self._placer.uri(number)
         self.done(self.endpoint.transfer(session.call, str(uri), self.now()))
@@ -434,20 +423,10 @@ class PhoneServer:
         """Write down an event of a call."""
         at = self.now() - session.begun_at if session.begun_at else None
         values = {"answerer": data["who"]} if kind == "answerer" else {}
-        await self.call_log.write(session.ours.record, kind, at, data, **values)
+        await self.backend.write(self.channel, session.start.record, kind, at, data, **values)
 
-    def run(self, work: Any) -> None:
+    def run(self, work: Coroutine[Any, Any, Any]) -> None:
         """Do something beside everything else."""
         task = asyncio.create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
-
-
-def _places(description: PhoneDescription) -> Iterator[str]:
-    """The hosts that the channel's description names: registrars, their proxies, the trunk."""
-    for each in description.registrars:
-        yield where(parse_uri(each.uri)).host
-        if each.proxy:
-            yield placing.hop(each.proxy).host
-    if description.outbound is not None and description.outbound.via:
-        yield placing.hop(description.outbound.via).host

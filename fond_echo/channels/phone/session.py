@@ -3,54 +3,63 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Coroutine
 from random import SystemRandom
 from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone.dependencies import CallDependencies
+from fond_echo.channels.phone.backend import Backend, BackendCall, CallStart, Work
 from fond_echo.channels.phone.media import MediaSockets
-from fond_echo.channels.phone.opening import NoOpening, prepared
-from fond_echo.channels.phone.recording import CallRecorder
+from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.roles import CallContext, Carrier, Speaking
-from fond_echo.channels.phone.turns import After, CallTurns
 from fond_echo.contract.base import new_id
-from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.telephony.conversation.answering_machine import (
-    AnsweringMachineDetector,
-    GreetingListener,
+from fond_echo.core.telephony.conversation.course import (
+    Action,
+    Beep,
+    CallCourse,
+    CallWords,
+    Greet,
+    HangUp,
+    Note,
+    Open,
+    Repeat,
+    Say,
+    Transfer,
 )
 from fond_echo.core.telephony.conversation.turn_taking import (
-    Action,
     CallPolicy,
-    Leave,
     Press,
-    Remind,
     SpeculativeEndpoint,
     StopPlayback,
-    TurnTaking,
     Understand,
 )
 from fond_echo.core.telephony.media.g711 import decoded, in_law
+from fond_echo.core.telephony.media.jitter import Frame
 from fond_echo.core.telephony.media.quality import Quality
 from fond_echo.core.telephony.media.stream import Identity, Place, Stream
 from fond_echo.core.telephony.media.tones import beep
-from fond_echo.core.telephony.sip.calls import Call, Cause
+from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.sdp import Agreed
 from fond_echo.documents.phone import CallHandling
-from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
 CHANCE = SystemRandom()
 
-TRANSFER_SECONDS = 90.0
-"""Whoever was to be called has so long to answer; then the caller is told that nobody did."""
+RECORDED_AT_ONCE = 25
+"""Frames that are handed on to be recorded: half a second."""
 
-FRAMES_AFTER = 12
-"""A call is ended so many frames after the last words: the other side holds some back."""
+
+def policy_of(handling: CallHandling) -> CallPolicy:
+    """How a channel's description wants its calls to go."""
+    return CallPolicy(
+        handling.barge_in, handling.wait_seconds,
+        len(handling.reminders) + handling.greetings - 1, handling.end_seconds,
+        handling.max_utterance_seconds, handling.interdigit_seconds, handling.max_digits,
+        handling.terminator, handling.max_seconds,
+    )  # fmt: skip
 
 
 class Session:
@@ -58,46 +67,41 @@ class Session:
 
     Args:
         agreed: media; None while the other side has not said what it takes.
-        manner: the assistant's voice, for words that belong to no turn, and its greeting.
+        speaking: the assistant's voice, for words that belong to no turn, and its greeting.
     """
 
     def __init__(
-        self, call: Call, ours: CallContext, channel: Channel, agreed: Agreed | None,
-        sockets: MediaSockets, needs: CallDependencies, handling: CallHandling, manner: Speaking,
-        carrier: Carrier,
+        self, call: Call, context: CallContext, channel: str, agreed: Agreed | None,
+        sockets: MediaSockets, backend: Backend, prompts: Prompts, handling: CallHandling,
+        speaking: Speaking, carrier: Carrier,
     ) -> None:  # fmt: skip
-        self.call, self.ours, self.sockets = call, ours, sockets
+        self.call, self.context, self.sockets = call, context, sockets
         self.agreed = agreed is not None
         self.stream = Stream(
             agreed or Agreed.none(), Identity.chosen(CHANCE), call.hop.host,
             any_source=carrier.any_source,
         )  # fmt: skip
-        self.conversation = f"call-{new_id()}"
         self.begun_at = 0.0
-        self._needs, self._handling, self._manner = needs, handling, manner
-        self._carrier = carrier
-        order = ours.order
-        begin: dict[str, Any] = {}
-        if order is not None:
-            begin = {"variables": dict(order.variables)}
-            if order.opening.assistant:
-                begin["assistant"] = order.opening.assistant
-        self._turns = CallTurns(
-            needs, channel, call.caller if call.incoming else call.number,
-            order.name if order is not None else "", self.conversation, ours.record, begin,
-            lambda: not self.over, self._aloud,
+        self.start = CallStart(
+            context.record, channel, (call.caller if call.incoming else call.number) or "unknown",
+            f"call-{new_id()}", handling.record, context.order,
         )  # fmt: skip
-        self._talk: TurnTaking | None = None
-        self._early_keys: list[str] = []
-        self._recorder = CallRecorder(needs.database, ours.record) if handling.record else None
-        self._answerer = AnsweringMachineDetector() if order is not None else None
-        self._machine: GreetingListener | None = None
-        self._greeted, self._acted, self._greeting = 0, False, b""
-        self._leaving: Cause | None = None
-        self._transfer_to, self._connecting, self._connecting_since = "", False, 0.0
-        self._message_seconds = 0.0
-        self._greeting_played, self._hushed = False, False
-        self._still = 0
+        self._prompts, self._handling, self._speaking = prompts, handling, speaking
+        self._carrier = carrier
+        self.backend: BackendCall = backend.call(self.start, self._aloud)
+        order = context.order
+        self.course = CallCourse(
+            policy_of(handling),
+            CallWords(
+                handling.greetings, tuple(handling.reminders), handling.no_input_goodbye,
+                handling.not_connected,
+            ),
+            vanish_seconds=handling.silence_seconds, placed=order is not None,
+            leave_a_message=order is None or order.at_a_machine != "hang-up",
+        )  # fmt: skip
+        self._both: tuple[list[Frame], list[Frame]] | None = ([], []) if handling.record else None
+        self._greeting, self._greeting_played = b"", False
+        self._greeted, self._hushed = False, False
         self._doing: asyncio.Task[None] | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self._one = asyncio.Lock()
@@ -109,92 +113,53 @@ class Session:
 
     def begin(self, now: float) -> None:
         """The other side is there: greet, or find out who it is."""
-        self.begun_at = now
-        self.stream.heard_at = now
-        m = self._handling
-        self._talk = TurnTaking(
-            CallPolicy(
-                m.barge_in, m.wait_seconds, len(m.reminders) + m.greetings - 1, m.end_seconds,
-                m.max_utterance_seconds, m.interdigit_seconds, m.max_digits, m.terminator,
-                m.max_seconds,
-            ),
-            now,
-        )  # fmt: skip
-        if self._answerer is None:
+        self.begun_at = self.stream.heard_at = now
+        if self.context.order is None:
             self._play_ready()
-            self._do(self._greet())
-        for key in self._early_keys:
-            self.key(key, now)
+        self._act(self.course.answered(now))
 
     def _play_ready(self) -> None:
         """Say at once what is always said first, where it was rendered before."""
         said = [self._handling.record_words] if self._handling.record else []
-        words = [each for each in (*said, self._manner.greeting) if each]
-        prompts, voice, law = self._needs.prompts, self._manner.voice, self.stream.law
-        ready = [prompts.ready(each, voice, law) for each in words]
-        if self._manner.greeting and all(ready):
-            self._greeting, self._greeting_played = ready[-1], True
+        words = [each for each in (*said, self._speaking.greeting) if each]
+        ready = [self._prompts.ready(each, self._speaking.voice, self.stream.law) for each in words]
+        if self._speaking.greeting and all(ready):
+            self._keep_greeting(ready[-1])
+            self._greeting_played = True
             self._play(b"".join(ready))
 
     def tick(self, now: float, wall: float) -> None:
         """20 ms have passed."""
-        for data in self.stream.tick():
-            self.sockets.send(data, self.stream.place)
-        report = self.stream.report(now, wall)
+        stream = self.stream
+        for data in stream.tick():
+            self.sockets.send(data, stream.place)
+        report = stream.report(now, wall)
         if report:
-            self.sockets.send_report(report, self.stream.place)
-        frame, keys = self.stream.heard()
-        if self._talk is None:
-            self._early_keys += keys
-            return
-        if self._recorder is not None:
-            self._recorder.add(frame, decoded(self.stream.said, self.stream.law))
-        if self._answerer is not None:
-            self._find_out(frame)
-            return
-        if self._talk.state == "speaking" and not self.stream.playing and not self._busy:
-            self._all_spoken(now)
-        if self._leaving is not None and self._all_was_said():
-            self._carrier.hang_up(self, self._leaving)
-            return
-        if self._vanished(now):
-            self._carrier.hang_up(self, "vanished")
-            return
-        if self._connecting:
-            # The other side is calling somebody; nobody is to be reminded of anything.
-            if now - self._connecting_since > TRANSFER_SECONDS:
-                self.transferred(408)
-            return
-        for key in keys:
-            self.key(key, now)
-        self._act(self._talk.frame(frame, now))
+            self.sockets.send_report(report, stream.place)
+        frame, keys = stream.heard()
+        if self._both is not None and self.begun_at:
+            self._record(frame)
+        if stream.agreed.direction not in ("sendrecv", "recvonly"):
+            # Nothing should come: it is on hold.
+            stream.heard_at = now
+        self._act(
+            self.course.frame(
+                frame, keys, now, playing=stream.playing, busy=self._busy,
+                heard_at=stream.heard_at or now,
+            )
+        )  # fmt: skip
 
-    def _vanished(self, now: float) -> bool:
-        """Whether nothing has come for long, though something should."""
-        if self.stream.agreed.direction not in ("sendrecv", "recvonly"):
-            self.stream.heard_at = now
-        return now - (self.stream.heard_at or now) > self._handling.silence_seconds
-
-    def _find_out(self, frame: Any) -> None:
-        """Of a call that we placed: who answered, and when to speak."""
-        assert self._answerer is not None and self.ours.order is not None
-        if self._machine is not None:
-            if self._machine.feed(frame):
-                self._answerer = None
-                self._do(self._open())
+    def _record(self, frame: Frame | None) -> None:
+        """Take down 20 ms of both sides; None: hand on what is left."""
+        if self._both is None:
             return
-        who = self._answerer.feed(frame)
-        if who is None:
-            return
-        self._run(self._carrier.tell(self, "answerer", who=who))
-        if who == "machine" and self.ours.order.at_a_machine == "hang-up":
-            self._answerer = None
-            self._carrier.hang_up(self, "hung-up")
-        elif who == "machine":
-            self._machine = GreetingListener()
-        else:
-            self._answerer = None
-            self._do(self._open())
+        theirs, ours = self._both
+        if frame is not None:
+            theirs.append(frame)
+            ours.append(decoded(self.stream.said, self.stream.law))
+        if theirs and (frame is None or len(theirs) >= RECORDED_AT_ONCE):
+            self._both = ([], [])
+            self.backend.record(theirs, ours)
 
     def received(self, data: bytes, place: Place, now: float) -> None:
         key = self.stream.receive(data, place, now)
@@ -202,37 +167,20 @@ class Session:
             self.key(key, now)
 
     def key(self, key: str, now: float) -> None:
-        """A key, however it came. It may come before the word that we were heard to answer."""
-        if self._talk is None:
-            self._early_keys.append(key)
-        elif self._leaving is None and self._answerer is None:
-            self._act(self._talk.key(key, now))
+        """A key, however it came."""
+        self._act(self.course.key(key, now))
 
     def transferred(self, status: int) -> None:
         """What became of a transfer."""
-        if not self._connecting:
-            return
-        to, self._transfer_to, self._connecting = self._transfer_to, "", False
-        self._run(self._carrier.tell(self, "transferred", to=to, status=status))
-        if 200 <= status < 300:
-            self._carrier.hang_up(self, "transferred")
-        else:
-            self._do(self._say(self._handling.not_connected))
-
-    @property
-    def waveforms(self) -> dict[str, Any] | None:
-        """How loud both sides were, of a call that is recorded."""
-        return self._recorder.waveforms if self._recorder is not None else None
+        self._act(self.course.transferred(status))
 
     async def end(self) -> Quality | None:
         """The call is over; gives how it sounded, where anything was heard."""
-        if self._talk is not None:
-            # A turn that is being worked on is finished: it stands in the log.
-            self._talk.state = "over"
+        self.course.over()
         self.sockets.close()
         self.settled.set()
-        if self._recorder is not None:
-            await self._recorder.finish()
+        self._record(None)
+        self.backend.over()
         return self.stream.quality()
 
     def _act(self, actions: list[Action]) -> None:
@@ -240,99 +188,89 @@ class Session:
             match action:
                 case StopPlayback():
                     if self.stream.playing:
-                        self._run(self._carrier.tell(self, "barge-in"))
+                        self._tell("barge-in")
                     self.stream.hush()
                     self._hushed = True
                 case SpeculativeEndpoint(samples, pause):
                     self._run(self._guess(samples, pause))
                 case Understand(samples, pause):
-                    self._acted = True
-                    told = self._taken("said")
-                    self._do(self._after(self._turns.hear(samples, pause, told)))
+                    self._do(self._turn(self._work("hear", samples=samples, pause=pause)))
                 case Press(keys):
-                    self._acted = True
-                    self._do(self._after(self._turns.press(keys, self._taken("key", keys=keys))))
-                case Remind(times):
-                    self._do(self._remind(times))
-                case Leave():
-                    self._leaving = "hung-up"
-                    self._do(self._say(self._handling.no_input_goodbye))
+                    self._do(self._turn(self._work("press", text=keys)))
+                case Say(words):
+                    self._do(self._say(words))
+                case Greet():
+                    self._do(self._greet())
+                case Open():
+                    self._do(self._open())
+                case Repeat():
+                    self._play(self._greeting)
+                    self.course.speaks(self._now())
+                case Beep():
+                    self._play(in_law(beep(), self.stream.law))
+                case Transfer(to):
+                    if not self._carrier.transfer(self, to):
+                        self._act(self.course.transferred(0))
+                case HangUp(cause):
+                    self._carrier.hang_up(self, cause)
+                case Note(kind, data):
+                    self._tell(kind, **data)
 
-    def _do(self, work: Any) -> None:
+    def _tell(self, kind: str, **data: Any) -> None:
+        self._run(self._carrier.tell(self, kind, **data))
+
+    def _do(self, work: Coroutine[Any, Any, None]) -> None:
         self._doing = self._run(self._guarded(work))
 
-    def _run(self, work: Any) -> asyncio.Task[None]:
+    def _run(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
         task = asyncio.create_task(work)
         self._tasks.add(task)
         task.add_done_callback(self._tasks.discard)
         return task
 
-    async def _guarded(self, work: Any) -> None:
+    async def _guarded(self, work: Coroutine[Any, Any, None]) -> None:
         # One after the other: a key may come while something said is still being understood.
         async with self._one:
             self._hushed = False
             try:
                 await work
             except Exception:
-                log.exception("a call's turn broke", call=self.ours.record)
+                log.exception("a call's turn broke", call=self.context.record)
         self.settled.set()
-        if self._talk is not None and self._talk.state == "thinking":
-            # Nothing was said: the other side is listened to all the same.
-            self._talk.speak(self._now())
+        self.course.idle(self._now())
 
-    async def _guess(self, samples: Any, pause: int) -> None:
+    async def _guess(self, samples: Frame, pause: int) -> None:
         """Read what was said so far; where it is a whole that was expected, it is all."""
         if self._busy:
             return
-        begun = self._turns.guess(samples, pause)
-        if begun is None:
-            return
-        task, may_be_whole = begun
         try:
-            heard = await asyncio.shield(task)
-        except (FondEchoError, asyncio.CancelledError):
+            whole = await self.backend.guess(samples, pause)
+        except FondEchoError:
             return
         # What was expected needs no more waiting: a pause says no more of it.
-        if heard.source == "expected" and may_be_whole and self._talk is not None:
-            self._act(self._talk.conclude(pause, self._now()))
+        if whole:
+            self._act(self.course.conclude(pause, self._now()))
 
     def _now(self) -> float:
         return asyncio.get_running_loop().time()
-
-    def _all_spoken(self, now: float) -> None:
-        """Everything was played: what comes after it."""
-        assert self._talk is not None
-        self._talk.spoken(now)
-        if self._transfer_to and not self._connecting and not self._busy:
-            self._connecting = self._carrier.transfer(self, self._transfer_to)
-            self._connecting_since = now
-            if not self._connecting:
-                self._do(self._say(self._handling.not_connected))
-                self._transfer_to = ""
-        if self._message_seconds and not self._busy:
-            self._talk.take_message(self._message_seconds)
-            self._message_seconds = 0.0
 
     @property
     def _busy(self) -> bool:
         return self._doing is not None and not self._doing.done()
 
-    def _all_was_said(self) -> bool:
-        """Whether the last words have left, and had the time to be heard."""
-        self._still = 0 if self._busy or self.stream.playing else self._still + 1
-        return self._still > FRAMES_AFTER
+    def _work(self, kind: Any, **what: Any) -> Work:
+        return Work(kind, self.stream.law, self._now() - self.begun_at, **what)
 
-    def _taken(self, kind: str, **more: Any) -> Callable[[str], Awaitable[None]]:
-        async def told(turn_id: str) -> None:
-            await self._carrier.tell(self, kind, turn=turn_id, **more)
-
-        return told
+    async def _turn(self, work: Work) -> None:
+        """Have a turn made, and see to what it leaves to be done."""
+        self._act(self.course.turn_ended(await self.backend.turn(work)))
 
     async def _greet(self) -> None:
         if not self._greeting_played:
             await self._say_recorded()
-        await self._after(self._turns.greet(self._taken("greeted")))
-        self._greeted, self._greeting_played = 1, False
+        await self._turn(self._work("greet"))
+        self.course.greeted()
+        self._greeted, self._greeting_played = True, False
 
     async def _say_recorded(self) -> None:
         if self._handling.record and self._handling.record_words:
@@ -340,75 +278,49 @@ class Session:
 
     async def _open(self) -> None:
         """The opening of a call that we placed."""
-        order = self.ours.order
+        order = self.context.order
         assert order is not None
         if order.opening.assistant:
             await self._greet()
         else:
             await self._say_recorded()
             try:
-                what = await prepared(order.opening, self._needs.client, self._needs.clips)
-            except NoOpening as error:
+                what = await self.backend.opening(self.stream.law)
+            except FondEchoError as error:
                 await self._carrier.tell(self, "failed", what=str(error))
-                self._leaving = "failed"
+                self.course.leave("failed")
                 return
-            if isinstance(what, Clip):
-                await self._carrier.tell(self, "opened", seconds=round(what.seconds, 2))
-                sound = await asyncio.to_thread(in_law, what, self.stream.law)
-                self._greeting = sound
-                self._play(sound)
+            if isinstance(what, bytes):
+                await self._carrier.tell(self, "opened", seconds=round(len(what) / 8_000, 2))
+                self._keep_greeting(what)
+                self._play(what)
             else:
-                await self._after(self._turns.say(what, self._taken("opened")))
+                await self._turn(self._work("say", text=what))
         if not order.talks_on:
-            self._leaving = "hung-up"
-
-    async def _after(self, turn: Awaitable[After | None]) -> None:
-        """Wait for a turn, and for what it leaves to be done."""
-        after = await turn
-        if after is None:
-            self._carrier.hang_up(self, "hung-up")
-            return
-        state = after.state
-        if state.get("ended"):
-            self._leaving = "hung-up"
-        self._transfer_to = str(state.get("transfer", ""))
-        recording = state.get("recording")
-        if recording:
-            self._message_seconds = float(recording["seconds"])
-            self._play(in_law(beep(), self.stream.law))
-
-    async def _remind(self, times: int) -> None:
-        """The caller says nothing: the greeting again, and then other words."""
-        if not self._acted and self._greeted < self._handling.greetings and self._greeting:
-            self._greeted += 1
-            self._play(self._greeting)
-            return
-        repeated = 0 if self._acted else self._handling.greetings - 1
-        place = min(max(0, times - 1 - repeated), len(self._handling.reminders) - 1)
-        if place >= 0:
-            await self._say(self._handling.reminders[place])
+            self.course.leave("hung-up")
 
     async def _say(self, text: str) -> None:
         """Say words that belong to no turn."""
         try:
-            data = await self._needs.prompts.spoken(text, self._manner.voice, self.stream.law)
+            data = await self._prompts.spoken(text, self._speaking.voice, self.stream.law)
         except FondEchoError as error:
             log.warning("words could not be spoken", reason=str(error))
             return
         if data:
             self._play(data)
 
-    async def _aloud(self, clip: Clip) -> None:
+    def _aloud(self, sound: bytes) -> None:
         """A part of an answer, as soon as it is there."""
         if self.over or self._hushed or self._greeting_played:
             # Nobody hears it, or wants to; or it was said already, from the same words.
             return
-        sound = await asyncio.to_thread(in_law, clip, self.stream.law)
         if not self._greeted:
-            self._greeting += sound
+            self._keep_greeting(self._greeting + sound)
         self._play(sound)
+
+    def _keep_greeting(self, sound: bytes) -> None:
+        self._greeting, self.course.can_repeat = sound, True
 
     def _play(self, sound: bytes) -> None:
         self.stream.play(sound)
-        if self._talk is not None:
-            self._talk.speak(self._now())
+        self.course.speaks(self._now())

@@ -15,6 +15,9 @@ SLOTS = 10
 SLOTS_MEASURED = 500
 """Slots over which the load is taken: a second."""
 
+HISTORY = 15_000
+"""Slots of which it is told how late they were: half a minute."""
+
 FULL = 0.7
 """So much of a processor's time may be spent; no more calls are taken then."""
 
@@ -35,6 +38,7 @@ class Ticker:
     def __init__(self) -> None:
         self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
         self._late: deque[float] = deque(maxlen=SLOTS_MEASURED)
+        self._history: deque[float] = deque(maxlen=HISTORY)
         self._used: deque[tuple[float, float]] = deque(maxlen=SLOTS_MEASURED)
         self._task: asyncio.Task[None] | None = None
         self._somebody = asyncio.Event()
@@ -72,6 +76,20 @@ class Ticker:
         return ordered[int(0.9 * (len(ordered) - 1))] if ordered else 0.0
 
     @property
+    def facts(self) -> dict[str, float]:
+        """How the last seconds with calls went: calls now, the share of a processor, and by how
+        many milliseconds slots were late: 99 and 99.9 % were not later. Empty before there were
+        calls."""
+        if not self._history:
+            return {}
+        ordered = sorted(self._history)
+        at = [round(1_000 * ordered[int(share * (len(ordered) - 1))], 1) for share in (0.99, 0.999)]
+        return {
+            "calls": sum(map(len, self._slots)), "load": round(self.load, 2), "late_ms_p99": at[0],
+            "late_ms_p999": at[1],
+        }  # fmt: skip
+
+    @property
     def full(self) -> bool:
         """Whether one more call would be too many for the others."""
         if sum(map(len, self._slots)) < FEW or len(self._late) < SLOTS_MEASURED:
@@ -97,6 +115,7 @@ class Ticker:
             if now - due > 1.0:
                 due = now
             self._late.append(now - due)
+            self._history.append(now - due)
             self._used.append((now, time.thread_time()))
             wall = time.time()
             for beat in list(self._slots[number].values()):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -12,19 +12,27 @@ import numpy as np
 import numpy.typing as npt
 from sqlalchemy import select, update
 
+from fond_echo.channels.phone.backend import CallStart, Play, Work
 from fond_echo.channels.phone.channel import CallChannel
 from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.hearing import OwnDecoder, SpeculativeRecognizer, clip_of
+from fond_echo.channels.phone.hearing import SpeculativeRecognizer, clip_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
-from fond_echo.contract.turn import Heard
+from fond_echo.contract.clip import ClipRef
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.waveform import heights
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.telephony.conversation.course import After
+from fond_echo.core.telephony.media import g711
+from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import Needs, Recognizer, Synthesizer
+from fond_echo.stages.ports import AtHand, Needs, Recognizer, Synthesizer
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.inbound import take_in_once
@@ -32,8 +40,6 @@ from fond_echo.store.records import Channel, Conversation, Run, Turn
 
 UNTIL_THE_END = ("number", "digits", "spelled", "currency", "time", "duration")
 """Kinds of a slot whose value may go on after a pause."""
-
-Taken = Callable[[str], Awaitable[None]]
 
 
 class _CallWorld:
@@ -49,12 +55,13 @@ class _CallWorld:
     ) -> None:
         self._world, self._channel, self._voice, self._aloud = world, channel, voice, aloud
         self.recognizer: SpeculativeRecognizer | None = None
+        self.at_hand: AtHand | None = None
 
     async def needs(self, channel: Channel, now: datetime) -> Needs:
         needs = await self._world.needs(channel, now)
         return replace(
             needs, channel=self._channel, synthesizer=self._voice, aloud=self._aloud,
-            recognizer=self.ahead(needs.recognizer), decoder=OwnDecoder(needs.decoder),
+            recognizer=self.ahead(needs.recognizer), at_hand=self.at_hand,
         )  # fmt: skip
 
     def ahead(self, recognizer: Recognizer) -> SpeculativeRecognizer:
@@ -87,100 +94,113 @@ async def warm(needs: CallDependencies, channel: Channel, revision: str) -> None
     await asyncio.gather(hears, return_exceptions=True)
 
 
-@dataclass(frozen=True)
-class After:
-    """What a turn left behind: the conversation's state."""
-
-    turn_id: str
-    state: dict[str, Any]
+def _shaped(samples: npt.NDArray[np.int16]) -> tuple[Clip, bytes]:
+    """What was said, as the recognizer takes it, and as it is kept."""
+    clip = clip_of(samples)
+    return at_rate(clip, RATE), encode(clip, "flac")
 
 
 class CallTurns:
     """Makes turns of what comes in a call.
 
     Args:
-        contact: the number of the other side; `name` of whoever has it, where it is known.
-        conversation: where the turns stand.
-        call: written down with each, so that it is known where it came from.
-        begin: the state that the conversation begins with.
-        heard: says whether there is still somebody to hear an answer.
-        aloud: plays a part of an answer.
+        written: writes down an event of the call: its kind, seconds from the answer, facts.
+        play: plays a part of an answer.
     """
 
     def __init__(
-        self, needs: CallDependencies, channel: Channel, contact: str, name: str, conversation: str,
-        call: str, begin: dict[str, Any], heard: Callable[[], bool],
-        aloud: Callable[[Clip], Awaitable[None]],
+        self, needs: CallDependencies, channel: Channel, start: CallStart,
+        written: Callable[..., Awaitable[None]], play: Play,
     ) -> None:  # fmt: skip
-        self._needs, self._channel = needs, channel
-        self._contact, self._name = contact or "unknown", name
-        self._conversation, self._call, self._begin = conversation, call, begin
+        self._needs, self._channel, self._start = needs, channel, start
+        self._written, self._play = written, play
+        order = start.order
+        self._begin: dict[str, Any] = {}
+        if order is not None:
+            self._begin = {"variables": dict(order.variables)}
+            if order.opening.assistant:
+                self._begin["assistant"] = order.opening.assistant
+        self._name = order.name if order is not None else ""
         self._settings = ChannelSettings.model_validate(channel.settings)
+        self._law: Law = "PCMU"
+        self.heard = True
         journal = Journal(needs.database, needs.queue)
-        call_channel = CallChannel(needs.clips, heard)
-        self._world = _CallWorld(needs.world, call_channel, needs.prompts.voice, aloud)
+        call_channel = CallChannel(needs.clips, lambda: self.heard)
+        self._world = _CallWorld(needs.world, call_channel, needs.synthesizer, self._aloud)
         self._driver = QueuedDriver(journal, self._world)
         self._next: TurnSoFar | None = None
         self._expected: Expected | None = None
         self._may_be_whole = False
 
-    async def greet(self, taken: Taken) -> After | None:
-        """The call was answered: the greeting."""
-        cause = "answered-call" if self._begin else "greeting"
-        return await self._take({"joined": True}, taken, cause=cause)
+    async def turn(self, work: Work) -> After | None:
+        """Make a turn of something, and carry it to its end; None where the other side is not to
+        be answered."""
+        self._law = work.law
+        match work.kind:
+            case "greet":
+                cause = "answered-call" if self._begin else "greeting"
+                return await self._take(work, "greeted", {"joined": True}, cause=cause)
+            case "press":
+                what = {"text": work.text, "key": work.text}
+                return await self._take(work, "key", what, keys=work.text)
+            case "say":
+                what = {"text": work.text}
+                return await self._take(work, "opened", what, standing="operator", cause="operator")
+            case "hear":
+                return await self._hear(work)
 
-    async def hear(self, samples: npt.NDArray[np.int16], pause: int, taken: Taken) -> After | None:
-        """Something was said: samples at 8 kHz, up to a pause."""
+    async def _hear(self, work: Work) -> After | None:
+        assert work.samples is not None
         if self._world.recognizer is not None:
-            self._world.recognizer.pause = pause
-        clip = clip_of(samples)
-        data = await asyncio.to_thread(encode, clip, "flac")
+            self._world.recognizer.pause = work.pause
+        clip, data = await asyncio.to_thread(_shaped, work.samples)
         sound = SoundHandle(handle=new_id(), kind="call", seconds=clip.seconds)
-        return await self._take({"sound": sound}, taken, sound=data)
+        kept = ClipRef(
+            id=sound.handle, media_type="audio/flac", size=len(data), seconds=clip.seconds,
+            rate=g711.RATE, waveform=heights(clip),
+        )  # fmt: skip
+        self._world.at_hand = AtHand(clip, kept)
+        try:
+            return await self._take(work, "said", {"sound": sound}, sound=data)
+        finally:
+            self._world.at_hand = None
 
-    async def press(self, keys: str, taken: Taken) -> After | None:
-        """Keys were pressed."""
-        return await self._take({"text": keys, "key": keys}, taken)
+    async def _aloud(self, clip: Clip) -> None:
+        self._play(await asyncio.to_thread(in_law, clip, self._law))
 
-    async def say(self, words: str, taken: Taken) -> After | None:
-        """Words of ours, in nobody's answer."""
-        return await self._take({"text": words}, taken, standing="operator", cause="operator")
-
-    def guess(
-        self, samples: npt.NDArray[np.int16], pause: int
-    ) -> tuple[asyncio.Task[Heard], bool] | None:
-        """Begin to read what was said so far; and whether it could be a whole by what it says.
-        None where it is not known what is expected."""
-        recognizer, turn = self._world.recognizer, self._next
-        if recognizer is None or turn is None:
-            return None
-        expected = self._expected
-        if expected is None:
-            return None
-        return recognizer.guess(
-            samples, expected, turn.assistant.language, pause
-        ), self._may_be_whole
+    async def guess(self, samples: npt.NDArray[np.int16], pause: int) -> bool:
+        """Begin to read what was said so far, where it is known what is expected; whether it is a
+        whole that was."""
+        recognizer, turn, expected = self._world.recognizer, self._next, self._expected
+        if recognizer is None or turn is None or expected is None:
+            return False
+        task = recognizer.guess(samples, expected, turn.assistant.language, pause)
+        try:
+            heard = await asyncio.shield(task)
+        except (FondEchoError, asyncio.CancelledError):
+            return False
+        return heard.source == "expected" and self._may_be_whole
 
     async def _take(
-        self, what: dict[str, Any], taken: Taken, *, standing: str | None = None, cause: str = "",
-        sound: bytes = b"",
+        self, work: Work, kind: str, what: dict[str, Any], *, standing: str | None = None,
+        cause: str = "", sound: bytes = b"", **facts: Any,
     ) -> After | None:  # fmt: skip
         """One turn, from beginning to end; None where the other side is not to be answered."""
         message = Inbound.model_validate(
             {
-                "id": new_id(), "conversation": self._conversation, "contact": self._contact,
-                "name": self._name, "aloud": True, **what,
+                "id": new_id(), "conversation": self._start.conversation,
+                "contact": self._start.contact, "name": self._name, "aloud": True, **what,
             }
         )  # fmt: skip
         found = await take_in_once(
             self._needs.database, self._needs.queue, self._channel.name, self._settings, message,
-            {"call": self._call}, queued=False, standing=standing, cause=cause, sound=sound,
+            {"call": self._start.record}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:
             return None
         if self._begin:
             await self._begin_with(found.turn_id)
-        await taken(found.turn_id)
+        await self._written(kind, work.at, {"turn": found.turn_id, **facts})
         await self._driver.work(found.turn_id)
         async with self._needs.database.reading() as session:
             mine = (
@@ -191,7 +211,11 @@ class CallTurns:
             )
             conversation, revision = (await session.execute(mine)).one()
         await self._expect(conversation.state, revision)
-        return After(found.turn_id, conversation.state)
+        state = conversation.state
+        return After(
+            bool(state.get("ended")), str(state.get("transfer", "")),
+            float((state.get("recording") or {}).get("seconds", 0.0)),
+        )  # fmt: skip
 
     async def _expect(self, state: dict[str, Any], revision: str) -> None:
         """What may be said next, so that it can be read ahead."""

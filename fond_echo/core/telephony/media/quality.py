@@ -31,6 +31,14 @@ class Quality:
     jitter_ms: float
     delay_ms: float
 
+    @property
+    def facts(self) -> dict[str, float]:
+        """As it is written down."""
+        return {
+            "r_factor": self.r_factor, "mos": self.mos, "loss": round(self.loss, 4),
+            "jitter_ms": round(self.jitter_ms, 2), "delay_ms": round(self.delay_ms, 1),
+        }  # fmt: skip
+
 
 def rated(
     codec: str, *, loss: float, jitter_ms: float, delay_ms: float, burst: float = 1.0

@@ -1,0 +1,165 @@
+"""The media process: the sockets of calls and nothing else on its loop. It has no database and no
+engines; what a call needs of them, it asks the process that began it for.
+
+    python -m fond_echo.running.media FD plain info      # the phone process begins it so
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import gc
+import os
+import signal
+import socket
+import sys
+from collections.abc import Mapping
+from typing import Any
+
+from fond_echo.channels.phone.link import Link
+from fond_echo.channels.phone.remote import BackendHandlers, RemoteBackend
+from fond_echo.channels.phone.roles import ChannelState, Speaking
+from fond_echo.channels.phone.server import PhoneServer
+from fond_echo.core.telephony.media import loudness
+from fond_echo.documents.phone import read_phone
+from fond_echo.running import logs
+from fond_echo.settings import Settings
+
+NICENESS = -10
+"""Where the system lets us, sound goes before everything else."""
+
+
+class MediaProcess:
+    """The channels of this process, as the other one asks for them."""
+
+    def __init__(self, backend: RemoteBackend) -> None:
+        self._backend = backend
+        self._servers: dict[str, PhoneServer] = {}
+
+    async def open(
+        self, name: str, description: str, speaking: Speaking, passwords: Mapping[str, str]
+    ) -> None:
+        """Listen on a channel. Raises OSError where its port is taken."""
+        found = read_phone(description, f"{name}.yaml")
+        server = PhoneServer(name, found, self._backend, speaking, passwords)
+        await server.start()
+        self._servers[name] = server
+
+    async def close(self, name: str) -> None:
+        """Hang up a channel's calls, and listen on it no more."""
+        await self._servers.pop(name).stop()
+
+    async def speak_as(self, name: str, speaking: Speaking) -> None:
+        await self._servers[name].speak_as(speaking)
+
+    async def look(self, name: str) -> ChannelState:
+        """Place calls that are due, and end those that somebody wants to be over."""
+        server = self._servers[name]
+        await server.look()
+        state, reason = server.registrations.standing
+        return ChannelState(state, reason, server.registrations.facts, server.ticker.facts)
+
+    async def stop(self) -> None:
+        """Close all channels."""
+        for name in list(self._servers):
+            await self.close(name)
+
+    @property
+    def handlers(self) -> dict[str, Any]:
+        return {
+            "open": self.open, "close": self.close, "speak_as": self.speak_as, "look": self.look,
+            "stop": self.stop,
+        }  # fmt: skip
+
+
+async def carry(end: socket.socket) -> None:
+    """Carry calls until the process that began this one is gone; then end them all."""
+    backend = RemoteBackend()
+    process = MediaProcess(backend)
+    backend.link = Link({**backend.handlers, **process.handlers})
+    loudness.warm()
+    # What is there now stays: it is not looked through for garbage again and again.
+    gc.collect()
+    gc.freeze()
+    await backend.link.open(end)
+    await backend.link.run()
+    with contextlib.suppress(Exception):
+        await process.stop()
+
+
+class Media:
+    """A media process as the phone process has it.
+
+    Args:
+        handlers: answers what the calls there need.
+        settings: how it logs.
+    """
+
+    def __init__(self, handlers: BackendHandlers, settings: Settings) -> None:
+        self._handlers, self._settings = handlers, settings
+        self._link = handlers.link = Link(handlers.handlers)
+        self._process: asyncio.subprocess.Process | None = None
+        self._running: asyncio.Task[None] | None = None
+
+    async def start(self) -> None:
+        """Begin it."""
+        ours, theirs = socket.socketpair()
+        with theirs:
+            self._process = await asyncio.create_subprocess_exec(
+                sys.executable, "-m", "fond_echo.running.media", str(theirs.fileno()),
+                self._settings.log, str(self._settings.log_level), pass_fds=[theirs.fileno()],
+            )  # fmt: skip
+        await self._link.open(ours)
+        self._running = asyncio.create_task(self._link.run())
+        self._running.add_done_callback(lambda _: self._handlers.gone())
+
+    @property
+    def pid(self) -> int:
+        """Its process id."""
+        assert self._process is not None
+        return self._process.pid
+
+    async def gone(self) -> None:
+        """Wait until it is."""
+        assert self._running is not None
+        await asyncio.wait([self._running])
+
+    async def open(
+        self, name: str, description: str, speaking: Speaking, passwords: Mapping[str, str]
+    ) -> None:
+        """Listen on a channel. Raises OSError where its port is taken."""
+        await self._link.call("open", name, description, speaking, dict(passwords))
+
+    async def close(self, name: str) -> None:
+        await self._link.call("close", name)
+
+    async def speak_as(self, name: str, speaking: Speaking) -> None:
+        await self._link.call("speak_as", name, speaking)
+
+    async def look(self, name: str) -> ChannelState:
+        found: ChannelState = await self._link.call("look", name)
+        return found
+
+    async def stop(self) -> None:
+        """End its calls, and it."""
+        assert self._process is not None and self._running is not None
+        if not self._running.done():
+            await self._link.call("stop")
+        if self._process.returncode is None:
+            self._process.terminate()
+        await self._process.wait()
+        await asyncio.wait([self._running], timeout=2.0)
+
+
+def main() -> None:
+    logs.begin(sys.argv[2], sys.argv[3], "media")
+    # Whoever began this process ends it: Ctrl-C in a terminal reaches both.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    with contextlib.suppress(OSError):
+        os.nice(NICENESS)
+    with socket.socket(fileno=int(sys.argv[1])) as end:
+        asyncio.run(carry(end))
+
+
+if __name__ == "__main__":
+    main()
