@@ -24,8 +24,8 @@ from fond_echo.client import FondEcho
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.demo import run as demo
+from fond_echo.softphone.handset import QUIET, Handset, handset
 from fond_echo.speech.material import lexicon
-from fond_echo.standins.carrier.handset import QUIET, Handset, handset
 from fond_echo.standins.carrier.voices import CALLERS
 
 QUESTIONS = (
@@ -53,25 +53,25 @@ async def answer_time(caller: Handset, clip: Clip) -> float:
     said = Clip(clip.samples[: loud[-1] + 1], clip.rate)
     await caller.say(said)
     ended = time.perf_counter()
-    seen = len(caller.heard)
+    seen = caller.heard.count
     while time.perf_counter() - ended < 15.0:
         await asyncio.sleep(0.002)
-        for frame in caller.heard[seen:]:
+        for frame in caller.heard.since(seen):
             if float(np.sqrt(np.mean(frame.astype(np.float32) ** 2))) > QUIET:
                 return (time.perf_counter() - ended) * 1_000
-        seen = len(caller.heard)
+        seen = caller.heard.count
     return float("nan")
 
 
 async def still(caller: Handset) -> None:
     """Until nothing has been said for a second."""
-    quiet, seen = 0, len(caller.heard)
+    quiet, seen = 0, caller.heard.count
     while quiet < QUIET_FRAMES and not caller.over.is_set():
         await asyncio.sleep(0.02)
-        for frame in caller.heard[seen:]:
+        for frame in caller.heard.since(seen):
             loud = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2))) > QUIET
             quiet = 0 if loud else quiet + 1
-        seen = len(caller.heard)
+        seen = caller.heard.count
 
 
 async def run(number: str, calls: int) -> tuple[list[float], list[float]]:

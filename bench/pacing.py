@@ -33,7 +33,7 @@ from fond_echo.core.telephony.sip.sdp import Terms, agree, offer, read_descripti
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.demo import run as demo
-from fond_echo.standins.carrier.sockets import open_socket
+from fond_echo.softphone.sockets import open_socket
 from fond_echo.store.local import free_port
 
 CHANNEL = """\
@@ -131,8 +131,12 @@ class Callers:
                for name, at in spans.items()},
         }  # fmt: skip
 
+    def caller(self) -> Caller:
+        """One more of them."""
+        return Caller()
+
     async def call(self, number: str) -> None:
-        caller = Caller()
+        caller = self.caller()
         await caller.open()
         described = offer(Terms("127.0.0.1", caller.port, 1))
         who = parse_address("<sip:bench@127.0.0.1>")

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from fond_echo.core.audio.clip import Clip
     from fond_echo.core.recognition.recognizer import Recognizer
     from fond_echo.core.synthesis.synthesizer import Synthesizer
-    from fond_echo.standins.carrier.handset import Handset
+    from fond_echo.softphone.handset import Handset
 
 KEYS = re.compile(r"[0-9*#]+")
 VOICE = "curlew"
@@ -50,8 +50,8 @@ def _typed() -> Iterator[str]:
 
 
 async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int:
+    from fond_echo.softphone.handset import handset
     from fond_echo.speech.material import recognizer, synthesizer
-    from fond_echo.standins.carrier.handset import handset
 
     ear, mouth = recognizer(), synthesizer()
     async with handset(name) as caller:

@@ -14,7 +14,7 @@ def add(commands: Any) -> None:
     for name, what in (
         ("web", "run only the API, the console and webhooks"),
         ("work", "run only the worker of queued turns"),
-        ("speech", "run only ear and voice"),
+        ("speech", "run only speech recognition and synthesis"),
         ("phone", "run only the telephone: channels of the kind phone"),
     ):
         part = commands.add_parser(name, help=what)
@@ -30,6 +30,7 @@ def add(commands: Any) -> None:
         help="play a passenger in a world of its own, check, and stop",
     )
     demo.add_argument("--folder", default=".demo", help="where the demo keeps its data (.demo)")
+    demo.add_argument("--verbose", action="store_true", help="show what the service writes, too")
     demo.set_defaults(run=_demo)
 
 
@@ -78,4 +79,6 @@ def _demo(options: argparse.Namespace) -> int:
 
     from fond_echo.demo.run import demo
 
-    return demo(Path(options.folder), fresh=options.fresh, tour=options.tour)
+    return demo(
+        Path(options.folder), fresh=options.fresh, tour=options.tour, verbose=options.verbose
+    )

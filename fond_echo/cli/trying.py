@@ -141,6 +141,7 @@ def _here(options: argparse.Namespace) -> Any:
     from fond_echo.contract.channel import Inbound
     from fond_echo.documents.assistant import digest
     from fond_echo.documents.reading import read_assistant
+    from fond_echo.stages.state import ConversationState
     from fond_echo.stages.trying import try_out
 
     files = files_in(Path(options.assistant))
@@ -149,7 +150,14 @@ def _here(options: argparse.Namespace) -> Any:
     def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
         said = Inbound(id="1", conversation="try", contact="try", text=text)
         found = asyncio.run(
-            try_out(assistant, revision, said, state, datetime.now(UTC), _NoLogic())
+            try_out(
+                assistant,
+                revision,
+                said,
+                ConversationState.read(state),
+                datetime.now(UTC),
+                _NoLogic(),
+            )
         )
         return {
             **found.routed.model_dump(include={"route", "by", "outcome", "because", "slots"}),
@@ -157,7 +165,7 @@ def _here(options: argparse.Namespace) -> Any:
             "replies": [each.model_dump(mode="json") for each in found.replies],
             "spoken": found.spoken,
             "not_run": found.not_run,
-            "state": found.state,
+            "state": found.state.stored(),
         }
 
     return answer

@@ -1,4 +1,4 @@
-"""Retention within what a service takes: so many at once, so many a second."""
+"""Keeping within what a service takes: so many at once, so many a second."""
 
 from __future__ import annotations
 

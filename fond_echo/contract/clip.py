@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from pydantic import Field
 
 from fond_echo.contract.base import Schema
@@ -17,3 +19,15 @@ class ClipRef(Schema):
     rate: int | None = None
     waveform: list[float] = Field(default_factory=list)
     origin: str = ""
+
+
+@dataclass(frozen=True)
+class NewClip:
+    """Sound to be stored: a file, and what is known of it."""
+
+    data: bytes
+    media_type: str
+    origin: str
+    seconds: float | None = None
+    rate: int | None = None
+    waveform: tuple[float, ...] = ()

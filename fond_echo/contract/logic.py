@@ -5,7 +5,6 @@ from __future__ import annotations
 from pydantic import Field, JsonValue
 
 from fond_echo.contract.base import Instant, Name, Schema
-from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
 
 
@@ -65,6 +64,3 @@ class LogicRequest(Schema):
     contact: LogicContact
     memory: dict[str, JsonValue] = Field(default_factory=dict)
     conversation: LogicConversation
-
-
-LogicAnswer = Reply

@@ -12,7 +12,7 @@ V = TypeVar("V")
 
 
 class Recent(LRUCache[K, V]):
-    """A bounded map. Retention another value under a key puts it in the place of the one before.
+    """A bounded map. Keeping another value under a key puts it in the place of the one before.
 
     Args:
         size: of all values together; their number, where nothing says how large one is.

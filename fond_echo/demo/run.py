@@ -69,8 +69,9 @@ class World:
 
 
 @contextmanager
-def world(folder: Path) -> Iterator[World]:
-    """The demo, running, while this lasts."""
+def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
+    """The demo, running, while this lasts; what its processes write goes to a file of its folder,
+    or where this process writes."""
     places = Places(
         network=f"http://127.0.0.1:{_port('network')}",
         second=f"http://127.0.0.1:{_port('second')}",
@@ -97,7 +98,8 @@ def world(folder: Path) -> Iterator[World]:
     )
     with with_database(settings) as (ready, servers):
         ready.encryption_keys()
-        supervisor = Supervisor([*_standins(places), *parts(ready)], say, servers)
+        log = None if verbose else folder / "service.log"
+        supervisor = Supervisor([*_standins(places), *parts(ready)], say, servers, log)
         supervisor.start()
         try:
             with FondEcho(ready.address, key) as echo:
@@ -143,14 +145,14 @@ def _standins(places: Places) -> list[Part]:
     ]  # fmt: skip
 
 
-def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
+def demo(folder: Path, *, fresh: bool, tour: bool, verbose: bool = False) -> int:
     """Run the demo until Ctrl-C, or for the length of a tour, which has a world of its own."""
     if tour:
-        return _tour()
+        return _tour(verbose=verbose)
     if fresh:
         _clear(folder)
     say(STARTING)
-    with world(folder) as running:
+    with world(folder, verbose=verbose) as running:
         address, key = running.settings.address, running.key
         say()
         say(f"  Console             {address}")
@@ -159,6 +161,9 @@ def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
         say(f"  Call it             {CALL} sip:2001@127.0.0.1:{running.places.phone}")
         say(f"  The public page     {running.page}")
         say()
+        if not verbose:
+            say(f"  What the service writes: {folder / 'service.log'} (--verbose shows it here)")
+            say()
         say("  In another terminal:")
         say(f"    export FOND_ECHO_ADDRESS={address} FOND_ECHO_KEY={key}")
         say(f"    {_program()} turn list")
@@ -169,13 +174,16 @@ def demo(folder: Path, *, fresh: bool, tour: bool) -> int:
     return 0
 
 
-def _tour() -> int:
+def _tour(*, verbose: bool) -> int:
     """Play the tour in a new world, which is removed where all of it was right."""
     from fond_echo.demo.tour import Tour
 
     folder = Path(tempfile.mkdtemp(prefix="fond-echo-tour-"))
     say(STARTING)
-    with world(folder) as running, FondEcho(running.settings.address, running.key) as echo:
+    with (
+        world(folder, verbose=verbose) as running,
+        FondEcho(running.settings.address, running.key) as echo,
+    ):
         failed = Tour(echo, running, say).run()
     if failed:
         say(f"Its world is kept: fond-echo demo --folder {folder}")

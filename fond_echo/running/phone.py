@@ -15,22 +15,20 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.link import LinkClosed
-from fond_echo.channels.phone.prompts import CachedSynthesizer
 from fond_echo.channels.phone.remote import BackendHandlers
 from fond_echo.channels.phone.roles import ChannelState, Speaking
 from fond_echo.channels.phone.service import ServiceBackend
+from fond_echo.channels.phone.speaking import CachedSynthesizer
+from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
+from fond_echo.engines.registry import Wanted
 from fond_echo.running.media import Media
-from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
-from fond_echo.speech.priority import Priority
-from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.turn import assistant_of
-from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
@@ -56,7 +54,7 @@ class Phones:
     """The phone channels of an installation, as they are in the database."""
 
     def __init__(
-        self, database: Database, backend: ServiceBackend, media: Media, world: ServiceWorld
+        self, database: Database, backend: ServiceBackend, media: Media, world: Installation
     ) -> None:
         self._database, self._backend, self._media, self._world = database, backend, media, world
         self._open: dict[str, _Open] = {}
@@ -193,14 +191,14 @@ async def run(settings: Settings) -> None:
     database = Database(settings.database)
     await migrate(database)
     queue = queue_app(settings.database)
-    voice = RemoteSpeech(settings.speech_url, settings.speech_token, Priority.CALL)
     stopping = asyncio.Event()
     for name in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(name, stopping.set)
-    async with ServiceWorld.open(settings, database, Priority.CALL) as world, queue.open_async():
-        synthesizer = CachedSynthesizer(voice)
+    async with Installation.open(settings, database, "call") as world, queue.open_async():
+        world.warm()
+        synthesizer = CachedSynthesizer(world.synthesizer(Wanted(purpose="call")))
         needs = CallDependencies(
-            database, queue, world, world.clips, PostgresBlobs(), synthesizer, world.client
+            database, queue, world, world.clips, world.blobs, synthesizer, world.client
         )
         backend = ServiceBackend(needs)
         media = Media(BackendHandlers(backend), settings)
@@ -223,5 +221,4 @@ async def run(settings: Settings) -> None:
                     raise LinkClosed("the media process ended")
         finally:
             await media.stop()
-    await voice.close()
     await database.close()

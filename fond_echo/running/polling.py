@@ -13,9 +13,9 @@ from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.channels.chat import ChatChannel
+from fond_echo.composition import Installation
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
-from fond_echo.running.world import ServiceWorld
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.inbound import take_in
 from fond_echo.store.queue import queue_app
@@ -31,7 +31,7 @@ LOCKS = 1_732_050
 class Poller:
     """Polls every channel whose description says so."""
 
-    def __init__(self, database: Database, world: ServiceWorld) -> None:
+    def __init__(self, database: Database, world: Installation) -> None:
         self._database = database
         self._world = world
         self._queue = queue_app(database.url)

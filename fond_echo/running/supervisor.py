@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
@@ -10,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Protocol
 
 import httpx
@@ -18,6 +20,7 @@ from fond_echo.core.errors import FondEchoError
 
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0
+LAST_LINES = 12
 
 
 class DidNotStart(FondEchoError):
@@ -37,11 +40,14 @@ class Part:
     process: subprocess.Popen[bytes] | None = None
     ended_at: float = 0.0
 
-    def start(self) -> None:
+    def start(self, log: Path | None = None) -> None:
+        """Start it; what it writes goes to a file where one is given."""
         # A session of its own: Ctrl-C reaches the supervisor, which stops parts in order.
-        self.process = subprocess.Popen(
-            self.command, env={**os.environ, **self.environment}, start_new_session=True
-        )
+        environment = {**os.environ, **self.environment}
+        with open(log, "ab") if log is not None else contextlib.nullcontext() as out:
+            self.process = subprocess.Popen(
+                self.command, env=environment, start_new_session=True, stdout=out, stderr=out
+            )
 
     def running(self) -> bool:
         return self.process is not None and self.process.poll() is None
@@ -77,11 +83,14 @@ class Supervisor:
         parts: started in this order, stopped in reverse.
         say: where news about parts goes.
         beside: runs already, and is only started again where it ends.
+        log: a file that parts write to instead of where this process does.
     """
 
     def __init__(
-        self, parts: Sequence[Part], say: Callable[[str], None], beside: Sequence[Tended] = ()
-    ) -> None:
+        self, parts: Sequence[Part], say: Callable[[str], None], beside: Sequence[Tended] = (),
+        log: Path | None = None,
+    ) -> None:  # fmt: skip
+        self._log = log
         self.parts = list(parts)
         self._beside = list(beside)
         self._say = say
@@ -96,7 +105,7 @@ class Supervisor:
         """
         try:
             for part in self.parts:
-                part.start()
+                part.start(self._log)
             for part in self.parts:
                 self._await(part, seconds)
         except BaseException:
@@ -116,7 +125,20 @@ class Supervisor:
                 pass
             time.sleep(0.05)
         if part.ready or not part.running():
-            raise DidNotStart(f"{part.name} did not start", remedy="its own lines above say why")
+            raise DidNotStart(f"{part.name} did not start", remedy=self._why())
+
+    def _why(self) -> str:
+        """Where it is said why something did not start: of a file, its last lines."""
+        if self._log is None:
+            return "its own lines above say why"
+        told = self._log.read_text("utf-8", "replace").splitlines()[-LAST_LINES:]
+        return "\n".join([f"the end of {self._log} says why:", *told])
+
+    def _again(self, part: Tended) -> None:
+        if isinstance(part, Part):
+            part.start(self._log)
+        else:
+            part.start()
 
     def _tend(self) -> None:
         """Start parts again that end."""
@@ -130,7 +152,7 @@ class Supervisor:
                 elif time.monotonic() - part.ended_at >= RESTART_SECONDS:
                     part.ended_at = 0.0
                     try:
-                        part.start()
+                        self._again(part)
                     except (FondEchoError, OSError) as error:
                         self._say(f"{part.name} does not start: {error}")
 

@@ -22,10 +22,10 @@ from sqlalchemy import insert, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import keep_running
+from fond_echo.composition import Installation
 from fond_echo.connectors.addresses import address_of
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
-from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.event_records import Subscription, WebhookDelivery
@@ -77,7 +77,7 @@ _LEASE = text(
 class WebhookDispatcher:
     """Fans events out, and posts them."""
 
-    def __init__(self, settings: Settings, database: Database, world: ServiceWorld) -> None:
+    def __init__(self, settings: Settings, database: Database, world: Installation) -> None:
         self._settings = settings
         self._database = database
         self._world = world

@@ -16,9 +16,9 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import keep_running
+from fond_echo.composition import Installation
 from fond_echo.running.polling import Poller
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
-from fond_echo.running.world import ServiceWorld
 from fond_echo.settings import Settings
 from fond_echo.stages.claim import Failure
 from fond_echo.stages.journal import Journal
@@ -69,7 +69,8 @@ async def run(settings: Settings) -> None:
     database = Database(settings.database, connections=settings.turns_at_once)
     await migrate(database)
     queue = queue_app(settings.database)
-    async with ServiceWorld.open(settings, database) as world, queue.open_async():
+    async with Installation.open(settings, database) as world, queue.open_async():
+        world.warm()
         journal = Journal(database, queue)
         driver = QueuedDriver(journal, world)
 

@@ -6,7 +6,6 @@ import asyncio
 import json
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from dataclasses import dataclass
 from typing import Any
 
 import httpx
@@ -20,6 +19,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.speech.asks import HearAsk, ListenAsk
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
@@ -38,14 +38,6 @@ class SpeechFailed(FondEchoError):
     """The speech process could not do what it was asked."""
 
     code = "speech-failed"
-
-
-@dataclass(frozen=True)
-class SpokenSound:
-    """A part of speech: its sound and the words in it."""
-
-    clip: Clip
-    text: str
 
 
 class RemoteSpeech:

@@ -7,7 +7,6 @@ from collections.abc import AsyncIterator
 from typing import Any
 
 from fond_echo.contract.logic import (
-    Exchange,
     LogicContact,
     LogicConversation,
     LogicRequest,
@@ -105,12 +104,8 @@ def of_dialogue(turn: TurnSoFar) -> Reply:
                 then = Transfer(to=turn.assistant.person_number)
             return Reply(text=_rendered(turn.assistant.person, turn), then=then)
         case "again":
-            last = turn.state.get("last")
-            return (
-                Reply.model_validate(last)
-                if last
-                else unsure(turn, "I have not said anything yet.")
-            )
+            last = turn.state.last
+            return last if last else unsure(turn, "I have not said anything yet.")
         case "undo":
             return Reply(text="All right, I have taken that back.")
         case "forget-me":
@@ -261,11 +256,17 @@ def template_values(turn: TurnSoFar) -> dict[str, Any]:
         "slots": turn.routed.slots if turn.routed else {},
         "contact": {"name": turn.contact_name, "id": turn.contact_id, "channel": turn.channel},
         "memory": turn.memory,
-        "variables": turn.state.get("variables", {}),
-        "conversation": {"recent": turn.state.get("recent", [])},
+        "variables": turn.state.variables,
+        "conversation": {"recent": [each.model_dump() for each in turn.state.recent]},
         "now": turn.clock,
         "reply": {},
     }
+
+
+def _sound_of(turn: TurnSoFar) -> str:
+    """The clip of what was said: as it came, or as it was heard in a call."""
+    found = turn.fetched or turn.decoded
+    return found.clip.id if found is not None else ""
 
 
 def request(turn: TurnSoFar, action: str) -> LogicRequest:
@@ -283,7 +284,7 @@ def request(turn: TurnSoFar, action: str) -> LogicRequest:
             arrived_as=turn.inbound.arrived_as,
             language=turn.assistant.language,
             heard=turn.heard,
-            sound=turn.fetched.clip.id if turn.fetched else "",
+            sound=_sound_of(turn),
             recorded=turn.routed.outcome == "recorded",
         ),
         slots=turn.routed.slots,
@@ -292,7 +293,7 @@ def request(turn: TurnSoFar, action: str) -> LogicRequest:
         conversation=LogicConversation(
             id=turn.conversation_id,
             turns=turn.number,
-            recent=[Exchange(**each) for each in turn.state.get("recent", [])],
-            variables=turn.state.get("variables", {}),
+            recent=turn.state.recent,
+            variables=turn.state.variables,
         ),
     )

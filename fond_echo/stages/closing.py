@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
 from typing import Any
 
+from fond_echo.contract.logic import Exchange
 from fond_echo.contract.reply import Announce, Ask, End, HandOver, RecordMessage, Reply, Transfer
+from fond_echo.stages.state import ConversationState, OpenSlots, Recording
 from fond_echo.stages.turn import TurnSoFar
-
-OPEN = timedelta(hours=12)
-"""In a chat, a question may be answered so much later."""
 
 RECENT = 6
 """So many of the last turns are kept for templates and business logic."""
 
 MAX_CHARACTERS = 500
 """Characters of each of them."""
-
-_OF_DIALOGUE = ("open", "meant", "since", "revision", "recording", "transfer")
 
 
 @dataclass(frozen=True)
@@ -30,50 +25,36 @@ class Closing:
     where they were before the last turn. `announce` is said in a conference room.
     """
 
-    state: dict[str, Any]
+    state: ConversationState
     remember: list[tuple[dict[str, Any], int]] = field(default_factory=list)
     hand_over: bool = False
     undo: bool = False
     announce: Announce | None = None
 
 
-def fresh(state: Mapping[str, Any], now: datetime) -> bool:
-    """Whether what was asked may still be answered."""
-    since = state.get("since")
-    return bool(since) and now - datetime.fromisoformat(str(since)) < OPEN
-
-
-def pinned(state: Mapping[str, Any], live: str, now: datetime) -> str:
-    """The revision that a turn is worked with: the one that asked, while its question is open."""
-    return str(state["revision"]) if state.get("open") and fresh(state, now) else live
-
-
 def closing_of(turn: TurnSoFar) -> Closing:
     """What a turn that was answered leaves behind."""
     parts = turn.answered.parts if turn.answered else []
-    state = {name: value for name, value in turn.state.items() if name not in _OF_DIALOGUE}
-    state["choices"] = [choice.value for part in parts for choice in part.choices]
-    variables = {**state.get("variables", {})}
+    before = turn.state
+    variables = dict(before.variables)
     for part in parts:
         variables |= part.variables
-    state["variables"] = {name: value for name, value in variables.items() if value is not None}
+    state = ConversationState(
+        choices=[choice.value for part in parts for choice in part.choices],
+        variables={name: value for name, value in variables.items() if value is not None},
+        recent=_recent(turn, parts),
+        last=before.last,
+        written=_written(turn) or before.written,
+        assistant=before.assistant,
+    )
     outcome = turn.routed.outcome if turn.routed else ""
-    said = " ".join(part.text or part.spoken for part in parts)
-    if turn.text or said:
-        mine = "" if turn.standing == "operator" else turn.text
-        exchange = {"said": mine[:MAX_CHARACTERS], "answered": said[:MAX_CHARACTERS]}
-        state["recent"] = [*state.get("recent", []), exchange][-RECENT:]
     if parts and outcome != "again":
-        state["last"] = _last(parts)
-    written = _written(turn)
-    if written:
-        state["written"] = written
-    state |= _dialogue(turn, parts)
-    state |= _next(turn, parts)
+        state.last = _last(parts)
     if any(isinstance(part.then, End) for part in parts):
-        names = ("recent", "last", "written", "assistant")
-        kept = {name: state[name] for name in names if name in state}
-        state = {"recent": [], "last": None} | kept | {"ended": True}
+        state.choices, state.variables, state.ended = [], {}, True
+    else:
+        _ask(state, turn, parts)
+        _next(state, turn, parts)
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
     if outcome == "forget-me":
         remember = [(dict.fromkeys(turn.memory), 0)]
@@ -90,20 +71,29 @@ def closing_of(turn: TurnSoFar) -> Closing:
     )
 
 
-def _next(turn: TurnSoFar, parts: list[Reply]) -> dict[str, Any]:
+def _recent(turn: TurnSoFar, parts: list[Reply]) -> list[Exchange]:
+    said = " ".join(part.text or part.spoken for part in parts)
+    if not (turn.text or said):
+        return turn.state.recent
+    mine = "" if turn.standing == "operator" else turn.text
+    exchange = Exchange(said=mine[:MAX_CHARACTERS], answered=said[:MAX_CHARACTERS])
+    return [*turn.state.recent, exchange][-RECENT:]
+
+
+def _next(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     """What a part asks to be done after it was said."""
     for part in parts:
         match part.then:
             case Transfer(to=to) if turn.in_call:
-                return {"transfer": to}
+                state.transfer = to
+                return
             case RecordMessage(max_seconds=seconds):
-                since = turn.clock.isoformat()
                 route = turn.routed.route if turn.routed else ""
-                return {"recording": {"route": route, "seconds": seconds, "since": since}}
-    return {}
+                state.recording = Recording(route=route, seconds=seconds, since=turn.clock)
+                return
 
 
-def _last(parts: list[Reply]) -> dict[str, Any]:
+def _last(parts: list[Reply]) -> Reply:
     """The answer as it would be given again, without what it did."""
     return Reply(
         text="\n\n".join(part.text for part in parts if part.text)[:20_000],
@@ -111,7 +101,7 @@ def _last(parts: list[Reply]) -> dict[str, Any]:
         choices=[choice for part in parts for choice in part.choices][:20],
         attachments=[each for part in parts for each in part.attachments][:10],
         then=parts[-1].then if not any(p.text or p.spoken or p.choices for p in parts) else None,
-    ).model_dump(mode="json")
+    )
 
 
 def _written(turn: TurnSoFar) -> str:
@@ -121,28 +111,17 @@ def _written(turn: TurnSoFar) -> str:
     return texts[-1].external_id if texts else ""
 
 
-def _dialogue(turn: TurnSoFar, parts: list[Reply]) -> dict[str, Any]:
+def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     """What is open until the next turn."""
     routed = turn.routed
     if routed is None:
-        return {}
-    open_ = routed.open
+        return
+    open_ = OpenSlots.model_validate(routed.open) if routed.open else None
     asked = next((part.then for part in parts if isinstance(part.then, Ask)), None)
     route = turn.assistant.route(routed.route)
     if asked is not None and route is not None and asked.slot in route.slots:
-        filled = {name: [v, ""] for name, v in routed.slots.items() if name != asked.slot}
-        open_ = {
-            "route": routed.route,
-            "filled": filled,
-            "asking": asked.slot,
-            "confirming": False,
-            "tries": 0,
-        }
-    if open_ is None and routed.asked is None:
-        return {}
-    return {
-        "open": open_,
-        "meant": routed.asked.model_dump() if routed.asked else None,
-        "since": turn.clock.isoformat(),
-        "revision": turn.revision,
-    }
+        filled = {name: (v, "") for name, v in routed.slots.items() if name != asked.slot}
+        open_ = OpenSlots(route=routed.route, filled=filled, asking=asked.slot)
+    if open_ is not None or routed.asked is not None:
+        state.open, state.meant = open_, routed.asked
+        state.since, state.revision = turn.clock, turn.revision

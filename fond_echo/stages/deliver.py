@@ -58,7 +58,7 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
             if not buttons:
                 text = numbered(text, [label for label, _ in choices])
             pieces = cut(text, can.text_characters)
-            before = str(turn.state.get("written", ""))
+            before = turn.state.written
             if reply.rewrites and before and len(pieces) == 1 and can.can_edit(buttons):
                 add("edit", text, id=before, choices=choices if buttons else [])
                 pieces, buttons = [], False

@@ -24,15 +24,15 @@ ANSWERS = ("Yes, please.", "No, thank you.", "That's right.", "That's wrong.")
 
 def expected_of(turn: TurnSoFar) -> Expected:
     """What the sound of a turn is held against."""
-    open_ = turn.state.get("open") or {}
-    asked = bool(open_ or turn.state.get("meant"))
-    choices = tuple(map(str, turn.state.get("choices", [])))
+    open_ = turn.state.open
+    asked = open_ is not None or turn.state.meant is not None
+    choices = tuple(turn.state.choices)
     phrases = (*turn.router.examples, *EVERYWHERE, *(ANSWERS if asked else ()), *choices)
     if turn.in_call and choices:
         # "Press or say one."
         phrases += tuple(" ".join(cardinal(number + 1)) for number in range(len(choices)))
     references = [Reference(rule) for rule in turn.router.rules]
-    route = turn.assistant.route(open_.get("route", ""))
+    route = turn.assistant.route(open_.route) if open_ is not None else None
     if route is not None:
         # While a slot is asked for, any of the route's slots may be said or corrected.
         references += [spec.slot(name).reference for name, spec in route.slots.items()]

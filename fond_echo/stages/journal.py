@@ -21,10 +21,11 @@ from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.turn import StageName
 from fond_echo.stages.announcing import announce
 from fond_echo.stages.claim import Claim, Failure, claimed
-from fond_echo.stages.closing import Closing, pinned
+from fond_echo.stages.closing import Closing
 from fond_echo.stages.fence import Fence
 from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
+from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
@@ -109,7 +110,7 @@ class Journal:
             clock=run.clock,
             seed=run.seed,
             memory=facts(run.memory_before, run.clock),
-            state=run.state_before,
+            state=ConversationState.read(run.state_before),
             standing=turn.standing,
         )
         return claimed(so_far, turn, channel, rows)
@@ -124,14 +125,15 @@ class Journal:
     ) -> Run:
         """The live run of a turn, with its first stage: what was received."""
         now, live = datetime.now(UTC), revision
-        if named := conversation.state.get("assistant"):
+        state = ConversationState.read(conversation.state)
+        if named := state.assistant:
             # A call that we placed for another assistant than its channel's.
             live = (await session.get_one(Assistant, named)).live or revision
         run = Run(
             id=new_id(),
             turn_id=turn.id,
             kind="live",
-            revision=pinned(conversation.state, live, now),
+            revision=state.pinned(live, now),
             clock=now,
             seed=secrets.randbits(62),
             state_before=conversation.state,
@@ -229,7 +231,7 @@ class Journal:
             await session.execute(frozen)
         claim.turn = replace(
             claim.turn,
-            state=dict(conversation.state),
+            state=ConversationState.read(conversation.state),
             memory=facts(contact.memory, claim.turn.clock),
             answering=conversation.answering,
         )
@@ -362,7 +364,7 @@ class Journal:
             contact = await session.get_one(Contact, turn.contact_id, with_for_update=True)
             for remember, days in closing.remember:
                 contact.memory = with_facts(contact.memory, remember, days, turn.clock)
-        return closing.state
+        return closing.state.stored()
 
 
 def _on_the_turn(stage: StageName, output: dict[str, Any], input: dict[str, Any]) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from typing import Any
 
 from sqlalchemy import func, select, update
@@ -32,28 +33,34 @@ class Outbox:
             known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
             if known:
                 return list(known)
-            rows = [
-                Delivery(
-                    turn_id=claim.turn.id,
-                    run_id=claim.turn.run_id,
-                    kind=each.kind,
-                    part=each.part,
-                    key=f"{claim.turn.run_id}-{each.part}",
-                    text=each.text,
-                    clip_id=each.clip_id,
-                    extra=each.extra,
-                )
-                for each in planned
-            ]
+            rows = [_delivery(claim, each) for each in planned]
             session.add_all(rows)
             await session.flush()
             return rows
+
+    async def settled(
+        self, claim: Claim, planned: Sequence[PlannedDelivery], state: str,
+        error: dict[str, Any] | None,
+    ) -> None:  # fmt: skip
+        """Deliveries that are in their last state already; nothing is to be sent."""
+        async with self._fence.database.writing() as session:
+            await self._fence.check(session, claim)
+            rows = [_delivery(claim, each) for each in planned]
+            for row in rows:
+                row.state, row.error, row.attempts = state, error, 1
+                row.settled_at = datetime.now(UTC)
+            session.add_all(rows)
+            await session.flush()
+            for row in rows:
+                await self._fence.tell(
+                    session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
+                )
 
     async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
         """A text beside the answer (part below 0), written down once; None where it was before."""
         async with self._fence.database.writing() as session:
             await self._fence.check(session, claim)
-            key = f"{claim.turn.run_id}{part}"
+            key = f"{claim.turn.run_id}-beside{-part}"
             known = select(Delivery.id).where(Delivery.key == key)
             if (await session.execute(known)).first():
                 return None
@@ -112,3 +119,16 @@ class Outbox:
                 )
                 .values(state=now, settled_at=func.now())
             )
+
+
+def _delivery(claim: Claim, planned: PlannedDelivery) -> Delivery:
+    return Delivery(
+        turn_id=claim.turn.id,
+        run_id=claim.turn.run_id,
+        kind=planned.kind,
+        part=planned.part,
+        key=f"{claim.turn.run_id}-{planned.part}",
+        text=planned.text,
+        clip_id=planned.clip_id,
+        extra=planned.extra,
+    )

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 
-from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.clip import ClipRef, NewClip
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
@@ -16,8 +16,8 @@ from fond_echo.core.audio.containers import Decoded
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import LogicService
-from fond_echo.speech.remote import SpokenSound
 
 
 class StageError(FondEchoError):
@@ -153,6 +153,8 @@ class Clips(Protocol):
         rate: int | None = None,
         waveform: list[float] | None = None,
     ) -> ClipRef: ...
+
+    async def keep_all(self, turn_id: str, sounds: Sequence[NewClip]) -> list[ClipRef]: ...
 
     async def load(self, clip_id: str) -> bytes: ...
 

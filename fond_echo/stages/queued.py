@@ -16,11 +16,14 @@ from typing import Any, Protocol
 import structlog
 
 from fond_echo.contract.base import Schema
+from fond_echo.contract.clip import NewClip
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
+from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode as encode_clip
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.stages import deliver
 from fond_echo.stages.answer import answer, failed, greeting
 from fond_echo.stages.apology import apology
@@ -34,7 +37,7 @@ from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, max_pause, passes, pause
 from fond_echo.stages.ports import Needs, Outgoing
 from fond_echo.stages.route import route
-from fond_echo.stages.sending import send
+from fond_echo.stages.sending import played, send
 from fond_echo.stages.speak import speak
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
@@ -168,7 +171,10 @@ class _Carrier:
         self._slow_id = row.external_id if row is not None else ""
 
     async def _aside(self, part: int, text: str) -> DeliveredPart | None:
-        """A text beside the answer; whether it goes out is not the turn's concern."""
+        """A text beside the answer; whether it goes out is not the turn's concern. In a call
+        nothing is written."""
+        if "text" not in self._needs.channel.abilities.kinds:
+            return None
         row = await self._journal.outbox.aside(self._claim, part, text)
         if row is None:
             return None
@@ -186,7 +192,7 @@ class _Carrier:
         if not self._slow_id or "delete" not in self._needs.channel.abilities.kinds:
             return
         inbound = self._claim.turn.inbound
-        key = f"{self._claim.turn.run_id}{SLOW}-gone"
+        key = f"{self._claim.turn.run_id}-beside{-SLOW}-gone"
         gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=self._slow_id)
         try:
             await self._needs.channel.send(gone)
@@ -289,10 +295,12 @@ class _Carrier:
             return None
         started_at, begun = datetime.now(UTC), time.monotonic()
         planned = deliver.plan(claim.turn, self._needs.channel.abilities)
-        rows = await self._journal.outbox.plan(claim, planned)
-        parts = []
+        parts: list[DeliveredPart] = []
         failure: Failure | None = None
-        for row in rows:
+        if self._needs.aloud is not None:
+            parts, failure = await played(self._journal, claim, planned, self._needs)
+            planned = []
+        for row in await self._journal.outbox.plan(claim, planned) if planned else ():
             part, problem = await send(self._journal, claim, row, self._needs)
             parts.append(part)
             failure = failure or problem
@@ -322,21 +330,20 @@ async def _answered(turn: TurnSoFar, needs: Needs) -> Answered:
 
 
 async def _spoken(turn: TurnSoFar, needs: Needs) -> Spoken:
-    parts: list[SpokenPart] = []
+    spoken: list[SpokenSound] = []
     async for part in speak(turn, needs):
         if needs.aloud is not None:
             await needs.aloud(part.clip)
-        kept = await needs.clips.keep(
-            turn.id,
-            encode_clip(part.clip, "flac"),
-            "audio/flac",
-            "spoken",
-            seconds=part.clip.seconds,
-            rate=part.clip.rate,
-            waveform=heights(part.clip),
-        )
-        parts.append(SpokenPart(text=part.text, clip=kept))
+        spoken.append(part)
+    files = await asyncio.to_thread(lambda: [_spoken_file(part.clip) for part in spoken])
+    kept = await needs.clips.keep_all(turn.id, files)
+    parts = [SpokenPart(text=part.text, clip=clip) for part, clip in zip(spoken, kept, strict=True)]
     return Spoken(parts=parts)
+
+
+def _spoken_file(clip: Clip) -> NewClip:
+    data = encode_clip(clip, "flac")
+    return NewClip(data, "audio/flac", "spoken", clip.seconds, clip.rate, tuple(heights(clip)))
 
 
 def _apologised(turn: TurnSoFar, failure: Failure) -> Answered:

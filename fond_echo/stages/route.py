@@ -8,12 +8,12 @@ from typing import Any
 
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.intents import intent_of
-from fond_echo.core.dialogue.slots import Judge, Open, Slot
+from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.templates import compile_template
-from fond_echo.stages.closing import fresh
 from fond_echo.stages.ports import Needs
-from fond_echo.stages.turn import Asked, Routed, RouteScore, TurnSoFar
+from fond_echo.stages.state import Asked
+from fond_echo.stages.turn import Routed, RouteScore, TurnSoFar
 
 SURE = 0.75
 """A dictated transcript at or above this confidence is believed."""
@@ -29,11 +29,11 @@ async def route(turn: TurnSoFar, needs: Needs) -> Routed:
 
 def understand(turn: TurnSoFar) -> Routed:
     """What the turn means, with the dialogue that is open in its conversation."""
-    recording = turn.state.get("recording")
-    if recording and fresh(recording, turn.clock) and not _leaves_it(turn):
-        because = f"the message that {recording['route']} asked for"
+    recording = turn.state.records(turn.clock)
+    if recording is not None and not _leaves_it(turn):
+        because = f"the message that {recording.route} asked for"
         return Routed(
-            route=recording["route"], by="slot", sure=True, because=because, outcome="recorded"
+            route=recording.route, by="slot", sure=True, because=because, outcome="recorded"
         )
     heard = turn.heard
     believed = heard is None or heard.source == "expected" or heard.confidence >= SURE
@@ -46,12 +46,12 @@ def understand(turn: TurnSoFar) -> Routed:
     )
     dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), turn.clock, _judge(turn))
     state = turn.state
-    asked = state if state.get("revision") == turn.revision and fresh(state, turn.clock) else {}
-    open_, meant = asked.get("open"), asked.get("meant")
+    asks = state.revision == turn.revision and state.asks(turn.clock)
+    open_, meant = (state.open, state.meant) if asks else (None, None)
     found = dialogue.understand(
         said,
-        Open.from_json(open_) if open_ else None,
-        Meant(tuple(meant["routes"]), meant["text"]) if meant else None,
+        open_.as_core() if open_ else None,
+        Meant(tuple(meant.routes), meant.text) if meant else None,
     )
     return _routed(found)
 

@@ -9,6 +9,7 @@ says: `resend` (with the same key), `hold` for the operator, or `drop`.
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Sequence
 from typing import Any
 
 from fond_echo.connectors.errors import (
@@ -21,6 +22,7 @@ from fond_echo.connectors.errors import (
 from fond_echo.connectors.machine import BUSY
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.claim import Claim, Failure
+from fond_echo.stages.deliver import PlannedDelivery
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, pause
 from fond_echo.stages.ports import Needs, Outgoing, Sent
@@ -29,12 +31,6 @@ from fond_echo.store.records import Delivery
 
 PAUSES = (0.4, 1.2)
 """Before the second and third try within one job; after that the turn is left for a while."""
-
-
-class NotDelivered(FondEchoError):
-    """A delivery was refused, or could not be made."""
-
-    code = "not-delivered"
 
 
 class InDoubt(FondEchoError):
@@ -72,6 +68,21 @@ async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> S
         else:
             return await _sent(journal, claim, row, sent), None
         attempt += 1
+
+
+async def played(
+    journal: Journal, claim: Claim, planned: Sequence[PlannedDelivery], needs: Needs
+) -> tuple[list[DeliveredPart], Failure | None]:
+    """Settle what was played in a call as it was made: there is nothing more to send."""
+    inbound = claim.turn.inbound
+    failure = None
+    try:
+        await needs.channel.send(Outgoing("voice", inbound.conversation, inbound.contact, ""))
+    except FondEchoError as error:
+        failure = Failure.of("deliver", error)
+    state = "refused" if failure else "sent"
+    await journal.outbox.settled(claim, planned, state, failure.as_json() if failure else None)
+    return [DeliveredPart(kind=each.kind, state=state) for each in planned], failure
 
 
 async def _failed(

@@ -14,8 +14,8 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 from fond_echo.core.recognition.symbols import RATE
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.sounds import bytes_of
-from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.turn import TurnSoFar
 

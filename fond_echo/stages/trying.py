@@ -21,6 +21,7 @@ from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.route import understand
 from fond_echo.stages.speak import spoken_text
+from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import Answered, Routed, TurnSoFar
 
 Hearing = Callable[[Expected], Awaitable[Heard]]
@@ -34,7 +35,7 @@ class Outcome:
     routed: Routed
     replies: list[Reply]
     spoken: str
-    state: dict[str, Any]
+    state: ConversationState
     not_run: str = ""
 
 
@@ -47,7 +48,7 @@ async def try_out(
     assistant: AssistantFile,
     revision: str,
     said: Inbound,
-    state: dict[str, Any],
+    state: ConversationState,
     now: datetime,
     logic: LogicPort,
     hear: Hearing | None = None,

@@ -20,6 +20,7 @@ from fond_echo.core.dialogue.routing import Router
 from fond_echo.core.language.numbers import value_of
 from fond_echo.documents.assistant import AnswersIn, AssistantFile
 from fond_echo.documents.reading import read_assistant
+from fond_echo.stages.state import Asked, ConversationState
 
 
 class FetchedSound(Schema):
@@ -44,13 +45,6 @@ class RouteScore(Schema):
     score: float
     because: str
     confidence: float = 0.0
-
-
-class Asked(Schema):
-    """Routes that are asked about ("did you mean"), and the words that it was for."""
-
-    routes: list[str]
-    text: str
 
 
 class Routed(Schema):
@@ -124,7 +118,7 @@ class TurnSoFar:
     clock: datetime
     seed: int
     memory: dict[str, Any] = field(default_factory=dict)
-    state: dict[str, Any] = field(default_factory=dict)
+    state: ConversationState = field(default_factory=ConversationState)
     standing: str = ""
     answering: str = "assistant"
 
@@ -158,12 +152,12 @@ class TurnSoFar:
     def _numbered(self) -> str:
         """The choice behind a number that was typed after a numbered list, or pressed or said in a
         call."""
-        choices = self.state.get("choices", [])
+        choices = self.state.choices
         typed = self.inbound.text.strip().rstrip(".)")
         if self.in_call and self.heard is not None:
             typed = str(value_of(self.heard.spoken.split()) or "")
         if typed.isdigit() and 1 <= int(typed) <= len(choices):
-            return str(choices[int(typed) - 1])
+            return choices[int(typed) - 1]
         return ""
 
     @property

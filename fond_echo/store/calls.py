@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -176,9 +176,12 @@ async def minutes_today(session: AsyncSession, channel: str) -> float:
     return float((await session.execute(wanted)).scalar_one()) / 60
 
 
-async def keep_page(session: AsyncSession, call: str, number: int, data: bytes) -> None:
-    """Keep a page of a call's recording."""
-    await session.execute(_KEEP_PAGE, {"id": call, "number": number, "data": data})
+async def keep_pages(session: AsyncSession, pages: Sequence[tuple[str, int, bytes]]) -> None:
+    """Keep pages of recordings: of each the call, its number and the data. It is not waited for
+    until they are on the disk: a crash of the database may take the last of them."""
+    await session.execute(text("SET LOCAL synchronous_commit TO OFF"))
+    rows = [{"id": call, "number": number, "data": data} for call, number, data in pages]
+    await session.execute(_KEEP_PAGE, rows)
 
 
 async def bind_recording(

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import ColumnElement, delete, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.clip import ClipRef, NewClip
 from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.blobs import BlobStore, PostgresBlobs
@@ -92,15 +94,32 @@ class ClipStore:
         Raises:
             TurnErased: whoever erases a turn waits for this, or this sees that it is erased.
         """
+        sound = NewClip(data, media_type, origin, seconds, rate, tuple(waveform or ()))
+        (kept,) = await self.keep_all(turn_id, [sound])
+        return kept
+
+    async def keep_all(self, turn_id: str, sounds: Sequence[NewClip]) -> list[ClipRef]:
+        """Store several sounds of a turn at once.
+
+        Raises:
+            TurnErased: whoever erases a turn waits for this, or this sees that it is erased.
+        """
+        kept = []
         async with self._database.writing() as session:
             erased = select(Turn.sound_erased_at).where(Turn.id == turn_id)
             if (await session.execute(erased.with_for_update(read=True))).scalar_one():
                 raise TurnErased(f"the turn {turn_id} was erased while it was worked on")
-            record = await stored(session, self._blobs, data, media_type, origin, turn_id=turn_id)
-            record.seconds, record.rate, record.waveform = seconds, rate, waveform or []
+            for each in sounds:
+                record = await stored(
+                    session, self._blobs, each.data, each.media_type, each.origin, turn_id=turn_id
+                )
+                record.seconds, record.rate = each.seconds, each.rate
+                record.waveform = list(each.waveform)
+                kept.append(record)
             await session.flush()
-            self._recent.keep(record.id, data)
-            return clip_ref(record)
+            for record, each in zip(kept, sounds, strict=True):
+                self._recent.keep(record.id, each.data)
+            return [clip_ref(record) for record in kept]
 
     async def load(self, clip_id: str) -> bytes:
         """The bytes of a clip. Raises MissingClip or MissingBlob."""

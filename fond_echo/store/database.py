@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
 
 import psycopg
-from sqlalchemy import make_url
-from sqlalchemy.exc import InterfaceError, OperationalError
+from sqlalchemy import event, make_url
+from sqlalchemy.exc import DisconnectionError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as NoConnectionFree
 from sqlalchemy.ext.asyncio import (
     AsyncEngine,
@@ -16,8 +17,12 @@ from sqlalchemy.ext.asyncio import (
     async_sessionmaker,
     create_async_engine,
 )
+from sqlalchemy.pool import ConnectionPoolEntry
 
 DRIVER = "postgresql+psycopg"
+
+IDLE_SECONDS = 2.0
+"""A connection that was used more lately is taken to be alive."""
 
 AWAY = (OperationalError, InterfaceError, NoConnectionFree, psycopg.OperationalError)
 """What is raised when the database does not answer: whatever was asked is tried again later."""
@@ -35,10 +40,11 @@ class Database:
         self.url = url
         self.engine: AsyncEngine = create_async_engine(
             make_url(url).set(drivername=DRIVER),
-            pool_size=connections,
-            max_overflow=connections,
-            pool_pre_ping=True,
+            # A connection beyond the pool's size would be closed after each use.
+            pool_size=2 * connections,
+            max_overflow=0,
         )
+        _ask_after_idleness(self.engine)
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
 
     @asynccontextmanager
@@ -55,6 +61,25 @@ class Database:
 
     async def close(self) -> None:
         await self.engine.dispose()
+
+
+def _ask_after_idleness(engine: AsyncEngine) -> None:
+    """Connections that were not used for a while are asked whether they still live; all others are
+    taken to: an exchange before every use would cost more than the use."""
+
+    @event.listens_for(engine.sync_engine, "checkin")
+    def checkin(connection: Any, record: ConnectionPoolEntry) -> None:
+        record.info["used_at"] = time.monotonic()
+
+    @event.listens_for(engine.sync_engine, "checkout")
+    def checkout(connection: Any, record: ConnectionPoolEntry, proxy: Any) -> None:
+        idle = time.monotonic() - record.info.get("used_at", time.monotonic())
+        if idle < IDLE_SECONDS:
+            return
+        try:
+            engine.sync_engine.dialect.do_ping(connection)
+        except engine.sync_engine.dialect.dbapi.Error as error:  # type: ignore[union-attr]
+            raise DisconnectionError("the connection was closed meanwhile") from error
 
 
 async def driver_connection(session: AsyncSession) -> psycopg.AsyncConnection[Any]:

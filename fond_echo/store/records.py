@@ -244,7 +244,7 @@ class Delivery(Record):
     """Something that goes out: planned, sending, sent, in-doubt, refused or dropped.
 
     `key` is the same at every attempt, for networks that take an idempotency key. `extra` holds
-    choices, or an attachment's address and name. `not_before` is when it is tried again.
+    choices, or an attachment's address and name.
     """
 
     __tablename__ = "deliveries"
@@ -269,7 +269,6 @@ class Delivery(Record):
     external_id: Mapped[str] = mapped_column(default="")
     exchanges: Mapped[list[Any]] = mapped_column(default=list)
     error: Mapped[Json | None]
-    not_before: Mapped[datetime | None]
     planned_at: Mapped[datetime] = now_column()
     settled_at: Mapped[datetime | None]
 

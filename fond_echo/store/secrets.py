@@ -9,8 +9,11 @@ from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.access_records import SecretRecord
+
+MAX_DECRYPTED = 1_000
 
 
 class SecretLocked(FondEchoError):
@@ -28,6 +31,7 @@ class SecretBox:
 
     def __init__(self, keys: Sequence[str]) -> None:
         self._fernet = MultiFernet([Fernet(key) for key in keys])
+        self._decrypted: Recent[bytes, str] = Recent(MAX_DECRYPTED)
 
     async def put(self, session: AsyncSession, name: str, value: str, hosts: Iterable[str]) -> None:
         """Store or replace a secret."""
@@ -50,12 +54,19 @@ class SecretBox:
             wanted = wanted.where(SecretRecord.name.in_(list(names)))
         found: dict[str, tuple[str, frozenset[str]]] = {}
         for record in (await session.execute(wanted)).scalars():
-            try:
-                value = self._fernet.decrypt(record.token).decode()
-            except InvalidToken as error:
-                raise SecretLocked(
-                    f"the secret {record.name!r} was encrypted with another key",
-                    remedy="add that key to the setting secret_keys",
-                ) from error
-            found[record.name] = (value, frozenset(record.hosts))
+            found[record.name] = (self._value(record), frozenset(record.hosts))
         return found
+
+    def _value(self, record: SecretRecord) -> str:
+        """A secret's value; what was decrypted lately is not decrypted again."""
+        if (known := self._decrypted.get(record.token)) is not None:
+            return known
+        try:
+            value = self._fernet.decrypt(record.token).decode()
+        except InvalidToken as error:
+            raise SecretLocked(
+                f"the secret {record.name!r} was encrypted with another key",
+                remedy="add that key to the setting secret_keys",
+            ) from error
+        self._decrypted.keep(record.token, value)
+        return value

@@ -9,7 +9,7 @@ from fastapi import FastAPI
 from sqlalchemy import select, text
 
 from fond_echo import __version__
-from fond_echo.connectors.guard import guarded_client
+from fond_echo.composition import Installation
 from fond_echo.settings import Settings
 from fond_echo.store.access_records import Key
 from fond_echo.store.database import Database
@@ -50,15 +50,13 @@ async def serving(app: FastAPI, settings: Settings) -> AsyncIterator[None]:
     """What the application needs, while it serves; the database is migrated before."""
     database = Database(settings.database)
     await migrate(database)
-    client = guarded_client(settings.private_hosts)
-    service = Service(settings, database, queue_app(settings.database), client)
-    app.state.service = service
-    await first_key(service)
-    service.feed.start()
-    yield
-    await service.feed.stop()
-    await client.aclose()
-    await service.close()
+    async with Installation.open(settings, database, "program") as installation:
+        service = Service(installation, queue_app(settings.database))
+        app.state.service = service
+        await first_key(service)
+        service.feed.start()
+        yield
+        await service.feed.stop()
     await database.close()
 
 

@@ -51,7 +51,7 @@ async def transcribe(
     decoded = await service.decoder.decode(await body_of(request, LIMITS.size))
     clip = await asyncio.to_thread(at_rate, decoded.clip, RATE)
     long = clip.seconds > LONG_SECONDS
-    return await service.ear.transcribe(clip, expected, language=asked.language, long=long)
+    return await service.recognizer.transcribe(clip, expected, language=asked.language, long=long)
 
 
 async def _expected(service: Service, asked: ListenIn) -> Expected:
@@ -85,7 +85,7 @@ async def listen(socket: WebSocket) -> None:
             asked = ListenIn.model_validate_json(await socket.receive_text())
             check_language(asked.language)
             expected = await _expected(service, asked)
-            async with service.speech.listen(
+            async with service.live_recognizer.listen(
                 expected, language=asked.language, end_seconds=asked.end_seconds
             ) as ear:
                 await _between(socket, ear, asked.rate)

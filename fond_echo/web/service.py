@@ -5,27 +5,21 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any
 
-import httpx
 import procrastinate
 from fastapi import Depends, Request
 
-from fond_echo.channels.build import ChannelBuilder, ReceivingChannel
-from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.channels.build import ReceivingChannel
+from fond_echo.composition import Installation
+from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.checking import Report, check
+from fond_echo.engines.registry import Wanted
 from fond_echo.isolation import Exhausted, Isolation
-from fond_echo.settings import Settings
-from fond_echo.speech.decoding import GuardedDecoder
-from fond_echo.speech.remote import RemoteSpeech
-from fond_echo.stages.ports import Decoder, Recognizer
-from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.clips import ClipStore
-from fond_echo.store.database import Database
+from fond_echo.stages.ports import Recognizer
 from fond_echo.store.records import Channel
-from fond_echo.store.secrets import SecretBox
 from fond_echo.web.feed import EventFeed
 from fond_echo.web.throttle import Tries
 
@@ -53,31 +47,27 @@ class Receiving:
 
 
 class Service:
-    """The web process's hold on the world."""
+    """The web process's hold on the installation."""
 
-    def __init__(
-        self,
-        settings: Settings,
-        database: Database,
-        queue: procrastinate.App,
-        client: httpx.AsyncClient,
-    ) -> None:
-        self.settings = settings
-        self.database = database
+    def __init__(self, installation: Installation, queue: procrastinate.App) -> None:
+        self.installation = installation
+        self.settings, self.database = installation.settings, installation.database
         self.queue = queue
-        self.blobs = PostgresBlobs()
-        self.clips = ClipStore(database, self.blobs)
-        self.builder = ChannelBuilder(client, self.clips)
-        self.secrets = SecretBox(settings.encryption_keys())
-        self.feed = EventFeed(database)
-        self.speech = RemoteSpeech(settings.speech_url, settings.speech_token)
-        self.ear: Recognizer = self.speech
-        self.decoder: Decoder = GuardedDecoder()
+        self.blobs, self.clips = installation.blobs, installation.clips
+        self.builder, self.secrets = installation.builder, installation.secrets
+        self.feed = EventFeed(self.database)
+        self.recognizer: Recognizer = installation.recognizer(Wanted(purpose="program"))
+        self.decoder = installation.decoder
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
         self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""
         self._channels: dict[str, Receiving] = {}
+
+    @property
+    def live_recognizer(self) -> Any:
+        """The engine that hears while somebody is still speaking: `listen` of the built-in one."""
+        return self.installation.engines.find("transcribe", Wanted(purpose="program"))[0]
 
     async def check(self, files: Mapping[str, str]) -> Report:
         """Check an assistant's files where they can do no harm. Raises NotCheckable."""
@@ -89,15 +79,9 @@ class Service:
                 remedy="make them smaller and their grammars and templates simpler",
             ) from error
 
-    async def close(self) -> None:
-        """Let go of what is held open."""
-        await self.speech.close()
-
     async def vault(self) -> Vault:
         """All secrets, each still bound to its hosts."""
-        async with self.database.reading() as session:
-            found = await self.secrets.read(session)
-        return Vault({name: Secret(name, *kept) for name, kept in found.items()})
+        return await self.installation.vault()
 
     async def receiving_channel(self, name: str) -> Receiving | None:
         """A channel that has a network, read again when it is two seconds old; None where there is

@@ -18,7 +18,7 @@ from fond_echo.contract.base import Name
 from fond_echo.core.telephony.media.g711 import encoded
 from fond_echo.core.telephony.media.jitter import FRAME
 from fond_echo.documents.phone import read_phone
-from fond_echo.standins.carrier.handset import KEYS, Handset, handset
+from fond_echo.softphone.handset import KEYS, Handset, handset
 from fond_echo.store.records import Channel
 from fond_echo.web.access import of_socket
 from fond_echo.web.bodies import CheckedRouter
@@ -91,7 +91,7 @@ async def _hear(socket: WebSocket, phone: Handset) -> None:
     state, seen = "calling", 0
     await socket.send_json({"state": state})
     while True:
-        await asyncio.sleep(0.01)
+        more = phone.news.next
         found = "over" if phone.over.is_set() else "answered" if phone.answered.is_set() else state
         if found == "calling" and phone.rang.is_set():
             found = "ringing"
@@ -99,8 +99,9 @@ async def _hear(socket: WebSocket, phone: Handset) -> None:
             state = found
             cause = phone.ended.cause if phone.ended is not None else ""
             await socket.send_json({"state": state, "cause": cause})
-        for frame in phone.heard[seen:]:
+        came, seen = phone.heard.since(seen), phone.heard.count
+        for frame in came:
             await socket.send_bytes(frame.astype("<i2").tobytes())
-        seen = len(phone.heard)
         if state == "over":
             return
+        await more.wait()

@@ -6,6 +6,7 @@ import asyncio
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
+from pydantic import ValidationError
 from sqlalchemy import select
 
 from fond_echo.connectors.logic import LogicCaller
@@ -27,6 +28,7 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import digest
 from fond_echo.documents.errors import MAX_ERRORS, FileError
+from fond_echo.stages.state import ConversationState
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.trying import Hearing, try_out
 from fond_echo.stages.turn import assistant_of
@@ -77,13 +79,13 @@ async def try_assistant(
     vault = await service.vault()
     logic = LogicCaller(service.builder.client, vault)
     try:
-        found = await try_out(
-            assistant, digest(files), said, given.state, datetime.now(UTC), logic, hear
-        )
-    except (AttributeError, KeyError, TypeError, ValueError) as error:
-        if not given.state:
-            raise
-        raise NotAState(f"state is not what a try gave: {type(error).__name__}") from error
+        state = ConversationState.read(given.state)
+    except ValidationError as error:
+        where = ".".join(map(str, error.errors()[0]["loc"]))
+        raise NotAState(
+            f"state is not what a try gave: {error.errors()[0]['msg']}", where=f"state.{where}"
+        ) from error
+    found = await try_out(assistant, digest(files), said, state, datetime.now(UTC), logic, hear)
     return Tried(
         heard=found.heard,
         route=found.routed.route,
@@ -95,7 +97,7 @@ async def try_assistant(
         replies=found.replies,
         spoken=found.spoken,
         not_run=found.not_run,
-        state=found.state,
+        state=found.state.stored(),
     )
 
 
@@ -105,7 +107,7 @@ async def _hearing(service: Service, sound: str, language: str) -> Hearing:
     clip = at_rate(decoded.clip, RATE)
 
     async def hear(expected: Expected) -> Heard:
-        heard = await service.ear.transcribe(clip, expected, language=language, long=False)
+        heard = await service.recognizer.transcribe(clip, expected, language=language, long=False)
         return speech_in(heard)
 
     return hear

@@ -11,7 +11,7 @@ from fond_echo.channels.phone.remote import BackendHandlers
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.running.media import Media
 from fond_echo.settings import Settings
-from fond_echo.standins.carrier.handset import handset
+from fond_echo.softphone.handset import handset
 from tests.support.phone import PHONE, OnAPhone
 from tests.support.warbles import warble
 

@@ -11,7 +11,7 @@ from typing import ClassVar
 from sqlalchemy import select
 
 from fond_echo.core.telephony.sip.values import Hop
-from fond_echo.standins.carrier.handset import handset
+from fond_echo.softphone.handset import handset
 from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
 from tests.support.phone import PHONE, PLACING, OnAPhone, ask_for

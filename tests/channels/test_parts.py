@@ -13,8 +13,9 @@ from fond_echo.channels.phone import placing, prompts
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
-from fond_echo.channels.phone.prompts import CachedSynthesizer, Prompts
+from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.service import ServiceBackend
+from fond_echo.channels.phone.speaking import CachedSynthesizer
 from fond_echo.channels.phone.ticking import FEW, Ticker
 from fond_echo.contract.call import Opening
 from fond_echo.contract.turn import Heard
@@ -22,8 +23,8 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.phone import RegistrarSpec
-from fond_echo.speech.remote import SpokenSound
 from fond_echo.store.local import free_port
 from tests.sounds import tone
 
@@ -64,7 +65,7 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.prompts = self.new_prompts()
 
     def new_prompts(self):
-        needs = SimpleNamespace(synthesizer=CachedSynthesizer(self.voice))
+        needs = SimpleNamespace(synthesizer=CachedSynthesizer(self.voice), database=None)
         return Prompts(ServiceBackend(needs).prompt)
 
     async def test_the_same_words_are_rendered_once_in_each_law(self):

@@ -9,7 +9,7 @@ from sqlalchemy import select
 from fond_echo.channels.phone.session import Session
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.phone import read_phone
-from fond_echo.standins.carrier.handset import handset
+from fond_echo.softphone.handset import handset
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Conversation
 from tests.support.phone import PHONE, OnAPhone

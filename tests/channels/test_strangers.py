@@ -8,7 +8,7 @@ import struct
 import unittest
 from typing import ClassVar
 
-from fond_echo.standins.carrier.handset import handset
+from fond_echo.softphone.handset import handset
 from fond_echo.store.local import free_port
 from tests.support.phone import PHONE, OnAPhone
 from tests.support.warbles import understood

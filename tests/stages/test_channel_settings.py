@@ -246,6 +246,22 @@ class Beside(Settled):
         await self.driver.work(turn_id)
         self.assertEqual(len(self.sent), 4)
 
+    async def test_words_beside_an_answer_of_three_parts_have_places_of_their_own(self):
+        hear = self.world.speech.transcribe
+
+        async def slowly(*args, **fields):
+            await asyncio.sleep(0.5)
+            return await hear(*args, **fields)
+
+        self.world.speech.transcribe = slowly
+        self.world.channel.abilities = Abilities(frozenset(("text", "voice", "picture")))
+        shown = [Attachment(url=f"https://a.example/{n}.png", media_type="image/png") for n in "12"]
+        self.world.logic.answer = lambda asked: Reply(text="Look.", attachments=shown)
+        turn_id = await self.arrive("m1", sound=note())
+        await self.driver.work(turn_id)
+        kinds = [each.kind for each in self.sent]
+        self.assertEqual(kinds, ["text", "text", "voice", "picture", "picture"])
+
     async def test_a_turn_that_ends_while_slowness_is_told_leaves_nothing_being_sent(self):
         told, ended = asyncio.Event(), asyncio.Event()
         send, hear = self.world.channel.send, self.world.speech.transcribe

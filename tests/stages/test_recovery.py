@@ -7,6 +7,7 @@ from sqlalchemy.exc import OperationalError
 from fond_echo.connectors.errors import Unreachable
 from fond_echo.stages.claim import StaleWorker
 from fond_echo.stages.closing import Closing
+from fond_echo.stages.state import ConversationState
 from tests.support.driving import QUESTION, Driving, Killed, note
 from tests.support.world import ASSISTANT, logic_that_fails
 
@@ -85,7 +86,7 @@ class Recovery(Driving):
         claim = await self.journal.claim(turn_id)
         await self.driver.work(turn_id)
         for late in (
-            self.journal.finish(claim, None, Closing({})),
+            self.journal.finish(claim, None, Closing(ConversationState())),
             self.journal.may_answer(claim),
             self.journal.outbox.plan(claim, []),
         ):

@@ -14,7 +14,7 @@ from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.sdp import offer
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
-from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
+from fond_echo.softphone.impairments import ImpairedPath, Impairments
 from fond_echo.standins.carrier.scenario import InvalidScenario, read_scenario, share_heard
 from fond_echo.standins.carrier.switch import Switch
 from tests.core.telephony.network import THEM, US, Media, Network

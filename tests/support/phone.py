@@ -10,10 +10,10 @@ import httpx
 from sqlalchemy import select, update
 
 from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.prompts import CachedSynthesizer
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.channels.phone.service import ServiceBackend
+from fond_echo.channels.phone.speaking import CachedSynthesizer
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.phone import read_phone

@@ -8,7 +8,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.speech.remote import SpokenSound
+from fond_echo.core.synthesis.sound import SpokenSound
 
 RATE = 8_000
 SECONDS = 0.5

@@ -16,10 +16,10 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import LogicService, digest
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recognizer, synthesizer
-from fond_echo.speech.remote import SpokenSound
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import Abilities, Fetched, Needs, Outgoing, Sent
 from fond_echo.stages.queued import QueuedDriver

@@ -11,8 +11,8 @@ from fond_echo.contract.speech import ListenIn
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import as_int16, encode
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.engines.registry import EngineSettings
 from fond_echo.speech.pool import SpeechPool
-from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.speech.server import create_app
 from tests.sounds import silence_of, speech, tone
 from tests.support.serving import served
@@ -71,8 +71,9 @@ class Streams(WebTest):
         speech_app = create_app(self.pool, "token")
         await self.enterAsyncContext(speech_app.router.lifespan_context(speech_app))
         url = await self.enterAsyncContext(served(speech_app))
-        await self.service.speech.close()
-        self.service.speech = RemoteSpeech(url, "token")
+        # The built-in engine, with a speech process of this test's.
+        engines = self.service.installation.engines
+        engines.context = EngineSettings(url, "token", engines.context.client)
         self.address = await self.enterAsyncContext(served(self.app))
         self.echo = await self.enterAsyncContext(AsyncFondEcho(self.address, ADMIN))
 

@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-import zlib
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import Awaitable, Callable
 
 from fond_echo.core.caching import Recent
-from fond_echo.core.language.pls import Sounds
 from fond_echo.core.telephony.media.g711 import Law
-from fond_echo.speech.remote import SpokenSound
-from fond_echo.stages.ports import Synthesizer
 
 MAX_BYTES = 16 * 2**20
 MAX_TEXT = 1_000
@@ -39,33 +35,3 @@ class Prompts:
         if len(text) <= MAX_TEXT:
             self._kept.keep(key, data)
         return data
-
-
-class CachedSynthesizer:
-    """A synthesizer that says the same words in the same way, and renders them once."""
-
-    def __init__(self, synthesizer: Synthesizer) -> None:
-        self._synthesizer = synthesizer
-        self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MAX_BYTES, _size)
-
-    async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
-    ) -> AsyncIterator[SpokenSound]:
-        """The parts of it as they come. `seed` follows from the words."""
-        key = text, voice, sounds
-        if (known := self._kept.get(key)) is not None:
-            for part in known:
-                yield part
-            return
-        parts: list[SpokenSound] = []
-        async for part in self._synthesizer.speak(
-            text, voice, seed=zlib.crc32(text.encode()), sounds=sounds
-        ):
-            parts.append(part)
-            yield part
-        if len(text) <= MAX_TEXT:
-            self._kept.keep(key, parts)
-
-
-def _size(parts: list[SpokenSound]) -> int:
-    return sum(part.clip.samples.nbytes for part in parts)

@@ -16,13 +16,16 @@ from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import VoiceNoteWriter
 from fond_echo.core.telephony.media.g711 import RATE
 from fond_echo.core.telephony.media.jitter import Frame
-from fond_echo.store.calls import keep_page
+from fond_echo.store.calls import keep_pages
 from fond_echo.store.database import AWAY, Database
 
 log = structlog.get_logger()
 
 FRAMES = 25
 """Half a second: so much is encoded, and kept, at a time."""
+
+TOGETHER_SECONDS = 0.5
+"""Pages of all calls are collected for so long."""
 
 STEP = 5
 """Frames for a height of the waveform: a tenth of a second."""
@@ -33,6 +36,37 @@ MEDIA_TYPE = "audio/ogg; codecs=opus"
 Stereo = np.ndarray[tuple[int, int], np.dtype[np.float32]]
 
 
+class PageStore:
+    """Keeps pages of all recordings of a process, many in one transaction."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+        self._pages: list[tuple[str, int, bytes]] = []
+        self._flushing: asyncio.Task[None] | None = None
+
+    def add(self, call: str, number: int, data: bytes) -> None:
+        """Keep a page soon."""
+        self._pages.append((call, number, data))
+        if self._flushing is None:
+            self._flushing = asyncio.create_task(self._flush())
+
+    async def _flush(self) -> None:
+        await asyncio.sleep(TOGETHER_SECONDS)
+        self._flushing = None
+        await self.flush()
+
+    async def flush(self) -> None:
+        """Keep everything that was added."""
+        pages, self._pages = self._pages, []
+        if not pages:
+            return
+        try:
+            async with self._database.writing() as session:
+                await keep_pages(session, pages)
+        except (SQLAlchemyError, *AWAY) as error:
+            log.warning("pages of recordings are lost", count=len(pages), reason=str(error))
+
+
 class CallRecorder:
     """Records one call: left is the other side, right is us.
 
@@ -40,8 +74,8 @@ class CallRecorder:
         call: the id of its record.
     """
 
-    def __init__(self, database: Database, call: str) -> None:
-        self._database, self._call = database, call
+    def __init__(self, pages: PageStore, call: str) -> None:
+        self._pages, self._call = pages, call
         self._writer = VoiceNoteWriter(
             secrets.randbits(32), bits_per_second=BITS_PER_SECOND, rate=RATE, channel_count=2,
             input_rate=RATE, per_page=FRAMES,
@@ -59,7 +93,7 @@ class CallRecorder:
     ) -> None:
         if before is not None:
             await before
-        await self._store(await asyncio.to_thread(self._encoded, theirs, ours))
+        self._store(await asyncio.to_thread(self._encoded, theirs, ours))
 
     def _encoded(self, theirs: list[Frame], ours: list[Frame]) -> bytes:
         for heights, side in zip(self._heights, (theirs, ours), strict=True):
@@ -72,15 +106,10 @@ class CallRecorder:
         )
         return self._writer.write(both / np.float32(32_768))
 
-    async def _store(self, data: bytes) -> None:
-        if not data:
-            return
-        number, self._number = self._number, self._number + 1
-        try:
-            async with self._database.writing() as session:
-                await keep_page(session, self._call, number, data)
-        except (SQLAlchemyError, *AWAY) as error:
-            log.warning("a page of a recording is lost", call=self._call, reason=str(error))
+    def _store(self, data: bytes) -> None:
+        if data:
+            self._pages.add(self._call, self._number, data)
+            self._number += 1
 
     @property
     def waveforms(self) -> dict[str, Any]:
@@ -93,6 +122,7 @@ class CallRecorder:
         if self._last is not None:
             await self._last
         try:
-            await self._store(await asyncio.to_thread(self._writer.finish))
+            self._store(await asyncio.to_thread(self._writer.finish))
         except EmptySound:
             return
+        await self._pages.flush()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
 from typing import Any
 
@@ -18,6 +19,9 @@ from fond_echo.channels.phone.link import Handler, Link
 from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.conversation.listening import Frame
 from fond_echo.core.telephony.media.g711 import Law
+
+KEPT_SECONDS = 60.0
+"""A call is known so long after its end."""
 
 ABOUT_CALLS = ("turn", "guess", "opening", "record", "over", "ended")
 ABOUT_CHANNELS = ("write", "left_behind", "waiting", "due", "prompt", "warm")
@@ -135,7 +139,8 @@ class BackendHandlers:
 
     async def _ended(self, record: str, end: CallEnd) -> None:
         await self._calls[record].ended(end)
-        self._calls.pop(record, None)
+        # What was said last may still wait for its turn.
+        asyncio.get_running_loop().call_later(KEPT_SECONDS, self._calls.pop, record, None)
 
     def gone(self) -> None:
         """The other process is gone: nobody hears an answer any more."""

@@ -10,7 +10,7 @@ from fond_echo.channels.phone.backend import CallEnd, CallStart, Placing, Play, 
 from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.opening import prepared
-from fond_echo.channels.phone.recording import CallRecorder
+from fond_echo.channels.phone.recording import CallRecorder, PageStore
 from fond_echo.channels.phone.turns import CallTurns, warm
 from fond_echo.contract.call import CallIn
 from fond_echo.core.audio.clip import Clip
@@ -25,12 +25,12 @@ class ServiceCall:
     """The rest of the service, for one call (`BackendCall`)."""
 
     def __init__(
-        self, needs: CallDependencies, channel: Channel, call_log: CallLog, start: CallStart,
-        play: Play,
+        self, needs: CallDependencies, channel: Channel, call_log: CallLog, pages: PageStore,
+        start: CallStart, play: Play,
     ) -> None:  # fmt: skip
         self._needs, self._log, self._start = needs, call_log, start
         self._turns = CallTurns(needs, channel, start, self._written, play)
-        self._recorder = CallRecorder(needs.database, start.record) if start.recorded else None
+        self._recorder = CallRecorder(pages, start.record) if start.recorded else None
 
     async def _written(self, kind: str, at: float, data: dict[str, Any]) -> None:
         await self._log.write(self._start.record, kind, at, data)
@@ -72,6 +72,7 @@ class ServiceBackend:
     def __init__(self, needs: CallDependencies) -> None:
         self._needs = needs
         self.channels: dict[str, Channel] = {}
+        self._pages = PageStore(needs.database)
         self._logs: dict[str, CallLog] = {}
 
     def log(self, channel: str) -> CallLog:
@@ -80,7 +81,8 @@ class ServiceBackend:
 
     def call(self, start: CallStart, play: Play) -> ServiceCall:
         channel = self.channels[start.channel]
-        return ServiceCall(self._needs, channel, self.log(start.channel), start, play)
+        log = self.log(start.channel)
+        return ServiceCall(self._needs, channel, log, self._pages, start, play)
 
     async def rang(self, start: CallStart, number: str) -> None:
         await self.log(start.channel).rang(start, number)

@@ -34,6 +34,7 @@ from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import AtHand, Needs, Recognizer, Synthesizer
 from fond_echo.stages.queued import QueuedDriver, World
+from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, Conversation, Run, Turn
@@ -70,7 +71,7 @@ class _CallWorld:
         return self.recognizer
 
 
-def _coming(assistant: AssistantFile, revision: str, state: dict[str, Any]) -> TurnSoFar:
+def _coming(assistant: AssistantFile, revision: str, state: ConversationState) -> TurnSoFar:
     """The turn that comes next: something said, of which nothing else is known."""
     sound = SoundHandle(handle="next", kind="call")
     inbound = Inbound(id="next", conversation="next", contact="next", sound=sound)
@@ -87,7 +88,9 @@ async def warm(needs: CallDependencies, channel: Channel, revision: str) -> None
     assistant = known_assistant(revision)
     if assistant is None:
         return
-    expected = await asyncio.to_thread(expected_of, _coming(assistant, revision, {}))
+    expected = await asyncio.to_thread(
+        expected_of, _coming(assistant, revision, ConversationState())
+    )
     recognizer = (await needs.world.needs(channel, datetime.now(UTC))).recognizer
     murmur = Clip((0.02 * np.sin(np.arange(8_000) / 9.0)).astype(np.float32), 16_000)
     hears = recognizer.transcribe(murmur, expected, language=assistant.language, long=False)
@@ -115,11 +118,12 @@ class CallTurns:
         self._needs, self._channel, self._start = needs, channel, start
         self._written, self._play = written, play
         order = start.order
-        self._begin: dict[str, Any] = {}
+        self._begin: ConversationState | None = None
         if order is not None:
-            self._begin = {"variables": dict(order.variables)}
-            if order.opening.assistant:
-                self._begin["assistant"] = order.opening.assistant
+            variables = dict(order.variables)
+            self._begin = ConversationState(
+                variables=variables, assistant=order.opening.assistant or ""
+            )
         self._name = order.name if order is not None else ""
         self._settings = ChannelSettings.model_validate(channel.settings)
         self._law: Law = "PCMU"
@@ -138,7 +142,7 @@ class CallTurns:
         self._law = work.law
         match work.kind:
             case "greet":
-                cause = "answered-call" if self._begin else "greeting"
+                cause = "answered-call" if self._start.order is not None else "greeting"
                 return await self._take(work, "greeted", {"joined": True}, cause=cause)
             case "press":
                 what = {"text": work.text, "key": work.text}
@@ -198,7 +202,7 @@ class CallTurns:
         )  # fmt: skip
         if not found.turn_id:
             return None
-        if self._begin:
+        if self._begin is not None:
             await self._begin_with(found.turn_id)
         await self._written(kind, work.at, {"turn": found.turn_id, **facts})
         await self._driver.work(found.turn_id)
@@ -210,30 +214,30 @@ class CallTurns:
                 .where(Turn.id == found.turn_id)
             )
             conversation, revision = (await session.execute(mine)).one()
-        await self._expect(conversation.state, revision)
-        state = conversation.state
-        return After(
-            bool(state.get("ended")), str(state.get("transfer", "")),
-            float((state.get("recording") or {}).get("seconds", 0.0)),
-        )  # fmt: skip
+        state = ConversationState.read(conversation.state)
+        await self._expect(state, revision)
+        seconds = state.recording.seconds if state.recording is not None else 0.0
+        return After(state.ended, state.transfer, seconds)
 
-    async def _expect(self, state: dict[str, Any], revision: str) -> None:
+    async def _expect(self, state: ConversationState, revision: str) -> None:
         """What may be said next, so that it can be read ahead."""
         assistant = known_assistant(revision)
-        if assistant is None or state.get("recording"):
+        if assistant is None or state.recording is not None:
             self._expected = None
             return
         self._next = _coming(assistant, revision, state)
         self._expected = await asyncio.to_thread(expected_of, self._next)
-        open_ = state.get("open") or {}
-        route = assistant.route(open_.get("route", ""))
-        spec = route.slots.get(open_.get("asking", "")) if route is not None else None
+        open_ = state.open
+        route = assistant.route(open_.route) if open_ is not None else None
+        spec = route.slots.get(open_.asking) if route is not None and open_ is not None else None
         self._may_be_whole = spec is None or spec.kind not in UNTIL_THE_END
 
     async def _begin_with(self, turn_id: str) -> None:
         mine = select(Turn.conversation_id).where(Turn.id == turn_id).scalar_subquery()
+        assert self._begin is not None
+        state = self._begin.stored()
         async with self._needs.database.writing() as session:
             await session.execute(
-                update(Conversation).where(Conversation.id == mine).values(state=self._begin)
+                update(Conversation).where(Conversation.id == mine).values(state=state)
             )
-        self._begin = {}
+        self._begin = None

@@ -122,7 +122,7 @@ class VoiceNoteWriter:
         self._packets += [bytes(packet) for packet in self._encoder.encode(frame)]
 
     def _lay_out(self, count: int, end: int | None = None) -> bytes:
-        """Documents for the first `count` packets that wait; `end` is given for the last of all."""
+        """Pages for the first `count` packets that wait; `end` is given for the last of all."""
         data = bytearray()
         if self._sequence == 0 and count:
             head = ogg.pages_of([(self._head.to_bytes(), 0)], self._serial, 0, per_page=1)

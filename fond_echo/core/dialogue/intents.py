@@ -40,10 +40,6 @@ _ASKED = frozenset(
 )
 
 
-def _core(tokens: Sequence[str], around: frozenset[str]) -> tuple[str, ...]:
-    return tuple(token for token in tokens if token not in around)
-
-
 _WHOLE = _sayings()
 _MAX_WORDS = max(map(len, _WHOLE))
 

@@ -9,9 +9,9 @@ from collections.abc import AsyncIterator, Mapping, Sequence
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_uri
-from fond_echo.standins.carrier.handset import Handset, OnCall
+from fond_echo.softphone.handset import Handset, OnCall
+from fond_echo.softphone.sockets import open_socket
 from fond_echo.standins.carrier.rooms import Rooms, rooms
-from fond_echo.standins.carrier.sockets import open_socket
 from fond_echo.standins.carrier.switch import Switch
 
 MAX_AUTOMATIC = 30.0

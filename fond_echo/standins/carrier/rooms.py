@@ -17,7 +17,7 @@ from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.sdp import Terms, answer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_uri
-from fond_echo.standins.carrier.sockets import CHANCE, open_socket
+from fond_echo.softphone.sockets import CHANCE, open_socket
 
 TICK = 0.02
 

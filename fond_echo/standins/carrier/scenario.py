@@ -37,8 +37,8 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.core.telephony.sip.values import Hop
-from fond_echo.standins.carrier.handset import Handset, OnCall, handset
-from fond_echo.standins.carrier.impairments import Impairments
+from fond_echo.softphone.handset import Handset, OnCall, handset
+from fond_echo.softphone.impairments import Impairments
 
 ENOUGH = 0.6
 """So many of the words that are waited for must be heard: the ear is not always right in the middle

@@ -71,11 +71,6 @@ class RateLimiter:
         over = known.strikes - FREE_STRIKES
         return 0.0 if over <= 0 else min(MAX_DELAY, FIRST_DELAY * 2 ** (over - 1))
 
-    def is_blocked(self, host: str, now: float) -> bool:
-        """Whether nothing at all is heard from it."""
-        known = self._known.get(host)
-        return known is not None and now < known.blocked_until
-
     def right(self, host: str) -> None:
         """It proved who it is."""
         known = self._known.get(host)

@@ -459,7 +459,6 @@ def upgrade() -> None:
         sa.Column("external_id", sa.Text(), nullable=False),
         sa.Column("exchanges", postgresql.JSONB, nullable=False),
         sa.Column("error", postgresql.JSONB, nullable=True),
-        sa.Column("not_before", sa.DateTime(timezone=True), nullable=True),
         sa.Column(
             "planned_at",
             sa.DateTime(timezone=True),

@@ -1,4 +1,4 @@
-"""Datagrams of the stand-ins."""
+"""Datagrams of telephones on loopback."""
 
 from __future__ import annotations
 

@@ -10,7 +10,6 @@ from collections.abc import AsyncIterator
 from typing import Any, Literal
 
 import numpy as np
-import numpy.typing as npt
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.telephony.media.g711 import RATE, in_law
@@ -37,13 +36,14 @@ from fond_echo.core.telephony.sip.sdp import (
 )
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
-from fond_echo.standins.carrier.impairments import ImpairedPath, Impairments
-from fond_echo.standins.carrier.sockets import CHANCE, open_socket
+from fond_echo.softphone.hearing import HeardSound, News, Samples
+from fond_echo.softphone.impairments import ImpairedPath, Impairments
+from fond_echo.softphone.sockets import CHANCE, open_socket
 
-Samples = npt.NDArray[np.int16]
 OnCall = Literal["answer", "reject", "busy", "ring-out", "dead"]
 
 TICK = 0.02
+REGISTER_SECONDS, TRANSFER_SECONDS = 10.0, 20.0
 KEYS = "0123456789*#ABCD"
 
 QUIET = 60.0
@@ -62,7 +62,8 @@ class Handset:
     Attributes:
         rang: somebody's telephone rang for our call.
         ended: how the call ended; None while it has not.
-        heard: everything that was heard since the call was answered, frame by frame.
+        heard: what was heard since the call was answered, frame by frame, the last five minutes.
+        news: wakes whoever waits for sound, or for the call to go on.
         transferred_to: where the other side asked us to call.
     """
 
@@ -76,7 +77,8 @@ class Handset:
         self.answered = asyncio.Event()
         self.over = asyncio.Event()
         self.ended: Ended | None = None
-        self.heard: list[Samples] = []
+        self.heard = HeardSound()
+        self.news = News()
         self.call: Call | None = None
         self.stream: Stream | None = None
         self.transferred_to: Uri | None = None
@@ -122,10 +124,10 @@ class Handset:
         )
         self.registration = Registration(registrar, self._endpoint.transactions)
         self._wake()
-        for _ in range(500):
-            if self.registration.state in ("registered", "failed"):
-                return
-            await asyncio.sleep(TICK)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(REGISTER_SECONDS):
+                while self.registration.state not in ("registered", "failed"):
+                    await self.news.next.wait()
 
     def describe(self, call: Call, offered: bytes) -> bytes:
         """Our media, to whoever changes theirs."""
@@ -161,7 +163,7 @@ class Handset:
     def _again(self) -> None:
         for each in (self.rang, self.answered, self.over):
             each.clear()
-        self.ended, self.stream, self.heard = None, None, []
+        self.ended, self.stream, self.heard = None, None, HeardSound()
 
     async def answer_or_end(self, seconds: float | None = None) -> bool:
         """Wait until the call is answered or over; whether it was answered."""
@@ -190,7 +192,7 @@ class Handset:
         await self._change("sendonly")
 
     async def resume(self) -> None:
-        """TurnTaking on."""
+        """Talk on."""
         await self._change("sendrecv")
 
     async def _change(self, direction: Direction) -> None:
@@ -200,21 +202,22 @@ class Handset:
 
     async def listen(self, *, quiet: float = 1.0, longest: float = 20.0) -> Clip:
         """What is said next, until it has been quiet for some seconds, or the call is over."""
-        start = len(self.heard)
-        spoken = False
-        still = 0
-        deadline = self._now() + longest
-        seen = start
-        while self._now() < deadline and not (self.over.is_set() and seen == len(self.heard)):
-            await asyncio.sleep(TICK)
-            for frame in self.heard[seen:]:
-                loud = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2))) > QUIET
-                spoken |= loud
-                still = 0 if loud else still + 1
-            seen = len(self.heard)
-            if spoken and still * TICK >= quiet:
-                break
-        frames = self.heard[start:seen]
+        frames: list[Samples] = []
+        spoken, still, seen = False, 0, self.heard.count
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(longest):
+                while not (self.over.is_set() and seen == self.heard.count):
+                    more = self.news.next
+                    came = self.heard.since(seen)
+                    seen = self.heard.count
+                    for frame in came:
+                        loud = float(np.sqrt(np.mean(frame.astype(np.float32) ** 2))) > QUIET
+                        spoken |= loud
+                        still = 0 if loud else still + 1
+                    frames += came
+                    if spoken and still * TICK >= quiet:
+                        break
+                    await more.wait()
         whole = np.concatenate(frames) if frames else np.zeros(0, np.int16)
         return Clip(whole.astype(np.float32) / np.float32(32_768), RATE)
 
@@ -248,6 +251,8 @@ class Handset:
         for data, place in output.send:
             if not self._sip.is_closing():
                 self._sip.sendto(data, (place.host, place.port))
+        if output.events:
+            self.news.tell()
         for event in output.events:
             match event:
                 case Ringing():
@@ -297,10 +302,10 @@ class Handset:
         )
         self._done(output)
         self._done(self._endpoint.tell_transfer(call, 100, self._now()))
-        for _ in range(1_000):
-            if second.state in ("answered", "ended"):
-                break
-            await asyncio.sleep(TICK)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(TRANSFER_SECONDS):
+                while second.state not in ("answered", "ended"):
+                    await self.news.next.wait()
         connected = second.state == "answered"
         self._done(self._endpoint.tell_transfer(call, 200 if connected else 486, self._now()))
         if connected:
@@ -343,6 +348,7 @@ class Handset:
                 host, port = self.stream.place
                 self._rtp.sendto(report, (host, port + 1))
             self.heard.append(self.stream.heard()[0])
+            self.news.tell()
 
 
 @contextlib.asynccontextmanager

@@ -1,0 +1,1 @@
+"""Engines: what transcribes, speaks, answers, summarizes, translates or draws."""

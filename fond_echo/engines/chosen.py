@@ -1,0 +1,46 @@
+"""A recognizer and a synthesizer that ask whichever engine is chosen for a language."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from dataclasses import dataclass, replace
+
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.language.pls import Sounds
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.engines.registry import Engines, EngineSettings, Wanted
+
+
+@dataclass(frozen=True)
+class ChosenRecognizer:
+    """Hears with the engine for what is wanted (`Recognizer`)."""
+
+    engines: Engines[EngineSettings]
+    wanted: Wanted
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, long: bool
+    ) -> Heard:
+        """Raises NoEngine, and what the engine raises."""
+        wanted = replace(self.wanted, language=language)
+        engine = self.engines.find("transcribe", wanted)[0]
+        heard: Heard = await engine.transcribe(clip, expected, language=language, long=long)
+        return heard
+
+
+@dataclass(frozen=True)
+class ChosenSynthesizer:
+    """Speaks with the engine for what is wanted (`Synthesizer`)."""
+
+    engines: Engines[EngineSettings]
+    wanted: Wanted
+
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+    ) -> AsyncIterator[SpokenSound]:
+        """Raises NoEngine, and what the engine raises."""
+        engine = self.engines.find("speak", self.wanted)[0]
+        async for part in engine.speak(text, voice, seed=seed, sounds=sounds):
+            yield part

@@ -1,0 +1,97 @@
+"""What a conversation is at between two turns: one model, stored as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+from typing import Any
+
+from pydantic import Field
+
+from fond_echo.contract.base import Schema
+from fond_echo.contract.logic import Exchange
+from fond_echo.contract.reply import Reply
+from fond_echo.core.dialogue.slots import Open
+
+OPEN = timedelta(hours=12)
+"""In a chat, a question may be answered so much later."""
+
+
+class Asked(Schema):
+    """Routes that are asked about ("did you mean"), and the words that it was for."""
+
+    routes: list[str]
+    text: str
+
+
+class OpenSlots(Schema):
+    """A route whose slots are being asked for; `filled` has each value with the words it was."""
+
+    route: str
+    filled: dict[str, tuple[Any, str]] = Field(default_factory=dict)
+    asking: str = ""
+    confirming: bool = False
+    tries: int = 0
+
+    def as_core(self) -> Open:
+        """As the dialogue takes it."""
+        return Open.from_json(self.model_dump())
+
+
+class Recording(Schema):
+    """A message that is to be recorded next: what its route is, how long it may be."""
+
+    route: str
+    seconds: float
+    since: datetime
+
+
+class ConversationState(Schema):
+    """A conversation's state.
+
+    `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
+    `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
+    again; `written` the network's id of the last text that went out; `assistant` another one than
+    the channel's; `transfer` a number that a call is transferred to.
+    """
+
+    open: OpenSlots | None = None
+    meant: Asked | None = None
+    since: datetime | None = None
+    revision: str = ""
+    recording: Recording | None = None
+    transfer: str = ""
+    choices: list[str] = Field(default_factory=list)
+    variables: dict[str, Any] = Field(default_factory=dict)
+    recent: list[Exchange] = Field(default_factory=list)
+    last: Reply | None = None
+    written: str = ""
+    assistant: str = ""
+    ended: bool = False
+
+    @classmethod
+    def read(cls, stored: Mapping[str, Any]) -> ConversationState:
+        """A state as it was stored. Raises ValidationError for what is none."""
+        return cls.model_validate(stored)
+
+    def stored(self) -> dict[str, Any]:
+        """As it is stored: what is as in the beginning is left out."""
+        return self.model_dump(mode="json", exclude_defaults=True)
+
+    def asks(self, now: datetime) -> bool:
+        """Whether what was asked may still be answered."""
+        return _lately(self.since, now)
+
+    def records(self, now: datetime) -> Recording | None:
+        """The message that is still waited for."""
+        recording = self.recording
+        return recording if recording is not None and _lately(recording.since, now) else None
+
+    def pinned(self, live: str, now: datetime) -> str:
+        """The revision that a turn is worked with: the one that asked, while its question is
+        open."""
+        return self.revision if self.open is not None and self.asks(now) else live
+
+
+def _lately(since: datetime | None, now: datetime) -> bool:
+    return since is not None and now - since < OPEN
