@@ -11,6 +11,7 @@ from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, text
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.store import queue_schema
 from fond_echo.store.database import Database
 
 LOCK = 5_772_156_649
@@ -20,6 +21,15 @@ class NewerDatabase(FondEchoError):
     """The database was migrated by a newer version of this program."""
 
     code = "database-newer"
+
+
+class OlderDatabase(FondEchoError):
+    """The database was made before the first release, whose tables have other names."""
+
+    code = "database-older"
+
+
+BEFORE_THE_FIRST_RELEASE = ("0001",)
 
 
 def _config(connection: Connection) -> Config:
@@ -34,12 +44,20 @@ def _upgrade(connection: Connection) -> None:
     config = _config(connection)
     known = {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
     current = MigrationContext.configure(connection).get_current_revision()
+    if current in BEFORE_THE_FIRST_RELEASE:
+        raise OlderDatabase(
+            "the database was made before the first release, and its tables have other names now",
+            remedy="begin with an empty one: name another in FOND_ECHO_DATABASE, or for the demo "
+            "say --fresh; recordings and assistants can be fetched before with the version that "
+            "made it",
+        )
     if current is not None and current not in known:
         raise NewerDatabase(
             f"the database is at revision {current}, which this version does not know",
             remedy="run the newer version of Fond Echo that made it",
         )
     command.upgrade(config, "head")
+    queue_schema.upgrade(connection)
 
 
 async def migrate(database: Database) -> None:

@@ -119,7 +119,7 @@ class Calls(WebTest):
             )
             await records.change(session, asked["id"], conversation="call-1", state="answered")
             for number, data in enumerate((b"Ogg", b"S and", b" more")):
-                await records.keep_page(session, asked["id"], number, data)
+                await records.keep_pages(session, [(asked["id"], number, data)])
             blobs = PostgresBlobs()
             record = await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
             self.assertEqual(await blobs.get(session, record.digest), b"OggS and more")
@@ -161,7 +161,7 @@ class Calls(WebTest):
         now, blobs = datetime.now(UTC), PostgresBlobs()
         async with self.database.writing() as session:
             await records.change(session, asked["id"], state="ended", ended_at=now)
-            await records.keep_page(session, asked["id"], 0, b"OggS")
+            await records.keep_pages(session, [(asked["id"], 0, b"OggS")])
             await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
         for days, count, number, recorded in (
             (1, 0, "+441632960102", True), (3, 1, "+441632960102", False), (3, 0, "+441632960102", False),

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import sqlalchemy as sa
 from alembic import op
-from procrastinate.schema import SchemaManager
 from sqlalchemy.dialects import postgresql
 
+from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "0001"
+revision = "records1"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -506,8 +506,8 @@ def upgrade() -> None:
         ),
         sa.PrimaryKeyConstraint("call_id", "number", name=op.f("pk_recording_pages")),
     )
-    # The queue's own schema, as its package ships it: several statements, sent as they are.
-    op.get_bind().exec_driver_sql(SchemaManager.get_schema().replace("%", "%%"))
+    # The queue's own schema, kept beside this as its package shipped it.
+    queue_schema.begin(op.get_bind())
 
 
 def downgrade() -> None:
