@@ -15,13 +15,18 @@ import { colour, font, keepLight } from "./theme";
 import { TurnPage } from "./turn/turn";
 
 // The editor is large, and only here.
-const Assistants = lazy(() => import("./assistant/assistant").then((each) => ({ default: each.Assistants })));
+const Assistants = lazy(() =>
+  import("./assistant/assistant").then((each) => ({ default: each.Assistants })),
+);
 
 const Desk = styled.div`
   display: grid;
   grid-template-columns: 11.5rem minmax(0, 1fr);
   height: 100%;
-  @media (max-width: 860px) { grid-template-columns: 1fr; grid-template-rows: auto minmax(0, 1fr); }
+  @media (max-width: 860px) {
+    grid-template-columns: 1fr;
+    grid-template-rows: auto minmax(0, 1fr);
+  }
 `;
 
 const Spine = styled.header`
@@ -31,9 +36,16 @@ const Spine = styled.header`
   padding: 1.1rem 1rem;
   background: ${colour.spine};
   color: ${colour.lettering};
-  a { color: inherit; text-decoration: none; }
+  a {
+    color: inherit;
+    text-decoration: none;
+  }
   @media (max-width: 860px) {
-    flex-direction: row; flex-wrap: wrap; align-items: center; gap: 0.2rem 1rem; padding: 0.5rem 1rem;
+    flex-direction: row;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 0.2rem 1rem;
+    padding: 0.5rem 1rem;
   }
 `;
 
@@ -54,17 +66,35 @@ const Name = styled.h1`
 
 const Pages = styled.nav`
   flex: 1;
-  a { display: block; padding: 0.3rem 0; border-bottom: 1px solid transparent; }
-  a[aria-current="page"] { border-bottom-color: currentColor; font-weight: 600; }
+  a {
+    display: block;
+    padding: 0.3rem 0;
+    border-bottom: 1px solid transparent;
+  }
+  a[aria-current="page"] {
+    border-bottom-color: currentColor;
+    font-weight: 600;
+  }
 `;
 
 const Foot = styled.div`
   display: grid;
   gap: 0.45rem;
   font-size: 0.85rem;
-  button { justify-self: start; background: none; border: 0; padding: 0; cursor: pointer;
-           text-decoration: underline; text-underline-offset: 3px; }
-  @media (max-width: 860px) { grid-auto-flow: column; gap: 0.9rem; white-space: nowrap; }
+  button {
+    justify-self: start;
+    background: none;
+    border: 0;
+    padding: 0;
+    cursor: pointer;
+    text-decoration: underline;
+    text-underline-offset: 3px;
+  }
+  @media (max-width: 860px) {
+    grid-auto-flow: column;
+    gap: 0.9rem;
+    white-space: nowrap;
+  }
 `;
 
 const Lamp = styled.span<{ $lit: boolean }>`
@@ -143,21 +173,21 @@ function Inside({ name }: { name: string }) {
         </Foot>
       </Spine>
       <Whole>
-      <Suspense fallback={null}>
-      <Routes>
-        <Route path="/conversations" element={<ConversationsPage />} />
-        <Route path="/conversations/:conversation" element={<ConversationsPage />} />
-        <Route path="/conversations/:conversation/:turn" element={<ConversationsPage />} />
-        <Route path="/calls/:call" element={<CallPage />} />
-        <Route path="/turns/:turn" element={<TurnPage />} />
-        <Route path="/assistants" element={<Assistants />} />
-        <Route path="/assistants/:assistant" element={<Assistants />} />
-        <Route path="/channels" element={<Channels />} />
-        <Route path="/channels/:channel" element={<Channels />} />
-        <Route path="/keys" element={<KeysPage />} />
-        <Route path="*" element={<Navigate to="/conversations" replace />} />
-      </Routes>
-      </Suspense>
+        <Suspense fallback={null}>
+          <Routes>
+            <Route path="/conversations" element={<ConversationsPage />} />
+            <Route path="/conversations/:conversation" element={<ConversationsPage />} />
+            <Route path="/conversations/:conversation/:turn" element={<ConversationsPage />} />
+            <Route path="/calls/:call" element={<CallPage />} />
+            <Route path="/turns/:turn" element={<TurnPage />} />
+            <Route path="/assistants" element={<Assistants />} />
+            <Route path="/assistants/:assistant" element={<Assistants />} />
+            <Route path="/channels" element={<Channels />} />
+            <Route path="/channels/:channel" element={<Channels />} />
+            <Route path="/keys" element={<KeysPage />} />
+            <Route path="*" element={<Navigate to="/conversations" replace />} />
+          </Routes>
+        </Suspense>
       </Whole>
     </Desk>
   );

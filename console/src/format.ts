@@ -6,7 +6,11 @@ const clock = new Intl.DateTimeFormat(undefined, {
   second: "2-digit",
   hourCycle: "h23",
 });
-const dayName = new Intl.DateTimeFormat(undefined, { weekday: "long", day: "numeric", month: "long" });
+const dayName = new Intl.DateTimeFormat(undefined, {
+  weekday: "long",
+  day: "numeric",
+  month: "long",
+});
 
 export const timeOf = (at: string) => clock.format(new Date(at));
 export const dayOf = (at: string) => dayName.format(new Date(at));
@@ -24,7 +28,11 @@ export function playingTime(seconds: number): string {
 }
 
 export const bytes = (count: number) =>
-  count < 1000 ? `${count} B` : count < 1e6 ? `${(count / 1000).toFixed(1)} kB` : `${(count / 1e6).toFixed(1)} MB`;
+  count < 1000
+    ? `${count} B`
+    : count < 1e6
+      ? `${(count / 1000).toFixed(1)} kB`
+      : `${(count / 1e6).toFixed(1)} MB`;
 
 const ARRIVALS: Record<string, string> = {
   text: "typed",

@@ -40,7 +40,9 @@ export function useLive(): boolean {
       const source = new EventSource("/api/events");
       source.onopen = () => tell({ live: true });
       source.onerror = () => tell({ live: false });
-      source.addEventListener("happened", (message) => tell({ happened: JSON.parse(message.data) }));
+      source.addEventListener("happened", (message) =>
+        tell({ happened: JSON.parse(message.data) }),
+      );
       return new Promise<void>((done) => {
         leaving.signal.addEventListener("abort", () => {
           source.close();
@@ -49,7 +51,8 @@ export function useLive(): boolean {
       });
     };
     // Without locks, as on a page that came over plain HTTP from afar, each tab follows by itself.
-    if (navigator.locks) navigator.locks.request(NAME, { signal: leaving.signal }, lead).catch(() => undefined);
+    if (navigator.locks)
+      navigator.locks.request(NAME, { signal: leaving.signal }, lead).catch(() => undefined);
     else void lead();
     return () => {
       leaving.abort();

@@ -12,11 +12,27 @@ const Sheet = styled.main`
   background: ${colour.sheet};
   border-top: 6px solid ${colour.ink};
   box-shadow: 0 14px 40px -22px #0009;
-  h1 { margin: 0 0 0.2rem; font: 600 1.7rem/1.15 ${font.book}; }
-  p { margin: 0 0 1.4rem; color: ${colour.faded}; }
-  label { display: block; font-weight: 600; margin-bottom: 0.3rem; }
-  input { width: 100%; font: inherit; padding: 0.5rem 0.6rem; color: inherit;
-          background: ${colour.sea}; border: 1px solid ${colour.faded}; }
+  h1 {
+    margin: 0 0 0.2rem;
+    font: 600 1.7rem/1.15 ${font.book};
+  }
+  p {
+    margin: 0 0 1.4rem;
+    color: ${colour.faded};
+  }
+  label {
+    display: block;
+    font-weight: 600;
+    margin-bottom: 0.3rem;
+  }
+  input {
+    width: 100%;
+    font: inherit;
+    padding: 0.5rem 0.6rem;
+    color: inherit;
+    background: ${colour.sea};
+    border: 1px solid ${colour.faded};
+  }
 `;
 
 const Go = styled(Button)`

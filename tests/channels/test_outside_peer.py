@@ -59,7 +59,7 @@ class CallsUs(Peer, OnAPhone):
 
     async def ended(self):
         await asyncio.sleep(0.5)
-        self.assertEqual(self.server.calls, 0)
+        self.assertEqual(len(self.server.sessions), 0)
         async with self.database.reading() as session:
             found = await session.scalars(select(Event).where(Event.type == "call.ended"))
             return [(each.data["cause"], each.data["by"]) for each in found]

@@ -107,7 +107,7 @@ class Calls(OnAPhone):
             self.assertTrue(third.answered.is_set())
         said = " ".join(await silent)
         self.assertRegex(said, "tern sound ferries.*are you there.*i hang up")
-        self.assertEqual(self.server.calls, 0)
+        self.assertEqual(len(self.server.sessions), 0)
 
 
 class Descriptions(unittest.TestCase):

@@ -17,12 +17,37 @@ const Desk = styled.main`
   min-height: 0;
   height: 100%;
   background: ${colour.sheet};
-  > header { grid-column: 1 / -1; padding: 0.9rem 1.2rem 0.5rem; border-bottom: 1px solid ${colour.rule}; }
-  a { color: ${colour.ink}; text-underline-offset: 3px; }
-  nav a[aria-current="page"] { font-weight: 600; text-decoration: none; }
-  h2 { margin: 0; font: 600 1.45rem/1.2 ${font.book}; }
-  > aside { grid-row: 2 / 4; grid-column: 2; overflow-y: auto; padding: 0.8rem 1.1rem 3rem; border-left: 1px solid ${colour.rule}; }
-  @media (max-width: 1080px) { display: block; overflow-y: auto; > div { height: 26rem; } }
+  > header {
+    grid-column: 1 / -1;
+    padding: 0.9rem 1.2rem 0.5rem;
+    border-bottom: 1px solid ${colour.rule};
+  }
+  a {
+    color: ${colour.ink};
+    text-underline-offset: 3px;
+  }
+  nav a[aria-current="page"] {
+    font-weight: 600;
+    text-decoration: none;
+  }
+  h2 {
+    margin: 0;
+    font: 600 1.45rem/1.2 ${font.book};
+  }
+  > aside {
+    grid-row: 2 / 4;
+    grid-column: 2;
+    overflow-y: auto;
+    padding: 0.8rem 1.1rem 3rem;
+    border-left: 1px solid ${colour.rule};
+  }
+  @media (max-width: 1080px) {
+    display: block;
+    overflow-y: auto;
+    > div {
+      height: 26rem;
+    }
+  }
 `;
 
 const FileTabs = styled.nav`
@@ -30,8 +55,17 @@ const FileTabs = styled.nav`
   flex-wrap: wrap;
   gap: 0.1rem 1rem;
   margin-top: 0.4rem;
-  button { background: none; border: 0; border-bottom: 3px solid transparent; padding: 0.15rem 0; cursor: pointer; }
-  button[aria-pressed="true"] { border-bottom-color: ${colour.buoy}; font-weight: 600; }
+  button {
+    background: none;
+    border: 0;
+    border-bottom: 3px solid transparent;
+    padding: 0.15rem 0;
+    cursor: pointer;
+  }
+  button[aria-pressed="true"] {
+    border-bottom-color: ${colour.buoy};
+    font-weight: 600;
+  }
 `;
 
 const Found = styled.ul`
@@ -41,9 +75,16 @@ const Found = styled.ul`
   overflow-y: auto;
   border-top: 1px solid ${colour.rule};
   font-size: 0.87rem;
-  li[data-kind="error"] { color: ${colour.buoy}; }
-  li[data-kind="warning"] { color: ${colour.brass}; }
-  li[data-kind="none"] { color: ${colour.kelp}; list-style: none; }
+  li[data-kind="error"] {
+    color: ${colour.buoy};
+  }
+  li[data-kind="warning"] {
+    color: ${colour.brass};
+  }
+  li[data-kind="none"] {
+    color: ${colour.kelp};
+    list-style: none;
+  }
 `;
 
 const nothing: Checked = { errors: [], warnings: [] };
@@ -53,13 +94,17 @@ export function Assistants() {
   const { assistant = "" } = useParams();
   const all = useQuery({ queryKey: ["assistants"], queryFn: api.assistants });
   if (all.isPending) return null;
-  if (all.error) return <Sheet role="alert">The assistants cannot be read: {all.error.message}</Sheet>;
+  if (all.error)
+    return <Sheet role="alert">The assistants cannot be read: {all.error.message}</Sheet>;
   const chosen = all.data.find((each) => each.name === assistant) ?? all.data[0];
   if (!chosen)
     return (
       <Sheet>
         <h2>Assistants</h2>
-        <p>There are none yet. Make one: fond-echo assistant new FOLDER, then fond-echo assistant put FOLDER</p>
+        <p>
+          There are none yet. Make one: fond-echo assistant new FOLDER, then fond-echo assistant put
+          FOLDER
+        </p>
       </Sheet>
     );
   return (
@@ -79,7 +124,10 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
   const queries = useQueryClient();
   useEffect(() => {
     if (!files) return;
-    const soon = setTimeout(() => void api.checkFiles(files).then(setFound, () => setFound(nothing)), 400);
+    const soon = setTimeout(
+      () => void api.checkFiles(files).then(setFound, () => setFound(nothing)),
+      400,
+    );
     return () => clearTimeout(soon);
   }, [files]);
   const after = () => {
@@ -94,7 +142,8 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
   };
   const keep = useMutation({ mutationFn: put, onSuccess: after });
   const publish = useMutation({
-    mutationFn: async (revision: string) => api.publish(name, revision || ((await put(onto)).draft ?? "")),
+    mutationFn: async (revision: string) =>
+      api.publish(name, revision || ((await put(onto)).draft ?? "")),
     onSuccess: after,
   });
   if (!files) return error ? <Sheet role="alert">{error.message}</Sheet> : null;
@@ -111,7 +160,9 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
       <header>
         <Row>
           <h2>{name}</h2>
-          <Mark $kind={same ? "good" : "plain"}>{same ? "the draft is live" : "the draft is not live"}</Mark>
+          <Mark $kind={same ? "good" : "plain"}>
+            {same ? "the draft is live" : "the draft is not live"}
+          </Mark>
           {changed && <Mark $kind="bad">changed here, not kept yet</Mark>}
           <Button onPress={() => keep.mutate(onto)} isDisabled={wrong || keep.isPending}>
             Save draft
@@ -140,7 +191,12 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           {Object.keys(files)
             .sort()
             .map((each) => (
-              <button key={each} type="button" aria-pressed={each === file} onClick={() => setFile(each)}>
+              <button
+                key={each}
+                type="button"
+                aria-pressed={each === file}
+                onClick={() => setFile(each)}
+              >
                 {each}
               </button>
             ))}
@@ -171,7 +227,9 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
             {each.file}:{each.line}: {each.what} {each.remedy && `(${each.remedy})`}
           </li>
         ))}
-        {found.errors.length + found.warnings.length === 0 && <li data-kind="none">No errors or warnings.</li>}
+        {found.errors.length + found.warnings.length === 0 && (
+          <li data-kind="none">No errors or warnings.</li>
+        )}
       </Found>
       <aside>
         <h3 style={{ marginTop: 0 }}>Try it</h3>
@@ -186,7 +244,10 @@ const isSound = (file: string) => /\.(ogg|oga|opus|webm|mp3|m4a|amr|wav|flac)$/i
 
 /** A sound of the folder: it is played, and changed by putting the folder anew. */
 function SoundFile({ file, text }: { file: string; text: string }) {
-  const blob = useMemo(() => new Blob([Uint8Array.from(atob(text), (each) => each.charCodeAt(0))]), [text]);
+  const blob = useMemo(
+    () => new Blob([Uint8Array.from(atob(text), (each) => each.charCodeAt(0))]),
+    [text],
+  );
   const [address, setAddress] = useState("");
   useEffect(() => {
     const made = URL.createObjectURL(blob);
@@ -197,7 +258,8 @@ function SoundFile({ file, text }: { file: string; text: string }) {
     <div style={{ padding: "1.5rem 1.2rem" }}>
       <audio controls src={address} aria-label={file} />
       <p>
-        {file}, {bytes(blob.size)}. To put another sound here, put the folder: fond-echo assistant put FOLDER
+        {file}, {bytes(blob.size)}. To put another sound here, put the folder: fond-echo assistant
+        put FOLDER
       </p>
     </div>
   );
@@ -216,7 +278,10 @@ function Revisions({ name, onPublish }: { name: string; onPublish: (revision: st
             {each.live ? (
               <b>live</b>
             ) : (
-              <Button onPress={() => onPublish(each.digest)} aria-label={`Make ${each.digest.slice(0, 10)} live`}>
+              <Button
+                onPress={() => onPublish(each.digest)}
+                aria-label={`Make ${each.digest.slice(0, 10)} live`}
+              >
                 Make live
               </Button>
             )}

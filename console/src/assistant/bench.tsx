@@ -25,9 +25,20 @@ const Talk = styled.ol`
   padding: 0;
   display: grid;
   gap: 0.9rem;
-  > li { border-top: 1px solid ${colour.rule}; padding-top: 0.6rem; }
-  blockquote { margin: 0.2rem 0; padding-left: 0.8rem; border-left: 3px solid ${colour.kelp}; white-space: pre-wrap; }
-  small { color: ${colour.faded}; display: block; }
+  > li {
+    border-top: 1px solid ${colour.rule};
+    padding-top: 0.6rem;
+  }
+  blockquote {
+    margin: 0.2rem 0;
+    padding-left: 0.8rem;
+    border-left: 3px solid ${colour.kelp};
+    white-space: pre-wrap;
+  }
+  small {
+    color: ${colour.faded};
+    display: block;
+  }
 `;
 
 const Scores = styled.ul`
@@ -35,8 +46,17 @@ const Scores = styled.ul`
   margin: 0.4rem 0 0;
   padding: 0;
   font-size: 0.87rem;
-  li { display: grid; grid-template-columns: 9rem 1fr 3rem; gap: 0.6rem; align-items: center; padding: 0.1rem 0; }
-  meter { width: 100%; height: 0.6rem; }
+  li {
+    display: grid;
+    grid-template-columns: 9rem 1fr 3rem;
+    gap: 0.6rem;
+    align-items: center;
+    padding: 0.1rem 0;
+  }
+  meter {
+    width: 100%;
+    height: 0.6rem;
+  }
 `;
 
 type Said = { words: string; told: Tried };
@@ -99,7 +119,9 @@ export function Bench({ name, files }: { name: string; files: Files }) {
         {said.map(({ words: each, told }, place) => (
           <li key={said.length - place}>
             <b>{each}</b>
-            {told.heard && <small>heard in a recording, {Math.round(told.heard.confidence * 100)} % sure</small>}
+            {told.heard && (
+              <small>heard in a recording, {Math.round(told.heard.confidence * 100)} % sure</small>
+            )}
             <small>
               {told.route}, by {told.by}: {told.because}
             </small>
@@ -114,7 +136,10 @@ export function Bench({ name, files }: { name: string; files: Files }) {
                 {place === 0 && reply.choices.length > 0 && (
                   <Row>
                     {reply.choices.map((choice) => (
-                      <Button key={choice.value} onPress={() => ask.mutate({ text: "", choice: choice.value })}>
+                      <Button
+                        key={choice.value}
+                        onPress={() => ask.mutate({ text: "", choice: choice.value })}
+                      >
                         {choice.label}
                       </Button>
                     ))}
@@ -128,7 +153,12 @@ export function Bench({ name, files }: { name: string; files: Files }) {
                 {told.scores.slice(0, 8).map((score) => (
                   <li key={score.route} title={score.because}>
                     <span>{score.route}</span>
-                    <meter min={0} max={1} value={score.score} aria-label={`Score of ${score.route}`} />
+                    <meter
+                      min={0}
+                      max={1}
+                      value={score.score}
+                      aria-label={`Score of ${score.route}`}
+                    />
                     <span>{score.score.toFixed(2)}</span>
                   </li>
                 ))}

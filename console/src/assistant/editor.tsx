@@ -1,7 +1,12 @@
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { markdown } from "@codemirror/lang-markdown";
 import { yaml } from "@codemirror/lang-yaml";
-import { bracketMatching, HighlightStyle, indentOnInput, syntaxHighlighting } from "@codemirror/language";
+import {
+  bracketMatching,
+  HighlightStyle,
+  indentOnInput,
+  syntaxHighlighting,
+} from "@codemirror/language";
 import { type Diagnostic, lintGutter, setDiagnostics } from "@codemirror/lint";
 import { highlightSelectionMatches, search, searchKeymap } from "@codemirror/search";
 import { EditorState } from "@codemirror/state";
@@ -20,12 +25,20 @@ const look = EditorView.theme({
   ".cm-content": { caretColor: colour.ink },
   ".cm-cursor": { borderLeftColor: colour.ink },
   "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: colour.rule },
-  ".cm-tooltip": { backgroundColor: colour.sheet, color: colour.ink, border: `1px solid ${colour.faded}` },
+  ".cm-tooltip": {
+    backgroundColor: colour.sheet,
+    color: colour.ink,
+    border: `1px solid ${colour.faded}`,
+  },
   ".cm-panels": { backgroundColor: colour.sea, color: colour.ink },
 });
 
 const inks = HighlightStyle.define([
-  { tag: [tags.propertyName, tags.definition(tags.propertyName), tags.heading], color: colour.kelp, fontWeight: "600" },
+  {
+    tag: [tags.propertyName, tags.definition(tags.propertyName), tags.heading],
+    color: colour.kelp,
+    fontWeight: "600",
+  },
   { tag: [tags.string, tags.number, tags.bool, tags.link, tags.url], color: colour.brass },
   { tag: tags.comment, color: colour.faded, fontStyle: "italic" },
   { tag: tags.invalid, color: colour.buoy },

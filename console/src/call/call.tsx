@@ -13,8 +13,14 @@ const Facts = styled.dl`
   flex-wrap: wrap;
   gap: 0.4rem 2.2rem;
   margin: 0 0 1.2rem;
-  dt { font-size: 0.87rem; color: ${colour.faded}; }
-  dd { margin: 0; font-weight: 600; }
+  dt {
+    font-size: 0.87rem;
+    color: ${colour.faded};
+  }
+  dd {
+    margin: 0;
+    font-weight: 600;
+  }
 `;
 
 /** What is told of something that happened, beside what it was. */
@@ -47,7 +53,9 @@ function about(each: Happening): string {
     case "transferred":
       return `${told.to}: ${told.status}`;
     case "changed":
-      return told.direction === "recvonly" || told.direction === "inactive" ? "on hold" : "talking on";
+      return told.direction === "recvonly" || told.direction === "inactive"
+        ? "on hold"
+        : "talking on";
     case "tried":
       return `${told.outcome}, again later`;
     default:
@@ -67,13 +75,17 @@ export function CallPage() {
   if (call.isPending) return null;
   if (call.error) return <Sheet role="alert">The call cannot be read: {call.error.message}</Sheet>;
   const told = call.data;
-  const other = told.direction === "in" ? `from ${told.caller || "an unknown number"}` : `to ${told.number}`;
+  const other =
+    told.direction === "in" ? `from ${told.caller || "an unknown number"}` : `to ${told.number}`;
   return (
     <Sheet>
       <h2>Call {other}</h2>
       <p>
-        {dayOf(told.asked_at)} {timeOf(told.asked_at)}, on <Link to={`/channels/${told.channel}`}>{told.channel}</Link>:{" "}
-        <Mark $kind={told.answered_at ? "good" : told.state === "ended" ? "bad" : "plain"}>{standing(told)}</Mark>
+        {dayOf(told.asked_at)} {timeOf(told.asked_at)}, on{" "}
+        <Link to={`/channels/${told.channel}`}>{told.channel}</Link>:{" "}
+        <Mark $kind={told.answered_at ? "good" : told.state === "ended" ? "bad" : "plain"}>
+          {standing(told)}
+        </Mark>
       </p>
       <Row>
         {told.state !== "ended" && (
@@ -85,13 +97,18 @@ export function CallPage() {
       {ending.error && <ErrorNote role="alert">{ending.error.message}</ErrorNote>}
       <Facts>
         {told.seconds !== null && <Fact name="length" value={playingTime(told.seconds)} />}
-        {told.answerer && <Fact name="answered by" value={`a ${told.answerer}`.replace("a unknown", "not known")} />}
+        {told.answerer && (
+          <Fact name="answered by" value={`a ${told.answerer}`.replace("a unknown", "not known")} />
+        )}
         {told.quality && (
           <>
             <Fact name="MOS" value={String(told.quality.mos)} />
             <Fact name="lost" value={`${(100 * told.quality.loss).toFixed(1)} %`} />
             <Fact name="jitter" value={`${told.quality.jitter_ms} ms`} />
-            <Fact name="packets from unknown sources" value={String(told.quality.unknown_source_packets)} />
+            <Fact
+              name="packets from unknown sources"
+              value={String(told.quality.unknown_source_packets)}
+            />
           </>
         )}
       </Facts>
@@ -112,7 +129,11 @@ export function CallPage() {
               <td>{each.at === null ? "before" : `${each.at.toFixed(2)} s`}</td>
               <td>{TOLD[each.kind] ?? each.kind}</td>
               <td>{about(each)}</td>
-              <td>{typeof each.about.turn === "string" && <Link to={`/turns/${each.about.turn}`}>stages</Link>}</td>
+              <td>
+                {typeof each.about.turn === "string" && (
+                  <Link to={`/turns/${each.about.turn}`}>stages</Link>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
@@ -122,7 +143,8 @@ export function CallPage() {
 }
 
 function standing(call: CallDetail): string {
-  if (call.state !== "ended") return call.state === "requested" && call.due_at ? `due at ${timeOf(call.due_at)}` : call.state;
+  if (call.state !== "ended")
+    return call.state === "requested" && call.due_at ? `due at ${timeOf(call.due_at)}` : call.state;
   return `${causeOf(call.cause)}${call.by === "us" ? ", by us" : call.by === "them" ? ", by the other side" : ""}`;
 }
 
@@ -140,7 +162,9 @@ function Heard({ call }: { call: CallDetail }) {
   const audio = useRef<HTMLAudioElement>(null);
   const [at, setAt] = useState(0);
   if (!call.recording || !call.waveforms)
-    return call.answered_at ? <p>The call was not recorded, so there is nothing to see or hear of it.</p> : null;
+    return call.answered_at ? (
+      <p>The call was not recorded, so there is nothing to see or hear of it.</p>
+    ) : null;
   const move = (to: number) => {
     if (audio.current) audio.current.currentTime = to;
     setAt(to);

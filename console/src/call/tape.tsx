@@ -24,9 +24,17 @@ const Box = styled.figure`
   margin: 0 0 0.6rem;
   height: ${HEIGHT}px;
   background: ${colour.sea};
-  text { font-size: 11.5px; fill: ${colour.faded}; }
-  text[data-mark] { fill: ${colour.ink}; }
-  svg { display: block; cursor: pointer; }
+  text {
+    font-size: 11.5px;
+    fill: ${colour.faded};
+  }
+  text[data-mark] {
+    fill: ${colour.ink};
+  }
+  svg {
+    display: block;
+    cursor: pointer;
+  }
 `;
 
 /** Two waveforms on one axis: the other side above, us below; marks where something happened. */
@@ -57,8 +65,12 @@ function Drawn(props: {
 }) {
   const left = 74;
   const x = scaleLinear({ domain: [0, props.seconds], range: [left, props.width - 10] });
-  const every = [1, 2, 5, 10, 15, 30, 60, 120, 300, 600].find((step) => props.seconds / step <= 12) ?? 1_200;
-  const ticks = Array.from({ length: Math.floor(props.seconds / every) + 1 }, (_, count) => count * every);
+  const every =
+    [1, 2, 5, 10, 15, 30, 60, 120, 300, 600].find((step) => props.seconds / step <= 12) ?? 1_200;
+  const ticks = Array.from(
+    { length: Math.floor(props.seconds / every) + 1 },
+    (_, count) => count * every,
+  );
   const happened = props.timeline.filter((each) => each.at !== null && each.kind in MARKED);
   let edge = -1_000;
   const marks = happened.map((each) => {
@@ -78,14 +90,36 @@ function Drawn(props: {
         props.move(Math.min(props.seconds, Math.max(0, x.invert(place))));
       }}
     >
-      <Lane x={x} top={TOP.theirs} heights={props.waveforms.theirs} perSecond={props.waveforms.per_second} fill={colour.ink} />
-      <Lane x={x} top={TOP.ours} heights={props.waveforms.ours} perSecond={props.waveforms.per_second} fill={colour.kelp} />
-      <text x={8} y={TOP.theirs + LANE / 2 + 4}>other side</text>
-      <text x={8} y={TOP.ours + LANE / 2 + 4}>us</text>
+      <Lane
+        x={x}
+        top={TOP.theirs}
+        heights={props.waveforms.theirs}
+        perSecond={props.waveforms.per_second}
+        fill={colour.ink}
+      />
+      <Lane
+        x={x}
+        top={TOP.ours}
+        heights={props.waveforms.ours}
+        perSecond={props.waveforms.per_second}
+        fill={colour.kelp}
+      />
+      <text x={8} y={TOP.theirs + LANE / 2 + 4}>
+        other side
+      </text>
+      <text x={8} y={TOP.ours + LANE / 2 + 4}>
+        us
+      </text>
       {ticks.map((tick) => (
         <g key={tick}>
-          <Line from={{ x: x(tick), y: TOP.axis }} to={{ x: x(tick), y: TOP.axis + 5 }} stroke={colour.faded} />
-          <text x={x(tick)} y={TOP.axis + 19} textAnchor="middle">{tick} s</text>
+          <Line
+            from={{ x: x(tick), y: TOP.axis }}
+            to={{ x: x(tick), y: TOP.axis + 5 }}
+            stroke={colour.faded}
+          />
+          <text x={x(tick)} y={TOP.axis + 19} textAnchor="middle">
+            {tick} s
+          </text>
         </g>
       ))}
       {marks.map((mark, place) => (
@@ -96,17 +130,33 @@ function Drawn(props: {
             stroke={mark.kind === "barge-in" ? colour.buoy : colour.brass}
             strokeDasharray={mark.kind === "barge-in" ? "3 3" : undefined}
           />
-          <text data-mark x={mark.place} y={TOP.marks - 14} textAnchor={mark.place > props.width - 60 ? "end" : "start"}>
+          <text
+            data-mark
+            x={mark.place}
+            y={TOP.marks - 14}
+            textAnchor={mark.place > props.width - 60 ? "end" : "start"}
+          >
             {mark.label}
           </text>
         </g>
       ))}
-      <Line from={{ x: x(props.at), y: TOP.marks }} to={{ x: x(props.at), y: TOP.axis }} stroke={colour.buoy} strokeWidth={2} />
+      <Line
+        from={{ x: x(props.at), y: TOP.marks }}
+        to={{ x: x(props.at), y: TOP.axis }}
+        stroke={colour.buoy}
+        strokeWidth={2}
+      />
     </svg>
   );
 }
 
-function Lane(props: { x: (seconds: number) => number; top: number; heights: number[]; perSecond: number; fill: string }) {
+function Lane(props: {
+  x: (seconds: number) => number;
+  top: number;
+  heights: number[];
+  perSecond: number;
+  fill: string;
+}) {
   const [from, to] = [props.x(0), props.x(props.heights.length / props.perSecond)];
   const count = Math.max(1, Math.min(props.heights.length, Math.floor((to - from) / 3)));
   const step = (to - from) / count;

@@ -14,17 +14,47 @@ const Two = styled.div`
   grid-template-columns: 15rem minmax(0, 1fr);
   min-height: 0;
   height: 100%;
-  nav { border-right: 1px solid ${colour.rule}; padding: 0.9rem 0; overflow-y: auto; }
-  nav a { display: grid; padding: 0.55rem 1rem; border-left: 4px solid transparent; color: inherit; text-decoration: none; }
-  nav a[aria-current="page"] { background: ${colour.sheet}; border-left-color: ${colour.buoy}; }
-  nav small { color: ${colour.faded}; }
-  @media (max-width: 860px) { display: block; overflow-y: auto; }
+  nav {
+    border-right: 1px solid ${colour.rule};
+    padding: 0.9rem 0;
+    overflow-y: auto;
+  }
+  nav a {
+    display: grid;
+    padding: 0.55rem 1rem;
+    border-left: 4px solid transparent;
+    color: inherit;
+    text-decoration: none;
+  }
+  nav a[aria-current="page"] {
+    background: ${colour.sheet};
+    border-left-color: ${colour.buoy};
+  }
+  nav small {
+    color: ${colour.faded};
+  }
+  @media (max-width: 860px) {
+    display: block;
+    overflow-y: auto;
+  }
 `;
 
 const Panels = styled(Tabs)`
-  [role="tablist"] { display: flex; gap: 1.2rem; border-bottom: 1px solid ${colour.rule}; margin: 0.6rem 0; }
-  [role="tab"] { padding: 0.3rem 0; cursor: pointer; border-bottom: 3px solid transparent; }
-  [role="tab"][data-selected] { border-bottom-color: ${colour.buoy}; font-weight: 600; }
+  [role="tablist"] {
+    display: flex;
+    gap: 1.2rem;
+    border-bottom: 1px solid ${colour.rule};
+    margin: 0.6rem 0;
+  }
+  [role="tab"] {
+    padding: 0.3rem 0;
+    cursor: pointer;
+    border-bottom: 3px solid transparent;
+  }
+  [role="tab"][data-selected] {
+    border-bottom-color: ${colour.buoy};
+    font-weight: 600;
+  }
 `;
 
 const good = (channel: Channel) => (channel.state === "not-connected" ? "bad" : "good");
@@ -34,20 +64,28 @@ export function Channels() {
   const { channel = "" } = useParams();
   const channels = useQuery({ queryKey: ["channels"], queryFn: api.channels });
   if (channels.isPending) return null;
-  if (channels.error) return <Sheet role="alert">The channels cannot be read: {channels.error.message}</Sheet>;
+  if (channels.error)
+    return <Sheet role="alert">The channels cannot be read: {channels.error.message}</Sheet>;
   const chosen = channels.data.find((each) => each.name === channel) ?? channels.data[0];
   if (!chosen)
     return (
       <Sheet>
         <h2>Channels</h2>
-        <p>There are no channels yet. Add one: fond-echo channel add NAME --assistant ASSISTANT --kind page</p>
+        <p>
+          There are no channels yet. Add one: fond-echo channel add NAME --assistant ASSISTANT
+          --kind page
+        </p>
       </Sheet>
     );
   return (
     <Two>
       <nav aria-label="Channels">
         {channels.data.map((each) => (
-          <NavLink key={each.name} to={`/channels/${each.name}`} aria-current={each === chosen ? "page" : undefined}>
+          <NavLink
+            key={each.name}
+            to={`/channels/${each.name}`}
+            aria-current={each === chosen ? "page" : undefined}
+          >
             <b>{each.name}</b>
             <small>
               {each.kind}, {each.state}
@@ -123,7 +161,12 @@ function Asked({ channel }: { channel: Channel }) {
     <>
       <h3>Test</h3>
       <Row>
-        <Text label="Ask it something" value={text} onChange={setText} placeholder="How much is a ticket?" />
+        <Text
+          label="Ask it something"
+          value={text}
+          onChange={setText}
+          placeholder="How much is a ticket?"
+        />
         <Button onPress={() => trying.mutate()} isDisabled={!text || trying.isPending}>
           Ask
         </Button>

@@ -49,11 +49,13 @@ export function useHandset(channel: string) {
       if (message.data instanceof ArrayBuffer) return play(message.data);
       const told: { state: CallState; cause?: string } = JSON.parse(message.data);
       setState(told.state);
-      if (told.state === "over" && told.cause && told.cause !== "hung-up") setProblem(`The call ended: ${told.cause}.`);
+      if (told.state === "over" && told.cause && told.cause !== "hung-up")
+        setProblem(`The call ended: ${told.cause}.`);
     };
     if (stream) {
       const node = new AudioWorkletNode(context, "microphone", { numberOfOutputs: 0 });
-      node.port.onmessage = (message) => socket.readyState === WebSocket.OPEN && socket.send(message.data);
+      node.port.onmessage = (message) =>
+        socket.readyState === WebSocket.OPEN && socket.send(message.data);
       context.createMediaStreamSource(stream).connect(node);
     }
     const close = () => {

@@ -23,7 +23,10 @@ class Microphone extends AudioWorkletProcessor {
           sum += this.kept[at];
           taken += 1;
         }
-        frame[count] = Math.max(-32768, Math.min(32767, Math.round((sum / Math.max(1, taken)) * 32767)));
+        frame[count] = Math.max(
+          -32768,
+          Math.min(32767, Math.round((sum / Math.max(1, taken)) * 32767)),
+        );
       }
       this.port.postMessage(frame.buffer, [frame.buffer]);
       const used = this.place + 160 * step;

@@ -14,17 +14,32 @@ const Pad = styled.div`
   grid-template-columns: repeat(3, 3.2rem);
   gap: 0.35rem;
   margin: 0.7rem 0;
-  button { padding: 0.45rem 0; font: 600 1.05rem ${font.plain}; }
+  button {
+    padding: 0.45rem 0;
+    font: 600 1.05rem ${font.plain};
+  }
 `;
 
 const Level = styled.div<{ $at: number }>`
   width: 10.3rem;
   height: 6px;
   background: ${colour.rule};
-  &::before { content: ""; display: block; height: 100%; width: ${(props) => Math.round(100 * props.$at)}%; background: ${colour.kelp}; }
+  &::before {
+    content: "";
+    display: block;
+    height: 100%;
+    width: ${(props) => Math.round(100 * props.$at)}%;
+    background: ${colour.kelp};
+  }
 `;
 
-const STATES = { "": "", calling: "calling …", ringing: "it rings …", answered: "talking", over: "over" };
+const STATES = {
+  "": "",
+  calling: "calling …",
+  ringing: "it rings …",
+  answered: "talking",
+  over: "over",
+};
 
 /** A phone channel: where it is registered, a telephone to call it, and its calls. */
 export function PhoneChannel({ channel }: { channel: Channel }) {
@@ -40,7 +55,17 @@ export function PhoneChannel({ channel }: { channel: Channel }) {
                 <tr key={each.registrar}>
                   <td>{each.registrar}</td>
                   <td>
-                    <Mark $kind={each.state === "registered" ? "good" : each.state === "failed" ? "bad" : "plain"}>{each.state}</Mark>
+                    <Mark
+                      $kind={
+                        each.state === "registered"
+                          ? "good"
+                          : each.state === "failed"
+                            ? "bad"
+                            : "plain"
+                      }
+                    >
+                      {each.state}
+                    </Mark>
                   </td>
                   <td>{each.reason}</td>
                 </tr>
@@ -74,7 +99,11 @@ function Telephone({ channel }: { channel: Channel }) {
         <>
           <Pad role="group" aria-label="Keys">
             {KEYS.map((key) => (
-              <Button key={key} onPress={() => handset.press(key)} isDisabled={handset.state !== "answered"}>
+              <Button
+                key={key}
+                onPress={() => handset.press(key)}
+                isDisabled={handset.state !== "answered"}
+              >
                 {key}
               </Button>
             ))}
@@ -87,7 +116,10 @@ function Telephone({ channel }: { channel: Channel }) {
 }
 
 function Calls({ channel }: { channel: Channel }) {
-  const calls = useQuery({ queryKey: ["calls", channel.name], queryFn: () => api.callsOf(channel.name) });
+  const calls = useQuery({
+    queryKey: ["calls", channel.name],
+    queryFn: () => api.callsOf(channel.name),
+  });
   const found = calls.data?.items ?? [];
   return (
     <>
@@ -114,7 +146,9 @@ function Calls({ channel }: { channel: Channel }) {
                 <td>{each.direction === "in" ? `from ${each.caller}` : `to ${each.number}`}</td>
                 <td>{each.seconds === null ? "" : playingTime(each.seconds)}</td>
                 <td>
-                  <Mark $kind={each.answered_at ? "good" : each.state === "ended" ? "bad" : "plain"}>
+                  <Mark
+                    $kind={each.answered_at ? "good" : each.state === "ended" ? "bad" : "plain"}
+                  >
                     {each.state === "ended" ? causeOf(each.cause) : each.state}
                   </Mark>
                 </td>

@@ -12,8 +12,17 @@ import { Person } from "./person";
 const Leaf = styled.section`
   background: ${colour.sheet};
   padding: 1.2rem 1.6rem 0;
-  h2 { margin: 0; font: 600 1.35rem/1.2 ${font.book}; }
-  > header { margin-bottom: 0.8rem; color: ${colour.faded}; h2 { color: ${colour.ink}; } }
+  h2 {
+    margin: 0;
+    font: 600 1.35rem/1.2 ${font.book};
+  }
+  > header {
+    margin-bottom: 0.8rem;
+    color: ${colour.faded};
+    h2 {
+      color: ${colour.ink};
+    }
+  }
 `;
 
 const Day = styled.h3`
@@ -30,13 +39,21 @@ const Entry = styled.article<{ $chosen: boolean }>`
   margin-left: -1rem;
   border-bottom: 1px solid ${colour.rule};
   box-shadow: ${(props) => (props.$chosen ? `inset 4px 0 0 ${colour.buoy}` : "none")};
-  > time { color: ${colour.faded}; padding-top: 0.15rem; }
+  > time {
+    color: ${colour.faded};
+    padding-top: 0.15rem;
+  }
 `;
 
 const Said = styled.div`
   display: grid;
   gap: 0.35rem;
-  p { margin: 0; font: 400 1.08rem/1.45 ${font.book}; white-space: pre-wrap; overflow-wrap: anywhere; }
+  p {
+    margin: 0;
+    font: 400 1.08rem/1.45 ${font.book};
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+  }
 `;
 
 const Answer = styled(Said)`
@@ -54,8 +71,14 @@ const Notes = styled.div`
   margin-top: 0.6rem;
   font-size: 0.87rem;
   color: ${colour.faded};
-  a { color: ${colour.ink}; text-underline-offset: 3px; }
-  strong { color: ${colour.buoy}; font-weight: 600; }
+  a {
+    color: ${colour.ink};
+    text-underline-offset: 3px;
+  }
+  strong {
+    color: ${colour.buoy};
+    font-weight: 600;
+  }
 `;
 
 const Label = styled.span`
@@ -124,7 +147,8 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
       )}
       {turns.map((turn, place) => (
         <div key={turn.id}>
-          {dayOf(turn.received_at) !== dayOf(turns[place - 1]?.received_at ?? "1970-01-01T00:00Z") && (
+          {dayOf(turn.received_at) !==
+            dayOf(turns[place - 1]?.received_at ?? "1970-01-01T00:00Z") && (
             <Day>{dayOf(turn.received_at)}</Day>
           )}
           <TurnEntry turn={turn} chosen={turn.id === props.turn} />
@@ -140,16 +164,27 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
     <Entry $chosen={chosen} data-turn={turn.id} data-state={turn.state}>
       <time dateTime={turn.received_at}>{timeOf(turn.received_at)}</time>
       <Said>
-        <Label>{turn.cause === "operator" ? "a person here wrote" : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}</Label>
+        <Label>
+          {turn.cause === "operator"
+            ? "a person here wrote"
+            : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}
+        </Label>
         {turn.sound_erased_at && !turn.erased_at && <Label>the sound was erased</Label>}
         {turn.sound && <Player clip={turn.sound} label={`what ${turn.contact_name} said`} />}
-        <p>{turn.erased_at ? "Erased." : turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}</p>
+        <p>
+          {turn.erased_at
+            ? "Erased."
+            : turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}
+        </p>
       </Said>
       {turn.deliveries.map((delivery) => (
         <Answered key={delivery.id} delivery={delivery} erased={turn.erased_at !== null} />
       ))}
       <Notes>
-        <Link to={`/conversations/${turn.conversation}/${turn.id}`} aria-current={chosen ? "true" : undefined}>
+        <Link
+          to={`/conversations/${turn.conversation}/${turn.id}`}
+          aria-current={chosen ? "true" : undefined}
+        >
           stages
         </Link>
         {turn.route && <span>route {turn.route}</span>}
@@ -171,7 +206,8 @@ function Answered({ delivery, erased }: { delivery: Delivery; erased: boolean })
 }
 
 function State({ turn }: { turn: Turn }) {
-  if (turn.state === "cancelled") return <span>given up: it was erased while it was being worked on</span>;
+  if (turn.state === "cancelled")
+    return <span>given up: it was erased while it was being worked on</span>;
   if (turn.state === "failed")
     return (
       <strong>
@@ -182,5 +218,7 @@ function State({ turn }: { turn: Turn }) {
     const took = (Date.parse(turn.finished_at) - Date.parse(turn.received_at)) / 1000;
     return <span>answered in {milliseconds(took)}</span>;
   }
-  return <span>{turn.state === "waiting" ? "waiting for the turn before" : "being worked on"}</span>;
+  return (
+    <span>{turn.state === "waiting" ? "waiting for the turn before" : "being worked on"}</span>
+  );
 }

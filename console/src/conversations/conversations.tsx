@@ -8,7 +8,12 @@ const List = styled(GridList)`
   border-right: 1px solid ${colour.rule};
   padding: 0.9rem 0;
   outline-offset: -3px;
-  @media (max-width: 860px) { display: flex; overflow-x: auto; padding: 0; border-bottom: 1px solid ${colour.rule}; }
+  @media (max-width: 860px) {
+    display: flex;
+    overflow-x: auto;
+    padding: 0;
+    border-bottom: 1px solid ${colour.rule};
+  }
 `;
 
 const Entry = styled(GridListItem)`
@@ -19,13 +24,28 @@ const Entry = styled(GridListItem)`
   cursor: pointer;
   border-left: 4px solid transparent;
   outline-offset: -3px;
-  &[data-hovered] { background: ${colour.wash}; }
-  &[data-selected] { background: ${colour.sheet}; border-left-color: ${colour.buoy}; }
-  @media (max-width: 860px) { flex: 0 0 12.5rem; }
-  b { font: 600 1rem/1.3 ${font.book}; }
-  small { color: ${colour.faded}; }
+  &[data-hovered] {
+    background: ${colour.wash};
+  }
+  &[data-selected] {
+    background: ${colour.sheet};
+    border-left-color: ${colour.buoy};
+  }
+  @media (max-width: 860px) {
+    flex: 0 0 12.5rem;
+  }
+  b {
+    font: 600 1rem/1.3 ${font.book};
+  }
+  small {
+    color: ${colour.faded};
+  }
   [slot="description"] {
-    grid-column: 1 / -1; overflow: hidden; white-space: nowrap; text-overflow: ellipsis; font-size: 0.88rem;
+    grid-column: 1 / -1;
+    overflow: hidden;
+    white-space: nowrap;
+    text-overflow: ellipsis;
+    font-size: 0.88rem;
   }
 `;
 

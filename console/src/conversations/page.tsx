@@ -10,13 +10,21 @@ import { TurnSheet } from "./turn-sheet";
 
 const Table = styled.main<{ $open: boolean }>`
   display: grid;
-  grid-template-columns: 15rem minmax(0, 1fr) ${(props) => (props.$open ? "minmax(22rem, 34%)" : "")};
+  grid-template-columns:
+    15rem minmax(0, 1fr)
+    ${(props) => (props.$open ? "minmax(22rem, 34%)" : "")};
   min-height: 0;
   height: 100%;
-  > * { min-height: 0; overflow-y: auto; }
+  > * {
+    min-height: 0;
+    overflow-y: auto;
+  }
   @media (max-width: 860px) {
-    display: block; overflow-y: auto;
-    > * { overflow-y: visible; }
+    display: block;
+    overflow-y: auto;
+    > * {
+      overflow-y: visible;
+    }
   }
 `;
 
@@ -43,8 +51,8 @@ export function ConversationsPage() {
   if (!list.data.items.length)
     return (
       <Empty>
-        Nothing has come in yet. Send a voice note or a text over one of your channels, and it is written
-        here as it happens.
+        Nothing has come in yet. Send a voice note or a text over one of your channels, and it is
+        written here as it happens.
       </Empty>
     );
   const chosen = list.data.items.find((each) => each.id === conversation);

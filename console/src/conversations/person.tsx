@@ -12,8 +12,13 @@ const Strip = styled.form`
   padding: 0.7rem 0 0.9rem;
   background: ${colour.sheet};
   border-top: 3px double ${colour.rule};
-  p { margin: 0 0 0.4rem; color: ${colour.faded}; }
-  input { width: min(26rem, 60vw); }
+  p {
+    margin: 0 0 0.4rem;
+    color: ${colour.faded};
+  }
+  input {
+    width: min(26rem, 60vw);
+  }
 `;
 
 /** Who answers a conversation: the assistant, or a person who writes here. */
@@ -31,7 +36,10 @@ export function Person({ about }: { about: Conversation }) {
       again();
     },
   });
-  const hand = useMutation({ mutationFn: (by: string) => api.setAnswering(about.id, by), onSuccess: again });
+  const hand = useMutation({
+    mutationFn: (by: string) => api.setAnswering(about.id, by),
+    onSuccess: again,
+  });
   const person = about.answering === "person";
   return (
     <Strip
@@ -51,11 +59,16 @@ export function Person({ about }: { about: Conversation }) {
             </Button>
           </>
         )}
-        <Button onPress={() => hand.mutate(person ? "assistant" : "person")} isDisabled={hand.isPending}>
+        <Button
+          onPress={() => hand.mutate(person ? "assistant" : "person")}
+          isDisabled={hand.isPending}
+        >
           {person ? "Give it back to the assistant" : "Answer it yourself"}
         </Button>
       </Row>
-      {(say.error ?? hand.error) && <ErrorNote role="alert">{(say.error ?? hand.error)?.message}</ErrorNote>}
+      {(say.error ?? hand.error) && (
+        <ErrorNote role="alert">{(say.error ?? hand.error)?.message}</ErrorNote>
+      )}
     </Strip>
   );
 }

@@ -31,13 +31,27 @@ export function StageStrip({ stages, from }: { stages: Stage[]; from: string }) 
       </Caption>
       <ParentSize debounceTime={20} style={{ height: LANE * spans.length + 20 }}>
         {({ width }) => {
-          const x = scaleLinear({ domain: [0, total], range: [LABELS, Math.max(LABELS + 40, width - 50)] });
+          const x = scaleLinear({
+            domain: [0, total],
+            range: [LABELS, Math.max(LABELS + 40, width - 50)],
+          });
           return (
-            <svg width={width} height={LANE * spans.length + 20} role="img" aria-label="Lengths of the stages">
+            <svg
+              width={width}
+              height={LANE * spans.length + 20}
+              role="img"
+              aria-label="Lengths of the stages"
+            >
               {x.ticks(width > 420 ? 5 : 3).map((tick) => (
                 <g key={tick} stroke={colour.rule} fill={colour.faded}>
                   <line x1={x(tick)} x2={x(tick)} y1={0} y2={LANE * spans.length} />
-                  <text x={x(tick)} y={LANE * spans.length + 15} fontSize={11} textAnchor="middle" stroke="none">
+                  <text
+                    x={x(tick)}
+                    y={LANE * spans.length + 15}
+                    fontSize={11}
+                    textAnchor="middle"
+                    stroke="none"
+                  >
                     {milliseconds(tick)}
                   </text>
                 </g>
@@ -68,7 +82,12 @@ export function StageStrip({ stages, from }: { stages: Stage[]; from: string }) 
                     height={LANE - 10}
                     fill={stage.outcome === "failed" ? colour.buoy : colour.kelp}
                   />
-                  <text x={Math.max(x(end), x(begin) + 2) + 5} y={lane * LANE + 17} fontSize={11} fill={colour.faded}>
+                  <text
+                    x={Math.max(x(end), x(begin) + 2) + 5}
+                    y={lane * LANE + 17}
+                    fontSize={11}
+                    fill={colour.faded}
+                  >
                     {milliseconds(stage.seconds)}
                   </text>
                 </g>

@@ -12,10 +12,23 @@ import { StageStrip } from "./stage-strip";
 const Sheet = styled.aside`
   border-left: 1px solid ${colour.rule};
   padding: 1.2rem 1.3rem 3rem;
-  h2 { margin: 0; font: 600 1.2rem/1.2 ${font.book}; }
-  a { color: ${colour.ink}; text-underline-offset: 3px; }
-  > header { display: flex; justify-content: space-between; gap: 1rem; margin-bottom: 0.9rem; }
-  > header small { color: ${colour.faded}; }
+  h2 {
+    margin: 0;
+    font: 600 1.2rem/1.2 ${font.book};
+  }
+  a {
+    color: ${colour.ink};
+    text-underline-offset: 3px;
+  }
+  > header {
+    display: flex;
+    justify-content: space-between;
+    gap: 1rem;
+    margin-bottom: 0.9rem;
+  }
+  > header small {
+    color: ${colour.faded};
+  }
 `;
 
 const Close = styled(Button)`
@@ -36,12 +49,31 @@ const Stages = styled.ol`
 const Row = styled.li<{ $failed: boolean }>`
   padding: 0.6rem 0;
   border-top: 1px solid ${colour.rule};
-  header { display: flex; justify-content: space-between; font-weight: 600;
-           color: ${(props) => (props.$failed ? colour.buoy : "inherit")}; }
-  p { margin: 0.15rem 0 0.4rem; font-family: ${font.book}; overflow-wrap: anywhere; white-space: pre-wrap; }
-  small { color: ${colour.faded}; }
-  ul { margin: 0.2rem 0 0; padding-left: 1.1rem; font-size: 0.88rem; color: ${colour.faded}; }
-  b { color: ${colour.ink}; font-weight: 600; }
+  header {
+    display: flex;
+    justify-content: space-between;
+    font-weight: 600;
+    color: ${(props) => (props.$failed ? colour.buoy : "inherit")};
+  }
+  p {
+    margin: 0.15rem 0 0.4rem;
+    font-family: ${font.book};
+    overflow-wrap: anywhere;
+    white-space: pre-wrap;
+  }
+  small {
+    color: ${colour.faded};
+  }
+  ul {
+    margin: 0.2rem 0 0;
+    padding-left: 1.1rem;
+    font-size: 0.88rem;
+    color: ${colour.faded};
+  }
+  b {
+    color: ${colour.ink};
+    font-weight: 600;
+  }
 `;
 
 /** One turn, stage by stage. */
@@ -83,7 +115,10 @@ function RunOf({ run, received }: { run: Run; received: string }) {
       <StageStrip stages={worked} from={run.stages[0]?.started_at ?? received} />
       <Stages>
         {worked.map((stage) => (
-          <Row key={`${stage.name}-${stage.part}-${stage.attempt}`} $failed={stage.outcome === "failed"}>
+          <Row
+            key={`${stage.name}-${stage.part}-${stage.attempt}`}
+            $failed={stage.outcome === "failed"}
+          >
             <header>
               <span>
                 {stage.name}
@@ -135,14 +170,22 @@ function What({ stage }: { stage: Stage }) {
           <ul>
             {out.scores.slice(0, 5).map((score: { route: string; score: number }) => (
               <li key={score.route}>
-                {score.route === out.route ? <b>{score.route}</b> : score.route} {score.score.toFixed(2)}
+                {score.route === out.route ? <b>{score.route}</b> : score.route}{" "}
+                {score.score.toFixed(2)}
               </li>
             ))}
           </ul>
         </>
       );
     case "answer":
-      return <p>{out.parts.map((part: { text: string; spoken: string }) => part.text || part.spoken).join("\n").trim()}</p>;
+      return (
+        <p>
+          {out.parts
+            .map((part: { text: string; spoken: string }) => part.text || part.spoken)
+            .join("\n")
+            .trim()}
+        </p>
+      );
     case "speak":
       return (
         <>
@@ -158,7 +201,13 @@ function What({ stage }: { stage: Stage }) {
         </>
       );
     case "deliver":
-      return <p>{out.parts.map((part: { kind: string; state: string }) => `${part.kind} ${part.state}`).join(", ")}</p>;
+      return (
+        <p>
+          {out.parts
+            .map((part: { kind: string; state: string }) => `${part.kind} ${part.state}`)
+            .join(", ")}
+        </p>
+      );
     default:
       return null;
   }

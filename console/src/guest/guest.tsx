@@ -23,7 +23,12 @@ const Page = styled.main`
   max-width: 44rem;
   margin: 0 auto;
   background: ${colour.sheet};
-  h1 { margin: 0; padding: 1rem 1.1rem 0.8rem; font: 600 1.35rem/1.2 ${font.book}; border-bottom: 3px double ${colour.rule}; }
+  h1 {
+    margin: 0;
+    padding: 1rem 1.1rem 0.8rem;
+    font: 600 1.35rem/1.2 ${font.book};
+    border-bottom: 3px double ${colour.rule};
+  }
 `;
 
 const Talk = styled.div`
@@ -32,8 +37,18 @@ const Talk = styled.div`
   display: flex;
   flex-direction: column;
   gap: 0.9rem;
-  p { margin: 0; font: 400 1.08rem/1.45 ${font.book}; white-space: pre-wrap; overflow-wrap: anywhere; }
-  audio { width: 100%; max-width: 22rem; height: 2.6rem; margin-top: 0.3rem; }
+  p {
+    margin: 0;
+    font: 400 1.08rem/1.45 ${font.book};
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+  }
+  audio {
+    width: 100%;
+    max-width: 22rem;
+    height: 2.6rem;
+    margin-top: 0.3rem;
+  }
 `;
 
 const Mine = styled.div`
@@ -41,7 +56,9 @@ const Mine = styled.div`
   max-width: 86%;
   padding: 0.5rem 0.8rem;
   background: ${colour.wash};
-  small { color: ${colour.faded}; }
+  small {
+    color: ${colour.faded};
+  }
 `;
 
 const Theirs = styled.div`
@@ -63,7 +80,9 @@ const Plain = styled(Button)`
   background: transparent;
   color: ${colour.ink};
   cursor: pointer;
-  &[data-disabled] { opacity: 0.45; }
+  &[data-disabled] {
+    opacity: 0.45;
+  }
 `;
 
 const Strong = styled(Plain)<{ $on?: boolean }>`
@@ -78,22 +97,43 @@ const Foot = styled.footer`
   padding: 0.8rem 1.1rem calc(0.8rem + env(safe-area-inset-bottom));
   display: grid;
   gap: 0.6rem;
-  form, > div { display: flex; gap: 0.5rem; align-items: center; flex-wrap: wrap; }
-  label { position: absolute; clip-path: inset(50%); }
-  input { flex: 1 1 10rem; width: 100%; font: inherit; color: inherit; padding: 0.55rem 0.7rem;
-          background: ${colour.sea}; border: 1px solid ${colour.faded}; }
+  form,
+  > div {
+    display: flex;
+    gap: 0.5rem;
+    align-items: center;
+    flex-wrap: wrap;
+  }
+  label {
+    position: absolute;
+    clip-path: inset(50%);
+  }
+  input {
+    flex: 1 1 10rem;
+    width: 100%;
+    font: inherit;
+    color: inherit;
+    padding: 0.55rem 0.7rem;
+    background: ${colour.sea};
+    border: 1px solid ${colour.faded};
+  }
 `;
 
 const Level = styled(Meter)`
   flex: 1;
   height: 0.7rem;
   background: ${colour.rule};
-  i { display: block; height: 100%; background: ${colour.kelp}; }
+  i {
+    display: block;
+    height: 100%;
+    background: ${colour.kelp};
+  }
 `;
 
 async function told<Answer>(response: Response): Promise<Answer> {
   const body = await response.json().catch(() => ({}));
-  if (!response.ok) throw new Error([body.detail, body.remedy].filter(Boolean).join(": ") || response.statusText);
+  if (!response.ok)
+    throw new Error([body.detail, body.remedy].filter(Boolean).join(": ") || response.statusText);
   return body;
 }
 
@@ -136,7 +176,8 @@ export function Guest() {
       setAsking("");
     }
   };
-  const sayText = (words: string) => say(words, JSON.stringify({ text: words }), "application/json");
+  const sayText = (words: string) =>
+    say(words, JSON.stringify({ text: words }), "application/json");
 
   if (!about) return <Page role={problem ? "alert" : undefined}>{problem}</Page>;
   return (
@@ -148,7 +189,11 @@ export function Guest() {
           {said.length === 0 && (
             <Choose>
               {about.examples.map((example) => (
-                <Plain key={example} onPress={() => void sayText(example)} isDisabled={Boolean(asking)}>
+                <Plain
+                  key={example}
+                  onPress={() => void sayText(example)}
+                  isDisabled={Boolean(asking)}
+                >
                   {example}
                 </Plain>
               ))}
@@ -228,7 +273,9 @@ function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => 
       </Mine>
       <Theirs>
         <p>{plainReply(asked.answer)}</p>
-        {asked.sound && <audio controls src={asked.sound.link} aria-label="The answer" preload="none" />}
+        {asked.sound && (
+          <audio controls src={asked.sound.link} aria-label="The answer" preload="none" />
+        )}
         {asked.choices.length > 0 && (
           <Choose>
             {asked.choices.map((each) => (

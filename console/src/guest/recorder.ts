@@ -45,7 +45,11 @@ export function useRecorder(longest: number) {
       setRunning(false);
       setLevel(0);
       const blob = new Blob(pieces, { type: recorder.mimeType });
-      setRecording({ blob, address: URL.createObjectURL(blob), seconds: (performance.now() - begun) / 1000 });
+      setRecording({
+        blob,
+        address: URL.createObjectURL(blob),
+        seconds: (performance.now() - begun) / 1000,
+      });
     };
     stopping.current = () => recorder.state !== "inactive" && recorder.stop();
     recorder.start();
@@ -58,5 +62,14 @@ export function useRecorder(longest: number) {
     setSeconds(0);
   };
 
-  return { level, seconds, running, recording, problem, start, stop: () => stopping.current(), drop };
+  return {
+    level,
+    seconds,
+    running,
+    recording,
+    problem,
+    start,
+    stop: () => stopping.current(),
+    drop,
+  };
 }

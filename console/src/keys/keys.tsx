@@ -9,9 +9,15 @@ import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, ErrorNote } from "..
 const Scopes = styled(RadioGroup)`
   display: flex;
   gap: 0.9rem;
-  label { cursor: pointer; }
-  label::before { content: "○ "; }
-  label[data-selected]::before { content: "● "; }
+  label {
+    cursor: pointer;
+  }
+  label::before {
+    content: "○ ";
+  }
+  label[data-selected]::before {
+    content: "● ";
+  }
 `;
 
 /** Keys, secrets, subscriptions and the events themselves. */
@@ -53,7 +59,10 @@ function Keys() {
                 {each.revoked_at ? (
                   <Mark $kind="bad">revoked</Mark>
                 ) : (
-                  <Button onPress={() => revoking.mutate(each.id)} aria-label={`Revoke ${each.name}`}>
+                  <Button
+                    onPress={() => revoking.mutate(each.id)}
+                    aria-label={`Revoke ${each.name}`}
+                  >
                     Revoke
                   </Button>
                 )}
@@ -111,7 +120,10 @@ function Secrets() {
               <td>{each.name}</td>
               <td>{each.hosts.join(", ") || "goes to no host"}</td>
               <td>
-                <Button onPress={() => forgetting.mutate(each.name)} aria-label={`Forget ${each.name}`}>
+                <Button
+                  onPress={() => forgetting.mutate(each.name)}
+                  aria-label={`Forget ${each.name}`}
+                >
                   Forget
                 </Button>
               </td>
@@ -122,7 +134,12 @@ function Secrets() {
       <Row>
         <Text label="Name" value={name} onChange={setName} placeholder="network-token" />
         <Text label="Value" value={value} onChange={setValue} type="password" />
-        <Text label="Hosts it may go to" value={hosts} onChange={setHosts} placeholder="api.example" />
+        <Text
+          label="Hosts it may go to"
+          value={hosts}
+          onChange={setHosts}
+          placeholder="api.example"
+        />
         <Button onPress={() => putting.mutate()} isDisabled={!name || !value || putting.isPending}>
           Keep
         </Button>
@@ -135,10 +152,17 @@ function Secrets() {
 function Subscriptions() {
   const queries = useQueryClient();
   const refresh = () => queries.invalidateQueries({ queryKey: ["subscriptions"] });
-  const subscriptions = useQuery({ queryKey: ["subscriptions"], queryFn: api.subscriptions, refetchInterval: 5_000 });
+  const subscriptions = useQuery({
+    queryKey: ["subscriptions"],
+    queryFn: api.subscriptions,
+    refetchInterval: 5_000,
+  });
   const [address, setAddress] = useState("");
   const [secret, setSecret] = useState("");
-  const adding = useMutation({ mutationFn: () => api.subscribe(address, secret, []), onSuccess: refresh });
+  const adding = useMutation({
+    mutationFn: () => api.subscribe(address, secret, []),
+    onSuccess: refresh,
+  });
   const again = useMutation({ mutationFn: api.sendAgain, onSuccess: refresh });
   const ending = useMutation({ mutationFn: api.unsubscribe, onSuccess: refresh });
   return (
@@ -151,11 +175,14 @@ function Subscriptions() {
               <td>{each.address}</td>
               <td>{each.types.join(" ") || "all events"}</td>
               <td>
-                {each.waiting} waiting, <Mark $kind={each.dead ? "bad" : "plain"}>{each.dead} given up</Mark>
+                {each.waiting} waiting,{" "}
+                <Mark $kind={each.dead ? "bad" : "plain"}>{each.dead} given up</Mark>
               </td>
               <td>
                 <Row>
-                  {each.dead > 0 && <Button onPress={() => again.mutate(each.id)}>Try again</Button>}
+                  {each.dead > 0 && (
+                    <Button onPress={() => again.mutate(each.id)}>Try again</Button>
+                  )}
                   <Button onPress={() => ending.mutate(each.id)} aria-label={`End ${each.address}`}>
                     End
                   </Button>
@@ -166,9 +193,17 @@ function Subscriptions() {
         </tbody>
       </Table>
       <Row>
-        <Text label="Address to tell" value={address} onChange={setAddress} placeholder="https://…" />
+        <Text
+          label="Address to tell"
+          value={address}
+          onChange={setAddress}
+          placeholder="https://…"
+        />
         <Text label="Secret that signs" value={secret} onChange={setSecret} />
-        <Button onPress={() => adding.mutate()} isDisabled={!address || !secret || adding.isPending}>
+        <Button
+          onPress={() => adding.mutate()}
+          isDisabled={!address || !secret || adding.isPending}
+        >
           Tell it
         </Button>
       </Row>

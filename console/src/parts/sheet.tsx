@@ -7,17 +7,41 @@ export const Sheet = styled.main`
   overflow-y: auto;
   padding: 1.4rem 1.8rem 4rem;
   background: ${colour.sheet};
-  a { color: ${colour.ink}; text-underline-offset: 3px; }
-  h2 { margin: 0 0 0.3rem; font: 600 1.45rem/1.2 ${font.book}; }
-  h3 { margin: 2rem 0 0.5rem; font: 600 1.08rem/1.3 ${font.book}; }
-  > p { margin: 0 0 1.2rem; color: ${colour.faded}; max-width: 46rem; }
+  a {
+    color: ${colour.ink};
+    text-underline-offset: 3px;
+  }
+  h2 {
+    margin: 0 0 0.3rem;
+    font: 600 1.45rem/1.2 ${font.book};
+  }
+  h3 {
+    margin: 2rem 0 0.5rem;
+    font: 600 1.08rem/1.3 ${font.book};
+  }
+  > p {
+    margin: 0 0 1.2rem;
+    color: ${colour.faded};
+    max-width: 46rem;
+  }
 `;
 
 export const Table = styled.table`
   width: 100%;
   border-collapse: collapse;
-  th { text-align: left; font-weight: 600; font-size: 0.87rem; color: ${colour.faded}; padding: 0.3rem 0.9rem 0.3rem 0; }
-  td { border-top: 1px solid ${colour.rule}; padding: 0.55rem 0.9rem 0.55rem 0; vertical-align: top; overflow-wrap: anywhere; }
+  th {
+    text-align: left;
+    font-weight: 600;
+    font-size: 0.87rem;
+    color: ${colour.faded};
+    padding: 0.3rem 0.9rem 0.3rem 0;
+  }
+  td {
+    border-top: 1px solid ${colour.rule};
+    padding: 0.55rem 0.9rem 0.55rem 0;
+    vertical-align: top;
+    overflow-wrap: anywhere;
+  }
 `;
 
 export const Button = styled(Press)`
@@ -26,8 +50,13 @@ export const Button = styled(Press)`
   background: transparent;
   color: ${colour.ink};
   cursor: pointer;
-  &[data-hovered] { background: ${colour.wash}; }
-  &[data-disabled] { opacity: 0.5; cursor: default; }
+  &[data-hovered] {
+    background: ${colour.wash};
+  }
+  &[data-disabled] {
+    opacity: 0.5;
+    cursor: default;
+  }
 `;
 
 export const Row = styled.div`
@@ -44,7 +73,10 @@ export const Code = styled.pre`
   overflow: auto;
   background: ${colour.sea};
   border-left: 3px solid ${colour.rule};
-  font: 0.83rem/1.5 ui-monospace, "DejaVu Sans Mono", monospace;
+  font:
+    0.83rem/1.5 ui-monospace,
+    "DejaVu Sans Mono",
+    monospace;
   white-space: pre-wrap;
   overflow-wrap: anywhere;
 `;
@@ -60,9 +92,18 @@ export const ErrorNote = styled.p`
 
 const TextBox = styled(Field)`
   display: grid;
-  label { font-size: 0.87rem; color: ${colour.faded}; }
-  input { font: inherit; color: inherit; padding: 0.35rem 0.5rem; min-width: 14rem;
-          background: ${colour.sea}; border: 1px solid ${colour.faded}; }
+  label {
+    font-size: 0.87rem;
+    color: ${colour.faded};
+  }
+  input {
+    font: inherit;
+    color: inherit;
+    padding: 0.35rem 0.5rem;
+    min-width: 14rem;
+    background: ${colour.sea};
+    border: 1px solid ${colour.faded};
+  }
 `;
 
 export function Text(props: {

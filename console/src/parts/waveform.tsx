@@ -17,8 +17,14 @@ const Box = styled.div`
   align-items: center;
   gap: 0.7rem;
   max-width: 24rem;
-  small { color: ${colour.faded}; }
-  svg { display: block; width: 100%; height: ${HEIGHT}px; }
+  small {
+    color: ${colour.faded};
+  }
+  svg {
+    display: block;
+    width: 100%;
+    height: ${HEIGHT}px;
+  }
 `;
 
 const Play = styled(ToggleButton)`
@@ -30,7 +36,10 @@ const Play = styled(ToggleButton)`
   border-radius: 50%;
   background: transparent;
   cursor: pointer;
-  &[data-selected] { background: ${colour.ink}; color: ${colour.sheet}; }
+  &[data-selected] {
+    background: ${colour.ink};
+    color: ${colour.sheet};
+  }
 `;
 
 const Thumb = styled(SliderThumb)`
@@ -80,9 +89,23 @@ export function Player({ clip, label }: { clip: Clip; label: string }) {
 
   return (
     <Box>
-      <Play isSelected={playing} onChange={(wanted) => void toggle(wanted)} aria-label={`Play: ${label}`}>
-        <svg viewBox="0 0 12 12" width="12" height="12" aria-hidden style={{ width: 12, height: 12 }}>
-          {playing ? <path d="M2 1h3v10H2zM7 1h3v10H7z" fill="currentColor" /> : <path d="M2.5 1v10L11 6z" fill="currentColor" />}
+      <Play
+        isSelected={playing}
+        onChange={(wanted) => void toggle(wanted)}
+        aria-label={`Play: ${label}`}
+      >
+        <svg
+          viewBox="0 0 12 12"
+          width="12"
+          height="12"
+          aria-hidden
+          style={{ width: 12, height: 12 }}
+        >
+          {playing ? (
+            <path d="M2 1h3v10H2zM7 1h3v10H7z" fill="currentColor" />
+          ) : (
+            <path d="M2.5 1v10L11 6z" fill="currentColor" />
+          )}
         </svg>
       </Play>
       <Slider

@@ -11,12 +11,32 @@ import { colour } from "../theme";
 
 const Fold = styled(Disclosure)`
   border-top: 1px solid ${colour.rule};
-  [slot="trigger"] { display: grid; grid-template-columns: 1.2rem 7rem 5rem minmax(0, 1fr); width: 100%; text-align: left;
-    gap: 0.5rem; padding: 0.55rem 0; background: none; border: 0; cursor: pointer; }
-  [slot="trigger"]::before { content: "▸"; }
-  &[data-expanded] [slot="trigger"]::before { content: "▾"; }
-  h4 { margin: 0; font-weight: inherit; }
-  h5 { margin: 0.5rem 0 0; font-size: 0.87rem; color: ${colour.faded}; }
+  [slot="trigger"] {
+    display: grid;
+    grid-template-columns: 1.2rem 7rem 5rem minmax(0, 1fr);
+    width: 100%;
+    text-align: left;
+    gap: 0.5rem;
+    padding: 0.55rem 0;
+    background: none;
+    border: 0;
+    cursor: pointer;
+  }
+  [slot="trigger"]::before {
+    content: "▸";
+  }
+  &[data-expanded] [slot="trigger"]::before {
+    content: "▾";
+  }
+  h4 {
+    margin: 0;
+    font-weight: inherit;
+  }
+  h5 {
+    margin: 0.5rem 0 0;
+    font-size: 0.87rem;
+    color: ${colour.faded};
+  }
 `;
 
 /** A turn with everything that was recorded of it, and what an operator can do. */
@@ -35,7 +55,8 @@ export function TurnPage() {
     <Sheet>
       <h2>{told.erased_at ? "An erased turn" : told.text || arrival(told.arrived_as)}</h2>
       <p>
-        {told.contact_name}, {arrival(told.arrived_as)} on {told.channel}, {dayOf(told.received_at)} {timeOf(told.received_at)}.{" "}
+        {told.contact_name}, {arrival(told.arrived_as)} on {told.channel}, {dayOf(told.received_at)}{" "}
+        {timeOf(told.received_at)}.{" "}
         <Link to={`/conversations/${told.conversation}/${told.id}`}>In its conversation</Link>
       </p>
       {told.error && (
@@ -85,7 +106,9 @@ function StageFold({ stage }: { stage: Stage }) {
             {stage.attempt > 1 && ` ${stage.attempt}`}
           </span>
           <span>{milliseconds(stage.seconds)}</span>
-          <Mark $kind={stage.outcome === "done" ? "good" : "bad"}>{stage.error ? `${outcome}: ${stage.error.what}` : outcome}</Mark>
+          <Mark $kind={stage.outcome === "done" ? "good" : "bad"}>
+            {stage.error ? `${outcome}: ${stage.error.what}` : outcome}
+          </Mark>
           {stage.erased_at && <Mark $kind="plain">erased</Mark>}
         </Press>
       </Heading>
@@ -103,10 +126,16 @@ function StageFold({ stage }: { stage: Stage }) {
 function Sounds({ stage }: { stage: Stage }) {
   const clips: Clip[] = [
     ...(stage.output.clip ? [stage.output.clip as Clip] : []),
-    ...(stage.name === "speak" ? (stage.output.parts ?? []).map((part: { clip: Clip }) => part.clip) : []),
+    ...(stage.name === "speak"
+      ? (stage.output.parts ?? []).map((part: { clip: Clip }) => part.clip)
+      : []),
   ];
   return clips.map((clip, place) => (
-    <Player key={clip.id} clip={clip} label={`${stage.name}${clips.length > 1 ? `, part ${place + 1}` : ""}`} />
+    <Player
+      key={clip.id}
+      clip={clip}
+      label={`${stage.name}${clips.length > 1 ? `, part ${place + 1}` : ""}`}
+    />
   ));
 }
 
@@ -124,7 +153,8 @@ function withoutWaveforms(value: unknown): unknown {
 function Deliveries({ turn }: { turn: TurnDetail }) {
   const queries = useQueryClient();
   const deciding = useMutation({
-    mutationFn: (given: { id: string; decision: string }) => api.decide(turn.id, given.id, given.decision),
+    mutationFn: (given: { id: string; decision: string }) =>
+      api.decide(turn.id, given.id, given.decision),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["turn", turn.id] }),
   });
   if (!turn.deliveries.length) return null;
@@ -151,9 +181,17 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
               <td>
                 {open(delivery) && (
                   <Row>
-                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "resend" })}>Send again</Button>
-                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "sent" })}>It went out</Button>
-                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "drop" })}>Drop</Button>
+                    <Button
+                      onPress={() => deciding.mutate({ id: delivery.id, decision: "resend" })}
+                    >
+                      Send again
+                    </Button>
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "sent" })}>
+                      It went out
+                    </Button>
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "drop" })}>
+                      Drop
+                    </Button>
                   </Row>
                 )}
               </td>

@@ -98,11 +98,6 @@ class PhoneServer:
         self._beginning = asyncio.Lock()
         self._media_place = secrets.randbits(10)
 
-    @property
-    def calls(self) -> int:
-        """How many there are now."""
-        return len(self.sessions)
-
     async def start(self) -> None:
         """End what another process left, and listen. Raises OSError where the port is taken."""
         listen = self.description.listen
