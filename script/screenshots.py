@@ -53,7 +53,7 @@ def signed_in(browser: Browser, world: demo.World, dark: bool = False) -> Page:
     page = page_of(browser, dark)
     page.goto(world.settings.address)
     page.get_by_label("Key").fill(world.key)
-    page.get_by_role("button", name="Open the log").click()
+    page.get_by_role("button", name="Sign in").click()
     page.get_by_role("row", name="Isla Quennell").first.wait_for()
     return page
 

@@ -84,7 +84,7 @@ export function SignIn({ problem }: { problem: string }) {
           {told && <ErrorNote>{told}</ErrorNote>}
         </TextField>
         <Go type="submit" isDisabled={!key.trim() || entering.isPending}>
-          Open the log
+          Sign in
         </Go>
       </Form>
     </Sheet>

@@ -7,7 +7,7 @@ import json
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, PrivateAttr, model_validator
+from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema, WebAddress
 from fond_echo.contract.reply import Attachment, Choice
@@ -17,6 +17,7 @@ from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.grammar.values import builtin_grammar
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.sentences import ENGLISH, Sentence, Sentences, places
 
 MAIN_FILE = "assistant.yaml"
 MAX_FILES = 500
@@ -181,6 +182,14 @@ class RouteSpec(Schema):
         return self
 
 
+class SentenceSpec(Schema):
+    """A sentence in the assistant's own words: as it is written, and as it is spoken where that is
+    something else."""
+
+    text: str = Field(min_length=1, max_length=500)
+    spoken: str = Field(default="", max_length=500)
+
+
 class Fallback(Schema):
     """What is answered when no route fits."""
 
@@ -192,6 +201,7 @@ class AssistantFile(Schema):
 
     `channels` may set answers_in for a channel by its name. `goodbye` and `person` are what is said
     when a conversation ends, or goes over to a person; where `person` is empty there is nobody.
+    `sentences` puts other words in the place of what the service itself says, by name.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
     (PLS) of names and how they are said: ear and voice go by it.
     """
@@ -210,11 +220,35 @@ class AssistantFile(Schema):
     logic: dict[Name, LogicService] = Field(default_factory=dict)
     routes: list[RouteSpec] = Field(default_factory=list)
     fallback: Fallback
+    sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
     _grammar: Grammar = PrivateAttr(default_factory=builtin_grammar)
     _documents: dict[str, Documents] = PrivateAttr(default_factory=dict)
     _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
     _pronounced: Sounds = PrivateAttr(default=())
+
+    @field_validator("sentences")
+    @classmethod
+    def _are_sentences(cls, value: dict[str, str | SentenceSpec]) -> dict[str, str | SentenceSpec]:
+        for name, own in value.items():
+            if name not in ENGLISH:
+                raise ValueError(
+                    f"the service says no sentence {name!r}; it says: {', '.join(ENGLISH)}"
+                )
+            for text in [own] if isinstance(own, str) else [own.text, own.spoken or own.text]:
+                if places(text) != places(ENGLISH[name]):
+                    wanted = " and ".join(f"{{{each}}}" for each in sorted(places(ENGLISH[name])))
+                    raise ValueError(f"the sentence {name} has {wanted or 'nothing in braces'}")
+        return value
+
+    @property
+    def says(self) -> Sentences:
+        """What the service says for this assistant."""
+        own = {
+            name: Sentence(each) if isinstance(each, str) else Sentence(each.text, each.spoken)
+            for name, each in self.sentences.items()
+        }
+        return Sentences(self.language, own)
 
     @property
     def rules(self) -> Grammar:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
 from fond_echo.contract.logic import (
@@ -27,7 +27,6 @@ from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.apology import apology
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.turn import TurnSoFar
 
@@ -86,32 +85,32 @@ def of_dialogue(turn: TurnSoFar) -> Reply:
             text = f"{routed.why} {question.text}" if routed.outcome == "refused" else question.text
             return question.model_copy(update={"text": text.strip()})
         case "confirm":
-            return Reply(text=_read_back(turn), choices=[Choice(label="Yes"), Choice(label="No")])
+            return Reply(text=_read_back(turn), choices=_yes_no(turn))
         case "did-you-mean":
             return _did_you_mean(turn)
         case "given-up":
-            return unsure(turn, "I am sorry, I still do not understand.")
+            return unsure(turn, "still-not-understood")
         case "never-mind":
-            return Reply(text="All right.")
+            return said(turn, "never-mind")
         case "goodbye":
             text = _rendered(turn.assistant.goodbye, turn)
-            return Reply(text=text or "Goodbye.", then=End())
+            return Reply(text=text or turn.assistant.says.text("goodbye"), then=End())
         case "person":
             if not turn.assistant.person:
-                return unsure(turn, "I am sorry, there is nobody I could hand you over to.")
+                return unsure(turn, "nobody-to-hand-over-to")
             then: Any = HandOver()
             if turn.in_call and turn.assistant.person_number:
                 then = Transfer(to=turn.assistant.person_number)
             return Reply(text=_rendered(turn.assistant.person, turn), then=then)
         case "again":
             last = turn.state.last
-            return last if last else unsure(turn, "I have not said anything yet.")
+            return last if last else unsure(turn, "nothing-said-yet")
         case "undo":
-            return Reply(text="All right, I have taken that back.")
+            return said(turn, "taken-back")
         case "forget-me":
-            return Reply(text="All right. I have forgotten what I knew about you.")
+            return said(turn, "forgotten")
         case "about-me":
-            return Reply(text=_remembered(turn.memory))
+            return _remembered(turn)
     raise AssertionError(routed.outcome)
 
 
@@ -124,7 +123,7 @@ def _question(turn: TurnSoFar) -> Reply:
     tries = turn.routed.open["tries"]
     wording = spec.wordings[min(tries, len(spec.wordings) - 1)]
     if tries and len(spec.wordings) == 1 and turn.routed.outcome == "ask":
-        wording = f"Sorry, I did not get that. {wording}"
+        wording = turn.assistant.says.text("ask-again", question=wording)
     choices = list(spec.choices)
     rule = turn.assistant.rules.rules.get(spec.rule)
     if not choices and rule is not None:
@@ -146,28 +145,58 @@ def _did_you_mean(turn: TurnSoFar) -> Reply:
     routes = turn.routed.asked.routes
     titles = [turn.router.title(name) for name in routes]
     if len(routes) == 1:
-        choices = [Choice(label="Yes", value=routes[0]), Choice(label="No")]
-        return Reply(text=f"Did you mean: {titles[0]}?", choices=choices)
+        choices = _yes_no(turn, routes[0])
+        return said(turn, "did-you-mean", choices, title=titles[0])
     choices = [Choice(label=t[:80], value=name) for t, name in zip(titles, routes, strict=True)]
-    return Reply(text="What did you mean?", choices=choices)
+    return said(turn, "which-did-you-mean", choices)
 
 
-def _remembered(memory: dict[str, Any]) -> str:
+def said(turn: TurnSoFar, name: str, choices: Sequence[Choice] = (), /, **filled: str) -> Reply:
+    """A sentence of the service, in the assistant's own words where it has some."""
+    found = turn.assistant.says.get(name, **filled)
+    return Reply(text=found.text, spoken=found.spoken, choices=list(choices))
+
+
+def _yes_no(turn: TurnSoFar, value: str = "") -> list[Choice]:
+    says = turn.assistant.says
+    yes, no = says.text("yes"), says.text("no")
+    return [Choice(label=yes, value=value) if value else Choice(label=yes), Choice(label=no)]
+
+
+def _remembered(turn: TurnSoFar) -> Reply:
+    memory = turn.memory
     if not memory:
-        return "I have nothing stored about you but our conversation."
+        return said(turn, "nothing-remembered")
     listed = "\n".join(f"- {name.replace('-', ' ')}: {value}" for name, value in memory.items())
-    return f"This is what I remember:\n{listed}"
+    return said(turn, "remembered", facts=listed)
 
 
-def unsure(turn: TurnSoFar, begin: str = "I am not sure I understood that.") -> Reply:
-    """That the assistant is not sure it understood, and what it can be asked."""
-    asked = turn.router.suggestions()
-    if asked:
-        listed = " Or: ".join(
-            example if example[-1:] in ".?!" else example + "." for example in asked
-        )
-        begin += f" You can ask, for example: {listed}"
-    return Reply(text=begin)
+def unsure(turn: TurnSoFar, name: str = "not-sure") -> Reply:
+    """That the assistant is not sure it understood, and what it can be asked.
+
+    Args:
+        name: of the sentence that it begins with.
+    """
+    return _with_examples(turn, name, turn.router.suggestions())
+
+
+def _with_examples(turn: TurnSoFar, name: str, asked: Sequence[str]) -> Reply:
+    """A sentence, and what can be asked."""
+    says = turn.assistant.says
+    begin = says.get(name)
+    if not asked:
+        return Reply(text=begin.text, spoken=begin.spoken)
+    ended = [example if example[-1:] in ".?!" else example + "." for example in asked]
+    more = says.get("you-can-ask", examples=f" {says.text('or')} ".join(ended))
+    spoken = ""
+    if begin.spoken or more.spoken:
+        spoken = f"{begin.spoken or begin.text} {more.spoken or more.text}"
+    return Reply(text=f"{begin.text} {more.text}", spoken=spoken)
+
+
+def apology(turn: TurnSoFar, code: str) -> Reply:
+    """The friendly reply to an error of a kind: never the error itself."""
+    return said(turn, code if turn.assistant.says.knows(code) else "error")
 
 
 def failed(turn: TurnSoFar, code: str) -> Reply:
@@ -177,15 +206,14 @@ def failed(turn: TurnSoFar, code: str) -> Reply:
         service = turn.assistant.logic.get(spec.logic.partition(".")[0])
         if service is not None and service.failed:
             return Reply(text=service.failed)
-    return apology(code)
+    return apology(turn, code)
 
 
 def greeting(turn: TurnSoFar) -> Reply:
     """What a contact that came is told: the greeting, or what can be asked."""
     if turn.assistant.greeting:
         return Reply(text=_rendered(turn.assistant.greeting, turn))
-    asked = turn.router.suggestions()
-    return Reply(text="Hello." + (f" You can ask, for example: {asked[0]}" if asked else ""))
+    return _with_examples(turn, "hello", turn.router.suggestions()[:1])
 
 
 def from_pages(spec: ReplySpec, turn: TurnSoFar) -> Reply:

@@ -12,8 +12,6 @@ from fond_echo.core.dialogue.shaping import numbered
 from fond_echo.stages.ports import Abilities
 from fond_echo.stages.turn import TurnSoFar
 
-ALSO = "You can choose:"
-
 
 @dataclass(frozen=True)
 class PlannedDelivery:
@@ -49,6 +47,7 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
         text = "\n\n".join(reply.text or reply.spoken for reply in turn.answered.parts)
         add(spoken_as, text, turn.encoded.clip.id)
     writes = "text" in can.kinds
+    also = turn.assistant.says.text("choose")
     in_writing = writes and (turn.answers_in_writing or spoken_as is None)
     for reply in turn.answered.parts:
         choices = [(choice.label, choice.value) for choice in reply.choices]
@@ -65,9 +64,9 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
             for piece in pieces[:-1] if buttons else pieces:
                 add("text", piece)
             if buttons:
-                add("choices", pieces[-1] if pieces else ALSO, choices=choices)
+                add("choices", pieces[-1] if pieces else also, choices=choices)
         elif buttons:
-            add("choices", ALSO, choices=choices)
+            add("choices", also, choices=choices)
         for attachment in reply.attachments:
             kind = _attached_as(attachment, can)
             if kind is None and writes:

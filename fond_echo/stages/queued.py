@@ -25,8 +25,7 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.stages import deliver
-from fond_echo.stages.answer import answer, failed, greeting
-from fond_echo.stages.apology import apology
+from fond_echo.stages.answer import answer, apology, failed, greeting
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import decode
@@ -219,7 +218,7 @@ class _Carrier:
             return Answered(parts=[Reply(text=turn.inbound.text)])
         if turn.inbound.joined:
             return Answered(parts=[greeting(turn)])
-        return Answered(parts=[apology("other")])
+        return Answered(parts=[apology(turn, "other")])
 
     async def _finish(self) -> None:
         claim = self._claim

@@ -12,6 +12,7 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
+from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
@@ -25,7 +26,7 @@ MAX_KEYS = 9
 """So many choices have a key each."""
 
 
-def spoken_text(reply: Reply, *, in_call: bool = False) -> str:
+def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = False) -> str:
     """What is said for a reply: its own spoken words, or its written ones made speakable, and
     then what can be chosen. Markup that cannot be spoken gives way to the written words.
 
@@ -40,18 +41,23 @@ def spoken_text(reply: Reply, *, in_call: bool = False) -> str:
             if not reply.text:
                 raise
             text = ""
-    return f"{text or speakable(reply.text)} {spoken_choices(reply, in_call=in_call)}".strip()
+    choices = spoken_choices(reply, says or Sentences("en"), in_call=in_call)
+    return f"{text or speakable(reply.text)} {choices}".strip()
 
 
-def spoken_choices(reply: Reply, *, in_call: bool = False) -> str:
+def spoken_choices(reply: Reply, says: Sentences, *, in_call: bool = False) -> str:
     """What can be chosen, said: in a call with the key for each."""
     if not reply.choices:
         return ""
     if in_call and len(reply.choices) <= MAX_KEYS:
         named = enumerate((choice.label for choice in reply.choices), 1)
-        return " ".join(f"For {label.rstrip('.?!')}, press or say {key}." for key, label in named)
+        return " ".join(
+            says.text("press-or-say", choice=label.rstrip(".?!"), key=str(key))
+            for key, label in named
+        )
     *others, last = [choice.label for choice in reply.choices]
-    return f"You can say: {', '.join(others)}, or {last}." if others else f"You can say: {last}."
+    listed = f"{', '.join(others)}, {says.text('choice-or')} {last}" if others else last
+    return says.text("say-one-of", choices=listed)
 
 
 async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
@@ -62,7 +68,8 @@ async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
         if played is not None:
             yield played
         call = turn.in_call
-        text = spoken_choices(reply, in_call=call) if played else spoken_text(reply, in_call=call)
+        say = spoken_choices if played else spoken_text
+        text = say(reply, turn.assistant.says, in_call=call)
         if text:
             assistant = turn.assistant
             async for part in needs.synthesizer.speak(

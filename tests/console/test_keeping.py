@@ -70,7 +70,7 @@ class Retention(InABrowser):
         for tab in tabs[1:]:
             tab.goto(self.settings.address)
         for tab in tabs:
-            expect(tab.get_by_role("status").first).to_have_text("live")
+            expect(tab.get_by_role("status").first).to_have_text("connected")
         page.close()
         self.say("is anybody there", "piet")
         for tab in tabs[1:]:
@@ -81,7 +81,7 @@ class Retention(InABrowser):
         self.enter(page)
         page.get_by_role("button", name="Dark theme").click()
         page.reload()
-        expect(page.get_by_role("button", name="Day colours")).to_be_visible()
+        expect(page.get_by_role("button", name="Light theme")).to_be_visible()
         self.assertEqual(page.evaluate("document.documentElement.dataset.light"), "night")
 
     def test_a_part_that_cannot_be_loaded_is_told(self):

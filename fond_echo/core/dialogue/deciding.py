@@ -133,7 +133,7 @@ class Dialogue:
 
     def _intent(self, intent: Intent, open_: Open | None) -> Understood | None:
         route = open_.route if open_ else FALLBACK
-        decision = Decision(route, "intent", True, f"means {intent} in every assistant")
+        decision = Decision(route, "intent", True, f"matched the built-in intent {intent}")
         if intent == "again" and open_ is not None:
             step = Step("confirm" if open_.confirming else "ask", open_, open_.asking)
             return self._of_step(decision, step)
