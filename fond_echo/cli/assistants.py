@@ -26,7 +26,7 @@ def add(commands: Any) -> None:
     verbs = assistant.add_subparsers(
         dest="verb", required=True, metavar="VERB", parser_class=MixedParser
     )
-    check = verbs.add_parser("check", help="find every fault in an assistant's files")
+    check = verbs.add_parser("check", help="list all errors and warnings of an assistant's files")
     check.add_argument("folder", type=Path)
     add_json(check)
     check.set_defaults(run=_check)
@@ -34,15 +34,15 @@ def add(commands: Any) -> None:
     put.add_argument("folder", type=Path)
     put.add_argument("--onto", default="", metavar="REVISION",
                      help="only where this still is the draft")  # fmt: skip
-    put.add_argument("--publish", action="store_true", help="and make the draft live")
+    put.add_argument("--publish", action="store_true", help="make the draft live, too")
     add_service(put)
     put.set_defaults(run=_put)
     publish = verbs.add_parser("publish", help="make an assistant's draft live")
     publish.add_argument("name")
     add_service(publish)
     publish.set_defaults(run=_publish)
-    publish.add_argument("--revision", default="", help="instead of the draft, one that was kept")
-    diff = verbs.add_parser("diff", help="what the draft, or a folder, changes of what is live")
+    publish.add_argument("--revision", default="", help="a stored revision instead of the draft")
+    diff = verbs.add_parser("diff", help="compare the draft, or a folder, with what is live")
     diff.add_argument("name")
     diff.add_argument("--folder", type=Path, help="compare this instead of the draft")
     add_service(diff)
@@ -90,11 +90,11 @@ def _check(options: argparse.Namespace) -> int:
         raise
     found = warnings(assistant, files)
     if options.json:
-        told = [vars(trouble) for trouble in found]
+        told = [vars(warning) for warning in found]
         print_json({"errors": [], "warnings": told, "assistant": assistant.assistant})
         return 0
-    for trouble in found:
-        print(f"trouble: {trouble}")
+    for warning in found:
+        print(f"warning: {warning}")
     examples = sum(len(route.examples) for route in assistant.routes)
     print(
         f"{assistant.assistant}: no errors; {len(assistant.routes)} routes, {examples} examples, "
@@ -147,7 +147,7 @@ def _diff(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"same": not lines, "diff": lines})
     else:
-        print("\n".join(lines) if lines else f"{name} and live are the same")
+        print("\n".join(lines) if lines else f"{name} and live do not differ")
     return 0
 
 

@@ -17,7 +17,7 @@ LOOK_SECONDS = 0.5
 
 
 def add(commands: Any) -> None:
-    call = commands.add_parser("call", help="place calls; look at those that were")
+    call = commands.add_parser("call", help="place calls, and show calls")
     verbs = call.add_subparsers(dest="verb", required=True, metavar="VERB")
     place = verbs.add_parser("place", help="call a number")
     place.add_argument("channel", help="the phone channel that calls")
@@ -27,7 +27,7 @@ def add(commands: Any) -> None:
     opening.add_argument("--words", help="what is said first")
     opening.add_argument("--sound", type=Path, metavar="FILE", help="what is played first")
     opening.add_argument("--ask", metavar="URL", help="who is asked what to say, at the answer")
-    place.add_argument("--caller", default="", help="which number of ours is shown")
+    place.add_argument("--caller", default="", help="number of ours that is shown")
     place.add_argument("--name", default="", help="of whoever is called")
     place.add_argument(
         "--variable",
@@ -144,7 +144,7 @@ def _end(options: argparse.Namespace) -> int:
     if options.json:
         print_json(call)
     else:
-        print(f"call {call.id} is being ended")
+        print(f"Call {call.id}: hang-up requested.")
     return 0
 
 
@@ -152,10 +152,10 @@ def _recording(options: argparse.Namespace) -> int:
     with service(options) as echo:
         call = echo.call(options.id)
         if call.recording is None:
-            print("the call was not recorded")
+            print("This call was not recorded.")
             return 1
         options.output.write_bytes(echo.sound(call.recording.id))
-    print(f"{options.output}: {call.recording.size:,} bytes, left the other side, right us")
+    print(f"{options.output}: {call.recording.size:,} bytes; left is the other side, right is us")
     return 0
 
 
@@ -177,6 +177,6 @@ def show(call: CallDetail) -> None:
             print(f"  MOS  {q['mos']} (R factor {q['r_factor']}), "
                   f"{q['loss']:.1%} lost, jitter {q['jitter_ms']} ms")  # fmt: skip
         else:
-            print("  nothing was heard from the other side")
+            print("  no packets came from the other side")
     if call.recording is not None:
         print(f"  recording     {call.recording.id}, {call.recording.size:,} bytes")

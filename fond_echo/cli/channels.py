@@ -29,15 +29,15 @@ class NotFacts(FondEchoError):
 
 
 def add(commands: Any) -> None:
-    channel = commands.add_parser("channel", help="add channels, and say who is answered there")
+    channel = commands.add_parser("channel", help="add channels, and set who is answered there")
     verbs = channel.add_subparsers(dest="verb", required=True, metavar="VERB")
     adding = verbs.add_parser("add", help="add or change a channel")
     adding.add_argument("name")
     adding.add_argument("--kind", choices=get_args(ChannelKind), default="chat")
-    adding.add_argument("--network", help="a description's file; for an adapter, its name")
+    adding.add_argument("--network", help="a connector file; for an adapter, its name")
     adding.add_argument("--assistant", required=True, help="who answers there")
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
-                        help="a value that the description asks for")  # fmt: skip
+                        help="a value that the connector file asks for")  # fmt: skip
     adding.add_argument("--settings", type=Path, metavar="FILE",
                         help="a YAML file with access, quotas, retention and so on; without it a "
                         "channel keeps the settings it has")  # fmt: skip
@@ -69,7 +69,7 @@ def add(commands: Any) -> None:
             instead = command.add_mutually_exclusive_group()
             told = "a JSON object to remember in place of all that was"
             instead.add_argument("--put", type=Path, metavar="FILE", help=told)
-            instead.add_argument("--clear", action="store_true", help="forget it all")
+            instead.add_argument("--clear", action="store_true", help="delete all of it")
         add_service(command)
         command.set_defaults(run=run)
 
@@ -192,7 +192,7 @@ def _remove(options: argparse.Namespace) -> int:
     with service(options) as echo:
         echo.delete_channel(options.name)
     if not options.json:
-        print(f"{options.name} is taken away")
+        print(f"Channel {options.name} deleted.")
     return 0
 
 
@@ -263,5 +263,5 @@ def _erase(options: argparse.Namespace) -> int:
     if options.json:
         print_json(contact)
     else:
-        print(f"{options.contact}: all that was said and told is erased")
+        print(f"Contact {options.contact} erased: texts, sound, memory.")
     return 0

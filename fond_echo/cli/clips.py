@@ -13,7 +13,7 @@ from fond_echo.cli.output import add_json, bar, print_json
 
 
 def add(commands: Any) -> None:
-    clip = commands.add_parser("clip", help="look at sound files, and convert them")
+    clip = commands.add_parser("clip", help="inspect and convert sound files")
     verbs = clip.add_subparsers(dest="verb", required=True, metavar="VERB")
     inspect = verbs.add_parser("inspect", help="say whether files are proper voice notes")
     inspect.add_argument("files", nargs="+", type=Path, metavar="FILE")

@@ -90,7 +90,7 @@ def _check(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"errors": [], "network": description.network, "requests": able})
     else:
-        print(f"{description.network}: no errors; it has {', '.join(able)}")
+        print(f"{description.network}: no errors; requests: {', '.join(able)}")
         if description.secrets():
             print(f"  secrets by name: {', '.join(sorted(description.secrets()))}")
     return 0
@@ -193,13 +193,13 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.secrets import Vault
 
-    print("\nWhat is in it:")
+    print("\nFields of the message:")
     found = paths_in(payload)
     width = min(46, max((len(path) for path, _ in found), default=0))
     for path, value in found:
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
     channel = ChatChannel(description, values, {}, httpx.AsyncClient(), Vault({}))
-    print("\nWhat the description makes of it:")
+    print("\nRead by the connector file as:")
     try:
         messages = channel.messages(payload)
     except FondEchoError as error:
@@ -236,7 +236,7 @@ def _listen(options: argparse.Namespace) -> int:
     try:
         payload = json.loads(got[0])
     except ValueError:
-        print(f"It is not JSON: {got[0][:200]!r}", file=sys.stderr)
+        print(f"The message is not JSON: {got[0][:200]!r}", file=sys.stderr)
         return 1
     print(json.dumps(payload, indent=2, ensure_ascii=False)[:4_000])
     show_message(description, values, payload)

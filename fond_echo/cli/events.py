@@ -14,7 +14,7 @@ from fond_echo.client.calls import unreachable
 
 
 def add(commands: Any) -> None:
-    event = commands.add_parser("event", help="follow events, and tell others of them")
+    event = commands.add_parser("event", help="follow events, and subscribe addresses to them")
     verbs = event.add_subparsers(dest="verb", required=True, metavar="VERB")
     follow = verbs.add_parser("follow", help="print events as they happen")
     follow.add_argument("--after", default="", help="the id of an event to go on from")
@@ -24,7 +24,7 @@ def add(commands: Any) -> None:
     listing = verbs.add_parser("subscriptions", help="list subscriptions and undelivered events")
     add_service(listing)
     listing.set_defaults(run=_list)
-    adding = verbs.add_parser("subscribe", help="tell an address of events from now on")
+    adding = verbs.add_parser("subscribe", help="post events to an address from now on")
     adding.add_argument("to", help="its address")
     adding.add_argument("--secret", required=True, help="the name of the secret that signs")
     adding.add_argument("--type", action="append", default=[],
@@ -109,5 +109,5 @@ def _again(options: argparse.Namespace) -> int:
     if options.json:
         print_json(told)
     else:
-        print(f"{told.waiting} events are tried again")
+        print(f"{told.waiting} events queued again.")
     return 0

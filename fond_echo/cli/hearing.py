@@ -24,7 +24,7 @@ FORMS = ("text", "srt", "vtt")
 
 
 def add(commands: Any) -> None:
-    hear = commands.add_parser("transcribe", help="write down what is said in files")
+    hear = commands.add_parser("transcribe", help="transcribe sound files")
     hear.add_argument("files", nargs="+", type=Path, metavar="FILE")
     hear.add_argument(
         "--expect", action="append", default=[], metavar="PHRASE",
@@ -32,7 +32,7 @@ def add(commands: Any) -> None:
     )  # fmt: skip
     hear.add_argument(
         "--hint", action="append", default=[], metavar="WORDS",
-        help="words that may well be said, names among them",
+        help="words that are likely to be said, names among them",
     )  # fmt: skip
     hear.add_argument("--assistant", type=Path, help="listen for what this assistant understands")
     hear.add_argument(
@@ -48,7 +48,7 @@ def add(commands: Any) -> None:
         "--score", action="store_true",
         help="beside each file lies a .txt with what was said: count the errors",
     )  # fmt: skip
-    hear.add_argument("--into", type=Path, help="write a file for each into this folder")
+    hear.add_argument("--into", type=Path, help="write one file each into this folder")
     add_json(hear)
     hear.set_defaults(run=_transcribe)
 

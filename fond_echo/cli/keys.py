@@ -22,13 +22,13 @@ def add(commands: Any) -> None:
     listing = verbs.add_parser("list", help="names and hosts of all secrets")
     add_service(listing)
     listing.set_defaults(run=_list)
-    forget = verbs.add_parser("forget", help="forget a secret")
+    forget = verbs.add_parser("forget", help="delete a secret")
     forget.add_argument("name")
     add_service(forget)
     forget.set_defaults(run=_forget)
     key = commands.add_parser("key", help="make and revoke keys to the API")
     verbs = key.add_subparsers(dest="verb", required=True, metavar="VERB")
-    new = verbs.add_parser("new", help="make a key; it is shown only now")
+    new = verbs.add_parser("new", help="make a key; it is shown only once")
     new.add_argument("name")
     new.add_argument("--scope", action="append", choices=("read", "operate", "build", "admin"),
                      required=True, help="each includes those before it")  # fmt: skip
@@ -37,7 +37,7 @@ def add(commands: Any) -> None:
     keys = verbs.add_parser("list", help="all keys, without their values")
     add_service(keys)
     keys.set_defaults(run=_list_keys)
-    revoke = verbs.add_parser("revoke", help="make a key open nothing from now on")
+    revoke = verbs.add_parser("revoke", help="revoke a key")
     revoke.add_argument("id", help="of the key, or the end of it")
     add_service(revoke)
     revoke.set_defaults(run=_revoke)
@@ -57,7 +57,7 @@ def _put(options: argparse.Namespace) -> int:
     if options.json:
         print_json(kept)
     else:
-        print(f"{kept.name}: kept, for {', '.join(kept.hosts) or 'no host'}")
+        print(f"Secret {kept.name} stored, for {', '.join(kept.hosts) or 'no host'}")
     return 0
 
 
@@ -75,7 +75,7 @@ def _forget(options: argparse.Namespace) -> int:
     with service(options) as echo:
         echo.delete_secret(options.name)
     if not options.json:
-        print(f"{options.name} is forgotten")
+        print(f"Secret {options.name} deleted.")
     return 0
 
 

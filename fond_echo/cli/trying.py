@@ -77,7 +77,7 @@ class FolderNotEmpty(FondEchoError):
 
 
 def add(verbs: Any) -> None:
-    new = verbs.add_parser("new", help="make a small assistant that works, to begin with")
+    new = verbs.add_parser("new", help="create a small assistant that works, to begin with")
     new.add_argument("folder", type=Path)
     new.set_defaults(run=_new)
     trying = verbs.add_parser("try", help="talk with an assistant, and see why it answers so")
@@ -85,7 +85,7 @@ def add(verbs: Any) -> None:
         "assistant", help="the name of one in the service, or a folder such as ./desk"
     )
     trying.add_argument("said", nargs="*", help="what is said; without it, lines from the terminal")
-    trying.add_argument("--scores", action="store_true", help="also what the other routes scored")
+    trying.add_argument("--scores", action="store_true", help="show the scores of other routes too")
     add_service(trying)
     trying.set_defaults(run=_try)
 
@@ -126,7 +126,7 @@ def _is_a_folder(given: str) -> bool:
 
 def _lines() -> Any:
     if sys.stdin.isatty():
-        print("Say something; an empty line ends it.")
+        print("Type what to say; an empty line ends the conversation.")
     for line in sys.stdin:
         if not line.strip():
             return

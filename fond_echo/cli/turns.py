@@ -10,7 +10,7 @@ from fond_echo.contract.api import StageOut, TurnDetail
 
 
 def add(commands: Any) -> None:
-    turn = commands.add_parser("turn", help="look at what came in and what was done")
+    turn = commands.add_parser("turn", help="show turns: what came in and what was done")
     verbs = turn.add_subparsers(dest="verb", required=True, metavar="VERB")
     listing = verbs.add_parser("list", help="the latest turns")
     listing.add_argument("--channel", default="", help="only on this channel")
@@ -22,7 +22,7 @@ def add(commands: Any) -> None:
     show.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(show)
     show.set_defaults(run=_show)
-    retry = verbs.add_parser("retry", help="work a failed turn again")
+    retry = verbs.add_parser("retry", help="queue a failed turn again")
     retry.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(retry)
     retry.set_defaults(run=_retry)

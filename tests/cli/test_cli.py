@@ -254,7 +254,7 @@ class Assistants(Command):
             )
         )
         code, out, _ = self.run_command("assistant", "check", self.folder)
-        self.assertEqual((code, "trouble: assistant.yaml" in out), (0, True))
+        self.assertEqual((code, "warning: assistant.yaml" in out), (0, True))
         _, out, _ = self.run_command("assistant", "schema")
         self.assertEqual(json.loads(out)["title"], "AssistantFile")
 

@@ -282,7 +282,7 @@ class Calls(Commands):
         short = next(each for each in listed if id.endswith(each))
         self.assertIn("960147", await self.says("call", "show", short))
         out = await self.says("call", "end", short)
-        self.assertIn("is being ended", out)
+        self.assertIn("hang-up requested", out)
         async with self.database.reading() as session:
             self.assertEqual(await records.waiting(session, "exchange"), ([id], False))
         code, out, err = await self.types("call", "recording", id, "-o", self.folder / "call.ogg")
