@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from fond_echo.core.language.sentence_ends import split
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.wording import ASKING, FILLERS, concepts
 
@@ -21,7 +22,6 @@ MAX_PASSAGE = 900
 """Characters of a passage; longer paragraphs are cut at sentences."""
 
 _HEADING = re.compile(r"^\s{0,3}(#{1,6})\s+(.+?)\s*#*\s*$")
-_SENTENCE = re.compile(r"(?<=[.!?])\s+")
 
 
 @dataclass(frozen=True)
@@ -78,7 +78,7 @@ def _pieces(text: str) -> list[str]:
     if len(text) <= MAX_PASSAGE or "|" in text or "\n" in text:
         return [text] if text else []
     pieces, piece = [], ""
-    for sentence in _SENTENCE.split(text):
+    for sentence in split(text):
         if piece and len(piece) + len(sentence) > MAX_PASSAGE:
             pieces.append(piece)
             piece = ""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 
+from fond_echo.core.language.sentence_ends import split
 from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.wording import FILLERS, stem
 
@@ -46,14 +47,11 @@ def speakable(text: str) -> str:
     return re.sub(r"\s+", " ", _MARKS.sub("", spoken)).strip()
 
 
-_SENTENCE_END = re.compile(r"(?<=[.!?])\s+")
-
-
 def first_sentences(text: str, most: int) -> str:
     """The first sentences of a text that is spoken; SSML is left as it is."""
     if text.startswith("<speak"):
         return text
-    return " ".join(_SENTENCE_END.split(text)[:most])
+    return " ".join(split(text)[:most])
 
 
 def summary(text: str, most: int) -> str:
@@ -65,7 +63,7 @@ def summary(text: str, most: int) -> str:
     """
     if text.startswith("<speak"):
         return text
-    sentences = _SENTENCE_END.split(text)
+    sentences = split(text)
     if len(sentences) <= most:
         return text
     words = [
