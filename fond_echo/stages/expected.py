@@ -19,6 +19,9 @@ EVERYWHERE = (
 )  # fmt: skip
 """Said to any assistant; more wordings are understood when they are typed."""
 
+MAX_PARTICLE = 3
+"""Letters: words of a name that are no longer may be written small, such as of and the."""
+
 ANSWERS = ("Yes, please.", "No, thank you.", "That's right.", "That's wrong.")
 
 
@@ -36,11 +39,17 @@ def expected_of(turn: TurnSoFar) -> Expected:
     if route is not None:
         # While a slot is asked for, any of the route's slots may be said or corrected.
         references += [spec.slot(name).reference for name, spec in route.slots.items()]
-    names = tuple(value for value in choices if value[:1].isupper())
+    names = tuple(filter(_is_name, choices))
     if not references:
         return Expected(phrases, names, sounds=turn.assistant.pronounced)
     network = _network(turn.revision, turn.assistant, tuple(references), phrases)
     return Expected(phrases, names, network, sounds=turn.assistant.pronounced)
+
+
+def _is_name(choice: str) -> bool:
+    """Whether a choice is a name, such as Little Marrow, and no phrase, such as Reserve a cabin."""
+    words = choice.split()
+    return bool(words) and all(word[:1].isupper() for word in words if len(word) > MAX_PARTICLE)
 
 
 def understood_by(revision: str, assistant: AssistantFile) -> Expected:

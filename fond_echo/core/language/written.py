@@ -241,7 +241,9 @@ def written_text(tokens: Collection[str], names: Collection[str] = ()) -> str:
     'When is the boat at 4:10 to Brannick?'
     """
     rest, before = list(tokens), list[str]()
-    capitals = {part.lower() for name in names for part in name.split()} | _ALWAYS_CAPITAL
+    capitals = {
+        part.lower() for name in names for part in name.split() if part[:1].isupper()
+    } | _ALWAYS_CAPITAL
     asks = bool(rest) and rest[0] in _ASKING
     if rest and rest[0] in _DOUBTFUL:
         asks = asks and not _is_month((), rest[1:])

