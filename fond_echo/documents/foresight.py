@@ -1,7 +1,8 @@
-"""Trouble that an assistant will have, though nothing in its files is wrong."""
+"""Warnings: what will go wrong with an assistant though nothing in its files is an error."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from itertools import combinations
 
@@ -17,17 +18,36 @@ from fond_echo.documents.source import Source, read_yaml
 ALIKE = 0.8
 """Names that sound at least this alike cannot be told apart by ear."""
 
+PLACEHOLDER = re.compile(
+    r"\[[A-Z][A-Z0-9 _'-]{2,}\]"
+    r"|<(?:your|the|insert|enter|name|address|number|date|time|company|email|phone)\b[^<>]{0,40}>"
+    r"|\bINSERT\b.{0,60}?\bHERE\b"
+    r"|\b(?i:your company|company name here|lorem ipsum)\b"
+)
+"""What stands in for words that somebody was to write. Tags of SSML and HTML are none."""
+
 MAX_SPOKEN_WORDS = 60
 MAX_COMPARED = 200
 
 
 def warnings(assistant: AssistantFile, files: Mapping[str, str]) -> list[FileError]:
     """What will go wrong: examples nearer to another route, names that sound alike, replies too
-    long to be listened to. Told at their places, like errors."""
+    long to be listened to, places that nobody filled in. Told at their places, like errors."""
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     found = [*_strays(assistant, source), *_same_sounds(assistant, files, source)]
-    return sorted([*found, *_long_replies(assistant, source),
-                   *_unasked(assistant, source)])  # fmt: skip
+    found += [*_placeholders(files), *_long_replies(assistant, source)]
+    return sorted([*found, *_unasked(assistant, source)])
+
+
+def _placeholders(files: Mapping[str, str]) -> Iterator[FileError]:
+    """Places that nobody filled in, in the assistant's file and its documents."""
+    for name, text in files.items():
+        if not name.endswith((".yaml", ".md")):
+            continue
+        for number, line in enumerate(text.splitlines(), 1):
+            for found in PLACEHOLDER.finditer(line.partition(" #")[0]):
+                what = f"{found[0]!r} looks like a place that nobody filled in: it would be said"
+                yield FileError(name, number, found.start() + 1, what, "write what is meant")
 
 
 def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:

@@ -153,6 +153,35 @@ class Foresight(unittest.TestCase):
         self.assertEqual(self.found(files(**{"assistant.yaml": text})), "")
 
 
+class Placeholders(unittest.TestCase):
+    def warned(self, words):
+        files = {
+            "assistant.yaml": "assistant: desk\nroutes: []\nfallback:\n  reply:\n    text: |\n      "
+            + words
+            + "\n"
+        }
+        return [str(each) for each in warnings(read_assistant(files), files)]
+
+    def test_places_that_nobody_filled_in(self):
+        for words in (
+            "Come to [ADDRESS] today.", "Ask <your name> about it.", "INSERT the fares HERE.",
+            "Your company sails daily.", "Lorem ipsum dolor.", "Call <phone number>.",
+        ):  # fmt: skip
+            with self.subTest(words):
+                (found,) = self.warned(words)
+                self.assertTrue(found.startswith("assistant.yaml:6:"), found)
+                self.assertIn("nobody filled in", found)
+
+    def test_what_is_meant_is_left_alone(self):
+        for words in (
+            "A crossing is [4] pounds.", "<speak>Four <break time='1s'/> pounds.</speak>",
+            "Insert a coin here.", "We keep you company on board.", "The gale [see below] is over.",
+            "<b>Four</b> pounds.",
+        ):  # fmt: skip
+            with self.subTest(words):
+                self.assertEqual(self.warned(words), [])
+
+
 class Schema(unittest.TestCase):
     def test_it_is_published_as_it_is(self):
         self.assertEqual(published(), made(), "run: python -m fond_echo.documents.schema")
