@@ -77,7 +77,7 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
             await _show(caller, ear)
         told = "they hung up" if caller.over.is_set() else "you hung up"
         quality = caller.stream.quality() if caller.stream is not None else None
-        sounds = f"; it MOS {quality.mos}" if quality is not None else ""
+        sounds = f"; MOS {quality.mos}" if quality is not None else ""
         print(f"{told}{sounds}")
     return 0
 

@@ -15,6 +15,7 @@ def add(commands: Any) -> None:
     listing = verbs.add_parser("list", help="the latest turns")
     listing.add_argument("--channel", default="", help="only on this channel")
     listing.add_argument("--state", default="", help="only in this state, such as failed")
+    listing.add_argument("--words", default="", help="only where these words were said")
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
@@ -30,7 +31,9 @@ def add(commands: Any) -> None:
 
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        page = echo.turns(channel=options.channel, state=options.state, limit=options.limit)
+        page = echo.turns(
+            channel=options.channel, state=options.state, limit=options.limit, words=options.words
+        )
     if options.json:
         print_json(page)
         return 0

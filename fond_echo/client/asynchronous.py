@@ -164,9 +164,10 @@ class AsyncFondEcho:
         state: str = "",
         after: str = "",
         limit: int = 50,
+        words: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first."""
-        return await self.make(calls.turns(conversation, channel, state, after, limit))
+        """Turns, the latest first; `words`: in all of which these were said."""
+        return await self.make(calls.turns(conversation, channel, state, after, limit, words))
 
     async def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""

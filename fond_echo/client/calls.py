@@ -188,14 +188,16 @@ def conversations(after: str = "", limit: int = 50) -> Call[Page[ConversationOut
 
 
 def turns(
-    conversation: str = "", channel: str = "", state: str = "", after: str = "", limit: int = 50
-) -> Call[Page[TurnOut]]:
+    conversation: str = "", channel: str = "", state: str = "", after: str = "", limit: int = 50,
+    words: str = "",
+) -> Call[Page[TurnOut]]:  # fmt: skip
     query: dict[str, str | int] = {
         "conversation": conversation,
         "channel": channel,
         "state": state,
         "after": after,
         "limit": limit,
+        "words": words,
     }
     return Call("GET", "/api/turns", _shape(Page[TurnOut]), query=query)
 

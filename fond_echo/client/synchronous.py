@@ -158,9 +158,10 @@ class FondEcho:
         state: str = "",
         after: str = "",
         limit: int = 50,
+        words: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first."""
-        return self.make(calls.turns(conversation, channel, state, after, limit))
+        """Turns, the latest first; `words`: in all of which these were said."""
+        return self.make(calls.turns(conversation, channel, state, after, limit, words))
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import threading
+import time
 from importlib import resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
@@ -21,6 +22,7 @@ from fond_echo.standins.carrier.voices import ALL
 if TYPE_CHECKING:
     from fond_echo.demo.run import World
 
+CONNECTED_SECONDS = 60.0
 TRIES = 2
 """A machine that has more to do than it can breaks calls up: what was not right is played again."""
 
@@ -73,7 +75,19 @@ class Calling(threading.Thread):
         self._carrier = Hop("127.0.0.1", self._world.places.carrier)
         self._mouth = await asyncio.to_thread(lambda: Synthesizer(lexicon(), ALL))
         self._ear = await asyncio.to_thread(recognizer)
+        await asyncio.to_thread(self._until_connected)
         await asyncio.gather(*(self._play(name, folder) for name in ORDERS))
+
+    def _until_connected(self) -> None:
+        """The carrier knows no number of ours before the phone channels have registered."""
+        until = time.monotonic() + CONNECTED_SECONDS
+        with FondEcho(self._world.settings.address, self._world.key) as echo:
+            while time.monotonic() < until:
+                states = [echo.channel(name).state for name in ("exchange", "gale-phone")]
+                if states == ["connected", "connected"]:
+                    return
+                time.sleep(0.3)
+        self.problems.append(f"the phone channels are {' and '.join(states)}")
 
     async def _play(self, name: str, folder: Traversable) -> None:
         """A scenario, with the call that belongs to it; once more where it was not right."""

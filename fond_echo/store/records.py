@@ -170,6 +170,7 @@ class Turn(Record):
         Index(None, "state", "received_at", "id"),
         Index(None, "channel", "received_at", "id"),
         Index("ix_turns_short_id", text("right(id, 12)")),
+        Index("ix_turns_words", text("to_tsvector('simple', text)"), postgresql_using="gin"),
         Index(
             "ix_turns_channel_received_at_words",
             "channel",

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Annotated, Any
 
 from fastapi import Path, Query
-from sqlalchemy import Select, select, tuple_
+from sqlalchemy import Select, func, select, text, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import (
@@ -90,10 +90,11 @@ async def list_turns(
     conversation: Filter = "",
     channel: Filter = "",
     state: Filter = "",
+    words: Annotated[str, Query(max_length=200)] = "",
     after: After = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
-    """Turns, the latest first."""
+    """Turns, the latest first; `words`: in all of which these were said."""
     wanted = _turns()
     if conversation:
         wanted = wanted.where(Turn.conversation_id == conversation)
@@ -101,6 +102,12 @@ async def list_turns(
         wanted = wanted.where(Turn.channel == channel)
     if state:
         wanted = wanted.where(Turn.state == state)
+    if words:
+        wanted = wanted.where(
+            func.to_tsvector(text("'simple'"), Turn.text).op("@@")(
+                func.plainto_tsquery(text("'simple'"), words)
+            )
+        )
     if (start := place(after)) is not None:
         wanted = wanted.where(tuple_(Turn.received_at, Turn.id) < start)
     ordered = wanted.order_by(Turn.received_at.desc(), Turn.id.desc()).limit(limit + 1)

@@ -222,6 +222,19 @@ class Lines(Commands):
 
 
 class Turns(Commands):
+    async def test_found_by_words_that_were_said(self):
+        await self.fill()
+        asked = await self.asks()
+        await self.asks("What is the weather like?", id="post-2")
+        for words, found in (
+            ("ticket", [asked["id"]]), ("pell TICKET", [asked["id"]]), ("ticket weather", []),
+            ("tick", []), ("'; DROP TABLE turns; --", []), ("& | !", []),
+        ):  # fmt: skip
+            items = (await self.told("turn", "list", "--words", words))["items"]
+            self.assertEqual([each["id"] for each in items], found, words)
+        await self.says("channel", "erase", "skerry", "isla")
+        self.assertEqual((await self.told("turn", "list", "--words", "ticket"))["items"], [])
+
     async def test_listed_and_shown_stage_by_stage(self):
         await self.fill()
         turn = await self.asks()

@@ -331,6 +331,13 @@ def upgrade() -> None:
     op.create_index(
         op.f("ix_turns_state_received_at_id"), "turns", ["state", "received_at", "id"], unique=False
     )
+    op.create_index(
+        "ix_turns_words",
+        "turns",
+        [sa.literal_column("to_tsvector('simple', text)")],
+        unique=False,
+        postgresql_using="gin",
+    )
     op.create_table(
         "clips",
         sa.Column("id", sa.Text(), nullable=False),
