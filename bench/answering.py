@@ -75,7 +75,7 @@ async def still(caller: Handset) -> None:
 
 
 async def run(number: str, calls: int) -> tuple[list[float], list[float]]:
-    mouth = Synthesizer(lexicon(), CALLERS)
+    synthesis = Synthesizer(lexicon(), CALLERS)
     voices = list(CALLERS)
     greeted, answered = [], []
     for turn in range(calls):
@@ -84,7 +84,7 @@ async def run(number: str, calls: int) -> tuple[list[float], list[float]]:
             greeted.append(await first_packet(caller, number))
             await still(caller)
             for question in QUESTIONS:
-                clip = join([part.clip for part in mouth.speak(question, voice)])
+                clip = join([part.clip for part in synthesis.speak(question, voice)])
                 answered.append(await answer_time(caller, clip))
                 await still(caller)
     return greeted, answered

@@ -2,8 +2,9 @@
 
 The demo runs as for a person, with one more phone channel. A process of its own holds the calls; in
 each, a passenger asks when the next boat leaves, about every 25 seconds, and is answered with the
-built-in ear and voice. The memory that each process of the service holds (resident, less what is
-shared) is read every half minute; what it grows by is the slope of a line through the second half.
+built-in recognizer and synthesizer. The memory that each process of the service holds (resident,
+less what is shared) is read every half minute; what it grows by is the slope of a line through the
+second half.
 
     python -m bench.endurance [--calls 20] [--minutes 10]
 """

@@ -1,8 +1,8 @@
-"""How well the ear hears the demo's closed set, and how well it keeps out what is not in it.
+"""How well the recognizer hears the demo's closed set, and how well it keeps out what is not in it.
 
 Every built-in voice says every example of the harbour desk, and sentences about other things;
-clean, in noise and through a telephone's band. The voices are not those the ear was trained on,
-but the synthesizer is of the same kind, so read the figures as "inside the synthetic world".
+clean, in noise and through a telephone's band. The voices are not those the recognizer was trained
+on, but the synthesizer is of the same kind, so read the figures as "inside the synthetic world".
 Real people are in bench/people.
 
     python -m bench.hearing

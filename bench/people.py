@@ -1,4 +1,5 @@
-"""How well the ear hears people: recordings from five Debian packages, each set a closed set.
+"""How well the recognizer hears people: recordings from five Debian packages, each set a closed
+set.
 
 Nothing is trained on them. `places` (eight of one person) is for judging; what is chosen is chosen
 on the others: `words` and `letters` (one person), `animals` (one person, "a red kangaroo") and

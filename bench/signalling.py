@@ -150,14 +150,14 @@ def answerers() -> tuple[int, int, dict[str, int]]:
         if not person and chance.random() < 0.5:
             parts += [silence(0.4, RATE), beep(0.4, chance.choice((440.0, 1_000.0, 1_400.0)))]
         parts.append(silence(4.5, RATE))
-        ear = AnsweringMachineDetector()
+        detector = AnsweringMachineDetector()
         for frame in frames(on_the_line(join(parts), chance.uniform(2, 60), rng)):
-            if ear.feed(frame):
+            if detector.feed(frame):
                 break
         wanted = "person" if person else "machine"
-        right += ear.who == wanted
-        if ear.who != wanted:
-            wrong[f"{wanted} as {ear.who}"] = wrong.get(f"{wanted} as {ear.who}", 0) + 1
+        right += detector.who == wanted
+        if detector.who != wanted:
+            wrong[f"{wanted} as {detector.who}"] = wrong.get(f"{wanted} as {detector.who}", 0) + 1
     return right, 100, wrong
 
 

@@ -1,4 +1,4 @@
-"""How the ear is made: sentences, speakers, rooms, the network's training and its figures.
+"""How the recognizer is made: sentences, speakers, rooms, the network's training and its figures.
 
 Nothing here runs in the service; PyTorch is needed here only.
 """

@@ -77,14 +77,14 @@ def closely(
     clip: Clip, expected: Expected, said: tuple[str, ...], inside: bool, counts: float = 1.0
 ) -> list[Sample]:
     """A closed reading of what was said; none where nothing was found."""
-    ear = recognizer()
-    logs = ear.probabilities(clip)
-    readings = read(logs, ear.graph(expected), most=MAX_READINGS)
+    engine = recognizer()
+    logs = engine.probabilities(clip)
+    readings = read(logs, engine.graph(expected), most=MAX_READINGS)
     if not readings:
         return []
     second = readings[1] if len(readings) > 1 else None
     right = inside and tuple(word.word for word in readings[0].words) == said
-    return [Sample(ear.fit(readings[0], second, logs), right, inside, counts)]
+    return [Sample(engine.fit(readings[0], second, logs), right, inside, counts)]
 
 
 def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
@@ -135,19 +135,19 @@ def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
     """Words of dictation, with whether they are right, in one condition."""
     place, count, seed, texts = asked
     found: list[Sample] = []
-    ear = recognizer()
+    engine = recognizer()
     rng = random.Random(seed + 50 + place)
     speech = Speech(CONDITIONS[place], lexicon(), seed + 50 + place)
     source = sentences(rng, texts, set(words().words))
     for _ in range(count):
         said = speech.say(next(source))
-        logs = ear.probabilities(said.clip)
-        readings = dictate(logs, ear.vocabulary(Expected()), MAX_READINGS)
+        logs = engine.probabilities(said.clip)
+        readings = dictate(logs, engine.vocabulary(Expected()), MAX_READINGS)
         if not readings:
             continue
         heard = [word.word for word in readings[0].words]
         right = [each.step == "same" for each in edits(said.words, heard).steps if each.heard]
-        measured = [measures for _, measures in ear.measured(readings[0].words, logs)]
+        measured = [measures for _, measures in engine.measured(readings[0].words, logs)]
         found += map(Sample, measured, right)
     return found
 

@@ -1,4 +1,4 @@
-"""How well the ear hears: tables with confidence intervals, for the card beside the weights.
+"""How well the recognizer hears: tables with confidence intervals, for the card beside the weights.
 
     python -m training.evaluate --texts FOLDER [--count 300] [--json FILE]
 
@@ -127,8 +127,8 @@ def speed(seconds: float = 120.0) -> dict[str, float]:
     speech = Speech(CONDITIONS[0], lexicon(), TEST_SEED + 99)
     whole = phrases(rng, SET_SIZE)
     expected = Expected(tuple(" ".join(each) for each in whole))
-    ear = recognizer()
-    ear.transcribe(speech.say(whole[0]).clip, expected)
+    engine = recognizer()
+    engine.transcribe(speech.say(whole[0]).clip, expected)
     spent = dict.fromkeys(("features", "network", "dictation", "closed set"), 0.0)
     total = 0.0
     while total < seconds:
@@ -137,11 +137,11 @@ def speed(seconds: float = 120.0) -> dict[str, float]:
         begun = time.process_time()
         features = normalized(log_mel(clip))
         made = time.process_time()
-        logs = ear.network.log_probabilities(features)
+        logs = engine.network.log_probabilities(features)
         through = time.process_time()
-        dictate(logs, ear.vocabulary(Expected()))
+        dictate(logs, engine.vocabulary(Expected()))
         dictated = time.process_time()
-        read(logs, ear.graph(expected))
+        read(logs, engine.graph(expected))
         ended = time.process_time()
         for part, taken in zip(
             spent, (made - begun, through - made, dictated - through, ended - dictated), strict=True

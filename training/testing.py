@@ -1,4 +1,4 @@
-"""What the ear is tested with: speakers, sentences and noises that no training has.
+"""What the recognizer is tested with: speakers, sentences and noises that no training has.
 
 A condition spoils an utterance in one way only, so that figures can be told apart.
 """

@@ -1,5 +1,5 @@
 """dial: a handset in the terminal. Words are said, digits are pressed, and what is answered is
-shown as the built-in ear hears it."""
+shown as the built-in recognizer hears it."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
     from fond_echo.softphone.handset import handset
     from fond_echo.speech.material import recognizer, synthesizer
 
-    ear, mouth = recognizer(), synthesizer()
+    engine, synthesis = recognizer(), synthesizer()
     async with handset(name) as caller:
         print(f"calling {number} …", flush=True)
         await caller.dial(number)
@@ -63,7 +63,7 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
                 f"not answered: {caller.ended.cause} ({caller.ended.status or 'no answer at all'})"
             )
             return 1
-        await _show(caller, ear)
+        await _show(caller, engine)
         while not caller.over.is_set():
             step = await asyncio.to_thread(next, steps, "")
             if not step:
@@ -73,8 +73,8 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
                 caller.press(step)
             else:
                 print(f"  said      {step}", flush=True)
-                await caller.say(_spoken(mouth, step, voice))
-            await _show(caller, ear)
+                await caller.say(_spoken(synthesis, step, voice))
+            await _show(caller, engine)
         told = "they hung up" if caller.over.is_set() else "you hung up"
         quality = caller.stream.quality() if caller.stream is not None else None
         sounds = f"; MOS {quality.mos}" if quality is not None else ""
@@ -82,13 +82,13 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
     return 0
 
 
-def _spoken(mouth: Synthesizer, text: str, voice: str) -> Clip:
+def _spoken(synthesis: Synthesizer, text: str, voice: str) -> Clip:
     from fond_echo.core.audio.clip import join
 
-    return join([part.clip for part in mouth.speak(text, voice)])
+    return join([part.clip for part in synthesis.speak(text, voice)])
 
 
-async def _show(caller: Handset, ear: Recognizer) -> None:
+async def _show(caller: Handset, engine: Recognizer) -> None:
     """What is said next, and how long it was waited for."""
     from fond_echo.core.audio.resample import at_rate
     from fond_echo.core.language.written import written_text
@@ -97,7 +97,7 @@ async def _show(caller: Handset, ear: Recognizer) -> None:
 
     clip = await caller.listen()
     waited = _silence_before(clip)
-    heard = await asyncio.to_thread(ear.transcribe, at_rate(clip, RATE), Expected(()))
+    heard = await asyncio.to_thread(engine.transcribe, at_rate(clip, RATE), Expected(()))
     words = written_text(heard.spoken.split()) if heard.spoken else "(nothing)"
     print(f"  heard     {words}   [after {waited:.2f} s]", flush=True)
 

@@ -34,11 +34,11 @@ def _run(options: argparse.Namespace) -> int:
 
     host, _, port = options.carrier.rpartition(":")
     found = [(path, read_scenario(path)) for path in options.files]
-    voice, ear = Synthesizer(lexicon(), ALL), recognizer()
+    voice, engine = Synthesizer(lexicon(), ALL), recognizer()
     passed = 0
     for path, scenario in found:
         play = Play(
-            scenario, Hop(host, int(port)), options.password, voice, ear, say,
+            scenario, Hop(host, int(port)), options.password, voice, engine, say,
             path.parent,
         )  # fmt: skip
         passed += asyncio.run(play.run())

@@ -1,4 +1,4 @@
-"""Speech by itself: what a program may ask the ear."""
+"""Speech by itself: what a program may ask the recognizer."""
 
 from __future__ import annotations
 

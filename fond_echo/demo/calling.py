@@ -73,8 +73,8 @@ class Calling(threading.Thread):
     async def _all(self) -> None:
         folder = resources.files("fond_echo.demo") / "calls"
         self._carrier = Hop("127.0.0.1", self._world.places.carrier)
-        self._mouth = await asyncio.to_thread(lambda: Synthesizer(lexicon(), ALL))
-        self._ear = await asyncio.to_thread(recognizer)
+        self._synthesizer = await asyncio.to_thread(lambda: Synthesizer(lexicon(), ALL))
+        self._recognizer = await asyncio.to_thread(recognizer)
         await asyncio.to_thread(self._until_connected)
         await asyncio.gather(*(self._play(name, folder) for name in ORDERS))
 
@@ -95,7 +95,8 @@ class Calling(threading.Thread):
         problems: list[str] = []
         for _ in range(TRIES):
             play = Play(
-                scenario, self._carrier, self._world.places.carrier_pass, self._mouth, self._ear,
+                scenario, self._carrier, self._world.places.carrier_pass, self._synthesizer,
+                self._recognizer,
                 self.lines[name].append,
             )  # fmt: skip
             _, problem = await asyncio.gather(play.run(), self._place(name))

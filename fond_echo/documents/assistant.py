@@ -203,7 +203,7 @@ class AssistantFile(Schema):
     when a conversation ends, or goes over to a person; where `person` is empty there is nobody.
     `sentences` puts other words in the place of what the service itself says, by name.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
-    (PLS) of names and how they are said: ear and voice go by it.
+    (PLS) of names and how they are said: recognizer and synthesizer go by it.
     """
 
     assistant: Name

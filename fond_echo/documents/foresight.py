@@ -16,7 +16,7 @@ from fond_echo.documents.errors import FileError
 from fond_echo.documents.source import Source, read_yaml
 
 ALIKE = 0.8
-"""Names that sound at least this alike cannot be told apart by ear."""
+"""Names that sound at least this alike cannot be told apart when they are heard."""
 
 PLACEHOLDER = re.compile(
     r"\[[A-Z][A-Z0-9 _'-]{2,}\]"

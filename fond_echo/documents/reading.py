@@ -140,7 +140,7 @@ def _unfilled(name: str, text: str) -> Iterator[FileError]:
 def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     if assistant.language not in LANGUAGES:
         known = nearest(assistant.language, LANGUAGES)
-        yield source.fault(("language",), f"no ear for {assistant.language!r}", known)
+        yield source.fault(("language",), f"no recognizer for {assistant.language!r}", known)
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
         yield source.fault(("voice",), f"there is no voice {assistant.voice!r}", known)

@@ -102,7 +102,7 @@ async def try_assistant(
 
 
 async def _hearing(service: Service, sound: str, language: str) -> Hearing:
-    """The ear, over a recording. Raises a SoundError where that cannot be used."""
+    """The recognizer, over a recording. Raises a SoundError where that cannot be used."""
     decoded = await service.decoder.decode(given_sound(sound))
     clip = at_rate(decoded.clip, RATE)
 

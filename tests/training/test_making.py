@@ -1,4 +1,4 @@
-"""How the ear's training is made: it can be made again, keeps its test apart, and is finite."""
+"""How the recognizer's training is made: it can be made again, keeps its test apart, and is finite."""
 
 import random
 import unittest

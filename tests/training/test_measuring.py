@@ -1,4 +1,4 @@
-"""What figures are made of: fitted confidences, the list of people's recordings, tests of the ear."""
+"""What figures are made of: fitted confidences, the list of people's recordings, tests of the recognizer."""
 
 import tempfile
 import unittest

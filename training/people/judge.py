@@ -71,7 +71,7 @@ def greedy(logs: np.ndarray[tuple[int, int], np.dtype[np.float32]]) -> list[int]
 
 
 def judge(
-    rows: Sequence[Listed], pool: Sequence[str], ear: Recognizer, seed: int, dictated: int
+    rows: Sequence[Listed], pool: Sequence[str], engine: Recognizer, seed: int, dictated: int
 ) -> Counts:
     """Hear lines.
 
@@ -90,17 +90,17 @@ def judge(
         counts.lines += 1
         counts.short += len(spoken) <= SHORT
         for way, heard in ways.items():
-            right = ear.transcribe(Clip(heard, RATE), expected).spoken == text
+            right = engine.transcribe(Clip(heard, RATE), expected).spoken == text
             counts.first[way] += right
             counts.short_first += right and way == "clean" and len(spoken) <= SHORT
-        logs = ear.probabilities(Clip(samples, RATE))
+        logs = engine.probabilities(Clip(samples, RATE))
         graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known)
         if (best := align(logs, graph)) is not None:
             sounds = [str(each) for each in best.sounds]
             counts.phonemes += len(sounds)
             counts.phoneme_errors += edits(sounds, [str(each) for each in greedy(logs)]).errors
         if counts.lines <= dictated:
-            found = ear.transcribe(Clip(samples, RATE))
+            found = engine.transcribe(Clip(samples, RATE))
             counts.words += len(spoken)
             for step in edits(spoken, [word.spoken for word in found.words]).steps:
                 counts.errors[step.step] += 1
@@ -118,11 +118,11 @@ def main() -> None:
     parser.add_argument("--dictated", type=int, default=150)
     parser.add_argument("--json", type=Path)
     chosen = parser.parse_args()
-    ear = recognizer()
+    engine = recognizer()
     if chosen.weights is not None:
         with np.load(chosen.weights) as packed:
             network = AcousticNetwork({name: packed[name] for name in packed.files})
-        ear = Recognizer(network, lexicon(), words())
+        engine = Recognizer(network, lexicon(), words())
     rows = [
         row
         for row in listed(chosen.people)
@@ -130,7 +130,7 @@ def main() -> None:
     ]
     random.Random(4).shuffle(rows)
     pool = sorted({" ".join(normalized(row.text)) for row in rows})
-    found = judge(rows[: chosen.count], pool, ear, 9, chosen.dictated)
+    found = judge(rows[: chosen.count], pool, engine, 9, chosen.dictated)
     errors = {kind: count for kind, count in found.errors.items() if kind not in ("same", "match")}
     show(
         f"lines of the part {chosen.part}",

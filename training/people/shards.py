@@ -69,7 +69,7 @@ def samples_of(row: Listed) -> rooms.Samples:
     return np.asarray(clip.samples / (np.abs(clip.samples).max() + 1e-9), np.float32)
 
 
-def aligned(rows: list[Listed], ear: Recognizer, known: Lexicon) -> list[Aligned]:
+def aligned(rows: list[Listed], engine: Recognizer, known: Lexicon) -> list[Aligned]:
     """Lines whose words are known, best first, without the worst."""
     found = []
     for row in rows:
@@ -78,7 +78,7 @@ def aligned(rows: list[Listed], ear: Recognizer, known: Lexicon) -> list[Aligned
             continue
         samples = samples_of(row)
         graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known)
-        best = align(ear.probabilities(Clip(samples * np.float32(0.5), rooms.RATE)), graph)
+        best = align(engine.probabilities(Clip(samples * np.float32(0.5), rooms.RATE)), graph)
         if best is not None:
             found.append(Aligned(row, samples, best.sounds, best.labels, best.loss))
     found.sort(key=lambda each: each.loss)
@@ -131,12 +131,12 @@ def main() -> None:
     chosen.out.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng(chosen.seed)
     known = lexicon()
-    ear = recognizer()
+    engine = recognizer()
     if chosen.weights is not None:
         with np.load(chosen.weights) as arrays:
-            ear = Recognizer(AcousticNetwork(dict(arrays)), known, words())
+            engine = Recognizer(AcousticNetwork(dict(arrays)), known, words())
     begun = time.monotonic()
-    lines = aligned([row for row in listed(chosen.folder) if row.part == "train"], ear, known)
+    lines = aligned([row for row in listed(chosen.folder) if row.part == "train"], engine, known)
     hours = sum(each.row.seconds for each in lines) / 3_600
     print(f"{len(lines)} lines, {hours:.2f} h, {time.monotonic() - begun:.0f} s", flush=True)
     wide = synthetic(chosen.synthetic, 400)

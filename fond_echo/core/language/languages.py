@@ -1,3 +1,3 @@
-"""The languages that the built-in ear and voice know."""
+"""The languages that the built-in recognizer and synthesizer know."""
 
 LANGUAGES = ("en",)

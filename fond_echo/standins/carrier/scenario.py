@@ -41,8 +41,8 @@ from fond_echo.softphone.handset import Handset, OnCall, handset
 from fond_echo.softphone.impairments import Impairments
 
 ENOUGH = 0.6
-"""So many of the words that are waited for must be heard: the ear is not always right in the middle
-of something longer."""
+"""So many of the words that are waited for must be heard: the recognizer is not always right in the
+middle of something longer."""
 
 
 class InvalidScenario(FondEchoError):
@@ -136,7 +136,7 @@ class Play:
     """Plays a scenario through a carrier.
 
     Args:
-        mouth, ear: what the people of the scenario speak and hear with.
+        synthesis, engine: what the people of the scenario speak and hear with.
         tell: where lines go.
         folder: where sound files are looked for.
     """
@@ -144,8 +144,8 @@ class Play:
     scenario: Scenario
     carrier: Hop
     password: str
-    mouth: Synthesizer
-    ear: Recognizer
+    synthesis: Synthesizer
+    engine: Recognizer
     tell: Callable[[str], None] = print
     folder: Path = field(default_factory=Path)
     problems: list[str] = field(default_factory=list)
@@ -221,8 +221,8 @@ class Play:
         if step.plays:
             data = (self.folder / step.plays).read_bytes()
             return (await asyncio.to_thread(decode, data)).clip
-        known = voice if voice in self.mouth.voices else "isla"
-        parts = await asyncio.to_thread(lambda: list(self.mouth.speak(step.says, known)))
+        known = voice if voice in self.synthesis.voices else "isla"
+        parts = await asyncio.to_thread(lambda: list(self.synthesis.speak(step.says, known)))
         return join([part.clip for part in parts])
 
     async def _hear(self, phone: Handset, who: str, step: Step) -> str:
@@ -231,7 +231,7 @@ class Play:
         if clip.seconds == 0.0:
             return f"{who} heard nothing at all"
         sound = at_rate(clip, RATE)
-        found = await asyncio.to_thread(self.ear.transcribe, sound, Expected(tuple(wanted)))
+        found = await asyncio.to_thread(self.engine.transcribe, sound, Expected(tuple(wanted)))
         said = found.spoken.split()
         self.tell(f"   {who} hears: {written_text(said) if said else '(nothing)'}")
         if max(share_heard(each, said) for each in wanted) < ENOUGH:
