@@ -255,13 +255,13 @@ def main() -> None:
             people_samples(chosen.people, part) if chosen.people else [] for part in (0, 1)
         )
         weights = fitted(samples + counted(people, PEOPLE_COUNT), 4)
-        told("closed sets", weights, others, plots and plots / "ear-closed-sets.png")
+        told("closed sets", weights, others, plots and plots / "confidence-closed-sets.png")
         told("closed sets of people", weights, other_people)
         weights = fitted(inside(samples + counted(people, PEOPLE_COUNT_CHOSEN)), 4)
         told("one of a set", weights, inside(others))
         told("one of a set, people", weights, inside(other_people))
         weights, others = fitted(heard(count, FITTING_SEED), 2), heard(count // 2, OTHER_SEED)
-        told("words of dictation", weights, others, plots and plots / "ear-words.png")
+        told("words of dictation", weights, others, plots and plots / "confidence-words.png")
 
 
 if __name__ == "__main__":
