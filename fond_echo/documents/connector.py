@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -200,14 +201,17 @@ class NetworkDescription(Schema):
         return found
 
     def secrets(self) -> frozenset[str]:
-        """The names of the secrets that the description refers to by `secret: NAME`."""
+        """The names of all secrets that the file refers to, by `secret: NAME` or in a template."""
         found = {name for steps in self.requests.values() for s in steps for name in s.secrets()}
+        found |= set(_IN_TEMPLATE.findall(self.model_dump_json(by_alias=True).replace('\\"', '"')))
         webhook = self.receive.webhook
         for part in (webhook and webhook.verify, webhook and webhook.challenge, self.oauth):
             if part and part.secret:
                 found.add(part.secret)
         return frozenset(found)
 
+
+_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
 
 SENDING = (*("text", "voice", "file", "picture", "choices", "edit", "delete", "indicator", "read"),)
 

@@ -365,6 +365,7 @@ class Commands(unittest.TestCase):
     def test_check(self):
         code, out, _ = self.command("connector", "check", self.file)
         self.assertEqual((code, "no errors" in out), (0, True))
+        self.assertIn("skerry-mark, skerry-token", out)
         self.file.write_text(demo_file("skerry.yaml").replace("{{ sound }}", "{{ sund }}", 1))
         code, _, err = self.command("connector", "check", self.file)
         self.assertEqual(code, 1)
