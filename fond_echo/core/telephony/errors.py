@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from fond_echo.core.errors import FondEchoError
+
+if TYPE_CHECKING:
+    from fond_echo.core.telephony.sip.message import Message
 
 
 class TelephonyError(FondEchoError):
@@ -21,7 +26,7 @@ class MalformedMessage(TelephonyError):
 
     code = "sip-malformed"
 
-    def __init__(self, what: str, *, status: int = 400, answerable: object = None) -> None:
+    def __init__(self, what: str, *, status: int = 400, answerable: Message | None = None) -> None:
         super().__init__(what)
         self.status = status
         self.answerable = answerable

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from fond_echo.core.telephony.sip.dialog import Dialog
 from fond_echo.core.telephony.sip.message import Request, Response
 from fond_echo.core.telephony.sip.values import Hop, Uri
+
+if TYPE_CHECKING:
+    from fond_echo.core.telephony.sip.transaction_layer import IncomingRequest
 
 Side = Literal["us", "them", "network"]
 State = Literal["offered", "ringing", "answered", "ended"]
@@ -56,7 +59,7 @@ class Call:
     account: Account | None = None
     cancelling: bool = False
     answer: Response | None = None
-    asked: object = None
+    asked: IncomingRequest | None = None
     acknowledged: bool = False
     answered_at: float = 0.0
     retransmit_at: float | None = None
