@@ -32,7 +32,7 @@ class Talking(OverANetwork):
         self.assertEqual(
             (len(self.network.of(Answered, THEM)), len(self.network.of(Answered, US))), (1, 1)
         )
-        self.assertEqual(read_description(placed.theirs).audio.port, 20_000)
+        self.assertEqual(read_description(placed.remote_sdp).audio.port, 20_000)
         self.network.out(self.ours.hang_up(call, self.network.now), US)
         self.network.run(self.network.now + 60)
         ends = {place: (e.cause, e.by) for place, e in self.network.events if isinstance(e, Ended)}
