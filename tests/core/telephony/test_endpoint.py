@@ -165,7 +165,7 @@ class Talking(OverANetwork):
         wrong = held.replace(b" 0 8 101", b" 97")
         self.assertEqual(self.within(placed, "INVITE", media, wrong)[-1].status, 488)
         self.assertEqual(call.state, "answered")
-        placed.dialog = placed.dialog.__class__(**{**vars(placed.dialog), "sent": 0})
+        placed.dialog = placed.dialog.__class__(**{**vars(placed.dialog), "local_cseq": 0})
         self.assertEqual(self.within(placed, "INFO")[-1].status, 500, "older than what came before")
 
     def test_requests_outside_of_calls(self):
