@@ -54,7 +54,7 @@ def draw(runs: dict[str, list[Path]], judged: list[tuple[str, float, float]], ou
         text = f"{share:.1f} %" + (f"  ({hours:g} h heard)" if hours else "")
         right.text(share + 0.5, at, text, va="center", fontsize=8)
     right.set(
-        xlim=(0, 130),
+        xlim=(0, 150),
         xlabel="per cent of 284 lines",
         title="True text first of 21, judge characters",
     )
