@@ -297,8 +297,20 @@ class Handset:
         """The other side wants us to call somebody else: we do, and say how it goes."""
         self.transferred_to = to
         caller = parse_address(f"<sip:{self.name}@{self.host}>")
+        # Sound of its own: packets of the call before may still be on their way.
+        early: list[asyncio.DatagramTransport] = []
+
+        def sounded(data: bytes, place: Place) -> None:
+            if early and self._rtp is early[0]:
+                self._sounded(data, place)
+
+        rtp, port = await open_socket(self.host, 0, sounded)
+        early.append(rtp)
+        before, self._media_port = self._media_port, port
+        described = offer(self._terms())
+        self._media_port = before
         second, output = self._endpoint.place(
-            to, caller, offer(self._terms()), self._now(), account=self._account, hop=self._hop
+            to, caller, described, self._now(), account=self._account, hop=self._hop
         )
         self._done(output)
         self._done(self._endpoint.tell_transfer(call, 100, self._now()))
@@ -308,10 +320,14 @@ class Handset:
                     await self.news.next.wait()
         connected = second.state == "answered"
         self._done(self._endpoint.tell_transfer(call, 200 if connected else 486, self._now()))
-        if connected:
-            self.over.clear()
-            agreed = agree(read_description(second.remote_sdp), self._terms())
-            self.call, self.stream = second, Stream(agreed, Identity.chosen(CHANCE))
+        if not connected:
+            rtp.close()
+            return
+        self.over.clear()
+        self._rtp.close()
+        self._rtp, self._media_port = rtp, port
+        agreed = agree(read_description(second.remote_sdp), self._terms())
+        self.call, self.stream = second, Stream(agreed, Identity.chosen(CHANCE))
 
     def _schedule(self) -> None:
         if self._timer is not None:

@@ -9,7 +9,7 @@ from types import SimpleNamespace
 import httpx
 import numpy as np
 
-from fond_echo.channels.phone import placing, prompts
+from fond_echo.channels.phone import placing, prompts, speaking
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
@@ -85,8 +85,9 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.voice.asked.count("Good day."), 2)
 
     async def test_what_was_said_long_ago_is_forgotten(self):
-        prompts.MAX_BYTES, kept = 50_000, prompts.MAX_BYTES
-        self.addCleanup(setattr, prompts, "MAX_BYTES", kept)
+        for module in (prompts, speaking):
+            self.addCleanup(setattr, module, "MAX_BYTES", module.MAX_BYTES)
+            module.MAX_BYTES = 50_000
         self.prompts = self.new_prompts()
         for number in range(20):
             await self.prompts.spoken(f"Number {number}.", "tern", "PCMU")

@@ -114,9 +114,11 @@ class Session:
     def begin(self, now: float) -> None:
         """The other side is there: greet, or find out who it is."""
         self.begun_at = self.stream.heard_at = now
+        # The course begins first: what is played from here on may be interrupted.
+        first = self.course.answered(now)
         if self.context.order is None:
             self._play_ready()
-        self._act(self.course.answered(now))
+        self._act(first)
 
     def _play_ready(self) -> None:
         """Say at once what is always said first, where it was rendered before."""
