@@ -43,7 +43,9 @@ class Files(WebTest):
 
     async def test_one_of_what_is_expected_is_chosen(self):
         data = encode(speech("When is a boat to Pell?", "dunlin"), "wav")
-        heard = (await self.transcribe(data, phrases=[QUESTION, "How much is a ticket?"], only="true")).json()
+        heard = (
+            await self.transcribe(data, phrases=[QUESTION, "How much is a ticket?"], only="true")
+        ).json()
         self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
 
     async def test_errors(self):
