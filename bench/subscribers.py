@@ -77,11 +77,14 @@ def main() -> None:
             demo.world(Path(folder) / "data") as world,
             FondEcho(world.settings.address, world.key) as echo,
         ):
+            echo.put_secret(
+                "bench-secret", SECRET, [f"127.0.0.1:{each}" for each in (quick, hanging)]
+            )
             for path in arrivals:
-                echo.subscribe(f"http://127.0.0.1:{quick}{path}", SECRET, [KIND])
+                echo.subscribe(f"http://127.0.0.1:{quick}{path}", "bench-secret", [KIND])
             for title in ("three quick", "and one that hangs"):
                 if title != "three quick":
-                    echo.subscribe(f"http://127.0.0.1:{hanging}/", SECRET, [KIND])
+                    echo.subscribe(f"http://127.0.0.1:{hanging}/", "bench-secret", [KIND])
                 time.sleep(3.0)
                 for found in arrivals.values():
                     found.clear()
