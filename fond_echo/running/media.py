@@ -6,13 +6,9 @@ engines; what a call needs of them, it asks the process that began it for.
 
 from __future__ import annotations
 
-import asyncio
 import contextlib
 import gc
-import os
-import signal
 import socket
-import sys
 from collections.abc import Mapping
 from typing import Any
 
@@ -22,7 +18,7 @@ from fond_echo.channels.phone.roles import ChannelState, Speaking
 from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.core.telephony.media import loudness
 from fond_echo.documents.phone import read_phone
-from fond_echo.running import logs
+from fond_echo.running.linked import LinkedProcess, serve
 from fond_echo.settings import Settings
 
 NICENESS = -10
@@ -87,79 +83,44 @@ async def carry(end: socket.socket) -> None:
         await process.stop()
 
 
-class Media:
+class Media(LinkedProcess):
     """A media process as the phone process has it.
 
     Args:
         handlers: answers what the calls there need.
-        settings: how it logs.
     """
 
     def __init__(self, handlers: BackendHandlers, settings: Settings) -> None:
-        self._handlers, self._settings = handlers, settings
-        self._link = handlers.link = Link(handlers.handlers)
-        self._process: asyncio.subprocess.Process | None = None
-        self._running: asyncio.Task[None] | None = None
+        link = handlers.link = Link(handlers.handlers)
+        super().__init__("fond_echo.running.media", link, settings)
+        self._handlers = handlers
 
-    async def start(self) -> None:
-        """Begin it."""
-        ours, theirs = socket.socketpair()
-        with theirs:
-            self._process = await asyncio.create_subprocess_exec(
-                sys.executable, "-m", "fond_echo.running.media", str(theirs.fileno()),
-                self._settings.log, str(self._settings.log_level), pass_fds=[theirs.fileno()],
-            )  # fmt: skip
-        await self._link.open(ours)
-        self._running = asyncio.create_task(self._link.run())
-        self._running.add_done_callback(lambda _: self._handlers.gone())
-
-    @property
-    def pid(self) -> int:
-        """Its process id."""
-        assert self._process is not None
-        return self._process.pid
-
-    async def gone(self) -> None:
-        """Wait until it is."""
-        assert self._running is not None
-        await asyncio.wait([self._running])
+    async def begin(self) -> None:
+        """Begin it; when it ends, nobody hears an answer any more."""
+        await self.start(self._handlers.gone)
 
     async def open(
         self, name: str, description: str, speaking: Speaking, passwords: Mapping[str, str]
     ) -> None:
         """Listen on a channel. Raises OSError where its port is taken."""
-        await self._link.call("open", name, description, speaking, dict(passwords))
+        await self.link.call("open", name, description, speaking, dict(passwords))
 
     async def close(self, name: str) -> None:
-        await self._link.call("close", name)
+        await self.link.call("close", name)
 
     async def speak_as(self, name: str, speaking: Speaking) -> None:
-        await self._link.call("speak_as", name, speaking)
+        await self.link.call("speak_as", name, speaking)
 
     async def look(self, name: str) -> ChannelState:
-        found: ChannelState = await self._link.call("look", name)
+        found: ChannelState = await self.link.call("look", name)
         return found
 
     async def stop(self) -> None:
         """End its calls, and it."""
-        assert self._process is not None and self._running is not None
-        if not self._running.done():
-            await self._link.call("stop")
-        if self._process.returncode is None:
-            self._process.terminate()
-        await self._process.wait()
-        await asyncio.wait([self._running], timeout=2.0)
-
-
-def main() -> None:
-    logs.begin(sys.argv[2], sys.argv[3], "media")
-    # Whoever began this process ends it: Ctrl-C in a terminal reaches both.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    with contextlib.suppress(OSError):
-        os.nice(NICENESS)
-    with socket.socket(fileno=int(sys.argv[1])) as end:
-        asyncio.run(carry(end))
+        if not self.is_gone:
+            await self.link.call("stop")
+        await super().stop()
 
 
 if __name__ == "__main__":
-    main()
+    serve("media", NICENESS, carry)

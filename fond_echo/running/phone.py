@@ -27,6 +27,7 @@ from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
 from fond_echo.engines.registry import Wanted
 from fond_echo.running.media import Media
+from fond_echo.running.recorder import Recorder
 from fond_echo.settings import Settings
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.database import AWAY, Database
@@ -197,16 +198,18 @@ async def run(settings: Settings) -> None:
     async with Installation.open(settings, database, "call") as world, queue.open_async():
         world.warm()
         synthesizer = CachedSynthesizer(world.synthesizer(Wanted(purpose="call")))
+        recorder = Recorder(settings)
+        await recorder.start()
         needs = CallDependencies(
-            database, queue, world, world.clips, world.blobs, synthesizer, world.client
+            database, queue, world, world.clips, world.blobs, synthesizer, world.client, recorder
         )
         backend = ServiceBackend(needs)
         media = Media(BackendHandlers(backend), settings)
-        await media.start()
+        await media.begin()
         phones = Phones(database, backend, media, world)
         count = await lost(database)
         log.info("the telephone begins", calls_lost=count)
-        gone = asyncio.create_task(media.gone())
+        gone = [asyncio.create_task(each.gone()) for each in (media, recorder)]
         stopped = asyncio.create_task(stopping.wait())
         try:
             while not stopping.is_set():
@@ -215,10 +218,11 @@ async def run(settings: Settings) -> None:
                 except (SQLAlchemyError, *AWAY) as error:
                     log.warning("the database is away", reason=str(error).splitlines()[0])
                 await asyncio.wait(
-                    [gone, stopped], timeout=LOOK_SECONDS, return_when=asyncio.FIRST_COMPLETED
+                    [*gone, stopped], timeout=LOOK_SECONDS, return_when=asyncio.FIRST_COMPLETED
                 )
-                if gone.done():
-                    raise LinkClosed("the media process ended")
+                if any(each.done() for each in gone):
+                    raise LinkClosed("the process with the sound of calls, or of recordings, ended")
         finally:
             await media.stop()
+            await recorder.stop()
     await database.close()

@@ -65,7 +65,9 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.prompts = self.new_prompts()
 
     def new_prompts(self):
-        needs = SimpleNamespace(synthesizer=CachedSynthesizer(self.voice), database=None)
+        needs = SimpleNamespace(
+            synthesizer=CachedSynthesizer(self.voice), database=None, encoder=None
+        )
         return Prompts(ServiceBackend(needs).prompt)
 
     async def test_the_same_words_are_rendered_once_in_each_law(self):

@@ -10,6 +10,7 @@ import httpx
 from sqlalchemy import select, update
 
 from fond_echo.channels.phone.dependencies import CallDependencies
+from fond_echo.channels.phone.encoding import Encoders
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.channels.phone.service import ServiceBackend
@@ -93,7 +94,7 @@ class OnAPhone(TurnsTest):
         self.addAsyncCleanup(client.aclose)
         needs = CallDependencies(
             self.database, self.queue, self.world, self.world.clips, PostgresBlobs(),
-            CachedSynthesizer(WarbleSpeech()), client,
+            CachedSynthesizer(WarbleSpeech()), client, Encoders(),
         )  # fmt: skip
         self.backend = ServiceBackend(needs)
         self.backend.channels["test-channel"] = channel

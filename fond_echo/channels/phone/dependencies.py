@@ -7,6 +7,7 @@ from typing import Any
 
 import httpx
 
+from fond_echo.channels.phone.encoding import RecordingEncoder
 from fond_echo.stages.ports import Synthesizer
 from fond_echo.stages.queued import World
 from fond_echo.store.blobs import BlobStore
@@ -17,7 +18,7 @@ from fond_echo.store.database import Database
 @dataclass(frozen=True)
 class CallDependencies:
     """The database and its queue, the world that turns are worked in, sound, what speaks in calls,
-    and a client that asks the addresses of openings."""
+    a client that asks the addresses of openings, and what encodes recordings."""
 
     database: Database
     queue: Any
@@ -26,3 +27,4 @@ class CallDependencies:
     blobs: BlobStore
     synthesizer: Synthesizer
     client: httpx.AsyncClient
+    encoder: RecordingEncoder

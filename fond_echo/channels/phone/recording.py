@@ -4,36 +4,24 @@ crash loses no more than the last second."""
 from __future__ import annotations
 
 import asyncio
-import secrets
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.core.audio.errors import EmptySound
-from fond_echo.core.audio.voicenote import VoiceNoteWriter
-from fond_echo.core.telephony.media.g711 import RATE
+from fond_echo.channels.phone.encoding import RecordingEncoder
+from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.media.jitter import Frame
 from fond_echo.store.calls import keep_pages
 from fond_echo.store.database import AWAY, Database
 
 log = structlog.get_logger()
 
-FRAMES = 25
-"""Half a second: so much is encoded, and kept, at a time."""
-
 TOGETHER_SECONDS = 0.5
 """Pages of all calls are collected for so long."""
 
-STEP = 5
-"""Frames for a height of the waveform: a tenth of a second."""
-
-BITS_PER_SECOND = 32_000
 MEDIA_TYPE = "audio/ogg; codecs=opus"
-
-Stereo = np.ndarray[tuple[int, int], np.dtype[np.float32]]
 
 
 class PageStore:
@@ -72,17 +60,16 @@ class CallRecorder:
 
     Args:
         call: the id of its record.
+
+    Attributes:
+        waveforms: how loud both sides were, once it is finished.
     """
 
-    def __init__(self, pages: PageStore, call: str) -> None:
-        self._pages, self._call = pages, call
-        self._writer = VoiceNoteWriter(
-            secrets.randbits(32), bits_per_second=BITS_PER_SECOND, rate=RATE, channel_count=2,
-            input_rate=RATE, per_page=FRAMES,
-        )  # fmt: skip
+    def __init__(self, encoder: RecordingEncoder, pages: PageStore, call: str) -> None:
+        self._encoder, self._pages, self._call = encoder, pages, call
         self._number = 0
-        self._heights: tuple[list[float], list[float]] = ([], [])
         self._last: asyncio.Task[None] | None = None
+        self.waveforms: dict[str, Any] | None = None
 
     def add(self, theirs: Sequence[Frame], ours: Sequence[Frame]) -> None:
         """As many frames of 20 ms of each side."""
@@ -93,36 +80,24 @@ class CallRecorder:
     ) -> None:
         if before is not None:
             await before
-        self._store(await asyncio.to_thread(self._encoded, theirs, ours))
-
-    def _encoded(self, theirs: list[Frame], ours: list[Frame]) -> bytes:
-        for heights, side in zip(self._heights, (theirs, ours), strict=True):
-            peaks = [float(np.abs(each.astype(np.int32)).max()) / 32_768 for each in side]
-            heights.extend(
-                round(max(peaks[at : at + STEP]), 3) for at in range(0, len(peaks), STEP)
-            )
-        both: Stereo = np.stack((np.concatenate(theirs), np.concatenate(ours)), axis=1).astype(
-            np.float32
-        )
-        return self._writer.write(both / np.float32(32_768))
+        try:
+            self._store(await self._encoder.encode(self._call, theirs, ours))
+        except FondEchoError as error:
+            log.warning("a part of a recording is lost", call=self._call, reason=str(error))
 
     def _store(self, data: bytes) -> None:
         if data:
             self._pages.add(self._call, self._number, data)
             self._number += 1
 
-    @property
-    def waveforms(self) -> dict[str, Any]:
-        """How loud both sides were."""
-        theirs, ours = self._heights
-        return {"per_second": 50 // STEP, "theirs": theirs, "ours": ours}
-
     async def finish(self) -> None:
         """The call is over: what is left is kept."""
         if self._last is not None:
             await self._last
         try:
-            self._store(await asyncio.to_thread(self._writer.finish))
-        except EmptySound:
+            data, self.waveforms = await self._encoder.finish(self._call)
+        except FondEchoError as error:
+            log.warning("the end of a recording is lost", call=self._call, reason=str(error))
             return
+        self._store(data)
         await self._pages.flush()

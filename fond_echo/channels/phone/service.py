@@ -30,7 +30,9 @@ class ServiceCall:
     ) -> None:  # fmt: skip
         self._needs, self._log, self._start = needs, call_log, start
         self._turns = CallTurns(needs, channel, start, self._written, play)
-        self._recorder = CallRecorder(pages, start.record) if start.recorded else None
+        self._recorder = (
+            CallRecorder(needs.encoder, pages, start.record) if start.recorded else None
+        )
 
     async def _written(self, kind: str, at: float, data: dict[str, Any]) -> None:
         await self._log.write(self._start.record, kind, at, data)
