@@ -28,12 +28,14 @@ from fond_echo.store.local import free_port
 
 SECRET = "whsec_" + "YmVuY2gtYmVuY2gtYmVuY2gtYmVuY2gtYmVuY2gtMTIz"
 KIND = "turn.answered"
+DRAIN_SECONDS = 60.0
 
 
 class Receiver(BaseHTTPRequestHandler):
     """Answers at once, and notes when an event came."""
 
     arrivals: dict[str, list[tuple[int, float]]]
+    protocol_version = "HTTP/1.1"
 
     def do_POST(self) -> None:  # the library's name
         body = self.rfile.read(int(self.headers["Content-Length"]))
@@ -48,15 +50,22 @@ class Receiver(BaseHTTPRequestHandler):
         """Nothing: there are thousands."""
 
 
-async def write(url: str, rate: int, seconds: int) -> list[float]:
-    """Write events; gives when each was."""
+class Receivers(ThreadingHTTPServer):
+    """Takes as many connections at once as are made."""
+
+    request_queue_size = 256
+    daemon_threads = True
+
+
+async def write(url: str, rate: int, seconds: int, first: int) -> list[float]:
+    """Write events, numbered from `first` on; gives when each was."""
     database, written = Database(url), []
     begun = time.monotonic()
     for number in range(rate * seconds):
         await asyncio.sleep(max(0.0, begun + number / rate - time.monotonic()))
         async with database.writing() as session:
             written.append(time.time())
-            await emit(session, KIND, f"bench-{number}", bench=number)
+            await emit(session, KIND, f"bench-{first + number}", bench=first + number)
     await database.close()
     return written
 
@@ -67,7 +76,7 @@ def main() -> None:
     os.environ["FOND_ECHO_PRIVATE_HOSTS"] = f"127.0.0.1:{quick},127.0.0.1:{hanging}"
     arrivals: dict[str, list[tuple[int, float]]] = {f"/{n}": [] for n in range(3)}
     Receiver.arrivals = arrivals
-    server = ThreadingHTTPServer(("127.0.0.1", quick), Receiver)
+    server = Receivers(("127.0.0.1", quick), Receiver)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     silent = socket.create_server(("127.0.0.1", hanging), backlog=50)
     rows = []
@@ -89,13 +98,19 @@ def main() -> None:
                 for found in arrivals.values():
                     found.clear()
                 url = world.settings.database
-                written = asyncio.run(write(url, chosen.rate, chosen.seconds))
-                time.sleep(5.0)
+                first = len(rows) * 1_000_000
+                written = asyncio.run(write(url, chosen.rate, chosen.seconds, first))
+                # Until everything has come: late ones count, and the next row begins with none.
+                until = time.monotonic() + DRAIN_SECONDS
+                while time.monotonic() < until and any(
+                    len(found) < len(written) for found in arrivals.values()
+                ):
+                    time.sleep(0.2)
                 late = [
-                    1_000 * (at - written[number])
+                    1_000 * (at - written[number - first])
                     for found in arrivals.values()
                     for number, at in found
-                    if number >= 0
+                    if 0 <= number - first < len(written)
                 ]
                 came = f"{len(late)} of {3 * len(written)}"
                 figures = (percentile(late, each) for each in (0.5, 0.95, 0.99))

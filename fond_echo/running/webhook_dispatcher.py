@@ -24,6 +24,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from fond_echo.background import keep_running
 from fond_echo.composition import Installation
 from fond_echo.connectors.addresses import address_of
+from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
 from fond_echo.settings import Settings
@@ -137,9 +138,9 @@ class WebhookDispatcher:
                                 "order_key": order_key(event),
                             }
                         )
-            for row in rows:
-                # One by one: their numbers are given in this order.
-                await session.execute(insert(WebhookDelivery).values(**row))
+            if rows:
+                # In this order: so their numbers are given.
+                await session.execute(insert(WebhookDelivery), rows)
         return len(rows)
 
     async def send_due(self, subscription_id: str) -> int:
@@ -151,7 +152,9 @@ class WebhookDispatcher:
             subscription = await session.get(Subscription, subscription_id)
         if subscription is None:
             return 0
-        await asyncio.gather(*(self._try(subscription, each) for each in leased))
+        vault = await self._world.vault()
+        posts = (self._try(subscription, each, vault.apart()) for each in leased)
+        await self._settle(await asyncio.gather(*posts))
         return len(leased)
 
     async def _lease(self, subscription_id: str) -> Sequence[Any]:
@@ -159,38 +162,40 @@ class WebhookDispatcher:
             values = {"subscription": subscription_id, "lease": LEASE_SECONDS, "most": AT_ONCE}
             return (await session.execute(_LEASE, values)).all()
 
-    async def _try(self, subscription: Subscription, leased: Any) -> None:
-        """Post one delivery and write down what came of it. Whatever goes wrong is its own."""
+    async def _try(self, subscription: Subscription, leased: Any, vault: Vault) -> dict[str, Any]:
+        """Post one delivery; gives what came of it, with its id. Whatever goes wrong is its own."""
         try:
-            problem = await self._post(subscription, leased)
+            problem = await self._post(subscription, leased, vault)
         except Exception as error:
             problem = f"{type(error).__name__}: {error}"
-        changes: dict[str, Any] = {"attempts": leased.attempts + 1, "leased_until": None}
+        changes: dict[str, Any] = {"id": leased.id, "attempts": leased.attempts + 1}
         if not problem:
-            changes |= {"state": "sent", "error": ""}
-        else:
-            changes["error"] = problem[:500]
-            old = datetime.now(UTC) - leased.made_at > MAX_AGE
-            if old or leased.attempts >= len(PAUSES):
-                changes["state"] = "dead"
-                log.warning("event not delivered", subscription=subscription.id, reason=problem)
-            else:
-                pause = timedelta(seconds=PAUSES[leased.attempts])
-                changes["due_at"] = datetime.now(UTC) + pause
+            return changes | {"state": "sent", "error": ""}
+        changes["error"] = problem[:500]
+        old = datetime.now(UTC) - leased.made_at > MAX_AGE
+        if old or leased.attempts >= len(PAUSES):
+            log.warning("event not delivered", subscription=subscription.id, reason=problem)
+            return changes | {"state": "dead"}
+        pause = timedelta(seconds=PAUSES[leased.attempts])
+        return changes | {"due_at": datetime.now(UTC) + pause}
+
+    async def _settle(self, results: Sequence[dict[str, Any]]) -> None:
+        """Write down what came of deliveries, all at once."""
         try:
             async with self._database.writing() as session:
-                changed = update(WebhookDelivery).where(
-                    WebhookDelivery.id == leased.id, WebhookDelivery.state == "due"
-                )
-                await session.execute(changed.values(**changes))
+                for result in results:
+                    values = {name: value for name, value in result.items() if name != "id"}
+                    changed = update(WebhookDelivery).where(
+                        WebhookDelivery.id == result["id"], WebhookDelivery.state == "due"
+                    )
+                    await session.execute(changed.values(**values, leased_until=None))
         except (SQLAlchemyError, *AWAY) as error:
-            # Its lease ends, and it is posted again, with the same id.
-            log.warning("a delivery's outcome is lost", reason=str(error).splitlines()[0])
+            # Their leases end, and they are posted again, with the same ids.
+            log.warning("what came of events is lost", reason=str(error).splitlines()[0])
 
-    async def _post(self, subscription: Subscription, leased: Any) -> str:
+    async def _post(self, subscription: Subscription, leased: Any, vault: Vault) -> str:
         """What was wrong; empty where it was taken."""
         body = json.dumps(leased.event, separators=(",", ":")).encode()
-        vault = (await self._world.vault()).apart()
         try:
             host, port = address_of(subscription.address)
             secret = vault[subscription.secret]
