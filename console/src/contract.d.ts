@@ -198,8 +198,8 @@ export interface components {
       answerer: "" | "person" | "machine" | "unknown";
       /** Attempts */
       attempts: components["schemas"]["Attempt"][];
-      /** Asked At */
-      asked_at: string;
+      /** Requested At */
+      requested_at: string;
       /** Due At */
       due_at: string | null;
       /** Answered At */
@@ -299,8 +299,8 @@ export interface components {
       answerer: "" | "person" | "machine" | "unknown";
       /** Attempts */
       attempts: components["schemas"]["Attempt"][];
-      /** Asked At */
-      asked_at: string;
+      /** Requested At */
+      requested_at: string;
       /** Due At */
       due_at: string | null;
       /** Answered At */

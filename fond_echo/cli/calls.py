@@ -115,7 +115,7 @@ def _list(options: argparse.Namespace) -> int:
         print_json(page)
         return 0
     rows = [
-        (f"{each.asked_at:%H:%M:%S}", each.id[-12:], "from" if each.direction == "in" else "to",
+        (f"{each.requested_at:%H:%M:%S}", each.id[-12:], "from" if each.direction == "in" else "to",
          each.caller if each.direction == "in" else each.number, each.state, _length(each),
          each.cause)
         for each in page.items
@@ -162,7 +162,7 @@ def _recording(options: argparse.Namespace) -> int:
 def show(call: CallDetail) -> None:
     """Print a call with its timeline."""
     way = f"from {call.caller}" if call.direction == "in" else f"to {call.number}"
-    print(f"call {way} on {call.channel}, {call.asked_at:%H:%M:%S}: {call.state}")
+    print(f"call {way} on {call.channel}, {call.requested_at:%H:%M:%S}: {call.state}")
     if call.answerer:
         print(f"  answered by   {call.answerer}")
     for each in call.attempts:

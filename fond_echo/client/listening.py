@@ -28,7 +28,7 @@ class Utterance:
     """An utterance that has ended; `cut` where it was too long to wait for its end."""
 
     heard: Heard
-    cut: bool = False
+    truncated: bool = False
 
 
 async def listen(
@@ -43,12 +43,12 @@ async def listen(
             try:
                 async for message in socket:
                     told = json.loads(message)
-                    if "fault" in told:
-                        raise Refused(_problem(422, told["fault"]))
+                    if "error" in told:
+                        raise Refused(_problem(422, told["error"]))
                     if "partial" in told:
                         yield Partial(told["partial"])
                     elif "heard" in told:
-                        yield Utterance(Heard.model_validate(told["heard"]), told["cut"])
+                        yield Utterance(Heard.model_validate(told["heard"]), told["truncated"])
             finally:
                 sending.cancel()
                 await asyncio.gather(sending, return_exceptions=True)

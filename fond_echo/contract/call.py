@@ -95,7 +95,7 @@ class CallOut(Schema):
     status: int
     answerer: Answerer
     attempts: list[Attempt]
-    asked_at: Instant
+    requested_at: Instant
     due_at: Instant | None
     answered_at: Instant | None
     ended_at: Instant | None

@@ -70,7 +70,7 @@ class Listeners:
             try:
                 found = await one.feed(samples, over=over)
             except FondEchoError as error:
-                await socket.send_json({"fault": fault_of(error)})
+                await socket.send_json({"error": fault_of(error)})
                 return
             if found or over:
                 await socket.send_json({"found": found, "end": over})
@@ -96,7 +96,7 @@ def _told(found: Partial | Utterance) -> dict[str, Any]:
     if isinstance(found, Partial):
         return {"partial": found.text}
     heard = as_heard(found.transcript)
-    return {"heard": json.loads(heard.model_dump_json()), "cut": found.cut}
+    return {"heard": json.loads(heard.model_dump_json()), "truncated": found.truncated}
 
 
 def _samples(data: bytes) -> Samples:

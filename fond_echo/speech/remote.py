@@ -112,8 +112,8 @@ class RemoteSpeech:
                 frames = Frames()
                 async for data in response.aiter_bytes():
                     for facts, clip in frames.feed(data):
-                        if "fault" in facts:
-                            told = facts["fault"]
+                        if "error" in facts:
+                            told = facts["error"]
                             raise SpeechFailed(told["what"], remedy=told["remedy"])
                         yield SpokenSound(clip, facts["text"])
         except httpx.HTTPError as error:

@@ -95,7 +95,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
                 try:
                     parts = first if number == 0 else await _say(pool, unit, ask)
                 except FondEchoError as error:
-                    yield frame({"fault": fault_of(error)}, NO_SOUND)
+                    yield frame({"error": fault_of(error)}, NO_SOUND)
                     return
                 for part in parts:
                     yield frame({"text": " ".join(mark.word for mark in part.marks)}, part.clip)

@@ -34,7 +34,7 @@ class Call(Record):
 
     __tablename__ = "calls"
     __table_args__ = (
-        Index(None, "channel", "asked_at", "id"),
+        Index(None, "channel", "requested_at", "id"),
         Index(None, "state", "due_at"),
         Index(None, "conversation"),
         Index(None, "recording_id"),
@@ -60,7 +60,7 @@ class Call(Record):
     quality: Mapped[Json | None]
     waveforms: Mapped[Json | None]
     recording_id: Mapped[str | None] = mapped_column(ForeignKey("clips.id"))
-    asked_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    requested_at: Mapped[datetime] = mapped_column(server_default=func.now())
     due_at: Mapped[datetime | None]
     answered_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
@@ -119,7 +119,7 @@ async def ask_for_call(
     session.add(call)
     await session.flush()
     await session.refresh(call)
-    await emit(session, "call.asked", call.id, channel=channel, number=number)
+    await emit(session, "call.requested", call.id, channel=channel, number=number)
     return call
 
 

@@ -36,7 +36,7 @@ def _values(call: Call) -> dict[str, Any]:
         length = round((call.ended_at - call.answered_at).total_seconds(), 2)
     names = (
         "id", "channel", "direction", "caller", "number", "state", "cause", "by", "status",
-        "answerer", "asked_at", "due_at", "answered_at", "ended_at",
+        "answerer", "requested_at", "due_at", "answered_at", "ended_at",
     )  # fmt: skip
     attempts = [Attempt.model_validate(each) for each in call.attempts]
     return {
@@ -96,16 +96,18 @@ async def list_calls(
 ) -> Page[CallOut]:  # fmt: skip
     """A channel's calls, the latest first."""
     wanted = (
-        select(Call).where(Call.channel == channel).order_by(Call.asked_at.desc(), Call.id.desc())
+        select(Call)
+        .where(Call.channel == channel)
+        .order_by(Call.requested_at.desc(), Call.id.desc())
     )
     if (start := place(after)) is not None:
-        wanted = wanted.where(tuple_(Call.asked_at, Call.id) < start)
+        wanted = wanted.where(tuple_(Call.requested_at, Call.id) < start)
     async with service.database.reading() as session:
         if await session.get(Channel, channel) is None:
             raise NotThere(f"there is no channel {channel!r}")
         rows = list((await session.execute(wanted.limit(limit + 1))).scalars())
     items = [CallOut(**_values(each)) for each in rows[:limit]]
-    following = cursor(items[-1].asked_at, items[-1].id) if len(rows) > limit else ""
+    following = cursor(items[-1].requested_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
 

@@ -94,7 +94,7 @@ async def listen(socket: WebSocket) -> None:
             await socket.close(UNREADABLE, f"the first message: {what}"[:120])
         except FondEchoError as error:
             told = {"code": error.code, "what": error.what, "remedy": error.remedy}
-            await socket.send_json({"fault": told})
+            await socket.send_json({"error": told})
             await socket.close()
 
 
@@ -139,7 +139,7 @@ async def _tell(socket: WebSocket, ear: ClientConnection) -> None:
     with contextlib.suppress(ConnectionClosed):
         async for message in ear:
             told: dict[str, Any] = json.loads(message)
-            if "fault" in told:
+            if "error" in told:
                 await socket.send_json(told)
                 return
             for found in told["found"]:

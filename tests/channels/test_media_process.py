@@ -79,7 +79,7 @@ class Apart(OnAPhone):
             self.media.leave()
             await asyncio.wait_for(caller.over.wait(), 10)
             self.assertLess(
-                (datetime.now(UTC) - (await self.call("answered")).asked_at).seconds, 60
+                (datetime.now(UTC) - (await self.call("answered")).requested_at).seconds, 60
             )
 
 

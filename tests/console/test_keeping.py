@@ -7,7 +7,7 @@ from fond_echo.client import FondEcho
 from tests.support.browser import InABrowser
 
 
-class Retention(InABrowser):
+class Keeping(InABrowser):
     def open_editor(self, page):
         page.goto(f"{self.settings.address}/assistants/gale-line")
         editor = page.get_by_role("textbox", name="The file assistant.yaml")

@@ -3,7 +3,7 @@ import unittest
 from fond_echo.core.caching import Recent
 
 
-class Retention(unittest.TestCase):
+class Keeping(unittest.TestCase):
     def test_what_was_not_used_for_longest_goes_first(self):
         kept = Recent(10, len)
         for name, size in (("a", 4), ("b", 4)):

@@ -21,7 +21,7 @@ LINK = re.compile(r"\]\(([^)#\s]+)(?:#[^)]*)?\)")
 EXAMPLE = ROOT / "docs" / "examples" / "tide_office"
 
 
-class Documents(unittest.TestCase):
+class Pages(unittest.TestCase):
     def test_links_lead_somewhere(self):
         for page in PAGES:
             for link in LINK.findall(page.read_text()):

@@ -139,7 +139,9 @@ class OnAPhone(TurnsTest):
         """The latest call, once it is in a state."""
         for _ in range(seconds * 20):
             async with self.database.reading() as session:
-                found = await session.scalars(select(Call).order_by(Call.asked_at.desc()).limit(1))
+                found = await session.scalars(
+                    select(Call).order_by(Call.requested_at.desc()).limit(1)
+                )
                 call = found.one_or_none()
             if call is not None and call.state == state:
                 return call

@@ -57,7 +57,7 @@ class Calls(WebTest):
             kinds = (
                 await session.scalars(select(Event.type).where(Event.type.like("call.%")))
             ).all()
-        self.assertEqual(kinds, ["call.asked"])
+        self.assertEqual(kinds, ["call.requested"])
 
     async def test_pages_of_a_list(self):
         ids = [(await self.place()).json()["id"] for _ in range(5)]
@@ -140,7 +140,7 @@ class Calls(WebTest):
         async with self.database.reading() as session:
             events = (
                 await session.scalars(
-                    select(Event).where(Event.type == "call.asked").order_by(Event.id)
+                    select(Event).where(Event.type == "call.requested").order_by(Event.id)
                 )
             ).all()
         self.assertEqual([each.data.get("number") for each in events], [None, None, "quay"])

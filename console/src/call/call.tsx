@@ -81,7 +81,7 @@ export function CallPage() {
     <Sheet>
       <h2>Call {other}</h2>
       <p>
-        {dayOf(told.asked_at)} {timeOf(told.asked_at)}, on{" "}
+        {dayOf(told.requested_at)} {timeOf(told.requested_at)}, on{" "}
         <Link to={`/channels/${told.channel}`}>{told.channel}</Link>:{" "}
         <Mark $kind={told.answered_at ? "good" : told.state === "ended" ? "bad" : "plain"}>
           {standing(told)}

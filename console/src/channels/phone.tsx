@@ -141,7 +141,7 @@ function Calls({ channel }: { channel: Channel }) {
             {found.map((each) => (
               <tr key={each.id}>
                 <td>
-                  <Link to={`/calls/${each.id}`}>{timeOf(each.asked_at)}</Link>
+                  <Link to={`/calls/${each.id}`}>{timeOf(each.requested_at)}</Link>
                 </td>
                 <td>{each.direction === "in" ? `from ${each.caller}` : `to ${each.number}`}</td>
                 <td>{each.seconds === null ? "" : playingTime(each.seconds)}</td>

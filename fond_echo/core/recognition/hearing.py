@@ -81,7 +81,7 @@ class Utterance:
     """What was said, whole; `cut` where it did not end by itself."""
 
     transcript: Transcript
-    cut: bool = False
+    truncated: bool = False
 
 
 class _Silence:
@@ -230,7 +230,7 @@ class Hearing:
         if self._blank * FRAME_SECONDS >= wanted:
             return [self._left(self._blank * STRIDE)]
         if length >= self._longest:
-            return [self._left(0, cut=True)]
+            return [self._left(0, truncated=True)]
         text = " ".join(words)
         if text and text != self._told and not self._expected.only:
             self._told = text
@@ -246,12 +246,12 @@ class Hearing:
         self._begin(min(CARRIED, self._silence.frames))
         return Utterance(found)
 
-    def _left(self, silent: int, *, cut: bool = False) -> Utterance:
+    def _left(self, silent: int, *, truncated: bool = False) -> Utterance:
         """What the network has given is an utterance; what it still holds belongs to the next, with
         so many silent frames before it."""
         found = self._read()
         self._begin(self._network.held + min(CARRIED, silent))
-        return Utterance(found, cut)
+        return Utterance(found, truncated)
 
     def _read(self) -> Transcript:
         logs = np.concatenate(self._logs) if self._logs else np.zeros((0, 1), np.float32)

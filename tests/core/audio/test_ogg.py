@@ -25,7 +25,7 @@ class Checksum(unittest.TestCase):
             self.assertEqual(ogg.checksum(data), slow_checksum(data))
 
 
-class Documents(unittest.TestCase):
+class Pages(unittest.TestCase):
     def test_packets_come_back_whatever_their_size(self):
         packets = [
             bytes([k % 251]) * size for k, size in enumerate((0, 1, 254, 255, 256, 510, 70_000, 3))

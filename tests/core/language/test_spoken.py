@@ -151,7 +151,7 @@ class Spoken(unittest.TestCase):
                 self.assertRegex(token, r"^[^\d\s]+$")
 
 
-class Pattern(unittest.TestCase):
+class Written(unittest.TestCase):
     def test_written_forms(self):
         cases = {
             "when is the boat at ten past four to brannick": "When is the boat at 4:10 to Brannick?",

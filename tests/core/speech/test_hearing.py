@@ -35,7 +35,7 @@ class Streams(unittest.TestCase):
         self.assertGreater(len(partials), 3)
         self.assertTrue(partials[-1].startswith("i would like to book"), partials[-1])
         ((at, end),) = [item for item in found if isinstance(item[1], Utterance)]
-        self.assertFalse(end.cut)
+        self.assertFalse(end.truncated)
         self.assertAlmostEqual(at, question.seconds + 0.6, delta=0.35)
         whole = recognizer().transcribe(question)
         self.assertEqual(end.transcript.spoken, whole.spoken)
@@ -92,7 +92,7 @@ class Streams(unittest.TestCase):
         clip = join([speech("The boat to Brannick leaves at ten past four today.")] * 5)
         found = fed(Hearing(recognizer(), max_seconds=4.0, end_seconds=2.0), clip)
         ends = [each for _, each in found if isinstance(each, Utterance)]
-        self.assertTrue(ends and all(each.cut for each in ends))
+        self.assertTrue(ends and all(each.truncated for each in ends))
 
     def test_all_at_once_or_a_bit_at_a_time(self):
         clip = join([speech("The boat is late."), silence_of(1.5), speech("What time is it?"),

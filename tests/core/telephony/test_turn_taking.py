@@ -58,7 +58,7 @@ class Listening(unittest.TestCase):
             self.assertIsInstance(began, Began)
             self.assertTrue(0.98 < began_at < 1.35, began_at)
             self.assertIsInstance(utterance, Utterance)
-            self.assertFalse(utterance.cut)
+            self.assertFalse(utterance.truncated)
             end = 1.0 + len(sound) / 8_000
             self.assertTrue(end + 0.3 < ended_at < end + 1.0, (ended_at, end))
             self.assertGreater(len(utterance.samples), len(sound) * 0.95)
@@ -88,7 +88,7 @@ class Listening(unittest.TestCase):
     def test_what_does_not_end_is_cut(self):
         talk = np.concatenate([silence(0.5), *([said()] * 3)])
         found = [each for _, each in self.heard(talk, max_seconds=2.0)]
-        self.assertTrue(found[1].cut)
+        self.assertTrue(found[1].truncated)
 
 
 class Course(unittest.TestCase):

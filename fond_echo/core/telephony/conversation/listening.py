@@ -57,7 +57,7 @@ class Utterance:
     """What was said, whole: samples at 8 kHz. `cut` where it did not end by itself."""
 
     samples: Frame
-    cut: bool = False
+    truncated: bool = False
 
 
 class Listener:
@@ -126,4 +126,4 @@ class Listener:
             return None
         samples = np.concatenate(self._kept)
         self.reset()
-        return Utterance(samples, cut=True)
+        return Utterance(samples, truncated=True)

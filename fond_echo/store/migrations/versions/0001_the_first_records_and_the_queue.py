@@ -428,7 +428,10 @@ def upgrade() -> None:
         sa.Column("waveforms", postgresql.JSONB, nullable=True),
         sa.Column("recording_id", sa.Text(), nullable=True),
         sa.Column(
-            "asked_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "requested_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.Column("due_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("answered_at", sa.DateTime(timezone=True), nullable=True),
@@ -439,10 +442,13 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
     )
     op.create_index(
-        op.f("ix_calls_channel_asked_at_id"), "calls", ["channel", "asked_at", "id"], unique=False
+        op.f("ix_calls_channel_ended_at"), "calls", ["channel", "ended_at"], unique=False
     )
     op.create_index(
-        op.f("ix_calls_channel_ended_at"), "calls", ["channel", "ended_at"], unique=False
+        op.f("ix_calls_channel_requested_at_id"),
+        "calls",
+        ["channel", "requested_at", "id"],
+        unique=False,
     )
     op.create_index(op.f("ix_calls_conversation"), "calls", ["conversation"], unique=False)
     op.create_index(op.f("ix_calls_recording_id"), "calls", ["recording_id"], unique=False)
