@@ -18,7 +18,7 @@ from bench.report import options, show
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.routing import Router
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.demo.world import files_of

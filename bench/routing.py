@@ -22,12 +22,13 @@ from wordfreq import top_n_list
 
 from bench.report import options, percentile, show
 from fond_echo.core.dialogue.documents import Documents
-from fond_echo.core.dialogue.intents import intent_of
 from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
+from fond_echo.core.language.en.intents import intent_of
+from fond_echo.core.language.en.spoken import spoken_tokens
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sounding import sound_likeness
-from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.demo.world import files_of
 from fond_echo.documents.reading import read_assistant
 
@@ -54,7 +55,7 @@ def common_words() -> list[str]:
 def misheard(word: str) -> str:
     """The common word that sounds most like another."""
     others = (each for each in common_words() if each != word and each[0] != "x")
-    return max(others, key=lambda each: sound_likeness(word, each))
+    return max(others, key=lambda each: sound_likeness(word, each, language_of().letters))
 
 
 def with_mishearings(text: str, chance: random.Random) -> str:

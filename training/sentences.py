@@ -12,9 +12,9 @@ import zlib
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
-from fond_echo.core.language.figures import MONTHS, clock
-from fond_echo.core.language.numbers import cardinal, digits, ordinal
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.en.figures import MONTHS, clock
+from fond_echo.core.language.en.numbers import cardinal, digits, ordinal
+from fond_echo.core.language.en.spoken import spoken_tokens
 
 GRAMMAR = Path(__file__).parent / "data" / "sentences.txt"
 MAX_WORDS = 18

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.language.en.numbers import digits
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.language.numbers import digits
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.synthesis.tracks import RATE
 from training import rooms

@@ -11,7 +11,8 @@ export interface components {
      * Access
      * @description Who is answered: anybody, those on the list, or who says the word.
      *
-     *     The refusal goes to all others, at most once an hour each.
+     *     The refusal goes to all others, at most once an hour each. Words that are left empty are the
+     *     service's own, in the assistant's language.
      */
     Access: {
       /**
@@ -27,12 +28,12 @@ export interface components {
       word: string;
       /**
        * Refusal
-       * @default This desk is for people on its list. Your request was noted.
+       * @default
        */
       refusal: string;
       /**
        * Welcome
-       * @default Welcome. What would you like to know?
+       * @default
        */
       welcome: string;
     };
@@ -382,8 +383,9 @@ export interface components {
      * @description How a channel behaves.
      *
      *     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
-     *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told
-     *     so; 0 is never. `echo_heard` sends back what was heard before it is answered.
+     *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
+     *     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
+     *     back what was heard before it is answered.
      */
     ChannelSettings: {
       /**
@@ -413,7 +415,7 @@ export interface components {
       slow_seconds: number;
       /**
        * Slow Words
-       * @default One moment, I am still listening.
+       * @default
        */
       slow_words: string;
     };
@@ -948,7 +950,7 @@ export interface components {
       characters_spoken: number;
       /**
        * Reached
-       * @default That is all for today. Please come back tomorrow.
+       * @default
        */
       reached: string;
     };

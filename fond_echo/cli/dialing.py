@@ -91,14 +91,15 @@ def _spoken(synthesis: Synthesizer, text: str, voice: str) -> Clip:
 async def _show(caller: Handset, engine: Recognizer) -> None:
     """What is said next, and how long it was waited for."""
     from fond_echo.core.audio.resample import at_rate
-    from fond_echo.core.language.written import written_text
     from fond_echo.core.recognition.symbols import RATE
     from fond_echo.core.recognition.transcript import Expected
 
     clip = await caller.listen()
     waited = _silence_before(clip)
     heard = await asyncio.to_thread(engine.transcribe, at_rate(clip, RATE), Expected(()))
-    words = written_text(heard.spoken.split()) if heard.spoken else "(nothing)"
+    words = (
+        engine.language.writing.written_text(heard.spoken.split()) if heard.spoken else "(nothing)"
+    )
     print(f"  heard     {words}   [after {waited:.2f} s]", flush=True)
 
 

@@ -55,10 +55,10 @@ def add(commands: Any) -> None:
 
 def _transcribe(options: argparse.Namespace) -> int:
     from fond_echo.core.errors import FondEchoError
-    from fond_echo.core.recognition.recognizer import check_language
+    from fond_echo.core.language.registry import language as language_of
     from fond_echo.speech.heard import as_heard
 
-    check_language(options.language)
+    language_of(options.language)
     expected = _expected(options)
     if options.into:
         options.into.mkdir(parents=True, exist_ok=True)
@@ -76,7 +76,7 @@ def _transcribe(options: argparse.Namespace) -> int:
             print(f"{where}: {reason}", file=sys.stderr)
             failed = True
             continue
-        heard = as_heard(transcript)
+        heard = as_heard(transcript, options.language)
         results.append({"file": str(file), **heard.model_dump()})
         if score is not None:
             scores.append(score)
@@ -108,13 +108,13 @@ def _heard(
 
     if file.stat().st_size <= LONG_BYTES:
         clip = decode(file.read_bytes()).clip
-        return recognizer().transcribe(clip, expected, language=language)
+        return recognizer(language).transcribe(clip, expected)
     from fond_echo.core.audio.blocks import blocks
     from fond_echo.core.recognition.hearing import TOGETHER_OF_FILES, Hearing, Utterance
     from fond_echo.core.recognition.recognizer import NOTHING, joined
     from fond_echo.core.recognition.symbols import RATE
 
-    hearing = Hearing(recognizer(), expected, language=language, together=TOGETHER_OF_FILES)
+    hearing = Hearing(recognizer(language), expected, together=TOGETHER_OF_FILES)
     found: list[Transcript] = []
     for block in blocks(file, RATE):
         for each in hearing.feed(block):
@@ -180,13 +180,14 @@ def _grammar(file: Path, phrases: tuple[str, ...]) -> WordNetwork:
     from fond_echo.core.grammar.check import check_grammar
     from fond_echo.core.grammar.model import Grammar, Reference
     from fond_echo.core.grammar.network import network_of
-    from fond_echo.core.grammar.values import builtin_grammar
     from fond_echo.core.grammar.xml_form import read_xml
-    from fond_echo.core.language.spoken import spoken_tokens
+    from fond_echo.core.language.registry import language as language_of
 
-    text = text_in(file)
+    text, known = text_in(file), language_of()
     read = read_xml(text) if text.lstrip().startswith("<") else read_abnf(text)
-    grammar = Grammar(read.rules, read.root, read.language, {"builtin:": builtin_grammar()})
+    grammar = Grammar(
+        read.rules, read.root, read.language, {"builtin:": known.types.builtin_grammar()}
+    )
     check_grammar(grammar)
-    spoken = [tuple(spoken_tokens(each)) for each in phrases]
+    spoken = [tuple(known.writing.spoken_tokens(each)) for each in phrases]
     return network_of(grammar, [Reference(read.root)], spoken)

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fond_echo.cli.files import text_in
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.scoring import Edits, edits, wilson
 
 SHOWN = {"other": "{said}→{heard}", "missing": "-{said}", "extra": "+{heard}"}
@@ -46,7 +46,7 @@ class Score:
 
 def scored(file: Path, heard: str) -> Score:
     """Raises Unreadable where there is no text beside the file."""
-    said = spoken_tokens(text_in(file.with_suffix(".txt")))
+    said = language_of().writing.spoken_tokens(text_in(file.with_suffix(".txt")))
     return Score(edits(said, heard.split()), edits(" ".join(said), heard))
 
 

@@ -15,15 +15,14 @@ ChannelKind = Literal["chat", "adapter", "http", "page", "phone"]
 class Access(Schema):
     """Who is answered: anybody, those on the list, or who says the word.
 
-    The refusal goes to all others, at most once an hour each.
+    The refusal goes to all others, at most once an hour each. Words that are left empty are the
+    service's own, in the assistant's language.
     """
 
     mode: Literal["open", "list", "word"] = "open"
     word: str = Field(default="", max_length=60)
-    refusal: str = Field(
-        default="This desk is for people on its list. Your request was noted.", max_length=500
-    )
-    welcome: str = Field(default="Welcome. What would you like to know?", max_length=500)
+    refusal: str = Field(default="", max_length=500)
+    welcome: str = Field(default="", max_length=500)
 
 
 class Quotas(Schema):
@@ -32,9 +31,8 @@ class Quotas(Schema):
     turns: int = Field(default=1_000, ge=0)
     seconds_heard: int = Field(default=4 * 3_600, ge=0)
     characters_spoken: int = Field(default=500_000, ge=0)
-    reached: str = Field(
-        default="That is all for today. Please come back tomorrow.", max_length=500
-    )
+    reached: str = Field(default="", max_length=500)
+    """What is said then; where it is empty, the service's own words."""
 
 
 class Retention(Schema):
@@ -59,8 +57,9 @@ class ChannelSettings(Schema):
     """How a channel behaves.
 
     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
-    `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told
-    so; 0 is never. `echo_heard` sends back what was heard before it is answered.
+    `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
+    with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
+    back what was heard before it is answered.
     """
 
     when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
@@ -71,7 +70,7 @@ class ChannelSettings(Schema):
     guests: GuestLimits = Field(default_factory=GuestLimits)
     echo_heard: bool = False
     slow_seconds: float = Field(default=3.0, ge=0, le=60)
-    slow_words: str = Field(default="One moment, I am still listening.", max_length=300)
+    slow_words: str = Field(default="", max_length=300)
 
 
 class SoundHandle(Schema):

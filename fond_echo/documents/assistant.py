@@ -15,9 +15,10 @@ from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.routing import FALLBACK, Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
-from fond_echo.core.grammar.values import builtin_grammar
+from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import Sounds
-from fond_echo.core.language.sentences import ENGLISH, Sentence, Sentences, places
+from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.language.sentences import Sentence, Sentences, names, places, wanted
 
 MAIN_FILE = "assistant.yaml"
 MAX_FILES = 500
@@ -212,7 +213,7 @@ class AssistantFile(Schema):
     answers_in: AnswersIn = "same"
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: str = ""
-    goodbye: str = "Goodbye."
+    goodbye: str = ""
     person: str = ""
     person_number: str = Field(default="", max_length=100)
     grammar: str = ""
@@ -222,7 +223,7 @@ class AssistantFile(Schema):
     fallback: Fallback
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
-    _grammar: Grammar = PrivateAttr(default_factory=builtin_grammar)
+    _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)
     _documents: dict[str, Documents] = PrivateAttr(default_factory=dict)
     _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
     _pronounced: Sounds = PrivateAttr(default=())
@@ -231,14 +232,14 @@ class AssistantFile(Schema):
     @classmethod
     def _are_sentences(cls, value: dict[str, str | SentenceSpec]) -> dict[str, str | SentenceSpec]:
         for name, own in value.items():
-            if name not in ENGLISH:
+            if name not in names():
                 raise ValueError(
-                    f"the service says no sentence {name!r}; it says: {', '.join(ENGLISH)}"
+                    f"the service says no sentence {name!r}; it says: {', '.join(names())}"
                 )
             for text in [own] if isinstance(own, str) else [own.text, own.spoken or own.text]:
-                if places(text) != places(ENGLISH[name]):
-                    wanted = " and ".join(f"{{{each}}}" for each in sorted(places(ENGLISH[name])))
-                    raise ValueError(f"the sentence {name} has {wanted or 'nothing in braces'}")
+                if places(text) != wanted(name):
+                    has = " and ".join(f"{{{each}}}" for each in sorted(wanted(name)))
+                    raise ValueError(f"the sentence {name} has {has or 'nothing in braces'}")
         return value
 
     @property
@@ -248,7 +249,12 @@ class AssistantFile(Schema):
             name: Sentence(each) if isinstance(each, str) else Sentence(each.text, each.spoken)
             for name, each in self.sentences.items()
         }
-        return Sentences(self.language, own)
+        return Sentences(self.its_language, own)
+
+    @property
+    def its_language(self) -> Language:
+        """The language that it understands and speaks. Raises UnknownLanguage."""
+        return language_of(self.language)
 
     @property
     def rules(self) -> Grammar:
@@ -275,6 +281,13 @@ class AssistantFile(Schema):
     def route(self, name: str) -> RouteSpec | None:
         """A route by its name; None for `fallback`."""
         return next((each for each in self.routes if each.route == name), None)
+
+    def route_named(self, name: str) -> RouteSpec:
+        """A route by its name. Raises KeyError where there is none."""
+        found = self.route(name)
+        if found is None:
+            raise KeyError(name)
+        return found
 
     def spec(self, route: str) -> ReplySpec:
         """The reply of a route, or of `fallback`."""

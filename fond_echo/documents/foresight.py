@@ -10,7 +10,6 @@ from fond_echo.core.dialogue.matching import ExampleMatcher
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.sounding import sound_likeness
-from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.documents.assistant import MAIN_FILE, AssistantFile
 from fond_echo.documents.errors import FileError
 from fond_echo.documents.source import Source, read_yaml
@@ -52,16 +51,17 @@ def _placeholders(files: Mapping[str, str]) -> Iterator[FileError]:
 
 def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Every example is judged without itself: does its route win?"""
+    spoken = assistant.its_language.writing.spoken_tokens
     examples = {
-        route.route: [(text, spoken_tokens(text)) for text in route.examples]
+        route.route: [(text, spoken(text)) for text in route.examples]
         for route in assistant.routes
         if route.examples
     }
-    matcher = ExampleMatcher(examples)
+    matcher = ExampleMatcher(examples, assistant.its_language)
     number = 0
     for place, route in enumerate(assistant.routes):
         for at, text in enumerate(route.examples):
-            tokens = spoken_tokens(text)
+            tokens = spoken(text)
             found = dict(zip(matcher.routes, matcher.best(tokens, without=number), strict=True))
             number += 1
             other = max(
@@ -78,22 +78,24 @@ def _same_sounds(
     assistant: AssistantFile, files: Mapping[str, str], source: Source
 ) -> Iterator[FileError]:
     """Names of one list, and whole examples of different routes, that sound alike."""
+    language = assistant.its_language
+    letters, spoken = language.letters, language.writing.spoken_tokens
     for name, rule in assistant.rules.rules.items():
         if not assistant.grammar:
             break
         listed = sorted(set(names_in(rule.body)))[:MAX_COMPARED]
         for (first, one), (second, other) in combinations(listed, 2):
-            if one != other and sound_likeness(first, second) >= ALIKE:
+            if one != other and sound_likeness(first, second, letters) >= ALIKE:
                 what = f"in ${name}, {first!r} and {second!r} sound too alike to be told apart"
                 remedy = "give one of them another name that can be said"
                 yield FileError(assistant.grammar, rule.line or 1, rule.column or 1, what, remedy)
     said = [
-        (" ".join(spoken_tokens(text)), route.route, ("routes", place, "examples", at))
+        (" ".join(spoken(text)), route.route, ("routes", place, "examples", at))
         for place, route in enumerate(assistant.routes)
         for at, text in enumerate(route.examples)
     ][:MAX_COMPARED]
     for (one, first, _), (other, second, path) in combinations(said, 2):
-        if first != second and sound_likeness(one, other) >= ALIKE + 0.05:
+        if first != second and sound_likeness(one, other, letters) >= ALIKE + 0.05:
             what = f"{other!r} sounds like {one!r} of {first}"
             yield source.fault(path, what, "word one of them differently")
 
@@ -101,7 +103,7 @@ def _same_sounds(
 def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     for _, path, reply in assistant.replies():
         text = reply.spoken or reply.text
-        words = len(spoken_tokens(speakable(text)))
+        words = len(assistant.its_language.writing.spoken_tokens(speakable(text)))
         if words > MAX_SPOKEN_WORDS and not reply.sentences:
             where = (*path, "spoken" if reply.spoken else "text")
             what = f"spoken, this is {words} words long"

@@ -121,19 +121,13 @@ class CallHandling(Schema):
     many as `max_digits` are taken together, or those that are there after `interdigit_seconds`, or
     at the `terminator`. A call from which no packet comes for `silence_seconds` is over. `record`
     records every call, after `record_words`; `not_connected` is said where a transfer did not come
-    about.
+    about. Words that are left out are the service's own, in the assistant's language.
     """
 
     greetings: int = Field(default=2, ge=1, le=20)
     wait_seconds: float = Field(default=6.0, ge=1.0, le=60.0)
-    reminders: list[str] = Field(
-        default_factory=lambda: [
-            "Are you still there?",
-            "I cannot hear anything. Please say what I can do for you.",
-        ],
-        max_length=10,
-    )
-    no_input_goodbye: str = "I did not hear anything, so I will hang up now. Goodbye."
+    reminders: list[str] | None = Field(default=None, max_length=10)
+    no_input_goodbye: str = ""
     barge_in: bool = True
     end_seconds: float = Field(default=0.6, ge=0.3, le=3.0)
     max_utterance_seconds: float = Field(default=20.0, ge=2.0, le=60.0)
@@ -143,8 +137,8 @@ class CallHandling(Schema):
     max_seconds: float = Field(default=3_600.0, ge=10.0, le=86_400.0)
     silence_seconds: float = Field(default=30.0, ge=2.0, le=3_600.0)
     record: bool = False
-    record_words: str = "This call is recorded."
-    not_connected: str = "I am sorry, nobody answers there just now."
+    record_words: str = ""
+    not_connected: str = ""
 
 
 class PhoneDescription(Schema):

@@ -12,11 +12,10 @@ from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.model import Grammar, GrammarError
-from fond_echo.core.grammar.values import builtin_grammar, kinds
 from fond_echo.core.grammar.xml_form import read_xml
-from fond_echo.core.language.languages import LANGUAGES
+from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import LexiconError, read_pls
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.registry import codes
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import (
@@ -51,14 +50,19 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
         raise InvalidFile([FileError(MAIN_FILE, 1, 1, f"more than {MAX_FILES} files")])
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     assistant = validated(source, AssistantFile)
+    if assistant.language not in codes():
+        known = nearest(assistant.language, codes())
+        what = f"the language {assistant.language!r} is not known"
+        raise InvalidFile([source.fault(("language",), what, known)])
+    language = assistant.its_language
     errors: list[FileError] = []
-    grammars = _grammars(files, errors)
+    grammars = _grammars(files, language, errors)
     if assistant.grammar and assistant.grammar not in grammars and not errors:
         known = nearest(assistant.grammar, grammars)
         what = f"there is no file {assistant.grammar!r}"
         errors.append(source.fault(("grammar",), what, known))
     errors += _lexicon(assistant, files, source)
-    assistant._grammar = grammars.get(assistant.grammar, builtin_grammar())
+    assistant._grammar = grammars.get(assistant.grammar, language.types.builtin_grammar())
     if errors:
         # What stands on a grammar that cannot be read is not judged.
         raise InvalidFile(errors)
@@ -70,13 +74,17 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
     return assistant
 
 
-def _grammars(files: Mapping[str, str], errors: list[FileError]) -> dict[str, Grammar]:
+def _grammars(
+    files: Mapping[str, str], language: Language, errors: list[FileError]
+) -> dict[str, Grammar]:
     """All grammars of the bundle; they may refer to one another."""
-    found: dict[str, Grammar] = {"builtin:": builtin_grammar()}
+    found: dict[str, Grammar] = {"builtin:": language.types.builtin_grammar()}
+    spoken = language.writing.spoken_tokens
     for name, text in files.items():
         if name.endswith(GRAMMARS):
             try:
-                read = read_abnf(text) if name.endswith(".abnf") else read_xml(text)
+                reader = read_abnf if name.endswith(".abnf") else read_xml
+                read = reader(text, spoken=spoken)
             except GrammarError as error:
                 errors.append(_grammar_fault(name, error))
                 continue
@@ -127,7 +135,7 @@ def _documents(
         for name, text in chosen.items():
             yield from _unfilled(name, text)
         if chosen:
-            assistant._documents[route] = Documents(chosen)
+            assistant._documents[route] = Documents(chosen, assistant.its_language)
 
 
 def _unfilled(name: str, text: str) -> Iterator[FileError]:
@@ -138,9 +146,6 @@ def _unfilled(name: str, text: str) -> Iterator[FileError]:
 
 
 def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
-    if assistant.language not in LANGUAGES:
-        known = nearest(assistant.language, LANGUAGES)
-        yield source.fault(("language",), f"no recognizer for {assistant.language!r}", known)
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
         yield source.fault(("voice",), f"there is no voice {assistant.voice!r}", known)
@@ -182,7 +187,7 @@ def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             ("command", route.command.lower(), route.command, (*path, "command")),
         ]
         for number, example in enumerate(route.examples):
-            tokens = tuple(spoken_tokens(example))
+            tokens = tuple(assistant.its_language.writing.spoken_tokens(example))
             if not tokens:
                 yield source.fault((*path, "examples", number), f"{example!r} has no word in it")
             unique.append(("example", tokens, example, (*path, "examples", number)))
@@ -209,9 +214,10 @@ def _slot_errors(
         if slot.rule and slot.rule not in assistant.rules.rules:
             known = nearest(slot.rule, assistant.rules.rules)
             yield source.fault((*at, "rule"), f"there is no rule {slot.rule!r}", known)
-        if slot.kind and slot.kind not in kinds():
+        kinds = _kinds(assistant.its_language)
+        if slot.kind and slot.kind not in kinds:
             yield source.fault(
-                (*at, "kind"), f"no kind is {slot.kind!r}", nearest(slot.kind, kinds())
+                (*at, "kind"), f"no kind is {slot.kind!r}", nearest(slot.kind, kinds)
             )
         if slot.required and not slot.wordings[0]:
             yield source.fault(at, "a slot that is needed must be asked for", "ask: Which …?")
@@ -231,6 +237,12 @@ def _slot_errors(
             (*path, "slots"), what, "read_back: To {{ slots.island }}. Is that right?"
         )
     yield from _template_errors(source, (*path, "read_back"), route.read_back)
+
+
+def _kinds(language: Language) -> list[str]:
+    """The names of a language's built-in types."""
+    rules = language.types.builtin_grammar().rules
+    return sorted(name for name, rule in rules.items() if rule.public)
 
 
 def _template_errors(source: Source, path: Path, text: str, *more: str) -> Iterator[FileError]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fond_echo.core.language.registry import codes
 from fond_echo.engines.registry import Engine, EngineSettings, Purpose
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
@@ -11,7 +12,7 @@ PRIORITIES: dict[Purpose, Priority] = {
     "program": Priority.VOICE_NOTE,
 }  # fmt: skip
 NAME = "built-in"
-LANGUAGES = frozenset(("en",))
+LANGUAGES = frozenset(codes())
 
 
 def _speech(settings: EngineSettings, purpose: Purpose) -> RemoteSpeech:

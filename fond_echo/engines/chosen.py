@@ -38,9 +38,10 @@ class ChosenSynthesizer:
     wanted: Wanted
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
     ) -> AsyncIterator[SpokenSound]:
         """Raises NoEngine, and what the engine raises."""
-        engine = self.engines.find("speak", self.wanted)[0]
-        async for part in engine.speak(text, voice, seed=seed, sounds=sounds):
+        wanted = replace(self.wanted, language=language)
+        engine = self.engines.find("speak", wanted)[0]
+        async for part in engine.speak(text, voice, seed=seed, sounds=sounds, language=language):
             yield part

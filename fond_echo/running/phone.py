@@ -16,7 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.link import LinkClosed
 from fond_echo.channels.phone.remote import BackendHandlers
-from fond_echo.channels.phone.roles import ChannelState, Speaking
+from fond_echo.channels.phone.roles import ChannelState, Speaking, sentences_of
 from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.channels.phone.speaking import CachedSynthesizer
 from fond_echo.composition import Installation
@@ -132,7 +132,13 @@ class Phones:
         always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)
         greeting = assistant.greeting.strip() if always_same else ""
         self._speaks = {
-            revision.digest: Speaking(assistant.voice, greeting, live or "")
+            revision.digest: Speaking(
+                assistant.voice,
+                greeting,
+                live or "",
+                sentences_of(assistant.says),
+                assistant.language,
+            )
         } | self._speaks
         return self._speaks[revision.digest]
 

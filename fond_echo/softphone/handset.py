@@ -99,7 +99,7 @@ class Handset:
         self._sip, self.port = await open_socket(self.host, 0, self._signalled)
         self._rtp, self._media_port = await open_socket(self.host, 0, self._sounded)
         self._endpoint = Endpoint(self.host, self.port, self, CHANCE)
-        self._endpoint.may_be_transferred = True
+        self._endpoint.inside.may_be_transferred = True
         self._ticking = asyncio.create_task(self._tick())
 
     async def close(self) -> None:
@@ -197,7 +197,9 @@ class Handset:
 
     async def _change(self, direction: Direction) -> None:
         assert self.call is not None
-        self._done(self._endpoint.change(self.call, offer(self._terms(direction)), self._now()))
+        self._done(
+            self._endpoint.inside.change(self.call, offer(self._terms(direction)), self._now())
+        )
         await asyncio.sleep(0.1)
 
     async def listen(self, *, quiet: float = 1.0, longest: float = 20.0) -> Clip:
@@ -313,13 +315,15 @@ class Handset:
             to, caller, described, self._now(), account=self._account, hop=self._hop
         )
         self._done(output)
-        self._done(self._endpoint.tell_transfer(call, 100, self._now()))
+        self._done(self._endpoint.inside.tell_transfer(call, 100, self._now()))
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(TRANSFER_SECONDS):
                 while second.state not in ("answered", "ended"):
                     await self.news.next.wait()
         connected = second.state == "answered"
-        self._done(self._endpoint.tell_transfer(call, 200 if connected else 486, self._now()))
+        self._done(
+            self._endpoint.inside.tell_transfer(call, 200 if connected else 486, self._now())
+        )
         if not connected:
             rtp.close()
             return

@@ -63,6 +63,7 @@ class SayAsk(Schema):
     voice: str
     seed: int | None = None
     sounds: list[tuple[str, str]] = Field(default_factory=list)
+    language: str = "en"
     priority: Priority = Priority.VOICE_NOTE
 
 

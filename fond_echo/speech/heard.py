@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Literal, cast
 
 from fond_echo.contract.turn import Heard, HeardOtherwise, HeardSegment, HeardWord
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.transcript import Transcript
 
 
@@ -40,8 +40,9 @@ def joined(parts: Sequence[Heard]) -> Heard:
     )
 
 
-def as_heard(transcript: Transcript) -> Heard:
+def as_heard(transcript: Transcript, language: str) -> Heard:
     """The same, as it is recorded and sent."""
+    writing = language_of(language).writing
     return Heard(
         spoken=transcript.spoken,
         written=transcript.written,
@@ -54,7 +55,7 @@ def as_heard(transcript: Transcript) -> Heard:
         ],
         segments=[
             HeardSegment(
-                text=written_text([word.spoken for word in words]),
+                text=writing.written_text([word.spoken for word in words]),
                 start=words[0].start,
                 end=words[-1].end,
             )

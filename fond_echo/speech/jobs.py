@@ -34,7 +34,7 @@ class Hear:
         from fond_echo.speech.material import recognizer
 
         clip = Clip(self.samples, self.rate)
-        return recognizer().transcribe(clip, self.expected, language=self.language)
+        return recognizer(self.language).transcribe(clip, self.expected)
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,9 @@ class Listen:
 
         if self.fresh:
             _HEARINGS[self.name] = Hearing(
-                recognizer(), self.expected, language=self.language, end_seconds=self.end_seconds
+                recognizer(self.language),
+                self.expected,
+                end_seconds=self.end_seconds,
             )
         if self.name not in _HEARINGS:
             raise SoundLost("what was heard of this sound is lost", remedy="send it again")
@@ -90,13 +92,14 @@ class Say:
     voice: str
     seed: int | None
     sounds: Sounds = ()
+    language: str = "en"
 
     def run(self) -> list[SpokenPart]:
         from fond_echo.speech.material import lexicon, synthesizer
 
-        mouth = synthesizer()
+        mouth = synthesizer(self.language)
         if self.sounds:
-            mouth = Synthesizer(lexicon().with_sounds(self.sounds), mouth.voices)
+            mouth = Synthesizer(lexicon(self.language).with_sounds(self.sounds), mouth.voices)
         return list(mouth.speak(self.text, self.voice, seed=self.seed))
 
 

@@ -89,13 +89,13 @@ class _One:
         )  # fmt: skip
         self.begun, self.over = True, over
         found = await self._pool.run(job, self._ask.priority, worker=self._worker)
-        return [_told(each) for each in found]
+        return [_told(each, self._ask.language) for each in found]
 
 
-def _told(found: Partial | Utterance) -> dict[str, Any]:
+def _told(found: Partial | Utterance, language: str) -> dict[str, Any]:
     if isinstance(found, Partial):
         return {"partial": found.text}
-    heard = as_heard(found.transcript)
+    heard = as_heard(found.transcript, language)
     return {"heard": json.loads(heard.model_dump_json()), "truncated": found.truncated}
 
 

@@ -98,12 +98,12 @@ class RemoteSpeech:
             raise _unreachable(error) from error
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
     ) -> AsyncIterator[SpokenSound]:
         """Raises SpeechUnreachable or SpeechFailed."""
         ask = {
             "text": text, "voice": voice, "seed": seed, "priority": self._priority,
-            "sounds": sounds,
+            "sounds": sounds, "language": language,
         }  # fmt: skip
         try:
             async with self._client.stream("POST", "/say", json=ask) as response:

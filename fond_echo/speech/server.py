@@ -73,7 +73,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         if clip.seconds > MAX_UNIT:
             raise UnitTooLong(f"a unit of work has {clip.seconds:.0f} s")
         job = Hear(clip.samples, clip.rate, ask.expected, ask.language)
-        return JSONResponse(as_heard(await pool.run(job, ask.priority)).model_dump())
+        return JSONResponse(as_heard(await pool.run(job, ask.priority), ask.language).model_dump())
 
     listeners = Listeners(pool)
 
@@ -120,6 +120,6 @@ def units_of(text: str) -> list[str]:
 
 async def _say(pool: SpeechPool, text: str, ask: SayAsk) -> list[SpokenPart]:
     parts: list[SpokenPart] = await pool.run(
-        Say(text, ask.voice, ask.seed, tuple(ask.sounds)), ask.priority
+        Say(text, ask.voice, ask.seed, tuple(ask.sounds), ask.language), ask.priority
     )
     return parts

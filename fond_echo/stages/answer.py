@@ -25,9 +25,11 @@ from fond_echo.contract.reply import (
 from fond_echo.core.dialogue.routing import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
 from fond_echo.core.grammar.lists import names_in
+from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.stages.ports import Needs, StageError
+from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.turn import TurnSoFar
 
 MAX_OFFERED = 8
@@ -43,9 +45,8 @@ class NotRun(StageError):
     code = "not-run"
 
 
-async def answer(turn: TurnSoFar, needs: Needs) -> AsyncIterator[Reply]:
+async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     """The parts of the reply as they come."""
-    assert turn.routed is not None
     if turn.routed.outcome != "reply":
         if turn.routed.outcome != "recorded":
             yield of_dialogue(turn)
@@ -72,22 +73,21 @@ async def answer(turn: TurnSoFar, needs: Needs) -> AsyncIterator[Reply]:
     service, _, action = spec.logic.partition(".")
     asked = needs.logic.ask(turn.assistant.logic[service], request(turn, action), safe=spec.safe)
     async for part in asked:
-        yield shortened(part, spec)
+        yield shortened(part, spec, turn.router.language)
 
 
-def of_dialogue(turn: TurnSoFar) -> Reply:
+def of_dialogue(turn: RoutedTurn) -> Reply:
     """What the dialogue itself says: a question, a goodbye, and so on."""
     routed = turn.routed
-    assert routed is not None
     match routed.outcome:
-        case "ask" | "refused":
-            question = _question(turn)
+        case "ask" | "refused" if routed.open is not None:
+            question = _question(turn, routed.open["tries"])
             text = f"{routed.why} {question.text}" if routed.outcome == "refused" else question.text
             return question.model_copy(update={"text": text.strip()})
         case "confirm":
             return Reply(text=_read_back(turn), choices=_yes_no(turn))
-        case "did-you-mean":
-            return _did_you_mean(turn)
+        case "did-you-mean" if routed.asked is not None:
+            return _did_you_mean(turn, routed.asked.routes)
         case "given-up":
             return unsure(turn, "still-not-understood")
         case "never-mind":
@@ -114,13 +114,9 @@ def of_dialogue(turn: TurnSoFar) -> Reply:
     raise AssertionError(routed.outcome)
 
 
-def _question(turn: TurnSoFar) -> Reply:
+def _question(turn: RoutedTurn, tries: int) -> Reply:
     """The slot that is asked for, in other words every time."""
-    assert turn.routed is not None and turn.routed.open is not None
-    route = turn.assistant.route(turn.routed.route)
-    assert route is not None
-    spec = route.slots[turn.routed.slot]
-    tries = turn.routed.open["tries"]
+    spec = turn.assistant.route_named(turn.routed.route).slots[turn.routed.slot]
     wording = spec.wordings[min(tries, len(spec.wordings) - 1)]
     if tries and len(spec.wordings) == 1 and turn.routed.outcome == "ask":
         wording = turn.assistant.says.text("ask-again", question=wording)
@@ -133,16 +129,11 @@ def _question(turn: TurnSoFar) -> Reply:
     return Reply(text=_rendered(wording, turn), choices=choices)
 
 
-def _read_back(turn: TurnSoFar) -> str:
-    assert turn.routed is not None
-    route = turn.assistant.route(turn.routed.route)
-    assert route is not None
-    return _rendered(route.read_back, turn)
+def _read_back(turn: RoutedTurn) -> str:
+    return _rendered(turn.assistant.route_named(turn.routed.route).read_back, turn)
 
 
-def _did_you_mean(turn: TurnSoFar) -> Reply:
-    assert turn.routed is not None and turn.routed.asked is not None
-    routes = turn.routed.asked.routes
+def _did_you_mean(turn: TurnSoFar, routes: Sequence[str]) -> Reply:
     titles = [turn.router.title(name) for name in routes]
     if len(routes) == 1:
         choices = _yes_no(turn, routes[0])
@@ -216,15 +207,14 @@ def greeting(turn: TurnSoFar) -> Reply:
     return _with_examples(turn, "hello", turn.router.suggestions()[:1])
 
 
-def from_pages(spec: ReplySpec, turn: TurnSoFar) -> Reply:
+def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
     """The passage that answers, with its source to be read and not heard."""
-    assert turn.routed is not None
     documents = turn.assistant.documents_of(turn.routed.route)
     found = documents.best(turn.text) if documents is not None else None
     if found is None:
         return Reply(text=_rendered(spec.unknown, turn))
     sentences = spec.sentences or PASSAGE_SENTENCES
-    spoken = first_sentences(speakable(found.passage.text), sentences)
+    spoken = first_sentences(speakable(found.passage.text), sentences, turn.router.language)
     return Reply(text=f"{found.passage.text}\n\n({found.passage.source})", spoken=spoken)
 
 
@@ -254,18 +244,18 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
         then=then,
     )
-    return shortened(reply, spec)
+    return shortened(reply, spec, turn.router.language)
 
 
-def shortened(reply: Reply, spec: ReplySpec) -> Reply:
+def shortened(reply: Reply, spec: ReplySpec, language: Language) -> Reply:
     """A reply that is spoken in no more sentences than its route says."""
     if not (spec.sentences or spec.summary):
         return reply
     words = reply.spoken or speakable(reply.text)
     if spec.sentences:
-        words = first_sentences(words, spec.sentences)
+        words = first_sentences(words, spec.sentences, language)
     else:
-        words = summary(words, spec.summary)
+        words = summary(words, spec.summary, language)
     return reply.model_copy(update={"spoken": words})
 
 
@@ -297,9 +287,8 @@ def _sound_of(turn: TurnSoFar) -> str:
     return found.clip.id if found is not None else ""
 
 
-def request(turn: TurnSoFar, action: str) -> LogicRequest:
+def request(turn: RoutedTurn, action: str) -> LogicRequest:
     """What business logic is sent."""
-    assert turn.routed is not None
     return LogicRequest(
         action=action,
         route=turn.routed.route,

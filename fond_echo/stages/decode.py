@@ -13,20 +13,22 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import FLAC
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.recognition.symbols import RATE
-from fond_echo.stages.ports import Needs
-from fond_echo.stages.turn import DecodedClip, TurnSoFar
+from fond_echo.stages.ports import AtHand, Needs
+from fond_echo.stages.ready import FetchedTurn
+from fond_echo.stages.turn import DecodedClip
 
 SILENCE_PEAK = 0.0005
 
 
-async def decode(turn: TurnSoFar, needs: Needs) -> DecodedClip:
+def as_said(at_hand: AtHand) -> DecodedClip:
+    """What was said in a call, which nothing has to be decoded of."""
+    return DecodedClip(
+        clip=at_hand.kept, container=FLAC.name, codec="flac", channel_count=1, loudness=None
+    )
+
+
+async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
     """Raises a SoundError for what is not sound, or holds none."""
-    if needs.at_hand is not None:
-        return DecodedClip(
-            clip=needs.at_hand.kept, container=FLAC.name, codec="flac", channel_count=1,
-            loudness=None,
-        )  # fmt: skip
-    assert turn.fetched is not None
     decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
     if decoded.clip.peak < SILENCE_PEAK:
         raise SilentSound("the recording is silent", remedy="check the microphone")

@@ -10,6 +10,7 @@ from typing import Any
 from fond_echo.contract.reply import Attachment, Choice
 from fond_echo.core.dialogue.shaping import numbered
 from fond_echo.stages.ports import Abilities
+from fond_echo.stages.ready import AnsweredTurn
 from fond_echo.stages.turn import TurnSoFar
 
 
@@ -24,7 +25,7 @@ class PlannedDelivery:
     extra: dict[str, Any] = field(default_factory=dict)
 
 
-def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
+def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
     """What goes out for a turn: a voice note, texts, choices, attachments.
 
     A voice note that the network does not take (none at all, too long, too large) goes as a
@@ -32,7 +33,6 @@ def plan(turn: TurnSoFar, can: Abilities) -> list[PlannedDelivery]:
     cannot be sent becomes its address. In a call nothing is written. A text over the limit is
     cut where it hurts least.
     """
-    assert turn.answered is not None
     planned: list[PlannedDelivery] = []
 
     def add(kind: str, text: str = "", clip_id: str | None = None, **extra: Any) -> None:

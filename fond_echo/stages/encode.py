@@ -12,16 +12,16 @@ from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights
 from fond_echo.stages.ports import Needs
-from fond_echo.stages.turn import Encoded, TurnSoFar
+from fond_echo.stages.ready import SpokenTurn
+from fond_echo.stages.turn import Encoded
 
 KEPT_UP_TO = 500_000
 """Bytes of sound that are encoded once while they are remembered: greetings and prompts, which a
 channel says again in every call."""
 
 
-async def encode(turn: TurnSoFar, needs: Needs) -> Encoded:
+async def encode(turn: SpokenTurn, needs: Needs) -> Encoded:
     """Raises EmptySound where nothing was spoken."""
-    assert turn.spoken is not None
     files = [await needs.clips.load(part.clip.id) for part in turn.spoken.parts]
     make = _once if sum(map(len, files)) <= KEPT_UP_TO else _note
     clip, note = await asyncio.to_thread(make, tuple(files))

@@ -6,23 +6,13 @@ from __future__ import annotations
 from fond_echo.core.caching import Recent
 from fond_echo.core.grammar.model import GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
-from fond_echo.core.language.numbers import cardinal
-from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.turn import TurnSoFar, router_of
 
-EVERYWHERE = (
-    "Goodbye.", "That's all, thank you.", "A person, please.", "I want to speak to a person.",
-    "Never mind.", "Say that again, please.",
-)  # fmt: skip
-"""Said to any assistant; more wordings are understood when they are typed."""
-
 MAX_PARTICLE = 3
 """Letters: words of a name that are no longer may be written small, such as of and the."""
-
-ANSWERS = ("Yes, please.", "No, thank you.", "That's right.", "That's wrong.")
 
 
 def expected_of(turn: TurnSoFar) -> Expected:
@@ -30,10 +20,14 @@ def expected_of(turn: TurnSoFar) -> Expected:
     open_ = turn.state.open
     asked = open_ is not None or turn.state.meant is not None
     choices = tuple(turn.state.choices)
-    phrases = (*turn.router.examples, *EVERYWHERE, *(ANSWERS if asked else ()), *choices)
+    language = turn.router.language
+    answers = language.answers if asked else ()
+    phrases = (*turn.router.examples, *language.everywhere, *answers, *choices)
     if turn.in_call and choices:
         # "Press or say one."
-        phrases += tuple(" ".join(cardinal(number + 1)) for number in range(len(choices)))
+        phrases += tuple(
+            " ".join(language.numbers.cardinal(number + 1)) for number in range(len(choices))
+        )
     references = [Reference(rule) for rule in turn.router.rules]
     route = turn.assistant.route(open_.route) if open_ is not None else None
     if route is not None:
@@ -55,7 +49,7 @@ def _is_name(choice: str) -> bool:
 def understood_by(revision: str, assistant: AssistantFile) -> Expected:
     """What an assistant understands before anything was said."""
     router = router_of(revision, assistant)
-    phrases = (*router.examples, *EVERYWHERE)
+    phrases = (*router.examples, *router.language.everywhere)
     references = tuple(Reference(rule) for rule in router.rules)
     if not references:
         return Expected(phrases, sounds=assistant.pronounced)
@@ -76,7 +70,8 @@ def _network(
     key = revision, references, phrases
     if key in _networks:
         return _networks[key]
-    tokens = [tuple(spoken_tokens(phrase)) for phrase in phrases]
+    spoken = router_of(revision, assistant).language.writing.spoken_tokens
+    tokens = [tuple(spoken(phrase)) for phrase in phrases]
     try:
         found = network_of(assistant.rules, list(references), tokens)
     except GrammarError:

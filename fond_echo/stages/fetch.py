@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fond_echo.contract.channel import SoundHandle
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.errors import FondEchoError
@@ -9,10 +10,8 @@ from fond_echo.stages.ports import Needs, SoundNotFetched
 from fond_echo.stages.turn import FetchedSound, TurnSoFar
 
 
-async def fetch(turn: TurnSoFar, needs: Needs) -> FetchedSound:
+async def fetch(turn: TurnSoFar, needs: Needs, sound: SoundHandle) -> FetchedSound:
     """Raises SoundNotFetched, whatever the reason; what the network said is in it."""
-    sound = turn.inbound.sound
-    assert sound is not None
     try:
         got = await needs.channel.fetch(
             sound.handle, turn.inbound.conversation, turn.inbound.contact

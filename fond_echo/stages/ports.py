@@ -129,7 +129,7 @@ class Synthesizer(Protocol):
     """Speaks, part by part."""
 
     def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
     ) -> AsyncIterator[SpokenSound]: ...
 
 

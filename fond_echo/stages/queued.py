@@ -11,11 +11,13 @@ import asyncio
 import time
 from collections.abc import Awaitable, Callable, Coroutine
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any, Protocol
 
 import structlog
 
 from fond_echo.contract.base import Schema
+from fond_echo.contract.channel import SoundHandle
 from fond_echo.contract.clip import NewClip
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
@@ -25,22 +27,32 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.stages import deliver
-from fond_echo.stages.answer import answer, apology, failed, greeting
+from fond_echo.stages.answer import answer, apology, failed, greeting, said
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
-from fond_echo.stages.decode import decode
+from fond_echo.stages.decode import as_said, decode
 from fond_echo.stages.encode import encode
 from fond_echo.stages.fetch import fetch
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, max_pause, passes, pause
-from fond_echo.stages.ports import Needs, Outgoing
+from fond_echo.stages.ports import AtHand, Needs, Outgoing
+from fond_echo.stages.ready import (
+    AnsweredTurn,
+    DecodedTurn,
+    FetchedTurn,
+    RoutedTurn,
+    SpokenTurn,
+    ready,
+    taking,
+)
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
 from fond_echo.stages.speak import speak
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
+    DecodedClip,
     Delivered,
     DeliveredPart,
     Spoken,
@@ -118,8 +130,9 @@ class _Carrier:
         try:
             if turn.standing not in ("refused", "quota"):
                 self._start(self._indicate())
-            if turn.inbound.sound is not None and not told_only:
-                await self._hear()
+            sound = turn.inbound.sound
+            if sound is not None and not told_only:
+                await self._hear(sound)
             if await self._journal.may_answer(self._claim) is None:
                 return
             if told_only:
@@ -130,7 +143,7 @@ class _Carrier:
                 return
             else:
                 await self._stage("route", route)
-                await self._stage("answer", _answered, needed=True)
+                await self._stage("answer", taking(RoutedTurn, _answered), needed=True)
             await self._finish()
         finally:
             for task in self._beside:
@@ -142,14 +155,17 @@ class _Carrier:
     def _start(self, work: Coroutine[Any, Any, None]) -> None:
         self._beside.append(asyncio.create_task(work))
 
-    async def _hear(self) -> None:
-        if self._claim.settings.slow_seconds and self._claim.settings.slow_words:
+    async def _hear(self, sound: SoundHandle) -> None:
+        if self._claim.settings.slow_seconds:
             self._slow = asyncio.create_task(self._say_slow())
             self._beside.append(self._slow)
-        if self._needs.at_hand is None:
-            await self._stage("fetch", fetch)
-        await self._stage("decode", decode)
-        await self._stage("transcribe", transcribe)
+        at_hand = self._needs.at_hand
+        if at_hand is None:
+            await self._stage("fetch", partial(fetch, sound=sound))
+            await self._stage("decode", taking(FetchedTurn, decode))
+        else:
+            await self._stage("decode", partial(_as_said, at_hand))
+        await self._stage("transcribe", taking(DecodedTurn, transcribe))
         if self._slow is not None and not self._saying:
             self._slow.cancel()
         heard = self._claim.turn.heard
@@ -166,7 +182,8 @@ class _Carrier:
         waited = (datetime.now(UTC) - since).total_seconds()
         await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
         self._saying = True
-        row = await self._aside(SLOW, self._claim.settings.slow_words)
+        words = self._claim.settings.slow_words or self._claim.turn.assistant.says.text("slow")
+        row = await self._aside(SLOW, words)
         self._slow_id = row.external_id if row is not None else ""
 
     async def _aside(self, part: int, text: str) -> DeliveredPart | None:
@@ -211,9 +228,14 @@ class _Carrier:
     async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:
         """Words that do not come from a route: a refusal, a welcome, a greeting."""
         access, quotas = self._claim.settings.access, self._claim.settings.quotas
-        words = {"refused": access.refusal, "quota": quotas.reached, "welcome": access.welcome}
+        words = {
+            "refused": (access.refusal, "not-on-the-list"),
+            "quota": (quotas.reached, "quota-reached"),
+            "welcome": (access.welcome, "welcome"),
+        }
         if turn.standing in words:
-            return Answered(parts=[Reply(text=words[turn.standing])])
+            own, name = words[turn.standing]
+            return Answered(parts=[Reply(text=own) if own else said(turn, name)])
         if turn.standing == "operator":
             return Answered(parts=[Reply(text=turn.inbound.text)])
         if turn.inbound.joined:
@@ -223,11 +245,11 @@ class _Carrier:
     async def _finish(self) -> None:
         claim = self._claim
         if claim.turn.answers_aloud and claim.turn.answered is not None:
-            await self._stage("speak", _spoken, alone=True)
+            await self._stage("speak", taking(AnsweredTurn, _spoken), alone=True)
             # In a call its parts were played as they came, and stand in the log as they are.
             played = self._needs.aloud is not None
             if claim.turn.spoken is not None and claim.turn.spoken.parts and not played:
-                await self._stage("encode", encode, alone=True)
+                await self._stage("encode", taking(SpokenTurn, encode), alone=True)
         failure = await self._deliver()
         await self._take_back()
         await self._journal.finish(claim, claim.failure or failure, closing_of(claim.turn))
@@ -293,7 +315,7 @@ class _Carrier:
         if "deliver" in claim.done:
             return None
         started_at, begun = datetime.now(UTC), time.monotonic()
-        planned = deliver.plan(claim.turn, self._needs.channel.abilities)
+        planned = deliver.plan(ready(claim.turn, AnsweredTurn), self._needs.channel.abilities)
         parts: list[DeliveredPart] = []
         failure: Failure | None = None
         if self._needs.aloud is not None:
@@ -324,11 +346,15 @@ def _log_failure(stage: str, error: BaseException, seconds: float | None) -> Non
         log.error("stage broke", stage=stage, exc_info=error)
 
 
-async def _answered(turn: TurnSoFar, needs: Needs) -> Answered:
+async def _as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
+    return as_said(at_hand)
+
+
+async def _answered(turn: RoutedTurn, needs: Needs) -> Answered:
     return Answered(parts=[part async for part in answer(turn, needs)])
 
 
-async def _spoken(turn: TurnSoFar, needs: Needs) -> Spoken:
+async def _spoken(turn: AnsweredTurn, needs: Needs) -> Spoken:
     spoken: list[SpokenSound] = []
     async for part in speak(turn, needs):
         if needs.aloud is not None:

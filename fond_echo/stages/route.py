@@ -7,9 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
-from fond_echo.core.dialogue.intents import intent_of
 from fond_echo.core.dialogue.slots import Judge, Slot
-from fond_echo.core.language.spoken import spoken_tokens
 from fond_echo.core.language.templates import compile_template
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.state import Asked
@@ -58,8 +56,9 @@ def understand(turn: TurnSoFar) -> Routed:
 
 def _leaves_it(turn: TurnSoFar) -> bool:
     """Whether somebody who was to say a message says that they will not."""
-    tokens = spoken_tokens(turn.text[:200])
-    return intent_of(tokens) in ("never-mind", "goodbye", "person") or bool(turn.inbound.command)
+    language = turn.router.language
+    meant = language.intent_of(language.writing.spoken_tokens(turn.text[:200]))
+    return meant in ("never-mind", "goodbye", "person") or bool(turn.inbound.command)
 
 
 def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:

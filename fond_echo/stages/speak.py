@@ -12,12 +12,14 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.sounds import bytes_of
 from fond_echo.stages.ports import Needs
+from fond_echo.stages.ready import AnsweredTurn
 from fond_echo.stages.turn import TurnSoFar
 
 log = structlog.get_logger()
@@ -41,7 +43,7 @@ def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = 
             if not reply.text:
                 raise
             text = ""
-    choices = spoken_choices(reply, says or Sentences("en"), in_call=in_call)
+    choices = spoken_choices(reply, says or Sentences(language_of()), in_call=in_call)
     return f"{text or speakable(reply.text)} {choices}".strip()
 
 
@@ -60,9 +62,8 @@ def spoken_choices(reply: Reply, says: Sentences, *, in_call: bool = False) -> s
     return says.text("say-one-of", choices=listed)
 
 
-async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
+async def speak(turn: AnsweredTurn, needs: Needs) -> AsyncIterator[SpokenSound]:
     """The parts of the spoken reply as they are made, or as they lie in the assistant's folder."""
-    assert turn.answered is not None
     for reply in turn.answered.parts:
         played = await _played(reply, turn, needs)
         if played is not None:
@@ -73,7 +74,11 @@ async def speak(turn: TurnSoFar, needs: Needs) -> AsyncIterator[SpokenSound]:
         if text:
             assistant = turn.assistant
             async for part in needs.synthesizer.speak(
-                text, assistant.voice, seed=turn.seed, sounds=assistant.pronounced
+                text,
+                assistant.voice,
+                seed=turn.seed,
+                sounds=assistant.pronounced,
+                language=assistant.language,
             ):
                 yield part
 

@@ -8,15 +8,14 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import Needs, NothingHeard
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.stages.ready import DecodedTurn
 
 LONG_SECONDS = 60.0
 """Sound longer than this gives way to voice notes."""
 
 
-async def transcribe(turn: TurnSoFar, needs: Needs) -> Heard:
+async def transcribe(turn: DecodedTurn, needs: Needs) -> Heard:
     """Raises NothingHeard where there is no speech in the sound."""
-    assert turn.decoded is not None
     if needs.at_hand is not None:
         clip = needs.at_hand.clip
     else:

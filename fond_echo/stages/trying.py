@@ -19,6 +19,7 @@ from fond_echo.stages.answer import answer, failed
 from fond_echo.stages.closing import closing_of
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import LogicPort
+from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
 from fond_echo.stages.speak import spoken_text
 from fond_echo.stages.state import ConversationState
@@ -82,7 +83,7 @@ async def try_out(
     needs: Any = _OnlyLogic(logic)
     not_run = ""
     try:
-        replies = [part async for part in answer(turn, needs)]
+        replies = [part async for part in answer(ready(turn, RoutedTurn), needs)]
     except FondEchoError as error:
         replies, not_run = [], str(error)
         if error.code != "not-run":

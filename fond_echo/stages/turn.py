@@ -17,7 +17,6 @@ from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.deciding import Outcome
 from fond_echo.core.dialogue.routing import Router
-from fond_echo.core.language.numbers import value_of
 from fond_echo.documents.assistant import AnswersIn, AssistantFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.stages.state import Asked, ConversationState
@@ -100,7 +99,7 @@ class Delivered(Schema):
     parts: list[DeliveredPart]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class TurnSoFar:
     """Everything a stage may look at. What stages added is None until they have."""
 
@@ -155,7 +154,8 @@ class TurnSoFar:
         choices = self.state.choices
         typed = self.inbound.text.strip().rstrip(".)")
         if self.in_call and self.heard is not None:
-            typed = str(value_of(self.heard.spoken.split()) or "")
+            numbers = self.router.language.numbers
+            typed = str(numbers.value_of(self.heard.spoken.split()) or "")
         if typed.isdigit() and 1 <= int(typed) <= len(choices):
             return choices[int(typed) - 1]
         return ""
@@ -223,6 +223,6 @@ def router_of(revision: str, assistant: AssistantFile) -> Router:
     """The router of a revision, made once: a revision never changes."""
     known = _routers.get(revision)
     if known is None:
-        known = Router(assistant.router_routes(), assistant.rules)
+        known = Router(assistant.router_routes(), assistant.rules, assistant.its_language)
         _routers.keep(revision, known)
     return known

@@ -17,7 +17,7 @@ from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.core.audio.sniff import sniff
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
@@ -197,8 +197,9 @@ async def _standing(
     if contact.standing == "blocked":
         return "blocked"
     if access.mode != "open" and contact.standing != "allowed":
-        said = spoken_tokens(message.text)
-        if access.mode == "word" and said and said == spoken_tokens(access.word):
+        spoken = language_of().writing.spoken_tokens
+        said = spoken(message.text)
+        if access.mode == "word" and said and said == spoken(access.word):
             await _set_standing(session, contact.id, "allowed")
             return "welcome"
         if contact.standing != "refused":

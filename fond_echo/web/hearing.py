@@ -23,7 +23,7 @@ from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.recognizer import check_language
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.decoding import LIMITS
@@ -46,7 +46,7 @@ async def transcribe(
     request: Request, asked: Annotated[ListenIn, Query()], _: MayOperate, service: TheService
 ) -> Heard:
     """What is said in a sound file, which is the body: any kind that voice notes may have."""
-    check_language(asked.language)
+    language_of(asked.language)
     expected = await _expected(service, asked)
     decoded = await service.decoder.decode(await body_of(request, LIMITS.size))
     clip = await asyncio.to_thread(at_rate, decoded.clip, RATE)
@@ -83,7 +83,7 @@ async def listen(socket: WebSocket) -> None:
     with contextlib.suppress(WebSocketDisconnect, RuntimeError):
         try:
             asked = ListenIn.model_validate_json(await socket.receive_text())
-            check_language(asked.language)
+            language_of(asked.language)
             expected = await _expected(service, asked)
             async with service.live_recognizer.listen(
                 expected, language=asked.language, end_seconds=asked.end_seconds

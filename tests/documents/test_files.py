@@ -98,7 +98,7 @@ class Assistants(unittest.TestCase):
             ("fallback:\n  reply: {text: I can tell you about boats and fares.}\n", "", "the field 'fallback' is missing"),
             ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, documents or words"),
             ("assistant: harbour-desk", "assistant: Harbour Desk", "lower-case letters"),
-            ("assistant: harbour-desk", "assistant: harbour-desk\nlanguage: fr", "no recognizer for 'fr'"),
+            ("assistant: harbour-desk", "assistant: harbour-desk\nlanguage: fr", "the language 'fr' is not known"),
             ("    examples: [How much is a ticket?]\n", "", "needs examples, rule, command or key"),
             ('url: "http://127.0.0.1:8090/logic"', 'url: "ftp://x"', "url:"),
         )  # fmt: skip

@@ -11,7 +11,7 @@ from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.inspect import inspect
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.material import recognizer
 from fond_echo.speech.remote import SpeechFailed

@@ -7,7 +7,7 @@ import numpy as np
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.synthesis.sound import SpokenSound
 
 RATE = 8_000
@@ -91,5 +91,5 @@ class WarbleSpeech:
             source="expected" if texts else "nothing", speech_seconds=clip.seconds,
         )  # fmt: skip
 
-    async def speak(self, text, voice, *, seed, sounds=()):
+    async def speak(self, text, voice, *, seed, sounds=(), language="en"):
         yield SpokenSound(warble(text), text)

@@ -88,12 +88,12 @@ class LocalSpeech:
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        return as_heard(recognizer().transcribe(clip, expected, language=language))
+        return as_heard(recognizer(language).transcribe(clip, expected), language)
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Any = ()
+        self, text: str, voice: str, *, seed: int, sounds: Any = (), language: str = "en"
     ) -> AsyncIterator[SpokenSound]:
-        for part in synthesizer().speak(text, voice, seed=seed):
+        for part in synthesizer(language).speak(text, voice, seed=seed):
             yield SpokenSound(part.clip, " ".join(mark.word for mark in part.marks))
 
 

@@ -140,7 +140,7 @@ class Backend(Protocol):
         """Calls to be placed now; none where the day's minutes are used up."""
         ...
 
-    async def prompt(self, words: str, voice: str, law: Law) -> bytes:
+    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
         """Words as sound. Raises FondEchoError."""
         ...
 

@@ -11,8 +11,8 @@ MAX_BYTES = 16 * 2**20
 MAX_TEXT = 1_000
 """Characters: longer words are hardly said twice."""
 
-Render = Callable[[str, str, Law], Awaitable[bytes]]
-"""Words, a voice and a law to bytes of it."""
+Render = Callable[[str, str, Law, str], Awaitable[bytes]]
+"""Words, a voice, a law and a language to bytes of the law."""
 
 
 class Prompts:
@@ -20,18 +20,18 @@ class Prompts:
 
     def __init__(self, render: Render) -> None:
         self._render = render
-        self._kept: Recent[tuple[str, str, Law], bytes] = Recent(MAX_BYTES, len)
+        self._kept: Recent[tuple[str, str, Law, str], bytes] = Recent(MAX_BYTES, len)
 
-    def ready(self, text: str, voice: str, law: Law) -> bytes:
+    def ready(self, text: str, voice: str, law: Law, language: str = "en") -> bytes:
         """What is there at once; b"" where it is not."""
-        return self._kept.get((text, voice, law), b"")
+        return self._kept.get((text, voice, law, language), b"")
 
-    async def spoken(self, text: str, voice: str, law: Law) -> bytes:
+    async def spoken(self, text: str, voice: str, law: Law, language: str = "en") -> bytes:
         """Words as sound. Raises FondEchoError."""
-        key = text, voice, law
+        key = text, voice, law, language
         if (known := self._kept.get(key)) is not None:
             return known
-        data = await self._render(text, voice, law)
+        data = await self._render(text, voice, law, language)
         if len(text) <= MAX_TEXT:
             self._kept.keep(key, data)
         return data

@@ -97,8 +97,8 @@ class RemoteBackend:
         found: list[Placing] = await self.link.call("due", channel, most, minutes_a_day)
         return found
 
-    async def prompt(self, words: str, voice: str, law: Law) -> bytes:
-        return bytes(await self.link.call("prompt", words, voice, law))
+    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
+        return bytes(await self.link.call("prompt", words, voice, law, language))
 
     async def warm(self, channel: str, revision: str) -> None:
         await self.link.call("warm", channel, revision)

@@ -3,11 +3,16 @@ before it begins."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol
 
 from fond_echo.contract.call import CallIn
+from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.language.sentences import Sentences
+from fond_echo.core.telephony.conversation.course import CallWords
 from fond_echo.core.telephony.sip.calls import Cause
+from fond_echo.documents.phone import CallHandling
 
 if TYPE_CHECKING:
     from fond_echo.channels.phone.session import Session
@@ -32,11 +37,37 @@ class Carrier(Protocol):
 @dataclass(frozen=True)
 class Speaking:
     """How the channel's assistant speaks: its voice; its greeting where that is always the same;
-    its revision."""
+    its revision; the service's own sentences for calls, by name, as the assistant says them; its
+    language."""
 
     voice: str
     greeting: str = ""
     revision: str = ""
+    sentences: Mapping[str, str] = field(default_factory=dict)
+    language: str = "en"
+
+    def words(self, handling: CallHandling) -> CallWords:
+        """What is said in a call that belongs to no turn: the channel's words before the
+        service's."""
+        own = {**sentences_of(Sentences(language_of())), **self.sentences}
+        reminders = handling.reminders
+        if reminders is None:
+            reminders = [own["still-there"], own["cannot-hear"]]
+        return CallWords(
+            handling.greetings,
+            tuple(reminders),
+            handling.no_input_goodbye or own["hanging-up"],
+            handling.not_connected or own["not-connected"],
+            handling.record_words or own["call-recorded"],
+        )
+
+
+CALL_SENTENCES = ("still-there", "cannot-hear", "hanging-up", "not-connected", "call-recorded")
+
+
+def sentences_of(says: Sentences) -> dict[str, str]:
+    """What an assistant says for the service in calls, by name."""
+    return {name: says.text(name) for name in CALL_SENTENCES}
 
 
 @dataclass(frozen=True)

@@ -121,12 +121,10 @@ class PhoneServer:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
         handling = self.description.call_handling
-        words = [
-            speaking.greeting, *handling.reminders, handling.no_input_goodbye,
-            handling.not_connected,
-        ]  # fmt: skip
+        own = speaking.words(handling)
+        words = [speaking.greeting, *own.reminders, own.goodbye, own.not_connected]
         if handling.record:
-            words.insert(0, handling.record_words)
+            words.insert(0, own.recorded)
         self.run(self._prepare([each for each in words if each], speaking))
 
     async def _prepare(self, words: list[str], speaking: Speaking) -> None:
@@ -136,7 +134,7 @@ class PhoneServer:
             for law in ("PCMU", "PCMA"):
                 while self._transport.is_open:
                     try:
-                        await self.prompts.spoken(each, speaking.voice, law)
+                        await self.prompts.spoken(each, speaking.voice, law, speaking.language)
                         break
                     except FondEchoError as error:
                         if self.now() > until:
@@ -411,7 +409,7 @@ class PhoneServer:
             log.warning("no transfer", channel=self.channel, reason=str(error))
             return False
         uri = self._placer.uri(number)
-        self.done(self.endpoint.transfer(session.call, str(uri), self.now()))
+        self.done(self.endpoint.inside.transfer(session.call, str(uri), self.now()))
         return True
 
     async def tell(self, session: Session, kind: str, **data: Any) -> None:

@@ -115,10 +115,10 @@ class ServiceBackend:
                 for row in rows
             ]  # fmt: skip
 
-    async def prompt(self, words: str, voice: str, law: Law) -> bytes:
+    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
         """Raises what the synthesizer raises."""
         data = b""
-        async for part in self._needs.synthesizer.speak(words, voice, seed=0):
+        async for part in self._needs.synthesizer.speak(words, voice, seed=0, language=language):
             data += await asyncio.to_thread(in_law, part.clip, law)
         return data
 

@@ -19,7 +19,6 @@ from fond_echo.core.telephony.conversation.course import (
     Action,
     Beep,
     CallCourse,
-    CallWords,
     Greet,
     HangUp,
     Note,
@@ -52,11 +51,11 @@ RECORDED_AT_ONCE = 25
 """Frames that are handed on to be recorded: half a second."""
 
 
-def policy_of(handling: CallHandling) -> CallPolicy:
-    """How a channel's description wants its calls to go."""
+def policy_of(handling: CallHandling, reminders: int) -> CallPolicy:
+    """How a channel's description wants its calls to go, with so many reminders."""
     return CallPolicy(
         handling.barge_in, handling.wait_seconds,
-        len(handling.reminders) + handling.greetings - 1, handling.end_seconds,
+        reminders + handling.greetings - 1, handling.end_seconds,
         handling.max_utterance_seconds, handling.interdigit_seconds, handling.max_digits,
         handling.terminator, handling.max_seconds,
     )  # fmt: skip
@@ -87,15 +86,13 @@ class Session:
             f"call-{new_id()}", handling.record, context.order,
         )  # fmt: skip
         self._prompts, self._handling, self._speaking = prompts, handling, speaking
+        self._words = speaking.words(handling)
         self._carrier = carrier
         self.backend: BackendCall = backend.call(self.start, self._aloud)
         order = context.order
         self.course = CallCourse(
-            policy_of(handling),
-            CallWords(
-                handling.greetings, tuple(handling.reminders), handling.no_input_goodbye,
-                handling.not_connected,
-            ),
+            policy_of(handling, len(self._words.reminders)),
+            self._words,
             vanish_seconds=handling.silence_seconds, placed=order is not None,
             leave_a_message=order is None or order.at_a_machine != "hang-up",
         )  # fmt: skip
@@ -122,9 +119,10 @@ class Session:
 
     def _play_ready(self) -> None:
         """Say at once what is always said first, where it was rendered before."""
-        said = [self._handling.record_words] if self._handling.record else []
+        said = [self._words.recorded] if self._handling.record else []
         words = [each for each in (*said, self._speaking.greeting) if each]
-        ready = [self._prompts.ready(each, self._speaking.voice, self.stream.law) for each in words]
+        how = self._speaking.voice, self.stream.law, self._speaking.language
+        ready = [self._prompts.ready(each, *how) for each in words]
         if self._speaking.greeting and all(ready):
             self._keep_greeting(ready[-1])
             self._greeting_played = True
@@ -275,8 +273,8 @@ class Session:
         self._greeted, self._greeting_played = True, False
 
     async def _say_recorded(self) -> None:
-        if self._handling.record and self._handling.record_words:
-            await self._say(self._handling.record_words)
+        if self._handling.record:
+            await self._say(self._words.recorded)
 
     async def _open(self) -> None:
         """The opening of a call that we placed."""
@@ -304,7 +302,9 @@ class Session:
     async def _say(self, text: str) -> None:
         """Say words that belong to no turn."""
         try:
-            data = await self._prompts.spoken(text, self._speaking.voice, self.stream.law)
+            data = await self._prompts.spoken(
+                text, self._speaking.voice, self.stream.law, self._speaking.language
+            )
         except FondEchoError as error:
             log.warning("words could not be spoken", reason=str(error))
             return

@@ -17,20 +17,22 @@ class CachedSynthesizer:
 
     def __init__(self, synthesizer: Synthesizer) -> None:
         self._synthesizer = synthesizer
-        self._kept: Recent[tuple[str, str, Sounds], list[SpokenSound]] = Recent(MAX_BYTES, _size)
+        self._kept: Recent[tuple[str, str, Sounds, str], list[SpokenSound]] = Recent(
+            MAX_BYTES, _size
+        )
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = ()
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
     ) -> AsyncIterator[SpokenSound]:
         """The parts of it as they come. `seed` follows from the words."""
-        key = text, voice, sounds
+        key = text, voice, sounds, language
         if (known := self._kept.get(key)) is not None:
             for part in known:
                 yield part
             return
         parts: list[SpokenSound] = []
         async for part in self._synthesizer.speak(
-            text, voice, seed=zlib.crc32(text.encode()), sounds=sounds
+            text, voice, seed=zlib.crc32(text.encode()), sounds=sounds, language=language
         ):
             parts.append(part)
             yield part

@@ -12,7 +12,6 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Literal
 
-from fond_echo.core.dialogue.intents import Intent, intent_of
 from fond_echo.core.dialogue.routing import (
     DID_YOU_MEAN,
     EXACT,
@@ -23,8 +22,7 @@ from fond_echo.core.dialogue.routing import (
 )
 from fond_echo.core.dialogue.slots import Judge, Open, Slot, SlotMachine, Step
 from fond_echo.core.grammar.match import match
-from fond_echo.core.grammar.values import builtin_grammar
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.language import Intent
 
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "goodbye", "person",
@@ -92,18 +90,20 @@ class Dialogue:
         judge: Callable[[str], Judge],
     ) -> None:
         self._router = router
+        self._language = router.language
+        self._spoken = self._language.writing.spoken_tokens
         self._slots = slots
         self._now = now
         self._judge = judge
 
     def understand(self, said: Said, open_: Open | None, meant: Meant | None = None) -> Understood:
         """What a turn means, with the dialogue that is open and what was asked about."""
-        tokens = spoken_tokens(said.text)
+        tokens = self._spoken(said.text)
         if said.command:
             decision = self._router.decide(said.text, command=True)
             if decision.by == "command":
                 return self._begin(decision, [], said)
-        intent = None if said.choice or said.key else intent_of(tokens)
+        intent = None if said.choice or said.key else self._language.intent_of(tokens)
         if intent is not None and not self._meant_by_a_route(intent, tokens):
             found = self._intent(intent, open_)
             if found is not None:
@@ -141,7 +141,7 @@ class Dialogue:
 
     def _chosen(self, said: Said, tokens: Sequence[str], meant: Meant) -> Understood | None:
         route = said.choice if said.choice in meant.routes else ""
-        parse = match(builtin_grammar(), "boolean", list(tokens))
+        parse = match(self._language.types.builtin_grammar(), "boolean", list(tokens))
         if not route and parse is not None and len(meant.routes) == 1:
             route = meant.routes[0] if parse.literal == "yes" else ""
             if not route:
@@ -150,7 +150,7 @@ class Dialogue:
         if not route:
             return None
         decision = Decision(route, "choice", True, f"it was asked about for {meant.text!r}")
-        return self._begin(decision, spoken_tokens(meant.text), said)
+        return self._begin(decision, self._spoken(meant.text), said)
 
     def _go_on(self, said: Said, tokens: Sequence[str], open_: Open) -> Understood:
         machine = self._machine(open_.route, said.text)
@@ -183,8 +183,14 @@ class Dialogue:
         return self._of_step(decision, step)
 
     def _machine(self, route: str, text: str) -> SlotMachine:
-        grammar = self._router.grammar or builtin_grammar()
-        return SlotMachine(self._slots(route), grammar, self._now, self._judge(route), text)
+        return SlotMachine(
+            self._slots(route),
+            self._router.grammar,
+            self._now,
+            self._judge(route),
+            text,
+            self._language,
+        )
 
     def _of_step(self, decision: Decision, step: Step) -> Understood:
         slots = {name: each.value for name, each in step.open.filled.items()}

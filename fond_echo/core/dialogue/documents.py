@@ -9,9 +9,8 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from fond_echo.core.language.sentence_ends import split
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.wording import ASKING, FILLERS, concepts
+from fond_echo.core.language.language import Language
+from fond_echo.core.language.registry import language as language_of
 
 ENOUGH = 0.55
 """A passage answers a question where it holds at least this share of what the question's words
@@ -47,7 +46,7 @@ class Found:
     share: float
 
 
-def passages_of(file: str, text: str) -> list[Passage]:
+def passages_of(file: str, text: str, language: Language) -> list[Passage]:
     """A page (Markdown) in pieces: paragraphs, lists and tables, each below its headings."""
     found: list[Passage] = []
     headings: list[tuple[int, str]] = []
@@ -57,7 +56,7 @@ def passages_of(file: str, text: str) -> list[Passage]:
         whole = "\n".join(block).strip()
         block.clear()
         heading = ": ".join(title for depth, title in headings if depth > 1)
-        for piece in _pieces(whole):
+        for piece in _pieces(whole, language):
             found.append(Passage(file, heading or (headings[0][1] if headings else ""), piece))
 
     for line in text.splitlines():
@@ -74,11 +73,11 @@ def passages_of(file: str, text: str) -> list[Passage]:
     return found
 
 
-def _pieces(text: str) -> list[str]:
+def _pieces(text: str, language: Language) -> list[str]:
     if len(text) <= MAX_PASSAGE or "|" in text or "\n" in text:
         return [text] if text else []
     pieces, piece = [], ""
-    for sentence in split(text):
+    for sentence in language.writing.sentences_of(text):
         if piece and len(piece) + len(sentence) > MAX_PASSAGE:
             pieces.append(piece)
             piece = ""
@@ -86,23 +85,24 @@ def _pieces(text: str) -> list[str]:
     return [*pieces, piece] if piece else pieces
 
 
-def _telling(text: str) -> list[str]:
-    words = concepts(spoken_tokens(text))
-    return [word for word in words if word not in FILLERS and word not in ASKING]
-
-
 class Documents:
     """Documents that are searched.
 
     Args:
         files: Markdown by name.
+        language: that they are written in; English if not given.
     """
 
-    def __init__(self, files: Mapping[str, str]) -> None:
+    def __init__(self, files: Mapping[str, str], language: Language | None = None) -> None:
+        self._language = language or language_of()
         self.passages = [
-            passage for name in sorted(files) for passage in passages_of(name, files[name])
+            passage
+            for name in sorted(files)
+            for passage in passages_of(name, files[name], self._language)
         ]
-        texts = [_telling(f"{each.source} {each.text}") or ["‹empty›"] for each in self.passages]
+        texts = [
+            self._telling(f"{each.source} {each.text}") or ["‹empty›"] for each in self.passages
+        ]
         self._words = [frozenset(words) for words in texts]
         seen = Counter(word for words in self._words for word in words)
         total = len(texts) + 1
@@ -116,9 +116,14 @@ class Documents:
         if texts:
             self._index.index(texts, show_progress=False)
 
+    def _telling(self, text: str) -> list[str]:
+        wording = self._language.wording
+        words = wording.concepts(self._language.writing.spoken_tokens(text))
+        return [w for w in words if w not in wording.FILLERS and w not in wording.ASKING]
+
     def best(self, question: str, most: int = 5) -> Found | None:
         """The passage that answers a question, or None where none holds enough of it."""
-        asked = _telling(question)
+        asked = self._telling(question)
         known = [word for word in asked if word in self._worth]
         if not known:
             return None
@@ -130,7 +135,7 @@ class Documents:
 
     def _share(self, asked: Sequence[str], place: int) -> float:
         shared = [word for word in set(asked) if word in self._words[place]]
-        headings = _telling(self.passages[place].source)
+        headings = self._telling(self.passages[place].source)
         if len(shared) == 1 and len(shared[0]) < SHORT and shared[0] not in headings:
             # One short word in passing is not what a passage is about.
             return 0.0

@@ -21,11 +21,9 @@ import numpy.typing as npt
 
 from fond_echo.core.grammar.match import spot
 from fond_echo.core.grammar.model import Reference
-from fond_echo.core.grammar.values import WEEKDAYS, builtin_grammar
-from fond_echo.core.language.figures import MONTHS
-from fond_echo.core.language.numbers import is_number_word, ordinal_value
+from fond_echo.core.language.language import Language
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sounding import sound_likeness
-from fond_echo.core.language.wording import ASKING, FILLERS, common, concept, concepts, known
 
 NEAR = 0.62
 """Words less alike than this, by letters or by sound, are different words."""
@@ -41,15 +39,6 @@ LETTERS = 0.15
 ORDER = 0.10
 REFINED = 24
 """So many of the best examples are compared in letters and order too."""
-
-_STARTS_TIME = frozenset(
-    [
-        *MONTHS,
-        *WEEKDAYS,
-        *"today tonight tomorrow yesterday noon midnight midday half quarter".split(),
-    ]
-)
-_SPOTTED = ("date", "time", "duration", "currency")
 
 
 @dataclass(frozen=True)
@@ -77,23 +66,34 @@ def likeness(left: str, right: str) -> float:
     return 2.0 * len(a & b) / (len(a) + len(b))
 
 
-@lru_cache(maxsize=20_000)
-def _starts(token: str) -> bool:
-    """Whether a date, a time or an amount may begin with a word, or be at its second."""
-    return token in _STARTS_TIME or is_number_word(token) or ordinal_value([token]) is not None
+class KindMarker:
+    """Puts what they are in place of dates, times, amounts and numbers: "‹time›"."""
 
+    def __init__(self, language: Language) -> None:
+        self._numbers, self._types = language.numbers, language.types
+        self._starts = lru_cache(maxsize=20_000)(self._may_start)
 
-def kinds_marked(tokens: Sequence[str]) -> list[str]:
-    """Tokens with dates, times, amounts and numbers replaced by what they are: "‹time›"."""
-    if not any(map(_starts, tokens)):
-        return list(tokens)
-    found = list(tokens)
-    for kind in _SPOTTED:
-        reference = Reference("", f"builtin:{kind}")
-        for start, end, _ in reversed(spot(builtin_grammar(), reference, found, _starts)):
-            if end - start > 1 or found[start] in _STARTS_TIME:
-                found[start:end] = [f"‹{kind}›"]
-    return ["‹number›" if is_number_word(token) else token for token in found]
+    def _may_start(self, token: str) -> bool:
+        """Whether a date, a time or an amount may begin with a word, or be at its second."""
+        numbers = self._numbers
+        return (
+            token in self._types.OPENING
+            or numbers.is_number_word(token)
+            or numbers.ordinal_value([token]) is not None
+        )
+
+    def marked(self, tokens: Sequence[str]) -> list[str]:
+        """Tokens with what they are."""
+        if not any(map(self._starts, tokens)):
+            return list(tokens)
+        found = list(tokens)
+        grammar = self._types.builtin_grammar()
+        for kind in self._types.SPOTTED:
+            reference = Reference("", f"builtin:{kind}")
+            for start, end, _ in reversed(spot(grammar, reference, found, self._starts)):
+                if end - start > 1 or found[start] in self._types.OPENING:
+                    found[start:end] = [f"‹{kind}›"]
+        return ["‹number›" if self._numbers.is_number_word(token) else token for token in found]
 
 
 class ExampleMatcher:
@@ -101,9 +101,17 @@ class ExampleMatcher:
 
     Args:
         examples: route → its examples as (text, spoken tokens).
+        language: of the examples; English if not given.
     """
 
-    def __init__(self, examples: Mapping[str, Sequence[tuple[str, Sequence[str]]]]) -> None:
+    def __init__(
+        self,
+        examples: Mapping[str, Sequence[tuple[str, Sequence[str]]]],
+        language: Language | None = None,
+    ) -> None:
+        language = language or language_of()
+        self._wording, self._letters = language.wording, language.letters
+        self._marked = KindMarker(language).marked
         self.routes = list(examples)
         self._texts: list[str] = []
         self._lines: list[str] = []
@@ -117,12 +125,12 @@ class ExampleMatcher:
                     self._texts.append(text)
                     self._lines.append(" ".join(tokens))
                     self._route.append(number)
-                    self._words.append(concepts(kinds_marked(tokens)))
-                    self._spelt |= {token: concept(token) for token in tokens}
+                    self._words.append(self._wording.concepts(self._marked(tokens)))
+                    self._spelt |= {token: self._wording.concept(token) for token in tokens}
         seen = Counter(word for words in self._words for word in set(words))
         total = len(self._words) + 1
         self._worth = {
-            word: math.log(1.0 + total / count) * _weight(word) for word, count in seen.items()
+            word: math.log(1.0 + total / count) * self._weight(word) for word, count in seen.items()
         }
         self._unseen = math.log(1.0 + total) * UNSEEN
         postings: dict[str, list[int]] = defaultdict(list)
@@ -142,7 +150,7 @@ class ExampleMatcher:
         self._by_trigram: dict[str, set[str]] = defaultdict(set)
         self._by_first: dict[str, list[str]] = defaultdict(list)
         for word, meant in self._spelt.items():
-            if meant not in self._worth or meant in FILLERS:
+            if meant not in self._worth or meant in self._wording.FILLERS:
                 continue
             for part in trigrams(word):
                 self._by_trigram[part].add(word)
@@ -156,7 +164,7 @@ class ExampleMatcher:
         """How telling a word is; one in no example nearly as telling as any can be."""
         if word in self._worth:
             return self._worth[word]
-        return self._unseen * _weight(word)
+        return self._unseen * self._weight(word)
 
     def best(self, tokens: Sequence[str], *, without: int | None = None) -> list[Match]:
         """For every route, in their order, the example most like what was typed."""
@@ -177,9 +185,9 @@ class ExampleMatcher:
         nothing = [Match(0.0, "", ()) for _ in self.routes]
         if not self._texts or not tokens:
             return nothing, 1.0
-        marked = kinds_marked(tokens)
-        said = list(dict.fromkeys(concepts(marked)))
-        spelt = {concept(token): token for token in marked}
+        marked = self._marked(tokens)
+        said = list(dict.fromkeys(self._wording.concepts(marked)))
+        spelt = {self._wording.concept(token): token for token in marked}
         common = np.zeros(len(self._texts))
         took: dict[str, dict[str, float]] = {}
         for word in said:
@@ -228,7 +236,7 @@ class ExampleMatcher:
                 score = min(max(score, 0.93), 0.96)
             route = self._route[number]
             if score > found[route].score:
-                shared = _shared(said, set(example), took)
+                shared = self._shared(said, set(example), took)
                 found[route] = Match(round(min(1.0, float(score)), 4), self._texts[number], shared)
         return found
 
@@ -253,9 +261,9 @@ class ExampleMatcher:
     def _found_near(self, meant: str, word: str, heard: bool) -> dict[str, float]:
         if meant in self._worth:
             return {meant: 1.0}
-        if word in FILLERS or word.startswith("‹") or len(word) < 3:
+        if word in self._wording.FILLERS or word.startswith("‹") or len(word) < 3:
             return {}
-        if common(word) or (not heard and known(word)):
+        if self._wording.common(word) or (not heard and self._wording.known(word)):
             return {}
         counts = Counter(
             other for part in trigrams(word) for other in self._by_trigram.get(part, ())
@@ -264,7 +272,7 @@ class ExampleMatcher:
         alike = (w for w in self._by_first.get(_hard(word), []) if abs(len(w) - len(word)) <= 2)
         candidates += list(alike)[:25]
         degrees = {
-            other: max(likeness(word, other), 0.97 * sound_likeness(word, other))
+            other: max(likeness(word, other), 0.97 * sound_likeness(word, other, self._letters))
             for other in dict.fromkeys(candidates)
             if not other.startswith("‹")
         }
@@ -272,27 +280,25 @@ class ExampleMatcher:
         likest = sorted(near.items(), key=lambda each: each[1])[-2:]
         return {self._spelt[other]: degree * 0.9 for other, degree in likest}
 
+    def _weight(self, word: str) -> float:
+        if word in self._wording.FILLERS:
+            return FILLER_WORTH
+        if word in self._wording.ASKING:
+            return ASKING_WORTH
+        return KIND_WORTH if word.startswith("‹") else 1.0
 
-def _weight(word: str) -> float:
-    if word in FILLERS:
-        return FILLER_WORTH
-    if word in ASKING:
-        return ASKING_WORTH
-    return KIND_WORTH if word.startswith("‹") else 1.0
+    def _shared(
+        self, said: Sequence[str], example: set[str], took: dict[str, dict[str, float]]
+    ) -> tuple[str, ...]:
+        found = []
+        for word in said:
+            for other, degree in took[word].items():
+                if other in example and word not in self._wording.FILLERS:
+                    found.append(word if degree == 1.0 else f"{word}≈{other}")
+                    break
+        return tuple(found)
 
 
 def _hard(word: str) -> str:
     """The first sound of a word, roughly, by its first letter."""
     return {"c": "k", "q": "k", "z": "s", "v": "f", "j": "g"}.get(word[0], word[0])
-
-
-def _shared(
-    said: Sequence[str], example: set[str], took: dict[str, dict[str, float]]
-) -> tuple[str, ...]:
-    found = []
-    for word in said:
-        for other, degree in took[word].items():
-            if other in example and word not in FILLERS:
-                found.append(word if degree == 1.0 else f"{word}≈{other}")
-                break
-    return tuple(found)

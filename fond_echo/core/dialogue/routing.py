@@ -9,7 +9,8 @@ from dataclasses import dataclass, field
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
 from fond_echo.core.grammar.match import Parse, Value, match
 from fond_echo.core.grammar.model import Grammar
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.language import Language
+from fond_echo.core.language.registry import language as language_of
 
 BASE, BY_SCORE, BY_LEAD, BY_UNKNOWN, BY_LENGTH = -3.42, 6.43, 4.09, -2.58, 3.27
 LEAD, LENGTH = 0.35, 8
@@ -39,10 +40,6 @@ HIGHER = 0.8
 
 FALLBACK = "fallback"
 DID_YOU_MEAN = "did-you-mean"
-
-_AROUND = frozenset(
-    "please thanks thank you hello hi hey um uh er well so ok okay now then and".split()
-)
 
 
 @dataclass(frozen=True)
@@ -105,15 +102,27 @@ class Decision:
 
 class Router:
     """Decides between routes, in the order in which they are tried: command, key, choice, grammar
-    rule, examples."""
+    rule, examples.
 
-    def __init__(self, routes: Sequence[Route], grammar: Grammar | None = None) -> None:
+    Args:
+        grammar: whose rules lead to routes.
+        language: of the routes; English if not given.
+    """
+
+    def __init__(
+        self,
+        routes: Sequence[Route],
+        grammar: Grammar | None = None,
+        language: Language | None = None,
+    ) -> None:
         self.routes = tuple(routes)
-        self.grammar = grammar
+        self.language = language or language_of()
+        self.grammar = grammar or self.language.types.builtin_grammar()
+        self._spoken = self.language.writing.spoken_tokens
         spoken = {
-            route.name: [(text, spoken_tokens(text)) for text in route.examples] for route in routes
+            route.name: [(text, self._spoken(text)) for text in route.examples] for route in routes
         }
-        self._matcher = ExampleMatcher(spoken)
+        self._matcher = ExampleMatcher(spoken, self.language)
 
     @property
     def examples(self) -> tuple[str, ...]:
@@ -167,16 +176,16 @@ class Router:
                 return Decision(route.name, "key", True, f"the key {key}")
             if choice and choice == route.name:
                 return Decision(route.name, "choice", True, f"the choice {choice!r}")
-        tokens = spoken_tokens(text)
+        tokens = self._spoken(text)
         by_rule = self._by_rule(tokens)
         if by_rule is not None:
             return by_rule
         return self._by_example(tokens, heard_surely, above)
 
     def _by_rule(self, tokens: Sequence[str]) -> Decision | None:
-        if self.grammar is None or not tokens:
+        if not tokens:
             return None
-        bare = _without_around(tokens)
+        bare = self._without_around(tokens)
         best: tuple[float, Route, Parse] | None = None
         for route in self.routes:
             if not route.rule:
@@ -230,6 +239,16 @@ class Router:
             for place, (name, found) in enumerate(ordered)
         )
 
+    def _without_around(self, tokens: Sequence[str]) -> list[str]:
+        """Tokens without greetings and thanks at their ends."""
+        around = self.language.wording.AROUND
+        start, end = 0, len(tokens)
+        while start < end and tokens[start] in around:
+            start += 1
+        while end > start and tokens[end - 1] in around:
+            end -= 1
+        return list(tokens[start:end])
+
 
 def _confidence(place: int, scores: Sequence[float], unknown: float, words: int) -> float:
     """How likely the route at a place of the ordered scores is the right one."""
@@ -253,13 +272,3 @@ def _because(found: Match) -> str:
         return "no example shares a word"
     shared = f" ({', '.join(found.shared)})" if found.shared else ""
     return f"like {found.example!r}{shared}"
-
-
-def _without_around(tokens: Sequence[str]) -> list[str]:
-    """Tokens without greetings and thanks at their ends."""
-    start, end = 0, len(tokens)
-    while start < end and tokens[start] in _AROUND:
-        start += 1
-    while end > start and tokens[end - 1] in _AROUND:
-        end -= 1
-    return list(tokens[start:end])

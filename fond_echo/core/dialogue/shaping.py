@@ -5,9 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 
-from fond_echo.core.language.sentence_ends import split
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.wording import FILLERS, stem
+from fond_echo.core.language.language import Language
 
 _LINK = re.compile(r"!?\[([^\]]*)\]\([^)]*\)")
 _BARE_LINK = re.compile(r"<?https?://\S+>?")
@@ -47,14 +45,14 @@ def speakable(text: str) -> str:
     return re.sub(r"\s+", " ", _MARKS.sub("", spoken)).strip()
 
 
-def first_sentences(text: str, most: int) -> str:
+def first_sentences(text: str, most: int, language: Language) -> str:
     """The first sentences of a text that is spoken; SSML is left as it is."""
     if text.startswith("<speak"):
         return text
-    return " ".join(split(text)[:most])
+    return " ".join(language.writing.sentences_of(text)[:most])
 
 
-def summary(text: str, most: int) -> str:
+def summary(text: str, most: int, language: Language) -> str:
     """The sentences of a text that tell most, in their order; SSML is left as it is.
 
     A sentence tells by the words in it that the whole text keeps coming back to, among those that
@@ -63,11 +61,13 @@ def summary(text: str, most: int) -> str:
     """
     if text.startswith("<speak"):
         return text
-    sentences = split(text)
+    writing, wording = language.writing, language.wording
+    sentences = writing.sentences_of(text)
     if len(sentences) <= most:
         return text
     words = [
-        [stem(word) for word in spoken_tokens(each) if word not in FILLERS] for each in sentences
+        [wording.stem(w) for w in writing.spoken_tokens(each) if w not in wording.FILLERS]
+        for each in sentences
     ]
     often = Counter(word for each in words for word in set(each))
 

@@ -15,9 +15,8 @@ from typing import Any, Literal
 from fond_echo.core.dialogue.typed import typed_digits, typed_time
 from fond_echo.core.grammar.match import Value, match, spot
 from fond_echo.core.grammar.model import Grammar, Reference
-from fond_echo.core.grammar.values import value_of_kind
-from fond_echo.core.language.numbers import digit_by_digit, is_number_word, years_as_numbers
-from fond_echo.core.language.wording import common
+from fond_echo.core.language.language import Language
+from fond_echo.core.language.registry import language as language_of
 
 MAX_TRIES = 3
 """A slot is asked for so often, then the dialogue is given up."""
@@ -96,50 +95,8 @@ class Step:
     why: str = ""
 
 
-def _as_read(slot: Slot, tokens: Sequence[str]) -> list[tuple[str, int, int]]:
-    """The words that a slot's rule is held against, each with the tokens that it stands for.
-
-    Where digits are wanted, "two hundred and fourteen" is 214 as it was typed; where something is
-    spelled, a single word is its letters; where a number is wanted, a year is one.
-    """
-    if slot.rule == "builtin:number":
-        return years_as_numbers(tokens)
-    if slot.rule not in ("builtin:digits", "builtin:spelled"):
-        return [(word, at, at + 1) for at, word in enumerate(tokens)]
-    alone = slot.rule == "builtin:spelled" and len(tokens) == 1
-    if alone and not is_number_word(tokens[0]) and not common(tokens[0]):
-        return [(letter, 0, 1) for letter in tokens[0] if letter.isalpha()]
-    return digit_by_digit(tokens)
-
-
-def _bare_hour(words: list[str]) -> list[str]:
-    """Where a time is asked for, "about nine" is one."""
-    while words and words[0] in ("at", "about", "around", "say", "maybe", "by", "from"):
-        words = words[1:]
-    return ["at", *words]
-
-
-_SHORTER: Mapping[str, Callable[[list[str]], list[str]]] = {
-    "builtin:time": _bare_hour,
-    # "No, the other one" is a no.
-    "builtin:boolean": lambda words: words[:1],
-}
-"""What is held against a rule where the whole answer does not fit it."""
-
-
-def _goes_on(tokens: Sequence[str], start: int, end: int) -> bool:
-    """Whether more number words stand beside some: "one six three" is no number, nor is a part of
-    it."""
-    beside = (*tokens[max(0, start - 1) : start], *tokens[end : end + 1])
-    return any(is_number_word(word) or word in ("double", "triple") for word in beside)
-
-
 Judge = Callable[[str, Any, Mapping[str, Any]], str]
 """Why a slot's value is not possible, given the others; "" where it is."""
-
-_NOT_THAT = frozenset(
-    "no nope not actually sorry wait rather i meant mean instead make it change".split()
-)
 
 
 class SlotMachine:
@@ -151,11 +108,20 @@ class SlotMachine:
         now: what relative dates and times are meant from.
         judge: whether a value is possible.
         text: what was typed or heard, of which the tokens are given to `begin` and `go_on`.
+        language: of what is said; English if not given.
     """
 
     def __init__(
-        self, slots: Sequence[Slot], grammar: Grammar, now: datetime, judge: Judge, text: str = ""
+        self,
+        slots: Sequence[Slot],
+        grammar: Grammar,
+        now: datetime,
+        judge: Judge,
+        text: str = "",
+        language: Language | None = None,
     ) -> None:
+        self._language = language or language_of()
+        self._numbers = self._language.numbers
         self._slots = {slot.name: slot for slot in slots}
         self._grammar = grammar
         self._now = now
@@ -199,7 +165,7 @@ class SlotMachine:
     def _answers(self, open_: Open, asked: Slot, tokens: Sequence[str]) -> dict[str, Filled]:
         """Values in a longer answer: for the slot asked for, for others, or for one that was
         filled before and is corrected."""
-        correcting = bool(set(tokens[:3]) & _NOT_THAT)
+        correcting = bool(set(tokens[:3]) & self._language.wording.CORRECTING)
         missing = [s for s in self._slots.values() if s.name not in open_.filled and s is not asked]
         filled = [self._slots[name] for name in reversed(list(open_.filled))]
         order = [*filled, asked, *missing] if correcting else [asked, *missing]
@@ -276,10 +242,11 @@ class SlotMachine:
         if figures:
             return Filled(figures, " ".join(tokens))
         owner, rule = self._grammar.find(slot.reference)
-        words = [word for word, *_ in _as_read(slot, tokens)]
+        words = [word for word, *_ in self._as_read(slot, tokens)]
         parse = match(owner, rule.name, words)
-        if parse is None and slot.rule in _SHORTER:
-            words = _SHORTER[slot.rule](words)
+        shorter = self._language.types.shortened(slot.rule.removeprefix("builtin:"), words)
+        if parse is None and slot.rule.startswith("builtin:") and shorter is not None:
+            words = shorter
             parse = match(owner, rule.name, words)
         # "B for boat": the boat says nothing.
         if parse is None or (parse.garbage and slot.rule != "builtin:spelled"):
@@ -288,6 +255,28 @@ class SlotMachine:
         worth = self._worth(value)
         return None if worth is None else Filled(worth, " ".join(tokens))
 
+    def _as_read(self, slot: Slot, tokens: Sequence[str]) -> list[tuple[str, int, int]]:
+        """The words that a slot's rule is held against, each with the tokens that it stands for.
+
+        Where digits are wanted, "two hundred and fourteen" is 214 as it was typed; where something
+        is spelled, a single word is its letters; where a number is wanted, a year is one.
+        """
+        if slot.rule == "builtin:number":
+            return self._numbers.years_as_numbers(tokens)
+        if slot.rule not in ("builtin:digits", "builtin:spelled"):
+            return [(word, at, at + 1) for at, word in enumerate(tokens)]
+        alone = slot.rule == "builtin:spelled" and len(tokens) == 1
+        numbers, wording = self._numbers, self._language.wording
+        if alone and not numbers.is_number_word(tokens[0]) and not wording.common(tokens[0]):
+            return [(letter, 0, 1) for letter in tokens[0] if letter.isalpha()]
+        return self._numbers.digit_by_digit(tokens)
+
+    def _goes_on(self, tokens: Sequence[str], start: int, end: int) -> bool:
+        """Whether more number words stand beside some: "one six three" is no number, nor is a part
+        of it."""
+        beside = (*tokens[max(0, start - 1) : start], *tokens[end : end + 1])
+        return any(self._numbers.is_number_word(w) or w in self._numbers.TIMES for w in beside)
+
     def _spotted(self, tokens: Sequence[str], slots: Sequence[Slot]) -> dict[str, Filled]:
         """Values said somewhere among other words; no word gives two slots a value."""
         found: dict[str, Filled] = {}
@@ -295,10 +284,10 @@ class SlotMachine:
         for slot in slots:
             if slot.rule in ("builtin:boolean", "builtin:spelled"):
                 continue
-            read = _as_read(slot, tokens)
+            read = self._as_read(slot, tokens)
             for first, after, value in spot(self._grammar, slot.reference, [w for w, *_ in read]):
                 start, end = read[first][1], read[after - 1][2]
-                if slot.rule == "builtin:number" and _goes_on(tokens, start, end):
+                if slot.rule == "builtin:number" and self._goes_on(tokens, start, end):
                     continue
                 worth = self._worth(value)
                 if worth is not None and not taken & set(range(start, end)):
@@ -309,7 +298,9 @@ class SlotMachine:
 
     def _worth(self, value: Value) -> Any:
         if value.builtin:
-            worth = value_of_kind(value.kind, value.tokens, value.literal, self._now)
+            worth = self._language.types.value_of_kind(
+                value.kind, value.tokens, value.literal, self._now
+            )
             exact = typed_time(self._text) if value.kind == "time" and worth else None
             return exact or worth
         return value.literal if value.literal is not None else " ".join(value.tokens)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_right
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from fond_echo.core.grammar.model import (
     NOTHING,
@@ -22,7 +22,7 @@ from fond_echo.core.grammar.model import (
     Words,
     times,
 )
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.registry import language as language_of
 
 MAX_BYTES = 2_000_000
 MAX_RULES = 20_000
@@ -46,17 +46,15 @@ _TOKEN = re.compile(
 _HEAD = re.compile(r"\s*(?:\ufeff)?#ABNF\s+1\.0(?:\s+[\w-]+)?\s*;")
 
 
-def _spoken(text: str) -> tuple[str, ...]:
-    if text.isascii() and text.isalpha() and text.islower():
-        return (text,)
-    return tuple(spoken_tokens(text))
+Spoken = Callable[[str], list[str]]
+"""Words of a grammar's file as spoken tokens."""
 
 
 class _Reader:
     """A recursive-descent reader over the tokens of one file."""
 
-    def __init__(self, text: str) -> None:
-        self._text = text
+    def __init__(self, text: str, spoken: Spoken) -> None:
+        self._text, self._of_words = text, spoken
         self._lines = [0, *(found.end() for found in re.finditer("\n", text))]
         self._tokens: list[tuple[str, str, int]] = []
         self._at = 0
@@ -67,6 +65,11 @@ class _Reader:
         line = bisect_right(self._lines, place)
         column = place - self._lines[line - 1] + 1
         return GrammarError(what, line=line, column=column, remedy=remedy)
+
+    def _spoken(self, text: str) -> tuple[str, ...]:
+        if text.isascii() and text.isalpha() and text.islower():
+            return (text,)
+        return tuple(self._of_words(text))
 
     def read(self) -> Grammar:
         head = _HEAD.match(self._text)
@@ -194,7 +197,7 @@ class _Reader:
         kind, text = self._peek()
         if kind in ("word", "quoted"):
             self._at += 1
-            return Words(_spoken(text.strip("\"'") if kind == "quoted" else text))
+            return Words(self._spoken(text.strip("\"'") if kind == "quoted" else text))
         if kind == "tag":
             self._at += 1
             inner = text[3:-3] if text.startswith("{!{") else text[1:-1]
@@ -241,17 +244,20 @@ class _Reader:
             raise self.fault(str(error)) from None
 
 
-def read_abnf(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
+def read_abnf(
+    text: str, others: Mapping[str, Grammar] | None = None, *, spoken: Spoken | None = None
+) -> Grammar:
     """Read a grammar.
 
     Args:
         text: in the ABNF form.
         others: the grammars that it may refer to, by file name.
+        spoken: the language's way with words; English if not given.
 
     Raises:
         GrammarError: with the line and column of the first thing that is wrong.
     """
     if len(text) > MAX_BYTES:
         raise GrammarError(f"a grammar of {len(text):,} characters is over {MAX_BYTES:,}")
-    grammar = _Reader(text).read()
+    grammar = _Reader(text, spoken or language_of().writing.spoken_tokens).read()
     return Grammar(grammar.rules, grammar.root, grammar.language, dict(others or {}))

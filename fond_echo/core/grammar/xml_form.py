@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 from xml.parsers import expat
 
-from fond_echo.core.grammar.abnf import DEEPEST, MAX_BYTES
+from fond_echo.core.grammar.abnf import DEEPEST, MAX_BYTES, Spoken
 from fond_echo.core.grammar.model import (
     NOTHING,
     Chain,
@@ -23,7 +23,7 @@ from fond_echo.core.grammar.model import (
     Words,
     times,
 )
-from fond_echo.core.language.spoken import spoken_tokens
+from fond_echo.core.language.registry import language as language_of
 
 
 class _Element:
@@ -75,33 +75,33 @@ def _tree(text: str) -> _Element:
     return roots[0]
 
 
-def _expansion(element: _Element) -> Expansion:
+def _expansion(element: _Element, spoken: Spoken) -> Expansion:
     items: list[Expansion] = []
     for each in element.inside:
         if isinstance(each, str):
-            tokens = spoken_tokens(each)
+            tokens = spoken(each)
             if tokens:
                 items.append(Words(tuple(tokens)))
             continue
-        items.append(_of(each))
+        items.append(_of(each, spoken))
     return items[0] if len(items) == 1 else Chain(tuple(items))
 
 
-def _of(element: _Element) -> Expansion:
+def _of(element: _Element, spoken: Spoken) -> Expansion:
     match element.name:
         case "item":
-            return _item(element)
+            return _item(element, spoken)
         case "one-of":
             children = [each for each in element.inside if isinstance(each, _Element)]
             if not children or any(each.name != "item" for each in children):
                 raise element.fault("one-of holds item elements, at least one")
             weights = tuple(_weight(each) for each in children)
-            return OneOf(tuple(_item(each) for each in children), weights)
+            return OneOf(tuple(_item(each, spoken) for each in children), weights)
         case "ruleref":
             return _reference(element)
         case "token":
             text = "".join(each for each in element.inside if isinstance(each, str))
-            return Words(tuple(spoken_tokens(text)))
+            return Words(tuple(spoken(text)))
         case "tag":
             return Tag("".join(each for each in element.inside if isinstance(each, str)).strip())
         case "example":
@@ -116,8 +116,8 @@ def _weight(element: _Element) -> float:
         raise element.fault("weight must be a number") from None
 
 
-def _item(element: _Element) -> Expansion:
-    inner = _expansion(element)
+def _item(element: _Element, spoken: Spoken) -> Expansion:
+    inner = _expansion(element, spoken)
     given = element.attributes.get("repeat")
     if given is None:
         return inner
@@ -141,12 +141,15 @@ def _reference(element: _Element) -> Expansion:
     return Reference(rule, file, element.line, element.column)
 
 
-def read_xml(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
+def read_xml(
+    text: str, others: Mapping[str, Grammar] | None = None, *, spoken: Spoken | None = None
+) -> Grammar:
     """Read a grammar.
 
     Args:
         text: in the XML form.
         others: the grammars that it may refer to, by file name.
+        spoken: the language's way with words; English if not given.
 
     Raises:
         GrammarError: with the line and column of the first thing that is wrong.
@@ -154,6 +157,7 @@ def read_xml(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
     if len(text) > MAX_BYTES:
         raise GrammarError(f"a grammar of {len(text):,} characters is over {MAX_BYTES:,}")
     tree = _tree(text)
+    spoken = spoken or language_of().writing.spoken_tokens
     if tree.name != "grammar":
         raise tree.fault(f"the document is a {tree.name!r}, not a grammar")
     rules: dict[str, Rule] = {}
@@ -164,7 +168,7 @@ def read_xml(text: str, others: Mapping[str, Grammar] | None = None) -> Grammar:
         if not name or name in rules:
             raise each.fault("a rule needs an id of its own")
         public = each.attributes.get("scope") == "public"
-        rules[name] = Rule(name, _expansion(each), public, each.line, each.column)
+        rules[name] = Rule(name, _expansion(each, spoken), public, each.line, each.column)
     if not rules:
         raise tree.fault("there is no rule")
     root = tree.attributes.get("root", "") or next(iter(rules))

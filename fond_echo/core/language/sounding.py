@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from fond_echo.core.language.letters import pronounce_by_letters
+from fond_echo.core.language.language import Letters
 from fond_echo.core.language.phonemes import base
 
 _KINDS = (
@@ -21,9 +21,9 @@ VOWEL_COST = 0.6
 
 
 @lru_cache(maxsize=50_000)
-def sounds(word: str) -> tuple[str, ...]:
-    """The phonemes of a word by our letter-to-sound rules, without stress."""
-    return tuple(base(symbol) for symbol in pronounce_by_letters(word))
+def sounds(word: str, letters: Letters) -> tuple[str, ...]:
+    """The phonemes of a word by letter-to-sound rules, without stress."""
+    return tuple(base(symbol) for symbol in letters.pronounce_by_letters(word))
 
 
 def _cost(left: str, right: str) -> float:
@@ -48,12 +48,12 @@ def sound_distance(left: tuple[str, ...], right: tuple[str, ...]) -> float:
 
 
 @lru_cache(maxsize=200_000)
-def sound_likeness(left: str, right: str) -> float:
-    """How alike two words, or two phrases, sound: 0 to 1."""
+def sound_likeness(left: str, right: str, letters: Letters) -> float:
+    """How alike two words, or two phrases, sound by a language's letters: 0 to 1."""
     if left == right:
         return 1.0
-    a = tuple(sound for word in left.split() for sound in sounds(word))
-    b = tuple(sound for word in right.split() for sound in sounds(word))
+    a = tuple(sound for word in left.split() for sound in sounds(word, letters))
+    b = tuple(sound for word in right.split() for sound in sounds(word, letters))
     longest = max(len(a), len(b))
     if not longest or abs(len(a) - len(b)) > 0.6 * longest:
         return 0.0

@@ -6,7 +6,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.language import Language
+from fond_echo.core.language.registry import language as language_of
 
 MAX_SECONDS = 6.0
 MAX_CHARACTERS = 84
@@ -34,14 +35,18 @@ class Cue:
     text: str
 
 
-def cues(words: Sequence[Timed], names: Sequence[str] = ()) -> list[Cue]:
-    """Words in stretches that can be read: cut at pauses, before they are too long."""
+def cues(
+    words: Sequence[Timed], names: Sequence[str] = (), language: Language | None = None
+) -> list[Cue]:
+    """Words in stretches that can be read: cut at pauses, before they are too long. English if no
+    language is given."""
+    writing = (language or language_of()).writing
     found: list[Cue] = []
     here: list[Timed] = []
 
     def close() -> None:
         if here:
-            text = written_text([word.spoken for word in here], names)
+            text = writing.written_text([word.spoken for word in here], names)
             found.append(Cue(here[0].start, max(here[-1].end, here[0].start + 0.2), text))
             here.clear()
 

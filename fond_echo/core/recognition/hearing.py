@@ -14,7 +14,6 @@ from functools import partial
 import numpy as np
 import numpy.typing as npt
 
-from fond_echo.core.language.numbers import UNITS
 from fond_echo.core.recognition.dictation import Dictation
 from fond_echo.core.recognition.features import (
     AHEAD,
@@ -33,7 +32,6 @@ from fond_echo.core.recognition.recognizer import (
     SOUNDING,
     Recognizer,
     Stretch,
-    check_language,
 )
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import Expected, Transcript
@@ -62,9 +60,6 @@ it is when somebody speaks."""
 KEPT = 150
 """Frames that may have to be heard again."""
 
-SPELLED = frozenset([*UNITS[:10], "oh", "double", "triple", "nought"]) | frozenset(
-    "abcdefghijklmnopqrstuvwxyz"
-)
 WHOLE_NUMBER = 11
 """So many digits and letters in a row may be all there are."""
 
@@ -105,14 +100,10 @@ class Hearing:
     Args:
         recognizer: whose network and words are used.
         expected: what can be understood here.
-        language: of what is said.
         end_seconds: silence that ends an utterance.
         number_seconds: silence that ends it where a number or a spelling may go on.
         max_seconds: an utterance is cut there.
         together: frames of 10 ms that go through the network at once.
-
-    Raises:
-        UnknownLanguage: no recognizer for the language.
     """
 
     def __init__(
@@ -120,13 +111,12 @@ class Hearing:
         recognizer: Recognizer,
         expected: Expected | None = None,
         *,
-        language: str = "en",
         end_seconds: float = 0.6,
         number_seconds: float = 1.5,
         max_seconds: float = 30.0,
         together: int = TOGETHER,
     ) -> None:
-        check_language(language)
+        self._spelled = recognizer.language.spelled
         self._recognizer = recognizer
         self._expected = expected or Expected()
         self._end, self._number_end = end_seconds, number_seconds
@@ -224,7 +214,7 @@ class Hearing:
                 self._begin(CARRIED)
             return []
         words = [word.word for word in self._search.so_far()]
-        wanted = self._number_end if _goes_on(words) else self._end
+        wanted = self._number_end if self._goes_on(words) else self._end
         if quiet >= wanted:
             return [self._ended()]
         if self._blank * FRAME_SECONDS >= wanted:
@@ -236,6 +226,15 @@ class Hearing:
             self._told = text
             return [Partial(text)]
         return []
+
+    def _goes_on(self, words: list[str]) -> bool:
+        """Whether a number or a spelling may not be whole yet."""
+        count = 0
+        for word in reversed(words):
+            if word not in self._spelled:
+                break
+            count += 1
+        return 0 < count < WHOLE_NUMBER and (count > 1 or len(words) > 1)
 
     def _ended(self) -> Utterance:
         """All that was fed is one utterance."""
@@ -270,13 +269,3 @@ class Hearing:
 
 
 _NONE = np.zeros((0, BANDS), np.float32)
-
-
-def _goes_on(words: list[str]) -> bool:
-    """Whether a number or a spelling may not be whole yet."""
-    count = 0
-    for word in reversed(words):
-        if word not in SPELLED:
-            break
-        count += 1
-    return 0 < count < WHOLE_NUMBER and (count > 1 or len(words) > 1)

@@ -11,11 +11,8 @@ import numpy as np
 from fond_echo.core.audio.activity import Span, pieces, speech_spans, tonal
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.language.languages import LANGUAGES
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.pls import Sounds
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.written import written_parts
 from fond_echo.core.recognition.confidence import (
     CHOSEN,
     CLOSED,
@@ -49,7 +46,6 @@ from fond_echo.core.recognition.transcript import (
     Alternative,
     Expected,
     Transcript,
-    UnknownLanguage,
     Word,
 )
 from fond_echo.core.recognition.tree import PronunciationTree, TrieBuilder, pronunciations_of
@@ -108,28 +104,24 @@ class Recognizer:
 
     Attributes:
         network: as given.
+        language: of the lexicon.
     """
 
     def __init__(self, network: AcousticNetwork, lexicon: Lexicon, model: WordModel) -> None:
         self.network = network
         self._lexicon = lexicon
+        self.language = lexicon.language
         self._model = model
         self._tree: PronunciationTree | None = None
         self._graph = lru_cache(maxsize=32)(self._build_graph)
         self._vocabulary = lru_cache(maxsize=8)(self._build_vocabulary)
 
-    def transcribe(
-        self, clip: Clip, expected: Expected | None = None, *, language: str = "en"
-    ) -> Transcript:
+    def transcribe(self, clip: Clip, expected: Expected | None = None) -> Transcript:
         """Read a clip of any rate and length.
 
         Args:
             expected: what can be understood here; without it only dictation is tried.
-
-        Raises:
-            UnknownLanguage: no recognizer for the language.
         """
-        check_language(language)
         expected = expected or Expected()
         clip = at_rate(clip, RATE)
         found = [self._piece(clip, span, expected) for span in pieces(clip, MAX_PIECE)]
@@ -198,7 +190,7 @@ class Recognizer:
     def _build_graph(
         self, phrases: tuple[str, ...], network: WordNetwork | None, sounds: Sounds
     ) -> PhonemeGraph:
-        tokens = [spoken_tokens(phrase) for phrase in phrases]
+        tokens = [self.language.writing.spoken_tokens(phrase) for phrase in phrases]
         lexicon = self._lexicon.with_sounds(sounds)
         return phoneme_graph(network or WordNetwork.of_phrases(tokens), lexicon)
 
@@ -245,7 +237,7 @@ class Recognizer:
                     likely = float(self._model.single[number])
                     builder.add(number, likely, pronunciations_of(word, self._lexicon))
             self._tree = builder.grown()
-        spoken = [spoken_tokens(text) for text in (*phrases, *names, *hints)]
+        spoken = [self.language.writing.spoken_tokens(text) for text in (*phrases, *names, *hints)]
         spoken += [[word] for word, _ in sounds]
         lexicon = self._lexicon.with_sounds(sounds)
         added = {word: ADDED for tokens in (*spoken, sorted(allowed)) for word in tokens}
@@ -315,7 +307,7 @@ class Recognizer:
         # What was expected is one whole, however it was said.
         parts = [words] if source == "expected" else found.segments(SENTENCE_PAUSE)
         spoken = [[word.spoken for word in part] for part in parts]
-        return replace(found, written=written_parts(spoken, _names(expected)))
+        return replace(found, written=self.language.writing.written_parts(spoken, _names(expected)))
 
     def fit(
         self, best: Reading, second: Reading | None, logs: Matrix, sounds: Sounds = ()
@@ -347,14 +339,6 @@ class Recognizer:
 
 
 NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
-
-
-def check_language(language: str) -> None:
-    """Raises UnknownLanguage, which names the languages there are."""
-    if language not in LANGUAGES:
-        raise UnknownLanguage(
-            f"speech in {language!r} is not understood", remedy=f"use {', '.join(LANGUAGES)}"
-        )
 
 
 def _names(expected: Expected) -> list[str]:

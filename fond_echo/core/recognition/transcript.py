@@ -16,12 +16,6 @@ class HearingError(FondEchoError):
     code = "hearing"
 
 
-class UnknownLanguage(HearingError):
-    """No recognizer for that language."""
-
-    code = "hearing-language-unknown"
-
-
 class NothingExpected(HearingError):
     """Only what is expected is to be heard, but nothing is."""
 

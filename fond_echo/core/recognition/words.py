@@ -45,6 +45,15 @@ class WordModel:
     less: Ints
     start: int
 
+    @classmethod
+    def empty(cls) -> WordModel:
+        """A model of no words, to which those that are expected are added."""
+        no, log = np.zeros(0, np.int32), np.zeros(0, np.float32)
+        return cls(
+            ("</s>",), np.zeros(1, np.float32), np.zeros(1, np.int32), np.zeros(2, np.int32),
+            no, log, no, np.zeros(1, np.float32), np.zeros(1, np.int32), 0,
+        )  # fmt: skip
+
     @property
     def numbers(self) -> dict[str, int]:
         """Words and their numbers."""

@@ -12,8 +12,8 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.language import Phrase
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.language.spoken import Phrase, phrases
 from fond_echo.core.synthesis.filters import render
 from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.speaker import VOICES, Speaker
@@ -94,7 +94,11 @@ class Synthesizer:
             NothingToSay: no word in the text.
         """
         speaker = self.speaker(voice)
-        found = [part for phrase in phrases(text) for part in _breaths(phrase)]
+        found = [
+            part
+            for phrase in self._lexicon.language.writing.phrases(text)
+            for part in _breaths(phrase)
+        ]
         if not found:
             raise NothingToSay(f"there is no word to speak in {text[:60]!r}")
         if seed is None:

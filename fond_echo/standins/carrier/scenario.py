@@ -30,8 +30,7 @@ from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.recognizer import Recognizer
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
@@ -233,7 +232,9 @@ class Play:
         sound = at_rate(clip, RATE)
         found = await asyncio.to_thread(self.engine.transcribe, sound, Expected(tuple(wanted)))
         said = found.spoken.split()
-        self.tell(f"   {who} hears: {written_text(said) if said else '(nothing)'}")
+        self.tell(
+            f"   {who} hears: {language_of().writing.written_text(said) if said else '(nothing)'}"
+        )
         if max(share_heard(each, said) for each in wanted) < ENOUGH:
             return f"{who} heard {' '.join(said)!r}, not {' or '.join(map(repr, wanted))}"
         return ""
@@ -241,6 +242,6 @@ class Play:
 
 def share_heard(wanted: str, said: Sequence[str]) -> float:
     """The share of some words that were heard, in their order."""
-    tokens = spoken_tokens(wanted)
+    tokens = language_of().writing.spoken_tokens(wanted)
     found = SequenceMatcher(None, tokens, list(said), autojunk=False).get_matching_blocks()
     return sum(block.size for block in found) / max(1, len(tokens))

@@ -5,13 +5,15 @@ from datetime import datetime
 
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said
 from fond_echo.core.dialogue.documents import Documents, passages_of
-from fond_echo.core.dialogue.intents import intent_of
 from fond_echo.core.dialogue.routing import Route, Router
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.abnf import read_abnf
-from fond_echo.core.grammar.values import builtin_grammar
+from fond_echo.core.language.en import LANGUAGE as ENGLISH
+from fond_echo.core.language.en import letters
+from fond_echo.core.language.en.intents import intent_of
+from fond_echo.core.language.en.spoken import spoken_tokens
+from fond_echo.core.language.en.values import builtin_grammar
 from fond_echo.core.language.sounding import sound_likeness
-from fond_echo.core.language.spoken import spoken_tokens
 
 GRAMMAR = """#ABNF 1.0;
 $island = Brannick {Brannick} | Pell {Pell} | Ossel {Ossel};
@@ -192,10 +194,10 @@ class Handbook(unittest.TestCase):
     )
 
     def test_passages_have_their_headings(self):
-        found = passages_of("book/animals.md", self.PAGE)
+        found = passages_of("book/animals.md", self.PAGE, ENGLISH)
         self.assertEqual([each.heading for each in found], ["Dogs", "Livestock", "Livestock"])
         self.assertEqual(found[0].source, "animals, Dogs")
-        long = passages_of("a.md", "# A\n\n" + "A sentence of some length here. " * 60)
+        long = passages_of("a.md", "# A\n\n" + "A sentence of some length here. " * 60, ENGLISH)
         self.assertTrue(all(len(each.text) <= 900 for each in long))
 
     def test_answers_and_none(self):
@@ -209,6 +211,6 @@ class Handbook(unittest.TestCase):
 
 class Sounds(unittest.TestCase):
     def test_what_sounds_alike(self):
-        self.assertGreater(sound_likeness("boat", "bote"), 0.9)
-        self.assertGreater(sound_likeness("pell", "bell"), 0.8)
-        self.assertLess(sound_likeness("pell", "brannick"), 0.5)
+        self.assertGreater(sound_likeness("boat", "bote", letters), 0.9)
+        self.assertGreater(sound_likeness("pell", "bell", letters), 0.8)
+        self.assertLess(sound_likeness("pell", "brannick", letters), 0.5)

@@ -3,6 +3,7 @@ import unittest
 from fond_echo.core.dialogue.matching import likeness
 from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
 from fond_echo.core.dialogue.shaping import numbered, speakable, summary
+from fond_echo.core.language.en import LANGUAGE as ENGLISH
 
 ROUTES = (
     Route(
@@ -108,14 +109,14 @@ class Speakable(unittest.TestCase):
             "and the mail boat was late as well. Nobody minded! Tea was served."
         )
         self.assertEqual(
-            summary(text, 2),
+            summary(text, 2, ENGLISH),
             "The ferry to Pell was late. The ferry waited for the mail boat, and the mail boat "
             "was late as well.",
         )
-        self.assertEqual(summary(text, 9), text)
-        self.assertEqual(summary("", 2), "")
+        self.assertEqual(summary(text, 9, ENGLISH), text)
+        self.assertEqual(summary("", 2, ENGLISH), "")
         marked = "<speak>One. Two. Three.</speak>"
-        self.assertEqual(summary(marked, 1), marked)
+        self.assertEqual(summary(marked, 1, ENGLISH), marked)
 
     def test_choices_as_a_list(self):
         self.assertEqual(numbered("Where to?", ["Pell", "Ossel"]), "Where to?\n\n1. Pell\n2. Ossel")

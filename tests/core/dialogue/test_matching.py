@@ -2,10 +2,11 @@
 
 import unittest
 
-from fond_echo.core.dialogue.matching import ExampleMatcher, kinds_marked, likeness
+from fond_echo.core.dialogue.matching import ExampleMatcher, KindMarker, likeness
 from fond_echo.core.dialogue.routing import Router
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.wording import common, concept, concepts, stem
+from fond_echo.core.language.en.spoken import spoken_tokens
+from fond_echo.core.language.en.wording import common, concept, concepts, stem
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.demo.world import files_of
 from fond_echo.documents.reading import read_assistant
 
@@ -131,4 +132,4 @@ class Wording(unittest.TestCase):
             ("on the fifth of May", ["on", "the", "‹date›"]),
             ("the next boat", ["the", "next", "boat"]),
         ):
-            self.assertEqual(kinds_marked(spoken_tokens(text)), marked)
+            self.assertEqual(KindMarker(language_of()).marked(spoken_tokens(text)), marked)

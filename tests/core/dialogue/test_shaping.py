@@ -5,6 +5,7 @@ import unittest
 from fond_echo.core.dialogue.documents import MAX_PASSAGE, Documents, passages_of
 from fond_echo.core.dialogue.shaping import first_sentences, numbered, speakable, summary
 from fond_echo.core.dialogue.typed import typed_digits, typed_time
+from fond_echo.core.language.en import LANGUAGE as ENGLISH
 
 TABLE = """\
 | boat | leaves |
@@ -58,16 +59,18 @@ class Shorter(unittest.TestCase):
     )
 
     def test_the_first_sentences(self):
-        self.assertEqual(first_sentences("One. Two? Three!", 2), "One. Two?")
-        self.assertEqual(first_sentences("One", 3), "One")
-        self.assertEqual(first_sentences("<speak>One. Two.</speak>", 1), "<speak>One. Two.</speak>")
+        self.assertEqual(first_sentences("One. Two? Three!", 2, ENGLISH), "One. Two?")
+        self.assertEqual(first_sentences("One", 3, ENGLISH), "One")
+        self.assertEqual(
+            first_sentences("<speak>One. Two.</speak>", 1, ENGLISH), "<speak>One. Two.</speak>"
+        )
 
     def test_a_summary_keeps_what_the_text_comes_back_to_in_its_order(self):
-        short = summary(self.TEXT, 2)
+        short = summary(self.TEXT, 2, ENGLISH)
         self.assertTrue(short.startswith("The boat to Pell leaves at four."))
         self.assertNotIn("raining", short)
-        self.assertEqual(summary(self.TEXT, 4), self.TEXT)
-        self.assertEqual(summary("<speak>A. B. C.</speak>", 1), "<speak>A. B. C.</speak>")
+        self.assertEqual(summary(self.TEXT, 4, ENGLISH), self.TEXT)
+        self.assertEqual(summary("<speak>A. B. C.</speak>", 1, ENGLISH), "<speak>A. B. C.</speak>")
 
     def test_choices_as_a_list(self):
         self.assertEqual(numbered("Which?", ["Pell", "Marrow"]), "Which?\n\n1. Pell\n2. Marrow")
@@ -82,25 +85,28 @@ class Pieces(unittest.TestCase):
     )
 
     def test_each_paragraph_stands_below_its_headings(self):
-        found = [(each.heading, each.text) for each in passages_of("book/on-board.md", self.PAGE)]
+        found = [
+            (each.heading, each.text)
+            for each in passages_of("book/on-board.md", self.PAGE, ENGLISH)
+        ]
         self.assertEqual(
             found,
             [("Boats", "Boats sail daily."), ("Dogs", "Dogs travel free."),
              ("Dogs: On deck", "On a lead."), ("Cars", "No cars.")],
         )  # fmt: skip
-        source = passages_of("book/on-board.md", self.PAGE)[2].source
+        source = passages_of("book/on-board.md", self.PAGE, ENGLISH)[2].source
         self.assertEqual(source, "on board, Dogs: On deck")
-        self.assertEqual(passages_of("a.md", "Text.")[0].source, "a")
+        self.assertEqual(passages_of("a.md", "Text.", ENGLISH)[0].source, "a")
 
     def test_a_long_paragraph_is_cut_at_sentences_and_a_table_is_not(self):
         sentence = "The boat leaves from the quay at four and is back at six. "
-        pieces = passages_of("a.md", sentence * 40)
+        pieces = passages_of("a.md", sentence * 40, ENGLISH)
         self.assertGreater(len(pieces), 1)
         self.assertTrue(
             all(len(each.text) <= MAX_PASSAGE and each.text[-1] == "." for each in pieces)
         )
         self.assertEqual("".join(each.text + " " for each in pieces), sentence * 40)
-        self.assertEqual(len(passages_of("a.md", "| a | b |\n" * 200)), 1)
+        self.assertEqual(len(passages_of("a.md", "| a | b |\n" * 200, ENGLISH)), 1)
 
     def test_the_best_or_none(self):
         pages = Documents({"on-board.md": self.PAGE})

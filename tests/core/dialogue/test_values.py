@@ -4,16 +4,16 @@ import unittest
 from datetime import datetime
 
 from fond_echo.core.dialogue.slots import Slot, SlotMachine
-from fond_echo.core.grammar.values import builtin_grammar
-from fond_echo.core.language.numbers import (
+from fond_echo.core.language.en.numbers import (
     cardinal,
     digit_by_digit,
     digits,
     prefix_value,
     years_as_numbers,
 )
-from fond_echo.core.language.spoken import spoken_tokens
-from fond_echo.core.language.written import written_text
+from fond_echo.core.language.en.spoken import spoken_tokens
+from fond_echo.core.language.en.values import builtin_grammar
+from fond_echo.core.language.en.written import written_text
 
 NOW = datetime(2026, 11, 26, 9, 40)
 """A Thursday."""

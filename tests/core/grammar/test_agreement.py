@@ -11,7 +11,7 @@ from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.match import match
 from fond_echo.core.grammar.model import GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
-from fond_echo.core.grammar.values import builtin_grammar
+from fond_echo.core.language.en.values import builtin_grammar
 
 WORDS = ("boat", "pell", "when", "to")
 

@@ -1,6 +1,6 @@
 import unittest
 
-from fond_echo.core.language.letters import pronounce_by_letters
+from fond_echo.core.language.en.letters import pronounce_by_letters
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phonemes import PHONEMES, base
 from fond_echo.speech.material import lexicon

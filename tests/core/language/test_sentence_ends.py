@@ -4,8 +4,9 @@ import doctest
 import unittest
 
 from fond_echo.core.dialogue.shaping import first_sentences
-from fond_echo.core.language import sentence_ends
-from fond_echo.core.language.sentence_ends import split
+from fond_echo.core.language.en import LANGUAGE as ENGLISH
+from fond_echo.core.language.en import sentence_ends
+from fond_echo.core.language.en.sentence_ends import split
 
 ONE = (
     "The boat leaves at 4 p.m. from the north pier.",
@@ -51,7 +52,8 @@ class Ends(unittest.TestCase):
     def test_what_is_spoken_in_short_keeps_the_berth(self):
         text = "The guillemot leaves from berth No. 4 at 6 p.m. today. Be there early. Bring food."
         self.assertEqual(
-            first_sentences(text, 1), "The guillemot leaves from berth No. 4 at 6 p.m. today."
+            first_sentences(text, 1, ENGLISH),
+            "The guillemot leaves from berth No. 4 at 6 p.m. today.",
         )
 
     def test_the_examples(self):

@@ -2,9 +2,12 @@
 
 import unittest
 
-from fond_echo.core.language.sentences import ENGLISH, Sentence, Sentences, places
+from fond_echo.core.language.en.sentences import SENTENCES
+from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.language.sentences import Sentence, Sentences, places
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
+from tests.made_up import LANGUAGE
 
 DESK = """\
 assistant: desk
@@ -19,16 +22,15 @@ def assistant(sentences):
 
 class Own(unittest.TestCase):
     def test_every_sentence_can_be_filled_in(self):
-        says = Sentences("en")
-        for name, text in ENGLISH.items():
+        says = Sentences(language_of())
+        for name, text in SENTENCES.items():
             filled = dict.fromkeys(places(text), "Pell")
             self.assertTrue(says.text(name, **filled))
             self.assertNotIn("{", says.text(name, **filled))
 
-    def test_a_language_without_its_own_is_english_and_own_words_come_first(self):
+    def test_own_words_come_first(self):
         own = {"never-mind": Sentence("Right you are.", "Right, you are.")}
-        for language in ("en", "xx"):
-            says = Sentences(language, own)
+        for says in (Sentences(language_of(), own), Sentences(LANGUAGE, own)):
             self.assertEqual(says.get("never-mind"), Sentence("Right you are.", "Right, you are."))
             self.assertEqual(says.text("did-you-mean", title="Pell"), "Did you mean: Pell?")
 
@@ -39,7 +41,7 @@ class Own(unittest.TestCase):
         )
         self.assertEqual(found.says.text("never-mind"), "As you like.")
         self.assertEqual(found.says.get("did-you-mean", title="Pell").spoken, "Is it Pell?")
-        self.assertEqual(found.says.text("taken-back"), ENGLISH["taken-back"])
+        self.assertEqual(found.says.text("taken-back"), SENTENCES["taken-back"])
 
     def test_what_is_wrong_is_said_with_its_place(self):
         for text, wanted in (

@@ -1,7 +1,7 @@
 import unittest
 
-from fond_echo.core.language.figures import clock
-from fond_echo.core.language.numbers import (
+from fond_echo.core.language.en.figures import clock
+from fond_echo.core.language.en.numbers import (
     cardinal,
     digits_of,
     ordinal,
@@ -9,8 +9,8 @@ from fond_echo.core.language.numbers import (
     value_of,
     year,
 )
-from fond_echo.core.language.spoken import phrases, spoken_tokens
-from fond_echo.core.language.written import written_parts, written_text
+from fond_echo.core.language.en.spoken import phrases, spoken_tokens
+from fond_echo.core.language.en.written import written_parts, written_text
 
 
 class Numbers(unittest.TestCase):

@@ -6,7 +6,7 @@ import numpy as np
 
 from fond_echo.core.audio.clip import join
 from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
-from fond_echo.core.recognition.transcript import Expected, UnknownLanguage
+from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.material import recognizer
 from tests.sounds import noise, silence_of, speech, tone, with_noise
 
@@ -115,7 +115,3 @@ class Streams(unittest.TestCase):
             hearing.feed(noise(4.0).samples)
         self.assertLess(sum(map(len, hearing._logs)), 1_200)
         self.assertAlmostEqual(hearing.seconds, 120, delta=0.1)
-
-    def test_an_unknown_language_is_refused(self):
-        with self.assertRaisesRegex(UnknownLanguage, "en"):
-            Hearing(recognizer(), language="nl")

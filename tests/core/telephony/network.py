@@ -114,7 +114,7 @@ class OverANetwork(unittest.TestCase):
         now = self.network.now
         self.network.out(self.ours.ring(call, now), US)
         self.network.run(now + 1)
-        description = self.ours._describer.describe(call, call.remote_sdp)
+        description = self.ours.inside._describer.describe(call, call.remote_sdp)
         self.network.out(self.ours.accept(call, description, self.network.now), US)
         self.network.run(self.network.now + 3)
         return placed, call

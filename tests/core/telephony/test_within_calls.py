@@ -29,15 +29,16 @@ class Strict(Endpoint):
         super().__init__(*arguments)
         self.challenger = Challenger("tern", b"key")
         self.wrong = False
+        self.let_in, self.inside.take = self.inside.take, self.judged
 
-    def _within(self, asked, now):
+    def judged(self, asked, now):
         given = asked.request.fields.get("proxy-authorization") or ""
         password = None if self.wrong else "pw"
         method = asked.request.method
         if self.challenger.judge(given, method, password, now) == "right":
-            return super()._within(asked, now)
+            return self.let_in(asked, now)
         told = [("proxy-authenticate", str(each)) for each in self.challenger.challenges(now)]
-        return self._say(asked, 407, now, told)
+        return self._leg.say(asked, 407, now, told)
 
 
 class Challenged(OverANetwork):
@@ -51,15 +52,15 @@ class Challenged(OverANetwork):
     def test_hanging_up_transfer_and_hold_answer_the_challenge(self):
         for came in (Ended, TransferAsked, Changed):
             self.begin()
-            self.theirs.may_be_transferred = True
+            self.theirs.inside.may_be_transferred = True
             placed, call = self.picked_up()
             call.account, now = Account("desk", "pw"), self.network.now
             if came is Ended:
                 out = self.ours.hang_up(call, now)
             elif came is TransferAsked:
-                out = self.ours.transfer(call, "sip:maren@192.0.2.9", now)
+                out = self.ours.inside.transfer(call, "sip:maren@192.0.2.9", now)
             else:
-                out = self.ours.change(call, offer(Media(20_000).terms), now)
+                out = self.ours.inside.change(call, offer(Media(20_000).terms), now)
             self.network.out(out, US)
             self.network.run(now + 3)
             self.assertEqual([each.call for each in self.network.of(came, THEM)], [placed], came)
@@ -159,14 +160,14 @@ class Within(OverANetwork):
         for status in (200, 486):
             self.begin()
             placed, call = self.picked_up()
-            self.theirs.may_be_transferred = True
-            out = self.ours.transfer(call, "sip:maren@192.0.2.9", self.network.now)
+            self.theirs.inside.may_be_transferred = True
+            out = self.ours.inside.transfer(call, "sip:maren@192.0.2.9", self.network.now)
             self.network.out(out, US)
             self.network.run(self.network.now + 2)
             (asked,) = self.network.of(TransferAsked, THEM)
             self.assertEqual(asked.to.number, "maren")
             for told in (100, status):
-                out = self.theirs.tell_transfer(placed, told, self.network.now)
+                out = self.theirs.inside.tell_transfer(placed, told, self.network.now)
                 self.network.out(out, THEM)
                 self.network.run(self.network.now + 1)
             (came,) = self.network.of(Transferred, US)
@@ -174,7 +175,7 @@ class Within(OverANetwork):
 
     def test_nobody_has_us_call_somebody(self):
         placed, _ = self.picked_up()
-        out = self.theirs.transfer(placed, "sip:+15550100@192.0.2.9", self.network.now)
+        out = self.theirs.inside.transfer(placed, "sip:+15550100@192.0.2.9", self.network.now)
         self.network.out(out, THEM)
         self.network.run(self.network.now + 2)
         self.assertEqual(self.network.of(TransferAsked), [])
@@ -184,15 +185,15 @@ class Within(OverANetwork):
     def test_hold_by_either_side_and_both_at_once(self):
         placed, call = self.picked_up()
         held = offer(Terms("192.0.2.2", 30_000, 1, version=2, direction="sendonly"))
-        self.network.out(self.theirs.change(placed, held, self.network.now), THEM)
+        self.network.out(self.theirs.inside.change(placed, held, self.network.now), THEM)
         self.network.run(self.network.now + 2)
         self.assertEqual(read_description(call.local_sdp).audio.direction, "recvonly")
         self.assertEqual(len(self.network.of(Changed)), 2)
         # Both at once: each refuses the other, and the one that made the call asks again later.
         ours = offer(Terms("192.0.2.1", 20_000, 1, version=3))
         theirs = offer(Terms("192.0.2.2", 30_000, 1, version=3))
-        self.network.out(self.ours.change(call, ours, self.network.now), US)
-        self.network.out(self.theirs.change(placed, theirs, self.network.now), THEM)
+        self.network.out(self.ours.inside.change(call, ours, self.network.now), US)
+        self.network.out(self.theirs.inside.change(placed, theirs, self.network.now), THEM)
         self.network.run(self.network.now + 30)
         self.assertEqual(self.statuses("INVITE").count(491), 2)
         self.assertEqual((call.changing, placed.changing), (b"", b""))

@@ -46,12 +46,14 @@ class CallWords:
         greetings: how often the greeting is said before reminders are.
         reminders: one after the other; then `goodbye`, and the call ends.
         not_connected: where a transfer did not come about.
+        recorded: before all else, where the call is recorded.
     """
 
     greetings: int = 1
     reminders: tuple[str, ...] = ()
     goodbye: str = ""
     not_connected: str = ""
+    recorded: str = ""
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from fond_echo.core.telephony.randomness import RandomSource
@@ -36,44 +36,48 @@ class CallLeg:
 
     Args:
         host, port: where others reach us.
-        describer: asked when the other side changes its media.
+        requested: takes requests that come.
         chance: makes unguessable names.
     """
 
-    def __init__(self, host: str, port: int, describer: Describer, chance: RandomSource) -> None:
-        self.transactions = TransactionLayer(host, port, self._asked, chance)
-        self._describer = describer
-        self._calls: dict[str, Call] = {}
+    def __init__(
+        self,
+        host: str,
+        port: int,
+        requested: Callable[[IncomingRequest, float], Output],
+        chance: RandomSource,
+    ) -> None:
+        self.transactions = TransactionLayer(host, port, requested, chance)
+        self.calls: dict[str, Call] = {}
         self._dialogs: dict[tuple[str, str, str], Call] = {}
-        self._alarms: TimerQueue[str] = TimerQueue()
-
-    def _asked(self, asked: IncomingRequest, now: float) -> Output:
-        raise NotImplementedError
+        self.alarms: TimerQueue[str] = TimerQueue()
 
     @property
     def open_calls(self) -> list[Call]:
         """Those that are not over."""
-        return list(self._calls.values())
+        return list(self.calls.values())
 
-    def _know(self, call: Call) -> None:
+    def know(self, call: Call) -> None:
         """Keep a call, and its dialog as soon as there is one."""
-        self._calls[call.id] = call
+        self.calls[call.id] = call
         if call.dialog is not None:
             self._dialogs[call.dialog.key] = call
 
-    def _expect(self, call: Call) -> None:
+    def expect(self, call: Call) -> None:
         """See to a call when it is due."""
-        self._alarms.put(call.id, None if call.state == "ended" else call.due)
+        self.alarms.put(call.id, None if call.state == "ended" else call.due)
 
-    def _call_of(self, request: Request) -> Call | None:
+    def call_of(self, request: Request) -> Call | None:
+        """The call that a request within one belongs to."""
         return self._dialogs.get((request.call_id, request.target.tag, request.origin.tag))
 
-    def _media_fields(self, call: Call | None = None) -> list[tuple[str, str]]:
+    def media_fields(self, call: Call | None = None) -> list[tuple[str, str]]:
+        """The header fields that go with a description of media."""
         transport = call.hop.transport if call is not None else "UDP"
         contact = self.transactions.contact(transport)
         return [("contact", contact), ("allow", ALLOW), ("content-type", SDP)]
 
-    def _say(
+    def say(
         self,
         asked: IncomingRequest,
         status: int,
@@ -83,17 +87,14 @@ class CallLeg:
         reason: str = "",
         body: bytes = b"",
     ) -> Output:
+        """An answer to a request."""
         response = response_to(
             asked.request, status, reason, tag=self.transactions.token(), fields=fields, body=body
         )
         return self.transactions.answer(asked, response, now)
 
     def hop_of(self, call: Call) -> Hop:
-        """Where requests within a call go."""
-        return self._next_hop(call)
-
-    def _next_hop(self, call: Call) -> Hop:
-        """Where requests of ours go."""
+        """Where requests of ours within a call go."""
         assert call.dialog is not None
         if call.dialog.route:
             return where(call.dialog.route[0].uri)
@@ -101,13 +102,13 @@ class CallLeg:
             return call.hop
         return where(call.dialog.target)._replace(transport=call.hop.transport)
 
-    def _ask(
+    def ask(
         self, call: Call, method: str, now: float, told: Told,
         fields: Sequence[tuple[str, str]] = (), body: bytes = b"",
     ) -> Output:  # fmt: skip
         """A request of ours within a call; once more with credentials where it is challenged."""
         assert call.dialog is not None
-        hop = self._next_hop(call)
+        hop = self.hop_of(call)
         via = self.transactions.via(hop.transport)
         request, call.dialog = call.dialog.request(method, via, fields=fields, body=body)
 
@@ -115,31 +116,33 @@ class CallLeg:
             given = self.transactions.answering(request, response, call.account)
             if given is None:
                 return told(response, at)
-            return self._ask(call, method, at, told, [*fields, given], body)
+            return self.ask(call, method, at, told, [*fields, given], body)
 
         return self.transactions.ask(request, hop, now, answered)
 
-    def _acknowledge(self, call: Call, number: int) -> Output:
+    def acknowledge(self, call: Call, number: int) -> Output:
         """The ACK of a 2xx to our INVITE of that number."""
         assert call.dialog is not None
-        hop = self._next_hop(call)
+        hop = self.hop_of(call)
         ack, _ = call.dialog.request("ACK", self.transactions.via(hop.transport), number=number)
         return Output([(ack.to_bytes(), hop)])
 
-    def _bye(self, call: Call, now: float) -> Output:
+    def bye(self, call: Call, now: float) -> Output:
+        """Hang up on the other side."""
         if call.dialog is None:
             return Output()
-        return self._ask(call, "BYE", now, lambda *_: Output())
+        return self.ask(call, "BYE", now, lambda *_: Output())
 
-    def _over(
+    def over(
         self, call: Call, cause: calls.Cause, by: Side, out: Output, status: int = 0
     ) -> Output:
+        """A call is over: it is forgotten, and its end is told once."""
         if call.state != "ended":
             call.state = "ended"
             call.retransmit_at = call.timer_at = call.change_at = None
-            self._calls.pop(call.id, None)
+            self.calls.pop(call.id, None)
             if call.dialog is not None:
                 self._dialogs.pop(call.dialog.key, None)
-            self._expect(call)
+            self.expect(call)
             out.events.append(calls.Ended(call, cause, by, status))
         return out

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.randomness import RandomSource
 from fond_echo.core.telephony.sip import calls, dialog, timers
-from fond_echo.core.telephony.sip.call_leg import ALLOW, SDP, Describer
+from fond_echo.core.telephony.sip.call_leg import ALLOW, SDP, CallLeg, Describer
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.in_dialog import InDialogRequests
 from fond_echo.core.telephony.sip.message import Request, Response, response_to
@@ -22,11 +22,24 @@ WITHIN = ("INVITE", "BYE", "INFO", "UPDATE", "REFER", "NOTIFY")
 SUPPORTED = frozenset(("timer",))
 
 
-class Endpoint(OutboundCall, InDialogRequests):
-    """Speaks SIP from one address."""
+class Endpoint:
+    """Speaks SIP from one address.
+
+    Args:
+        host, port: where others reach us.
+        describer: asked when the other side changes its media.
+        chance: makes unguessable names.
+
+    Attributes:
+        inside: what goes on within calls that were answered.
+    """
 
     def __init__(self, host: str, port: int, describer: Describer, chance: RandomSource) -> None:
-        super().__init__(host, port, describer, chance)
+        self._leg = CallLeg(host, port, self._asked, chance)
+        self._outbound = OutboundCall(self._leg)
+        self.inside = InDialogRequests(self._leg, describer)
+        self.transactions = self._leg.transactions
+        self.hop_of, self.place = self._leg.hop_of, self._outbound.place
         self._branches: dict[str, Call] = {}
 
     def receive(self, data: bytes, source: Hop, now: float) -> Output:
@@ -35,28 +48,33 @@ class Endpoint(OutboundCall, InDialogRequests):
 
     def take(self, message: Request | Response, source: Hop, now: float) -> Output:
         """A message that came over a connection."""
-        return self.transactions.take(message, source, now)
+        return self._leg.transactions.take(message, source, now)
+
+    @property
+    def open_calls(self) -> list[Call]:
+        """Those that are not over."""
+        return self._leg.open_calls
 
     @property
     def due(self) -> float | None:
         """When it wants to be woken."""
-        times = (self._alarms.due, self.transactions.due)
+        times = (self._leg.alarms.due, self._leg.transactions.due)
         return min((each for each in times if each is not None), default=None)
 
     def wake(self, now: float) -> Output:
         """The time has come, perhaps."""
-        out = self.transactions.wake(now)
-        for name in self._alarms.ring(now):
-            call = self._calls.get(name)
+        out = self._leg.transactions.wake(now)
+        for name in self._leg.alarms.ring(now):
+            call = self._leg.calls.get(name)
             if call is None:
                 continue
             if call.retransmit_at is not None and call.retransmit_at <= now:
                 out.join(self._again(call, now))
             if call.timer_at is not None and call.timer_at <= now:
-                out.join(self._timer(call, now))
+                out.join(self.inside.timer(call, now))
             if call.change_at is not None and call.change_at <= now:
-                out.join(self.change(call, call.changing, now))
-            self._expect(call)
+                out.join(self.inside.change(call, call.changing, now))
+            self._leg.expect(call)
         return out
 
     def ring(self, call: Call, now: float) -> Output:
@@ -70,32 +88,32 @@ class Endpoint(OutboundCall, InDialogRequests):
         call.retransmit_after, call.retransmit_at = T1, now + T1
         expiry, fields = timers.answered(call.invite)
         timers.start(call, expiry, now, asked_by_us=False)
-        self._expect(call)
-        return self._respond(call, 200, now, [*self._media_fields(call), *fields], description)
+        self._leg.expect(call)
+        return self._respond(call, 200, now, [*self._leg.media_fields(call), *fields], description)
 
     def reject(
         self, call: Call, status: int, now: float, fields: Sequence[tuple[str, str]] = ()
     ) -> Output:
         """Refuse a call that came in and was not answered."""
         out = self._respond(call, status, now, fields)
-        return self._over(call, calls.cause_of(status), "us", out, status)
+        return self._leg.over(call, calls.cause_of(status), "us", out, status)
 
     def hang_up(self, call: Call, now: float, cause: calls.Cause = "hung-up") -> Output:
         """End a call in whatever state it is."""
         if call.state == "ended":
             return Output()
         if call.state == "answered":
-            return self._over(call, cause, "us", self._bye(call, now))
+            return self._leg.over(call, cause, "us", self._leg.bye(call, now))
         if call.incoming:
             return self.reject(call, 480, now)
         # CallContext, and not answered: it is cancelled once something has come back (§9.1).
         call.cancelling = True
-        return self._cancel(call, now) if call.state == "ringing" else Output()
+        return self._outbound.cancel(call, now) if call.state == "ringing" else Output()
 
     def _again(self, call: Call, now: float) -> Output:
         """Send the 2xx again until its ACK comes; after 32 s the call is given up (§13.3.1.4)."""
         if now - call.answered_at >= 64 * T1:
-            return self._over(call, "no-ack", "network", self._bye(call, now))
+            return self._leg.over(call, "no-ack", "network", self._leg.bye(call, now))
         call.retransmit_after = min(2 * call.retransmit_after, T2)
         call.retransmit_at = now + call.retransmit_after
         assert call.answer is not None
@@ -115,18 +133,18 @@ class Endpoint(OutboundCall, InDialogRequests):
                 return self._cancelled(asked, now)
             case "OPTIONS":
                 fields = [("allow", ALLOW), ("accept", SDP)]
-                return self._say(asked, 200, now, fields)
+                return self._leg.say(asked, 200, now, fields)
         if inside and request.method in WITHIN:
-            return self._within(asked, now)
+            return self.inside.take(asked, now)
         status = 405 if request.method in KNOWN else 501
-        return self._say(asked, status, now, [("allow", ALLOW)])
+        return self._leg.say(asked, status, now, [("allow", ALLOW)])
 
     def _acknowledged(self, request: Request) -> Output:
-        call = self._call_of(request)
+        call = self._leg.call_of(request)
         if call is None or call.retransmit_at is None:
             return Output()
         call.retransmit_at = None
-        self._expect(call)
+        self._leg.expect(call)
         if request.body and not call.remote_sdp:
             call.remote_sdp = request.body
         if call.acknowledged:
@@ -139,37 +157,37 @@ class Endpoint(OutboundCall, InDialogRequests):
         needed = [each.strip().lower() for each in request.fields.all("require")]
         unknown = [each for each in needed if each not in SUPPORTED]
         if unknown:
-            return self._say(asked, 420, now, [("unsupported", ", ".join(unknown))])
+            return self._leg.say(asked, 420, now, [("unsupported", ", ".join(unknown))])
         if request.uri.scheme == "sips":
             # A call that must be secret all the way: there is no TLS here (§26.2.2).
-            return self._say(asked, 416, now)
+            return self._leg.say(asked, 416, now)
         if request.body and request.media_type != SDP:
-            return self._say(asked, 415, now, [("accept", SDP)])
+            return self._leg.say(asked, 415, now, [("accept", SDP)])
         if timers.too_short(request):
-            return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
+            return self._leg.say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         try:
-            made = dialog.as_uas(request, self.transactions.token())
+            made = dialog.as_uas(request, self._leg.transactions.token())
         except MalformedValue as error:
-            return self._say(asked, 400, now, reason=error.what)
+            return self._leg.say(asked, 400, now, reason=error.what)
         call = Call(
             f"{request.call_id};{made.remote.tag}", True, request.uri.number,
             request.origin.uri.number, request, asked.place,
             dialog=made, remote_sdp=request.body, asked=asked,
         )  # fmt: skip
-        self._know(call)
+        self._leg.know(call)
         self._branches[request.vias[0].branch] = call
-        out = self.transactions.answer(asked, response_to(request, 100), now)
+        out = self._leg.transactions.answer(asked, response_to(request, 100), now)
         out.events.append(calls.Offered(call))
         return out
 
     def _cancelled(self, asked: IncomingRequest, now: float) -> Output:
         call = self._branches.get(asked.request.vias[0].branch)
-        if call is None or call.id not in self._calls:
-            return self._say(asked, 481, now)
-        out = self._say(asked, 200, now)
+        if call is None or call.id not in self._leg.calls:
+            return self._leg.say(asked, 481, now)
+        out = self._leg.say(asked, 200, now)
         if call.state in ("offered", "ringing"):
             out.join(self._respond(call, 487, now))
-            self._over(call, "cancelled", "them", out, 487)
+            self._leg.over(call, "cancelled", "them", out, 487)
         return out
 
     def _respond(
@@ -187,4 +205,4 @@ class Endpoint(OutboundCall, InDialogRequests):
             call.answer = response
         if status >= 200:
             self._branches.pop(call.invite.vias[0].branch, None)
-        return self.transactions.answer(call.asked, response, now)
+        return self._leg.transactions.answer(call.asked, response, now)

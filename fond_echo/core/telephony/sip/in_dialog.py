@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from fond_echo.core.telephony.errors import MalformedValue, TelephonyError
 from fond_echo.core.telephony.sip import calls, timers
-from fond_echo.core.telephony.sip.call_leg import CallLeg
+from fond_echo.core.telephony.sip.call_leg import CallLeg, Describer
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.message import Request, Response, response_to
 from fond_echo.core.telephony.sip.transaction_layer import IncomingRequest, Output
@@ -22,8 +22,19 @@ GLARE = (2.1, 4.0)
 """Seconds until the side that made the call asks again, where both asked at once (§14.1)."""
 
 
-class InDialogRequests(CallLeg):
-    """Requests within calls, of both sides."""
+class InDialogRequests:
+    """Requests within calls, of both sides.
+
+    Args:
+        describer: asked when the other side changes its media.
+
+    Attributes:
+        may_be_transferred: whether we call whom the other side wants us to.
+    """
+
+    def __init__(self, leg: CallLeg, describer: Describer) -> None:
+        self._leg, self._describer = leg, describer
+        self.may_be_transferred = False
 
     def change(self, call: Call, description: bytes, now: float) -> Output:
         """Tell the other side what our media are from now on: hold, resume."""
@@ -38,22 +49,22 @@ class InDialogRequests(CallLeg):
                 expiry = timers.expiry_of(response)
                 if expiry is not None:
                     timers.start(call, expiry, at, asked_by_us=True)
-                self._expect(call)
-                out = self._acknowledge(call, number)
+                self._leg.expect(call)
+                out = self._leg.acknowledge(call, number)
                 out.events.append(calls.Changed(call))
                 return out
             return self._not_changed(call, response, at)
 
-        return self._ask(call, "INVITE", now, told, self._media_fields(call), description)
+        return self._leg.ask(call, "INVITE", now, told, self._leg.media_fields(call), description)
 
     def _not_changed(self, call: Call, response: Response | None, now: float) -> Output:
         if response is None or response.status in (408, 481):
-            return self._over(call, "vanished", "network", self._bye(call, now))
+            return self._leg.over(call, "vanished", "network", self._leg.bye(call, now))
         if response.status == 491:
             call.change_at = now + (
-                self.transactions.chance.uniform(*GLARE) if not call.incoming else 1.0
+                self._leg.transactions.chance.uniform(*GLARE) if not call.incoming else 1.0
             )
-            self._expect(call)
+            self._leg.expect(call)
         else:
             call.changing = b""
         return Output()
@@ -74,9 +85,9 @@ class InDialogRequests(CallLeg):
         mine = str(call.dialog.local.uri) if call.dialog is not None else ""
         fields = [
             ("refer-to", f"<{to}>"), ("referred-by", f"<{mine}>"),
-            ("contact", self.transactions.contact(call.hop.transport)),
+            ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
-        return self._ask(call, "REFER", now, told, fields)
+        return self._leg.ask(call, "REFER", now, told, fields)
 
     def tell_transfer(self, call: Call, status: int, now: float) -> Output:
         """Tell the side that asked for a transfer how it goes (RFC 3515 §2.4.4)."""
@@ -85,58 +96,59 @@ class InDialogRequests(CallLeg):
         state = "active;expires=60" if status < 200 else "terminated;reason=noresource"
         fields = [
             ("event", "refer"), ("subscription-state", state), ("content-type", FRAGMENT),
-            ("contact", self.transactions.contact(call.hop.transport)),
+            ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         body = f"SIP/2.0 {status} {'OK' if status == 200 else 'Told'}\r\n".encode()
-        return self._ask(call, "NOTIFY", now, lambda *_: Output(), fields, body)
+        return self._leg.ask(call, "NOTIFY", now, lambda *_: Output(), fields, body)
 
-    def _timer(self, call: Call, now: float) -> Output:
+    def timer(self, call: Call, now: float) -> Output:
         """The session timer: say that we are here, or find that the other side is not."""
         call.timer_at = None
         if call.refresher == "them":
-            return self._over(call, "vanished", "network", self._bye(call, now))
+            return self._leg.over(call, "vanished", "network", self._leg.bye(call, now))
 
         def told(response: Response | None, at: float) -> Output:
             if response is None or response.status in (408, 481):
-                return self._over(call, "vanished", "network", self._bye(call, at))
+                return self._leg.over(call, "vanished", "network", self._leg.bye(call, at))
             if response.status >= 200:
                 expiry = timers.expiry_of(response) if response.status < 300 else None
                 timers.start(
                     call, expiry or timers.Expiry(call.interval, "uac"), at, asked_by_us=True
                 )
-                self._expect(call)
+                self._leg.expect(call)
                 if response.sequence[1] == "INVITE" and response.status < 300:
-                    return self._acknowledge(call, response.sequence[0])
+                    return self._leg.acknowledge(call, response.sequence[0])
             return Output()
 
         fields = [
             ("session-expires", f"{call.interval};refresher=uac"), ("supported", "timer"),
-            ("contact", self.transactions.contact(call.hop.transport)),
+            ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         if "UPDATE" in _allowed(call):
-            return self._ask(call, "UPDATE", now, told, fields)
+            return self._leg.ask(call, "UPDATE", now, told, fields)
         fields.append(("content-type", "application/sdp"))
-        return self._ask(call, "INVITE", now, told, fields, call.local_sdp)
+        return self._leg.ask(call, "INVITE", now, told, fields, call.local_sdp)
 
-    def _within(self, asked: IncomingRequest, now: float) -> Output:
+    def take(self, asked: IncomingRequest, now: float) -> Output:
+        """A request of the other side."""
         request = asked.request
-        call = self._call_of(request)
+        call = self._leg.call_of(request)
         if call is None or call.dialog is None:
-            return self._say(asked, 481, now)
+            return self._leg.say(asked, 481, now)
         after = call.dialog.accepts(request)
         if after is None:
-            return self._say(asked, 500, now, reason="Out of Order")
+            return self._leg.say(asked, 500, now, reason="Out of Order")
         call.dialog = after
         match request.method:
             case "INVITE" | "UPDATE":
                 return self._reinvited(call, asked, now)
             case "BYE":
-                return self._over(call, "hung-up", "them", self._say(asked, 200, now))
+                return self._leg.over(call, "hung-up", "them", self._leg.say(asked, 200, now))
             case "REFER":
                 return self._referred(call, asked, now)
             case "NOTIFY":
                 return self._notified(call, asked, now)
-        out = self._say(asked, 200, now)
+        out = self._leg.say(asked, 200, now)
         key = told_key(request)
         if key:
             out.events.append(calls.KeyTold(call, key))
@@ -146,30 +158,30 @@ class InDialogRequests(CallLeg):
         request = asked.request
         ours_under_way = bool(call.changing) and call.change_at is None
         if call.retransmit_at is not None or call.state != "answered" or ours_under_way:
-            return self._say(asked, 491, now)
+            return self._leg.say(asked, 491, now)
         if timers.too_short(request):
-            return self._say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
+            return self._leg.say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         fields: list[tuple[str, str]] = []
         if timers.expiry_of(request) is not None:
             expiry, fields = timers.answered(request)
             timers.start(call, expiry, now, asked_by_us=False)
-            self._expect(call)
-        fields.append(("contact", self.transactions.contact(call.hop.transport)))
+            self._leg.expect(call)
+        fields.append(("contact", self._leg.transactions.contact(call.hop.transport)))
         if request.method == "UPDATE" and not request.body:
-            return self._say(asked, 200, now, fields)
+            return self._leg.say(asked, 200, now, fields)
         try:
             described = self._describer.describe(call, request.body)
         except TelephonyError as error:
-            return self._say(asked, 488, now, reason=error.what)
+            return self._leg.say(asked, 488, now, reason=error.what)
         call.remote_sdp, call.local_sdp = request.body or call.remote_sdp, described
-        fields = [*fields[:-1], *self._media_fields(call)]
+        fields = [*fields[:-1], *self._leg.media_fields(call)]
         response = response_to(request, 200, fields=fields, body=described)
         call.hop = asked.place
         if request.method == "INVITE":
             call.answer, call.answered_at = response, now
             call.retransmit_after, call.retransmit_at = T1, now + T1
-            self._expect(call)
-        out = self.transactions.answer(asked, response, now)
+            self._leg.expect(call)
+        out = self._leg.transactions.answer(asked, response, now)
         out.events.append(calls.Changed(call))
         return out
 
@@ -178,20 +190,17 @@ class InDialogRequests(CallLeg):
         try:
             to = parse_address(asked.request.fields.get("refer-to") or "")
         except MalformedValue as error:
-            return self._say(asked, 400, now, reason=error.what)
+            return self._leg.say(asked, 400, now, reason=error.what)
         if not self.may_be_transferred:
-            return self._say(asked, 603, now)
-        out = self._say(
-            asked, 202, now, [("contact", self.transactions.contact(call.hop.transport))]
+            return self._leg.say(asked, 603, now)
+        out = self._leg.say(
+            asked, 202, now, [("contact", self._leg.transactions.contact(call.hop.transport))]
         )
         out.events.append(calls.TransferAsked(call, to.uri))
         return out
 
-    may_be_transferred = False
-    """Whether we call whom the other side wants us to."""
-
     def _notified(self, call: Call, asked: IncomingRequest, now: float) -> Output:
-        out = self._say(asked, 200, now)
+        out = self._leg.say(asked, 200, now)
         match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", asked.request.body)
         if match and int(match[1]) >= 200:
             out.events.append(calls.Transferred(call, int(match[1])))

@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 
-from fond_echo.core.language.figures import MONTHS
-from fond_echo.core.language.numbers import (
+from fond_echo.core.language.en.figures import MONTHS
+from fond_echo.core.language.en.numbers import (
     UNITS,
     digits_of,
     is_number_word,

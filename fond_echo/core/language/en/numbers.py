@@ -11,6 +11,8 @@ UNITS = (
 TENS = ["zero", "ten", "twenty", "thirty", "forty", "fifty", "sixty", "seventy", "eighty", "ninety"]
 SCALES = ((10**9, "billion"), (10**6, "million"), (1_000, "thousand"))
 MAX_VALUE = 10**12
+TIMES = frozenset(("double", "triple"))
+"""Said before a digit that comes more than once."""
 
 _ORDINALS = {
     "one": "first",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from fond_echo.core.language.numbers import TENS, cardinal, digits, ordinal, year
+from fond_echo.core.language.en.numbers import TENS, cardinal, digits, ordinal, year
 
 MONTHS = (
     "january february march april may june july august september october november december"

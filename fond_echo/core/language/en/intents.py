@@ -9,11 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from importlib import resources
-from typing import Any, Literal
+from typing import Any
 
-from fond_echo.core.dialogue.goodbyes import says_goodbye
-
-Intent = Literal["goodbye", "person", "never-mind", "again", "undo", "forget-me", "about-me"]
+from fond_echo.core.language.en.goodbyes import says_goodbye
+from fond_echo.core.language.language import Intent
 
 
 def _sayings() -> dict[tuple[str, ...], Intent]:

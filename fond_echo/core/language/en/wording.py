@@ -33,6 +33,16 @@ FILLERS = frozenset(
 ASKING = frozenset("what which who whom whose where why how when".split())
 """Words that say that something is asked, and a little of what."""
 
+AROUND = frozenset(
+    "please thanks thank you hello hi hey um uh er well so ok okay now then and".split()
+)
+"""Greetings and thanks at the ends of a request."""
+
+CORRECTING = frozenset(
+    "no nope not actually sorry wait rather i meant mean instead make it change".split()
+)
+"""Words around a value that takes another's place."""
+
 
 def _read() -> tuple[dict[str, str], dict[tuple[str, ...], str]]:
     words: dict[str, str] = {}

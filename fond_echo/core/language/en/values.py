@@ -14,10 +14,19 @@ from typing import Any
 
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.model import Grammar
-from fond_echo.core.language.figures import MONTHS
-from fond_echo.core.language.numbers import digits_of, ordinal_value, value_of
+from fond_echo.core.language.en.figures import MONTHS
+from fond_echo.core.language.en.numbers import digits_of, ordinal_value, value_of
+from fond_echo.core.language.en.spoken import spoken_tokens
 
 WEEKDAYS = "monday tuesday wednesday thursday friday saturday sunday".split()
+SPOTTED = ("date", "time", "duration", "currency")
+OPENING = frozenset(
+    [
+        *MONTHS,
+        *WEEKDAYS,
+        *"today tonight tomorrow yesterday noon midnight midday half quarter".split(),
+    ]
+)
 _SECONDS = {"second": 1, "minute": 60, "hour": 3_600, "day": 86_400, "week": 604_800}
 _PAST = {"five": 5, "ten": 10, "quarter": 15, "twenty": 20, "half": 30}
 _CURRENCY = {
@@ -35,14 +44,9 @@ Tokens = Sequence[str]
 @lru_cache(maxsize=1)
 def builtin_grammar() -> Grammar:
     """The rules of the built-in types."""
-    text = (resources.files("fond_echo.core.grammar") / "builtin.abnf").read_text("utf-8")
-    grammar = read_abnf(text)
+    text = (resources.files(__package__) / "builtin.abnf").read_text("utf-8")
+    grammar = read_abnf(text, spoken=spoken_tokens)
     return Grammar(grammar.rules, grammar.root, grammar.language, {"builtin:": grammar})
-
-
-def kinds() -> list[str]:
-    """The names of the built-in types."""
-    return sorted(name for name, rule in builtin_grammar().rules.items() if rule.public)
 
 
 def _number(tokens: Tokens) -> int | float | None:
@@ -327,3 +331,15 @@ def value_of_kind(kind: str, tokens: Tokens, literal: str | None, now: datetime)
     if kind in _CLOCKED:
         return _CLOCKED[kind](tokens, now)
     return _PLAIN[kind](tokens)
+
+
+def shortened(kind: str, tokens: Tokens) -> list[str] | None:
+    """Where a time is asked for, "about nine" is one; "no, the other one" is a no."""
+    words = list(tokens)
+    if kind == "boolean":
+        return words[:1]
+    if kind != "time":
+        return None
+    while words and words[0] in ("at", "about", "around", "say", "maybe", "by", "from"):
+        words = words[1:]
+    return ["at", *words]

@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 import unicodedata
 from collections.abc import Callable
-from dataclasses import dataclass
 
-from fond_echo.core.language import figures
-from fond_echo.core.language.figures import MONTHS, UNITS
-from fond_echo.core.language.numbers import digits, ordinal
+from fond_echo.core.language.en import figures
+from fond_echo.core.language.en.figures import MONTHS, UNITS
+from fond_echo.core.language.en.numbers import digits, ordinal
+from fond_echo.core.language.language import Phrase
 
 _ABBREVIATIONS = {
     "mr": ["mister"],
@@ -131,21 +131,6 @@ def spoken_tokens(text: str) -> list[str]:
         assert match.lastgroup is not None
         tokens += _READERS[match.lastgroup](match[0])
     return tokens
-
-
-@dataclass(frozen=True)
-class Phrase:
-    """A stretch spoken in one breath.
-
-    Attributes:
-        tokens: spoken words.
-        pause: seconds of silence after it.
-        question: its melody rises.
-    """
-
-    tokens: tuple[str, ...]
-    pause: float
-    question: bool = False
 
 
 _PAUSES = {".": 0.42, "!": 0.42, "?": 0.45, "\n": 0.5, ";": 0.3, ":": 0.28, ",": 0.18}

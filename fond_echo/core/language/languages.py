@@ -1,3 +1,0 @@
-"""The languages that the built-in recognizer and synthesizer know."""
-
-LANGUAGES = ("en",)
