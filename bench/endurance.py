@@ -75,10 +75,10 @@ def _children(process: str) -> list[str]:
 
 def _private(process: str) -> float:
     try:
-        told = Path(f"/proc/{process}/smaps_rollup").read_text()
+        reported = Path(f"/proc/{process}/smaps_rollup").read_text()
     except OSError:
         return 0.0
-    return sum(int(line.split()[1]) for line in told.splitlines() if "Private" in line) / 1_024
+    return sum(int(line.split()[1]) for line in reported.splitlines() if "Private" in line) / 1_024
 
 
 async def hold(number: str, count: int, minutes: float) -> None:

@@ -192,8 +192,8 @@ def main() -> None:
                 number = f"sip:bench@127.0.0.1:{port}"
                 rate = str(chosen.rate)
                 command = [sys.executable, "-m", "bench.pacing", "--call", number, str(count), rate]
-                told = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
-                found = json.loads(told)
+                reported = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
+                found = json.loads(reported)
                 row = [count, int(found["refused"][0])]
                 for late in (found["calling"], found["settled"], found["over"]):
                     row += figures(late)

@@ -36,8 +36,8 @@ def show(
     Console(width=120).print(table)
     if file is not None:
         figures = [dict(zip(columns, row, strict=True)) for row in rows]
-        told = {"title": title, "python": platform.python_version(), "figures": figures}
-        file.write_text(json.dumps(told, indent=2, ensure_ascii=False) + "\n")
+        reported = {"title": title, "python": platform.python_version(), "figures": figures}
+        file.write_text(json.dumps(reported, indent=2, ensure_ascii=False) + "\n")
 
 
 def percentile(values: Sequence[float], share: float) -> float:

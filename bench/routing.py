@@ -74,7 +74,7 @@ def told_apart(
     rows, confusion = [], defaultdict(Counter[str])
     chance = random.Random(1)
     for condition in ("as written", "one word in ten misheard"):
-        right = asked = total = false = off = 0
+        right = requested = total = false = off = 0
         for name, route, text in wordings(listed):
             if name == "-":
                 continue
@@ -89,14 +89,14 @@ def told_apart(
             else:
                 total += 1
                 right += found == route
-                asked += found == DID_YOU_MEAN
+                requested += found == DID_YOU_MEAN
         rows.append(
             (
                 listed,
                 condition,
                 total,
                 f"{right / total:.1%}",
-                f"{asked / total:.1%}",
+                f"{requested / total:.1%}",
                 f"{false / off:.1%} of {off}",
             )
         )

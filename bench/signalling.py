@@ -100,8 +100,8 @@ def setups(count: int) -> float:
         (call,) = [event.call for event in out.events if isinstance(event, Offered)]
         ours.ring(call, now)
         described = Media().describe(call, call.remote_sdp)
-        (told, _), *_ = ours.accept(call, described, now).send
-        response = read_message(told)
+        (reported, _), *_ = ours.accept(call, described, now).send
+        response = read_message(reported)
         assert isinstance(response, Response)
         tag = response.target.tag
         ours.receive(request("ACK", n, 1, tag), THEM, now)

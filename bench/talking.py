@@ -146,8 +146,8 @@ def main() -> None:
                     sys.executable, "-m", "bench.talking", "--call", number, str(chosen.calls),
                     str(chosen.rate), str(question),
                 ]  # fmt: skip
-                told = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
-                found = json.loads(told)
+                reported = subprocess.run(command, stdout=subprocess.PIPE, check=True).stdout
+                found = json.loads(reported)
                 loop = echo.channel("bench").facts.get("loop", {})
                 stages = stage_times(echo)
     late, answers = found["late"], found["answers"]

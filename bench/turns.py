@@ -75,8 +75,8 @@ def main() -> None:
                         milliseconds = [1000 * value for value in values]
                         p50, p95 = (percentile(milliseconds, share) for share in (0.5, 0.95))
                         rows.append((f"{kind}: {name}", p50, p95))
-                told = network.get("/told").json()["deliveries"]
-                answers = [1000 * each["seconds"] for each in told]
+                reported = network.get("/told").json()["deliveries"]
+                answers = [1000 * each["seconds"] for each in reported]
                 rows.append(
                     ("webhook answered", percentile(answers, 0.5), percentile(answers, 0.95))
                 )

@@ -120,7 +120,7 @@ def of_the_ear(browser: Browser, folder: Path) -> None:
         (folder / f"{name}.ogg").write_bytes(encode(clip, "ogg"))
         names.append(f"{name}.ogg")
     desk = str(Path("fond_echo/demo/harbour-desk").resolve())
-    told: list[str] = []
+    reported: list[str] = []
     for shown, given in (
         (["--assistant", "harbour-desk", *names], ["--assistant", desk, *names]),
         (["--form", "vtt", "letter.ogg"],) * 2,
@@ -130,8 +130,8 @@ def of_the_ear(browser: Browser, folder: Path) -> None:
             cwd=folder, capture_output=True, text=True, check=True,
             env={**os.environ, "PYTHONPATH": str(Path.cwd())},
         ).stdout  # fmt: skip
-        told += [f"$ fond-echo transcribe {' '.join(shown)}", *out.splitlines(), ""]
-    terminal(browser, "transcribe", told[0].removeprefix("$ "), told[1:])
+        reported += [f"$ fond-echo transcribe {' '.join(shown)}", *out.splitlines(), ""]
+    terminal(browser, "transcribe", reported[0].removeprefix("$ "), reported[1:])
 
 
 def shot(page: Page, name: str, milliseconds: int = 700) -> None:
@@ -152,10 +152,10 @@ def main() -> None:
             browser = tool.chromium.launch(
                 executable_path=chromium, args=[*FLAGS, f"--use-file-for-fake-audio-capture={note}"]
             )
-            told: list[str] = []
+            reported: list[str] = []
             with FondEcho(world.settings.address, world.key) as echo:
-                Tour(echo, world, lambda line="": told.extend(line.split("\n"))).run()
-            terminal(browser, "tour", "script/demo --tour", told[:42])
+                Tour(echo, world, lambda line="": reported.extend(line.split("\n"))).run()
+            terminal(browser, "tour", "script/demo --tour", reported[:42])
             of_the_ear(browser, folder)
             of_the_console(browser, world)
             of_standins(browser, world)

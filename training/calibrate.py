@@ -87,11 +87,11 @@ def closely(
     return [Sample(engine.fit(readings[0], second, logs), right, inside, counts)]
 
 
-def closed_samples(asked: tuple[int, int, int]) -> list[Sample]:
+def closed_samples(requested: tuple[int, int, int]) -> list[Sample]:
     """Closed readings of phrases that are in a set and of others, and of numbers and of sentences
     against digits, where the next reading is never far: in one condition; its place, how many, and
     the speakers' seed."""
-    place, count, seed = asked
+    place, count, seed = requested
     found: list[Sample] = []
     rng = random.Random(seed + place)
     speech = Speech(CONDITIONS[place], lexicon(), seed + place)
@@ -131,9 +131,9 @@ def people_samples(folder: Path, part: int) -> list[Sample]:
     return found
 
 
-def word_samples(asked: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
+def word_samples(requested: tuple[int, int, int, list[list[str]]]) -> list[Sample]:
     """Words of dictation, with whether they are right, in one condition."""
-    place, count, seed, texts = asked
+    place, count, seed, texts = requested
     found: list[Sample] = []
     engine = recognizer()
     rng = random.Random(seed + 50 + place)
@@ -197,16 +197,16 @@ def drawn(name: str, bins: list[Bin], file: Path) -> None:
         2, 1, figsize=(7, 7), height_ratios=(3, 1), sharex=True, layout="constrained"
     )
     above.plot([0, 1], [0, 1], color="#8899a6", linewidth=1, linestyle=":")
-    above.plot([b.told for b in bins], [b.true for b in bins], "o-", color="#1f6f78")
+    above.plot([b.reported for b in bins], [b.true for b in bins], "o-", color="#1f6f78")
     above.set(
         ylabel="right", ylim=(0, 1.02), title=f"{name}: told {calibration_error(bins):.1%} off"
     )
-    below.bar([b.told for b in bins], [b.count for b in bins], width=0.05, color="#d08c3f")
+    below.bar([b.reported for b in bins], [b.count for b in bins], width=0.05, color="#d08c3f")
     below.set(xlabel="confidence", ylabel="how many", yscale="log", xlim=(0, 1))
     figure.savefig(file, dpi=100)
 
 
-def told(name: str, weights: Weights, samples: list[Sample], plot: Path | None = None) -> None:
+def reported(name: str, weights: Weights, samples: list[Sample], plot: Path | None = None) -> None:
     """How well the weights keep what they say."""
     sure = [chance(weights, each.measures) for each in samples]
     right = [each.right for each in samples]
@@ -218,7 +218,7 @@ def told(name: str, weights: Weights, samples: list[Sample], plot: Path | None =
         f"  {len(samples)} others, {np.mean(right):.1%} right, error {calibration_error(bins):.3f}"
     )
     for each in bins:
-        print(f"  told {each.told:.2f}  true {each.true:.2f}  of {each.count}")
+        print(f"  told {each.reported:.2f}  true {each.true:.2f}  of {each.count}")
     good = np.array([s for s, r in zip(sure, right, strict=True) if r])
     bad = np.array([s for s, r in zip(sure, right, strict=True) if not r])
     if plot is not None:
@@ -255,13 +255,13 @@ def main() -> None:
             people_samples(chosen.people, part) if chosen.people else [] for part in (0, 1)
         )
         weights = fitted(samples + counted(people, PEOPLE_COUNT), 4)
-        told("closed sets", weights, others, plots and plots / "confidence-closed-sets.png")
-        told("closed sets of people", weights, other_people)
+        reported("closed sets", weights, others, plots and plots / "confidence-closed-sets.png")
+        reported("closed sets of people", weights, other_people)
         weights = fitted(inside(samples + counted(people, PEOPLE_COUNT_CHOSEN)), 4)
-        told("one of a set", weights, inside(others))
-        told("one of a set, people", weights, inside(other_people))
+        reported("one of a set", weights, inside(others))
+        reported("one of a set, people", weights, inside(other_people))
         weights, others = fitted(heard(count, FITTING_SEED), 2), heard(count // 2, OTHER_SEED)
-        told("words of dictation", weights, others, plots and plots / "confidence-words.png")
+        reported("words of dictation", weights, others, plots and plots / "confidence-words.png")
 
 
 if __name__ == "__main__":

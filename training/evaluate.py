@@ -150,9 +150,9 @@ def speed(seconds: float = 120.0) -> dict[str, float]:
     return {part: round(taken / total, 5) for part, taken in spent.items()}
 
 
-def row_of(asked: tuple[int, int, list[list[str]]]) -> list[Any]:
+def row_of(requested: tuple[int, int, list[list[str]]]) -> list[Any]:
     """A condition's figures."""
-    place, count, texts = asked
+    place, count, texts = requested
     condition, seed = CONDITIONS[place], TEST_SEED + 10 * place
     inside, outside = closed(condition, count, seed)
     row = [
@@ -173,8 +173,8 @@ def main() -> None:
     chosen = parser.parse_args()
     texts = wordnet(chosen.texts, examples_only=True)
     with ProcessPoolExecutor(2) as pool:
-        asked = [(place, chosen.count, texts) for place in range(len(CONDITIONS))]
-        rows = list(pool.map(row_of, asked))
+        requested = [(place, chosen.count, texts) for place in range(len(CONDITIONS))]
+        rows = list(pool.map(row_of, requested))
     columns = ("condition", "closed set of 200 right", "others kept out", "word error",
                "ten digits right", "new name right")  # fmt: skip
     show("held-out synthetic speakers and sentences, 95 % intervals", columns, rows)
@@ -182,12 +182,12 @@ def main() -> None:
     print(f"false words: {heard} in {hours:.2f} h of noise, tones and keys")
     print("shares of real time:", spent := speed())
     if chosen.json:
-        told = {
+        reported = {
             "figures": [dict(zip(columns, map(str, row), strict=True)) for row in rows],
             "false_words": heard, "hours_of_noise": round(hours, 3), "real_time": spent,
             "utterances_a_figure": chosen.count,
         }  # fmt: skip
-        chosen.json.write_text(json.dumps(told, indent=2, ensure_ascii=False) + "\n")
+        chosen.json.write_text(json.dumps(reported, indent=2, ensure_ascii=False) + "\n")
 
 
 if __name__ == "__main__":

@@ -157,8 +157,10 @@ class Training:
         self.network.load_state_dict(kept["network"])
         self.average = kept["average"]
         self.optimizer.load_state_dict(kept["optimizer"])
-        told = kept["progress"]
-        self.progress = Progress(told["step"], told["heard"], told["heard_people"], told["minutes"])
+        reported = kept["progress"]
+        self.progress = Progress(
+            reported["step"], reported["heard"], reported["heard_people"], reported["minutes"]
+        )
 
     def save(self) -> None:
         """Write the checkpoint, whole or not at all."""

@@ -90,8 +90,8 @@ def _check(options: argparse.Namespace) -> int:
         raise
     found = warnings(assistant, files)
     if options.json:
-        told = [vars(warning) for warning in found]
-        print_json({"errors": [], "warnings": told, "assistant": assistant.assistant})
+        reported = [vars(warning) for warning in found]
+        print_json({"errors": [], "warnings": reported, "assistant": assistant.assistant})
         return 0
     for warning in found:
         print(f"warning: {warning}")
@@ -140,7 +140,7 @@ def _diff(options: argparse.Namespace) -> int:
             other, name = echo.revision(options.name, "draft").files, "draft"
     lines: list[str] = []
     for file in sorted({*live, *other}):
-        before, after = _told(file, live.get(file, "")), _told(file, other.get(file, ""))
+        before, after = _reported(file, live.get(file, "")), _reported(file, other.get(file, ""))
         lines += difflib.unified_diff(
             before.splitlines(), after.splitlines(), f"live/{file}", f"{name}/{file}", lineterm=""
         )
@@ -151,7 +151,7 @@ def _diff(options: argparse.Namespace) -> int:
     return 0
 
 
-def _told(file: str, text: str) -> str:
+def _reported(file: str, text: str) -> str:
     """A file as a difference shows it: of a sound, its size and its content's digest."""
     from fond_echo.documents.sounds import bytes_of, is_sound
 

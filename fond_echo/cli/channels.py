@@ -67,8 +67,8 @@ def add(commands: Any) -> None:
             command.add_argument("contact", help="its id, or its id on the network")
         if name == "memory":
             instead = command.add_mutually_exclusive_group()
-            told = "a JSON object to remember in place of all that was"
-            instead.add_argument("--put", type=Path, metavar="FILE", help=told)
+            reported = "a JSON object to remember in place of all that was"
+            instead.add_argument("--put", type=Path, metavar="FILE", help=reported)
             instead.add_argument("--clear", action="store_true", help="delete all of it")
         add_service(command)
         command.set_defaults(run=run)
@@ -100,10 +100,10 @@ def _add(options: argparse.Namespace) -> int:
     description = options.network or ""
     if options.kind in ("chat", "phone"):
         if not options.network:
-            told = (
+            reported = (
                 f"fond-echo: a {options.kind} channel needs --network: the file that describes it"
             )
-            print(told, file=sys.stderr)
+            print(reported, file=sys.stderr)
             return 2
         description = _described(options.kind, Path(options.network), frozenset(values))
     channel = ChannelIn(
@@ -119,7 +119,7 @@ def _add(options: argparse.Namespace) -> int:
         if before is not None and not options.json:
             for change in changes(before, after):
                 print(f"  {change}")
-        return _told(options, after)
+        return _reported(options, after)
 
 
 def changes(before: ChannelOut, after: ChannelOut) -> Iterator[str]:
@@ -143,10 +143,10 @@ def _differences(path: str, before: Any, after: Any) -> Iterator[str]:
 
 def _connect(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        return _told(options, echo.connect_channel(options.name))
+        return _reported(options, echo.connect_channel(options.name))
 
 
-def _told(options: argparse.Namespace, channel: ChannelOut) -> int:
+def _reported(options: argparse.Namespace, channel: ChannelOut) -> int:
     if options.json:
         print_json(channel)
     else:

@@ -38,8 +38,8 @@ def _inspect(options: argparse.Namespace) -> int:
         try:
             report: Report = inspect(bytes_in(file))
         except (Unreadable, SoundError) as error:
-            told = str(error) if isinstance(error, Unreadable) else f"{file}: {error}"
-            print(told, file=sys.stderr)
+            reported = str(error) if isinstance(error, Unreadable) else f"{file}: {error}"
+            print(reported, file=sys.stderr)
             code = 1
             continue
         reports.append({"file": str(file), "voice_note": report.voice_note, **asdict(report)})

@@ -131,11 +131,11 @@ async def _run(options: argparse.Namespace, description: Any, values: dict[str, 
             exchanges, taken = outcome.exchanges, outcome.facts
         except FondEchoError as caught:
             error, exchanges, taken = caught, getattr(caught, "exchanges", []), {}
-    told, taken = [vars(each) for each in exchanges], vault.redacted(taken)
+    reported, taken = [vars(each) for each in exchanges], vault.redacted(taken)
     if options.json:
-        print_json({"exchanges": told, "facts": taken, "error": str(error or "")})
+        print_json({"exchanges": reported, "facts": taken, "error": str(error or "")})
     else:
-        for each in told:
+        for each in reported:
             print(f"{each['method']} {each['url']} → {each['status'] or each['error']}")
             for name in ("sent", "received"):
                 if each[name] is not None:

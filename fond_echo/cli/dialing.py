@@ -75,10 +75,10 @@ async def _call(number: str, name: str, voice: str, steps: Iterator[str]) -> int
                 print(f"  said      {step}", flush=True)
                 await caller.say(_spoken(synthesis, step, voice))
             await _show(caller, engine)
-        told = "they hung up" if caller.over.is_set() else "you hung up"
+        reported = "they hung up" if caller.over.is_set() else "you hung up"
         quality = caller.stream.quality() if caller.stream is not None else None
         sounds = f"; MOS {quality.mos}" if quality is not None else ""
-        print(f"{told}{sounds}")
+        print(f"{reported}{sounds}")
     return 0
 
 

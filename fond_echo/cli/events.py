@@ -61,8 +61,8 @@ def _follow(options: argparse.Namespace) -> int:
                 if options.count and count >= options.count:
                     return 0
     except httpx.HTTPError as error:
-        told: Unreachable = unreachable(options.address, error)
-        raise told from error
+        reported: Unreachable = unreachable(options.address, error)
+        raise reported from error
     return 0
 
 
@@ -105,9 +105,9 @@ def _again(options: argparse.Namespace) -> int:
             (each.id for each in echo.subscriptions() if each.id.endswith(options.subscription)),
             options.subscription,
         )
-        told = echo.send_again(found)
+        reported = echo.send_again(found)
     if options.json:
-        print_json(told)
+        print_json(reported)
     else:
-        print(f"{told.waiting} events queued again.")
+        print(f"{reported.waiting} events queued again.")
     return 0

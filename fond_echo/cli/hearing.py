@@ -67,8 +67,8 @@ def _transcribe(options: argparse.Namespace) -> int:
     failed = False
     for file in options.files:
         try:
-            with _progress(file) as told:
-                transcript = _heard(file, expected, options.language, told)
+            with _progress(file) as reported:
+                transcript = _heard(file, expected, options.language, reported)
             score = scored(file, transcript.spoken) if options.score else None
         except (OSError, FondEchoError) as error:
             where = getattr(error, "filename", None) or file
@@ -101,7 +101,7 @@ def _transcribe(options: argparse.Namespace) -> int:
 
 
 def _heard(
-    file: Path, expected: Expected, language: str, told: Callable[[float, int], None]
+    file: Path, expected: Expected, language: str, reported: Callable[[float, int], None]
 ) -> Transcript:
     from fond_echo.core.audio.containers import decode
     from fond_echo.speech.material import recognizer
@@ -120,7 +120,7 @@ def _heard(
         for each in hearing.feed(block):
             if isinstance(each, Utterance) and each.transcript.words:
                 found.append(each.transcript)
-        told(hearing.seconds, len(found))
+        reported(hearing.seconds, len(found))
     found += [each.transcript for each in hearing.finish() if isinstance(each, Utterance)]
     return joined(found) if found else NOTHING
 
@@ -130,12 +130,12 @@ def _progress(file: Path) -> Iterator[Callable[[float, int], None]]:
     """A line that says how far it is, on a terminal; nothing elsewhere."""
     shown = sys.stderr.isatty()
 
-    def told(seconds: float, utterances: int) -> None:
+    def reported(seconds: float, utterances: int) -> None:
         if shown:
             minutes = f"{int(seconds) // 60}:{int(seconds) % 60:02d}"
             print(f"\r{file}: {minutes}, {utterances} utterances", end="", file=sys.stderr)
 
-    yield told
+    yield reported
     if shown:
         print("\r\033[K", end="", file=sys.stderr)
 

@@ -110,12 +110,12 @@ def _try(options: argparse.Namespace) -> int:
     answer = _here(options) if _is_a_folder(options.assistant) else _in_the_service(options)
     state: dict[str, Any] = {}
     for text in said:
-        told = answer(text, state)
-        state = told["state"]
+        reported = answer(text, state)
+        state = reported["state"]
         if options.json:
-            print_json(told)
+            print_json(reported)
             continue
-        _show(told, options.scores)
+        _show(reported, options.scores)
     return 0
 
 
@@ -197,16 +197,16 @@ def _in_the_service(options: argparse.Namespace) -> Any:
     return answer
 
 
-def _show(told: dict[str, Any], scores: bool) -> None:
-    print(f"  {told['route']}, by {told['by']}: {told['because']}")
-    for name, value in told["slots"].items():
+def _show(reported: dict[str, Any], scores: bool) -> None:
+    print(f"  {reported['route']}, by {reported['by']}: {reported['because']}")
+    for name, value in reported["slots"].items():
         print(f"    {name}: {value}")
     if scores:
-        for each in told["scores"]:
+        for each in reported["scores"]:
             print(f"    {each['score']:.2f}  {each['confidence']:>4.0%}  {each['route']}")
-    for reply in told["replies"]:
+    for reply in reported["replies"]:
         print("  " + (reply["text"] or reply["spoken"]).replace("\n", "\n  "))
         if reply["choices"]:
             print("  [" + "] [".join(each["label"] for each in reply["choices"]) + "]")
-    if told["not_run"]:
-        print(f"  ({told['not_run']})")
+    if reported["not_run"]:
+        print(f"  ({reported['not_run']})")

@@ -177,12 +177,12 @@ class AsyncFondEcho:
         """The bytes of a clip."""
         return await self.make(calls.sound(clip_id))
 
-    async def transcribe(self, sound: bytes, asked: ListenIn | None = None) -> Heard:
+    async def transcribe(self, sound: bytes, requested: ListenIn | None = None) -> Heard:
         """What is said in a sound file of any kind."""
-        return await self.make(calls.transcribe(sound, asked or ListenIn()))
+        return await self.make(calls.transcribe(sound, requested or ListenIn()))
 
     async def listen(
-        self, sound: AsyncIterable[bytes], asked: ListenIn | None = None
+        self, sound: AsyncIterable[bytes], requested: ListenIn | None = None
     ) -> AsyncIterator[Partial | Utterance]:
         """What is said in sound that goes on: the words so far, and each utterance as it ends.
 
@@ -193,8 +193,8 @@ class AsyncFondEcho:
         Raises:
             Refused, or Unreachable.
         """
-        asked = asked or ListenIn()
-        async for found in listen(self._address, self._headers, sound, asked):
+        requested = requested or ListenIn()
+        async for found in listen(self._address, self._headers, sound, requested):
             yield found
 
     async def channel(self, name: str) -> ChannelOut:

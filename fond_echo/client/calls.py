@@ -210,8 +210,8 @@ def sound(clip_id: str) -> Call[bytes]:
     return Call("GET", f"/api/clips/{clip_id}/sound", lambda response: response.content)
 
 
-def transcribe(sound: bytes, asked: ListenIn) -> Call[Heard]:
-    given = asked.model_dump(exclude_defaults=True)
+def transcribe(sound: bytes, requested: ListenIn) -> Call[Heard]:
+    given = requested.model_dump(exclude_defaults=True)
     return Call("POST", "/api/speech/transcripts", _shape(Heard), content=sound, query=given)
 
 

@@ -32,23 +32,25 @@ class Utterance:
 
 
 async def listen(
-    address: str, headers: Mapping[str, str], sound: AsyncIterable[bytes], asked: ListenIn
+    address: str, headers: Mapping[str, str], sound: AsyncIterable[bytes], requested: ListenIn
 ) -> AsyncIterator[Partial | Utterance]:
     """Send sound and give what is found in it."""
     url = f"{address.replace('http', 'ws', 1)}/api/speech/transcripts"
     try:
         async with connect(url, additional_headers=dict(headers), proxy=None) as socket:
-            await socket.send(asked.model_dump_json())
+            await socket.send(requested.model_dump_json())
             sending = asyncio.create_task(_send(socket, sound))
             try:
                 async for message in socket:
-                    told = json.loads(message)
-                    if "error" in told:
-                        raise Refused(_problem(422, told["error"]))
-                    if "partial" in told:
-                        yield Partial(told["partial"])
-                    elif "heard" in told:
-                        yield Utterance(Heard.model_validate(told["heard"]), told["truncated"])
+                    reported = json.loads(message)
+                    if "error" in reported:
+                        raise Refused(_problem(422, reported["error"]))
+                    if "partial" in reported:
+                        yield Partial(reported["partial"])
+                    elif "heard" in reported:
+                        yield Utterance(
+                            Heard.model_validate(reported["heard"]), reported["truncated"]
+                        )
             finally:
                 sending.cancel()
                 await asyncio.gather(sending, return_exceptions=True)
@@ -67,11 +69,11 @@ async def _send(socket: ClientConnection, sound: AsyncIterable[bytes]) -> None:
     await socket.send(json.dumps({"end": True}))
 
 
-def _problem(status: int, told: Mapping[str, str]) -> Problem:
+def _problem(status: int, reported: Mapping[str, str]) -> Problem:
     return Problem(
-        type=told.get("code", "about:blank"),
+        type=reported.get("code", "about:blank"),
         title="Sound could not be read",
         status=status,
-        detail=told["what"],
-        remedy=told.get("remedy", ""),
+        detail=reported["what"],
+        remedy=reported.get("remedy", ""),
     )

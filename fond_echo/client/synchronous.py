@@ -171,9 +171,9 @@ class FondEcho:
         """The bytes of a clip."""
         return self.make(calls.sound(clip_id))
 
-    def transcribe(self, sound: bytes, asked: ListenIn | None = None) -> Heard:
+    def transcribe(self, sound: bytes, requested: ListenIn | None = None) -> Heard:
         """What is said in a sound file of any kind."""
-        return self.make(calls.transcribe(sound, asked or ListenIn()))
+        return self.make(calls.transcribe(sound, requested or ListenIn()))
 
     def channel(self, name: str) -> ChannelOut:
         """A channel."""

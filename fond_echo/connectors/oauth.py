@@ -70,10 +70,10 @@ class TokenSource:
             what = f"the token was refused with {answer.status_code}"
             raise Refused(what, status=answer.status_code, where=url)
         try:
-            told = answer.json()
+            reported = answer.json()
             return _Token(
-                str(told["access_token"]),
-                time.monotonic() + float(told.get("expires_in", 3_600)),
+                str(reported["access_token"]),
+                time.monotonic() + float(reported.get("expires_in", 3_600)),
             )
         except (ValueError, KeyError, TypeError) as error:
             raise WrongAnswer("the answer holds no access_token", where=url) from error

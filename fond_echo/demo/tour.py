@@ -168,8 +168,8 @@ class Tour:
             for stage in run.stages:
                 if stage.name in ("receive",):
                     continue
-                told = says(stage)[:80].replace("\n", " ")
-                self.say(f"   · {stage.name:<10} {stage.seconds * 1000:>6.0f} ms  {told}")
+                reported = says(stage)[:80].replace("\n", " ")
+                self.say(f"   · {stage.name:<10} {stage.seconds * 1000:>6.0f} ms  {reported}")
         if turn.finished_at:
             total = (turn.finished_at - turn.received_at).total_seconds()
             self.say(f"   from arrival to answer: {total * 1000:.0f} ms")
@@ -206,8 +206,8 @@ class Tour:
 
     def _check_repeats(self, client: httpx.Client) -> None:
         """The network tells of some posts twice: each must have become one turn all the same."""
-        told = [each["post"] for each in client.get("/told").json()["deliveries"]]
-        twice = {post for post in told if told.count(post) > 1}
+        reported = [each["post"] for each in client.get("/told").json()["deliveries"]]
+        twice = {post for post in reported if reported.count(post) > 1}
         turns = [self.echo.turn(each.id) for each in self.echo.turns(limit=200).items]
         ids = [turn.inbound.get("id") for turn in turns]
         doubled = {post for post in twice if ids.count(post) > 1}
@@ -306,13 +306,15 @@ class Tour:
         self._part("The HTTP channel: one request with sound in it")
         parts = synthesizer().speak("Is it too windy to sail?", "dunlin")
         sound = encode(join([part.clip for part in parts]), "flac")
-        told = self.echo.ask_aloud("desk", sound, "somebody")
-        heard = told.heard.written if told.heard else ""
-        self.say(f"   heard   {heard}\n   route   {told.route}\n   answer  {told.answer}")
-        if told.sound:
-            self.say(f"   out     {bar(told.sound.waveform)} {told.sound.seconds or 0:.1f} s")
-        if told.route != "weather-hold" or told.sound is None:
-            self._problem(f"over HTTP the route was {told.route}, the sound {told.sound}")
+        reported = self.echo.ask_aloud("desk", sound, "somebody")
+        heard = reported.heard.written if reported.heard else ""
+        self.say(f"   heard   {heard}\n   route   {reported.route}\n   answer  {reported.answer}")
+        if reported.sound:
+            self.say(
+                f"   out     {bar(reported.sound.waveform)} {reported.sound.seconds or 0:.1f} s"
+            )
+        if reported.route != "weather-hold" or reported.sound is None:
+            self._problem(f"over HTTP the route was {reported.route}, the sound {reported.sound}")
 
     def _gale_line(self, _: httpx.Client) -> None:
         """An assistant that asks what to do about a sailing that is off."""
@@ -323,10 +325,10 @@ class Tour:
             ("no, Saturday", "Saturday.*right"),
             ("yes", "moved to Saturday"),
         ):
-            told = self.echo.ask("gale", said, "tobin")
-            self.say(f"   {said:<16} {told.answer}")
-            if not re.search(wanted, told.answer):
-                self._problem(f"gale-line answered {told.answer!r} to {said!r}")
+            reported = self.echo.ask("gale", said, "tobin")
+            self.say(f"   {said:<16} {reported.answer}")
+            if not re.search(wanted, reported.answer):
+                self._problem(f"gale-line answered {reported.answer!r} to {said!r}")
 
     def _telephone(self, _: httpx.Client) -> None:
         """What became of the calls that went on all the while."""

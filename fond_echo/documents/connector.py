@@ -260,15 +260,15 @@ def read_description(
             at = path if kind == "poll" else (*path, number)
             for name in sorted(step.asks_for() - known):
                 what = f"nothing fills in {{{{ {name} }}}} here"
-                errors.append(source.fault(at, what, f"known: {', '.join(sorted(known))}"))
+                errors.append(source.error(at, what, f"known: {', '.join(sorted(known))}"))
             known |= set(step.take)
     message = description.receive.message
     if (message.sound or message.document) and not description.fetch:
         at = ("receive", "message", "sound" if message.sound else "document")
         remedy = "add fetch: the steps that get the sound"
-        errors.append(source.fault(at, "fetch says nothing about it", remedy))
+        errors.append(source.error(at, "fetch says nothing about it", remedy))
     if not description.requests["text"]:
-        errors.append(source.fault(("send", "text"), "a network must be able to send text"))
+        errors.append(source.error(("send", "text"), "a network must be able to send text"))
     errors += _unfilled(source, description, values)
     if errors:
         raise InvalidFile(errors)
@@ -294,5 +294,5 @@ def _unfilled(
         except TemplateFailed:
             continue
         for name in sorted(names - values):
-            errors.append(source.fault(path, f"nothing fills in {{{{ {name} }}}} here"))
+            errors.append(source.error(path, f"nothing fills in {{{{ {name} }}}} here"))
     return errors

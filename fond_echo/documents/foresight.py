@@ -71,7 +71,7 @@ def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
                 continue
             what = f"{text!r} is nearer to {other} ({found[other].example!r}) than to {route.route}"
             path = ("routes", place, "examples", at)
-            yield source.fault(path, what, "give its own route more examples like it")
+            yield source.error(path, what, "give its own route more examples like it")
 
 
 def _same_sounds(
@@ -97,7 +97,7 @@ def _same_sounds(
     for (one, first, _), (other, second, path) in combinations(said, 2):
         if first != second and sound_likeness(one, other, letters) >= ALIKE + 0.05:
             what = f"{other!r} sounds like {one!r} of {first}"
-            yield source.fault(path, what, "word one of them differently")
+            yield source.error(path, what, "word one of them differently")
 
 
 def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
@@ -107,7 +107,7 @@ def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[FileErro
         if words > MAX_SPOKEN_WORDS and not reply.sentences:
             where = (*path, "spoken" if reply.spoken else "text")
             what = f"spoken, this is {words} words long"
-            yield source.fault(where, what, "add spoken: with less, or sentences: 2")
+            yield source.error(where, what, "add spoken: with less, or sentences: 2")
 
 
 def _unasked(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
@@ -116,4 +116,4 @@ def _unasked(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         if route.read_back and not any(slot.confirm for slot in route.slots.values()):
             what = f"read_back of {route.route} is never said: none of its slots is to be confirmed"
             path = ("routes", place, "read_back")
-            yield source.fault(path, what, "write confirm: true under a slot, or leave it out")
+            yield source.error(path, what, "write confirm: true under a slot, or leave it out")

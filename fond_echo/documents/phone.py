@@ -198,8 +198,8 @@ class PhoneDescription(Schema):
             raise NotAllowed("this channel places no calls", remedy="describe them: outbound: …")
         number = normalized(text, outbound.country)
         if not is_allowed(number, outbound.allowed, outbound.country):
-            told = ", ".join(outbound.allowed[:5])
-            raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {told}")
+            reported = ", ".join(outbound.allowed[:5])
+            raise NotAllowed(f"{number} may not be called", remedy=f"allowed are: {reported}")
         return number
 
     def warnings(self) -> list[str]:

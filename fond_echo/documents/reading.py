@@ -53,14 +53,14 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
     if assistant.language not in codes():
         known = nearest(assistant.language, codes())
         what = f"the language {assistant.language!r} is not known"
-        raise InvalidFile([source.fault(("language",), what, known)])
+        raise InvalidFile([source.error(("language",), what, known)])
     language = assistant.its_language
     errors: list[FileError] = []
     grammars = _grammars(files, language, errors)
     if assistant.grammar and assistant.grammar not in grammars and not errors:
         known = nearest(assistant.grammar, grammars)
         what = f"there is no file {assistant.grammar!r}"
-        errors.append(source.fault(("grammar",), what, known))
+        errors.append(source.error(("grammar",), what, known))
     errors += _lexicon(assistant, files, source)
     assistant._grammar = grammars.get(assistant.grammar, language.types.builtin_grammar())
     if errors:
@@ -108,7 +108,7 @@ def _lexicon(
         return
     if name not in files:
         known = nearest(name, [each for each in files if each.endswith(".pls")])
-        yield source.fault(("lexicon",), f"there is no file {name!r}", known)
+        yield source.error(("lexicon",), f"there is no file {name!r}", known)
         return
     try:
         assistant._pronounced = read_pls(files[name])
@@ -130,7 +130,7 @@ def _documents(
             matching = {name: text for name, text in files.items() if fnmatch(name, pattern)}
             if not matching:
                 there = nearest(pattern, [name for name in files if name.endswith(".md")])
-                yield source.fault((*path, "documents", number), f"no file is {pattern!r}", there)
+                yield source.error((*path, "documents", number), f"no file is {pattern!r}", there)
             chosen |= matching
         for name, text in chosen.items():
             yield from _unfilled(name, text)
@@ -148,19 +148,19 @@ def _unfilled(name: str, text: str) -> Iterator[FileError]:
 def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
-        yield source.fault(("voice",), f"there is no voice {assistant.voice!r}", known)
+        yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
     for name in ("greeting", "goodbye", "person"):
         yield from _template_errors(source, (name,), getattr(assistant, name))
     yield from _doubles(assistant, source)
     for place, route in enumerate(assistant.routes):
         path: Path = ("routes", place)
         if route.route in (FALLBACK, DID_YOU_MEAN):
-            yield source.fault(
+            yield source.error(
                 (*path, "route"), f"{route.route} is not a route", "use another name"
             )
         if route.rule and route.rule not in assistant.rules.rules:
             known = nearest(route.rule, assistant.rules.rules)
-            yield source.fault((*path, "rule"), f"there is no rule {route.rule!r}", known)
+            yield source.error((*path, "rule"), f"there is no rule {route.rule!r}", known)
         yield from _slot_errors(assistant, source, path, route)
     for _, path, reply in assistant.replies():
         yield from _template_errors(source, (*path, "text"), reply.text)
@@ -170,10 +170,10 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         service = reply.logic.partition(".")[0]
         if service and service not in assistant.logic:
             known = nearest(service, assistant.logic)
-            yield source.fault((*path, "logic"), f"there is no logic {service!r}", known)
+            yield source.error((*path, "logic"), f"there is no logic {service!r}", known)
         if reply.then == "person" and not assistant.person:
             what = "there is no person to hand over to"
-            yield source.fault((*path, "then"), what, "say so with person: …")
+            yield source.error((*path, "then"), what, "say so with person: …")
 
 
 def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
@@ -189,7 +189,7 @@ def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         for number, example in enumerate(route.examples):
             tokens = tuple(assistant.its_language.writing.spoken_tokens(example))
             if not tokens:
-                yield source.fault((*path, "examples", number), f"{example!r} has no word in it")
+                yield source.error((*path, "examples", number), f"{example!r} has no word in it")
             unique.append(("example", tokens, example, (*path, "examples", number)))
         for kind, value, shown, at in unique:
             if not value:
@@ -203,7 +203,7 @@ def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
                 "command": f"{shown!r} is the command of {owner} too",
                 "example": f"{shown!r} is an example of {owner} too",
             }[kind]
-            yield source.fault(at, what, f"see line {source.place(first).line}")
+            yield source.error(at, what, f"see line {source.place(first).line}")
 
 
 def _slot_errors(
@@ -213,14 +213,14 @@ def _slot_errors(
         at: Path = (*path, "slots", name)
         if slot.rule and slot.rule not in assistant.rules.rules:
             known = nearest(slot.rule, assistant.rules.rules)
-            yield source.fault((*at, "rule"), f"there is no rule {slot.rule!r}", known)
+            yield source.error((*at, "rule"), f"there is no rule {slot.rule!r}", known)
         kinds = _kinds(assistant.its_language)
         if slot.kind and slot.kind not in kinds:
-            yield source.fault(
+            yield source.error(
                 (*at, "kind"), f"no kind is {slot.kind!r}", nearest(slot.kind, kinds)
             )
         if slot.required and not slot.wordings[0]:
-            yield source.fault(at, "a slot that is needed must be asked for", "ask: Which …?")
+            yield source.error(at, "a slot that is needed must be asked for", "ask: Which …?")
         for number, text in enumerate(slot.wordings):
             where = (*at, "ask") if isinstance(slot.ask, str) else (*at, "ask", number)
             yield from _template_errors(source, where, text)
@@ -233,7 +233,7 @@ def _slot_errors(
             )
     if any(slot.confirm for slot in route.slots.values()) and not route.read_back:
         what = "a slot is confirmed, and nothing is read back"
-        yield source.fault(
+        yield source.error(
             (*path, "slots"), what, "read_back: To {{ slots.island }}. Is that right?"
         )
     yield from _template_errors(source, (*path, "read_back"), route.read_back)
@@ -249,8 +249,8 @@ def _template_errors(source: Source, path: Path, text: str, *more: str) -> Itera
     try:
         names = compile_template(text).names
     except TemplateFailed as error:
-        yield source.fault(path, f"in the template, line {error.line}: {error.what}")
+        yield source.error(path, f"in the template, line {error.line}: {error.what}")
         return
     for name in sorted(names - TEMPLATE_NAMES - set(more)):
         known = nearest(name, TEMPLATE_NAMES | set(more))
-        yield source.fault(path, f"nothing fills in {{{{ {name} }}}}", known)
+        yield source.error(path, f"nothing fills in {{{{ {name} }}}}", known)

@@ -48,7 +48,7 @@ def sound_errors(
             continue
         if reply.sound not in sounds:
             known = nearest(reply.sound, sounds)
-            yield source.fault((*path, "sound"), f"there is no sound {reply.sound!r}", known)
+            yield source.error((*path, "sound"), f"there is no sound {reply.sound!r}", known)
     assistant.keep_sounds(sounds)
 
 

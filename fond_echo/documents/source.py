@@ -47,7 +47,7 @@ class Source:
             rest, known = rest[:-1], self.places
         return known.get(rest, Place(1, 1))
 
-    def fault(
+    def error(
         self, path: Sequence[str | int], what: str, remedy: str = "", *, key: bool = False
     ) -> FileError:
         """A fault at the place of a value or its key."""

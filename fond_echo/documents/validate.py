@@ -22,7 +22,7 @@ def validated(source: Source, model: type[Model], at: Path = ()) -> Model:
     value = source.value
     if not isinstance(value, dict):
         what = "the file is empty" if value is None else "the file must be a mapping of fields"
-        raise InvalidFile([source.fault((), what, f"begin with: {_first_field(model)}: …")])
+        raise InvalidFile([source.error((), what, f"begin with: {_first_field(model)}: …")])
     try:
         return model.model_validate(value)
     except ValidationError as error:
@@ -40,15 +40,15 @@ def _fault(source: Source, model: type[BaseModel], error: ErrorDetails) -> FileE
     name = str(path[-1]) if path else ""
     if kind == "extra_forbidden":
         known = _fields_at(model, path[:-1])
-        return source.fault(
+        return source.error(
             path, f"there is no field {name!r} here", nearest(name, known), key=True
         )
     if kind == "missing":
         what = f"the field {error['loc'][-1]!r} is missing"
-        return source.fault(path[:-1] if path in source.places else path, what)
+        return source.error(path[:-1] if path in source.places else path, what)
     message = error["msg"].removeprefix("Value error, ")
     what = f"{name}: {message}" if name and not isinstance(path[-1], int) else message
-    return source.fault(path, what)
+    return source.error(path, what)
 
 
 def _real_path(value: Any, loc: tuple[str | int, ...]) -> Path:

@@ -84,7 +84,7 @@ class Logic:
             UnknownAction: no function answers it.
             NotAReply: the function's answer is none.
         """
-        asked = LogicRequest(
+        requested = LogicRequest(
             action=action,
             route=fields.pop("route", action),
             assistant=fields.pop("assistant", "test-desk"),
@@ -94,19 +94,19 @@ class Logic:
             conversation=fields.pop("conversation", None) or LogicConversation(id="test", turns=1),
             **fields,
         )
-        return [part async for part in self._answer(asked)][-1]
+        return [part async for part in self._answer(requested)][-1]
 
-    async def _answer(self, asked: LogicRequest) -> AsyncGenerator[Reply]:
-        function = self._functions.get(asked.action)
+    async def _answer(self, requested: LogicRequest) -> AsyncGenerator[Reply]:
+        function = self._functions.get(requested.action)
         if function is None:
             known = ", ".join(sorted(self._functions)) or "none"
-            raise UnknownAction(f"nothing answers {asked.action!r}", remedy=f"known: {known}")
-        answer = function(asked)
+            raise UnknownAction(f"nothing answers {requested.action!r}", remedy=f"known: {known}")
+        answer = function(requested)
         if isinstance(answer, AsyncIterator):
             async for part in answer:
-                yield _reply(asked.action, part)
+                yield _reply(requested.action, part)
         else:
-            yield _reply(asked.action, await answer)
+            yield _reply(requested.action, await answer)
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] == "lifespan":

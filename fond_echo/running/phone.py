@@ -149,8 +149,8 @@ class Phones:
         loop = found.loop if stale else channel.facts.get("loop")
         if loop:
             facts["loop"] = loop
-        told = (channel.state, channel.reason, channel.facts)
-        if told == (found.state, found.reason, facts):
+        reported = (channel.state, channel.reason, channel.facts)
+        if reported == (found.state, found.reason, facts):
             return
         if stale:
             self._told_at = time.monotonic()

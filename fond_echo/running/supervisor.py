@@ -131,8 +131,8 @@ class Supervisor:
         """Where it is said why something did not start: of a file, its last lines."""
         if self._log is None:
             return "its own lines above say why"
-        told = self._log.read_text("utf-8", "replace").splitlines()[-LAST_LINES:]
-        return "\n".join([f"the end of {self._log} says why:", *told])
+        reported = self._log.read_text("utf-8", "replace").splitlines()[-LAST_LINES:]
+        return "\n".join([f"the end of {self._log} says why:", *reported])
 
     def _again(self, part: Tended) -> None:
         if isinstance(part, Part):

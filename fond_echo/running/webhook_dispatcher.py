@@ -130,11 +130,11 @@ class WebhookDispatcher:
                 for event in await events_after(session, Cursor.parse(subscription.cursor)):
                     subscription.cursor = str(event.cursor)
                     if _wanted(subscription, event):
-                        told = envelope_of(event, self._settings.address)
+                        reported = envelope_of(event, self._settings.address)
                         rows.append(
                             {
                                 "subscription_id": subscription.id,
-                                "event": told.model_dump(mode="json"),
+                                "event": reported.model_dump(mode="json"),
                                 "order_key": order_key(event),
                             }
                         )

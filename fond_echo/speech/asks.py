@@ -67,6 +67,6 @@ class SayAsk(Schema):
     priority: Priority = Priority.VOICE_NOTE
 
 
-def fault_of(error: FondEchoError) -> dict[str, str]:
+def error_of(error: FondEchoError) -> dict[str, str]:
     """A failure as JSON."""
     return {"code": error.code, "what": error.what, "where": error.where, "remedy": error.remedy}

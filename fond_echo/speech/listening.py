@@ -21,7 +21,7 @@ from fond_echo.core.audio.clip import Samples
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.hearing import Partial, Utterance
 from fond_echo.core.recognition.symbols import RATE
-from fond_echo.speech.asks import ListenAsk, fault_of
+from fond_echo.speech.asks import ListenAsk, error_of
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Listen
 from fond_echo.speech.pool import SpeechPool
@@ -61,16 +61,16 @@ class Listeners:
 
     async def _fed(self, socket: WebSocket, one: _One) -> None:
         while not one.over:
-            told = await socket.receive()
-            if told["type"] == "websocket.disconnect":
+            reported = await socket.receive()
+            if reported["type"] == "websocket.disconnect":
                 return
-            data = told.get("bytes")
+            data = reported.get("bytes")
             over = data is None
             samples = _NONE if data is None else _samples(data[:MAX_MESSAGE])
             try:
                 found = await one.feed(samples, over=over)
             except FondEchoError as error:
-                await socket.send_json({"error": fault_of(error)})
+                await socket.send_json({"error": error_of(error)})
                 return
             if found or over:
                 await socket.send_json({"found": found, "end": over})
@@ -89,10 +89,10 @@ class _One:
         )  # fmt: skip
         self.begun, self.over = True, over
         found = await self._pool.run(job, self._ask.priority, worker=self._worker)
-        return [_told(each, self._ask.language) for each in found]
+        return [_reported(each, self._ask.language) for each in found]
 
 
-def _told(found: Partial | Utterance, language: str) -> dict[str, Any]:
+def _reported(found: Partial | Utterance, language: str) -> dict[str, Any]:
     if isinstance(found, Partial):
         return {"partial": found.text}
     heard = as_heard(found.transcript, language)

@@ -87,8 +87,8 @@ class RemoteSpeech:
     ) -> AsyncIterator[ClientConnection]:
         """A connection for a sound that goes on (`fond_echo.speech.listening`). Raises
         SpeechUnreachable."""
-        asked = HearAsk.of(expected, language, self._priority).model_dump()
-        ask = ListenAsk(**{**asked, "end_seconds": end_seconds})
+        requested = HearAsk.of(expected, language, self._priority).model_dump()
+        ask = ListenAsk(**{**requested, "end_seconds": end_seconds})
         url = f"{self._url.replace('http', 'ws', 1)}/listen"
         try:
             async with connect(url, additional_headers=self._headers, proxy=None) as socket:
@@ -113,8 +113,8 @@ class RemoteSpeech:
                 async for data in response.aiter_bytes():
                     for facts, clip in frames.feed(data):
                         if "error" in facts:
-                            told = facts["error"]
-                            raise SpeechFailed(told["what"], remedy=told["remedy"])
+                            reported = facts["error"]
+                            raise SpeechFailed(reported["what"], remedy=reported["remedy"])
                         yield SpokenSound(clip, facts["text"])
         except httpx.HTTPError as error:
             raise _unreachable(error) from error
@@ -129,8 +129,8 @@ def _unreachable(error: Exception) -> SpeechUnreachable:
 
 def _check(status: int, body: bytes) -> None:
     if status == 422:
-        told = json.loads(body)
-        if "what" in told:
-            raise SpeechFailed(told["what"], where=told["where"], remedy=told["remedy"])
+        reported = json.loads(body)
+        if "what" in reported:
+            raise SpeechFailed(reported["what"], where=reported["where"], remedy=reported["remedy"])
     if status != 200:
         raise SpeechFailed(f"the speech process answered {status}")

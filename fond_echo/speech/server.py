@@ -19,7 +19,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
-from fond_echo.speech.asks import HearAsk, SayAsk, fault_of
+from fond_echo.speech.asks import HearAsk, SayAsk, error_of
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Hear, Say
 from fond_echo.speech.listening import Listeners
@@ -59,7 +59,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
     @app.exception_handler(FondEchoError)
     async def _failed(_: Request, error: Exception) -> JSONResponse:
         assert isinstance(error, FondEchoError)
-        return JSONResponse(fault_of(error), status_code=422)
+        return JSONResponse(error_of(error), status_code=422)
 
     @app.get("/health")
     async def health() -> dict[str, int]:
@@ -95,7 +95,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
                 try:
                     parts = first if number == 0 else await _say(pool, unit, ask)
                 except FondEchoError as error:
-                    yield frame({"error": fault_of(error)}, NO_SOUND)
+                    yield frame({"error": error_of(error)}, NO_SOUND)
                     return
                 for part in parts:
                     yield frame({"text": " ".join(mark.word for mark in part.marks)}, part.clip)

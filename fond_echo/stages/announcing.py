@@ -20,20 +20,20 @@ class CannotAnnounce(FondEchoError):
     code = "announcement"
 
 
-async def announce(session: AsyncSession, turn: TurnSoFar, asked: Announce) -> None:
+async def announce(session: AsyncSession, turn: TurnSoFar, requested: Announce) -> None:
     """Ask for the call, with the end of the turn; where it may not be placed, an event says why."""
-    to = asked.to or turn.inbound.conference
+    to = requested.to or turn.inbound.conference
     try:
-        phone, number = _over(await session.get(Channel, asked.over), asked.over, to)
+        phone, number = _over(await session.get(Channel, requested.over), requested.over, to)
     except FondEchoError as error:
         await emit(
-            session, "announcement.refused", turn.id, channel=turn.channel, over=asked.over, to=to,
-            why=error.what,
+            session, "announcement.refused", turn.id, channel=turn.channel, over=requested.over,
+            to=to, why=error.what,
         )  # fmt: skip
         return
-    caller = phone.numbers[0] if phone.numbers else asked.over
-    order = CallIn(to=to, opening=Opening(words=asked.words)).model_dump(mode="json")
-    await ask_for_call(session, asked.over, number, caller, order)
+    caller = phone.numbers[0] if phone.numbers else requested.over
+    order = CallIn(to=to, opening=Opening(words=requested.words)).model_dump(mode="json")
+    await ask_for_call(session, requested.over, number, caller, order)
 
 
 def _over(channel: Channel | None, name: str, to: str) -> tuple[PhoneDescription, str]:

@@ -71,8 +71,10 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
             remedy="mark the route's reply safe: true where asking changes nothing",
         )
     service, _, action = spec.logic.partition(".")
-    asked = needs.logic.ask(turn.assistant.logic[service], request(turn, action), safe=spec.safe)
-    async for part in asked:
+    requested = needs.logic.ask(
+        turn.assistant.logic[service], request(turn, action), safe=spec.safe
+    )
+    async for part in requested:
         yield shortened(part, spec, turn.router.language)
 
 
@@ -86,8 +88,8 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return question.model_copy(update={"text": text.strip()})
         case "confirm":
             return Reply(text=_read_back(turn), choices=_yes_no(turn))
-        case "did-you-mean" if routed.asked is not None:
-            return _did_you_mean(turn, routed.asked.routes)
+        case "did-you-mean" if routed.requested is not None:
+            return _did_you_mean(turn, routed.requested.routes)
         case "given-up":
             return unsure(turn, "still-not-understood")
         case "never-mind":
@@ -171,13 +173,13 @@ def unsure(turn: TurnSoFar, name: str = "not-sure") -> Reply:
     return _with_examples(turn, name, turn.router.suggestions())
 
 
-def _with_examples(turn: TurnSoFar, name: str, asked: Sequence[str]) -> Reply:
+def _with_examples(turn: TurnSoFar, name: str, requested: Sequence[str]) -> Reply:
     """A sentence, and what can be asked."""
     says = turn.assistant.says
     begin = says.get(name)
-    if not asked:
+    if not requested:
         return Reply(text=begin.text, spoken=begin.spoken)
-    ended = [example if example[-1:] in ".?!" else example + "." for example in asked]
+    ended = [example if example[-1:] in ".?!" else example + "." for example in requested]
     more = says.get("you-can-ask", examples=f" {says.text('or')} ".join(ended))
     spoken = ""
     if begin.spoken or more.spoken:

@@ -117,11 +117,11 @@ def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     if routed is None:
         return
     open_ = OpenSlots.model_validate(routed.open) if routed.open else None
-    asked = next((part.then for part in parts if isinstance(part.then, Ask)), None)
+    requested = next((part.then for part in parts if isinstance(part.then, Ask)), None)
     route = turn.assistant.route(routed.route)
-    if asked is not None and route is not None and asked.slot in route.slots:
-        filled = {name: (v, "") for name, v in routed.slots.items() if name != asked.slot}
-        open_ = OpenSlots(route=routed.route, filled=filled, asking=asked.slot)
-    if open_ is not None or routed.asked is not None:
-        state.open, state.meant = open_, routed.asked
+    if requested is not None and route is not None and requested.slot in route.slots:
+        filled = {name: (v, "") for name, v in routed.slots.items() if name != requested.slot}
+        open_ = OpenSlots(route=routed.route, filled=filled, asking=requested.slot)
+    if open_ is not None or routed.requested is not None:
+        state.open, state.meant = open_, routed.requested
         state.since, state.revision = turn.clock, turn.revision

@@ -18,10 +18,10 @@ MAX_PARTICLE = 3
 def expected_of(turn: TurnSoFar) -> Expected:
     """What the sound of a turn is held against."""
     open_ = turn.state.open
-    asked = open_ is not None or turn.state.meant is not None
+    requested = open_ is not None or turn.state.meant is not None
     choices = tuple(turn.state.choices)
     language = turn.router.language
-    answers = language.answers if asked else ()
+    answers = language.answers if requested else ()
     phrases = (*turn.router.examples, *language.everywhere, *answers, *choices)
     if turn.in_call and choices:
         # "Press or say one."

@@ -112,7 +112,7 @@ def _routed(found: Understood) -> Routed:
         open=found.open.as_json() if found.open else None,
         slot=found.slot,
         why=found.why,
-        asked=Asked(routes=list(found.meant.routes), text=found.meant.text)
+        requested=Asked(routes=list(found.meant.routes), text=found.meant.text)
         if found.meant
         else None,
     )

@@ -60,7 +60,7 @@ class Routed(Schema):
     open: dict[str, Any] | None = None
     slot: str = ""
     why: str = ""
-    asked: Asked | None = None
+    requested: Asked | None = None
 
 
 class Answered(Schema):

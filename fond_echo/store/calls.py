@@ -158,9 +158,9 @@ async def open_calls(session: AsyncSession, channel: str) -> list[Call]:
 
 async def waiting(session: AsyncSession, channel: str) -> tuple[list[str], bool]:
     """Calls that somebody wants to be over, and whether there are any to be placed now."""
-    asked = (Call.state == "requested") & (Call.due_at <= func.now())
+    requested = (Call.state == "requested") & (Call.due_at <= func.now())
     wanted = select(Call.id, Call.ending).where(
-        Call.channel == channel, Call.state != "ended", Call.ending | asked
+        Call.channel == channel, Call.state != "ended", Call.ending | requested
     )
     found = (await session.execute(wanted.limit(200))).all()
     return [id for id, ending in found if ending], any(not ending for _, ending in found)

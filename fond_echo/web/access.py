@@ -32,12 +32,12 @@ def same_origin(request: Request) -> bool:
     return _is_ours(origin, request)
 
 
-def _is_ours(origin: str, asked: HTTPConnection) -> bool:
+def _is_ours(origin: str, requested: HTTPConnection) -> bool:
     """Whether an origin (RFC 6454) is the address that is asked, or our public one."""
-    scheme = {"ws": "http", "wss": "https"}.get(asked.url.scheme, asked.url.scheme)
-    service: Service = asked.app.state.service
+    scheme = {"ws": "http", "wss": "https"}.get(requested.url.scheme, requested.url.scheme)
+    service: Service = requested.app.state.service
     return origin in (
-        f"{scheme}://{asked.headers.get('host', '')}",
+        f"{scheme}://{requested.headers.get('host', '')}",
         service.settings.public_address.rstrip("/"),
     )
 

@@ -138,14 +138,14 @@ async def answer_of(service: Service, turn_id: str, wait: float = 0.0) -> AskOut
                     raise NotThere(f"there is no turn {turn_id}")
                 left = deadline - time.monotonic()
                 if turn.state in ENDED or left <= 0:
-                    return await _told(session, turn)
+                    return await _reported(session, turn)
             with contextlib.suppress(TimeoutError):
                 async with asyncio.timeout(min(LOOK_SECONDS, left)):
                     await ended.wait()
             ended.clear()
 
 
-async def _told(session: AsyncSession, turn: Turn) -> AskOut:
+async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
     stages = select(Stage).where(Stage.run_id == turn.run_id, Stage.outcome == "done")
     results = {stage.name: result_of(stage) for stage in (await session.execute(stages)).scalars()}
     sent = (

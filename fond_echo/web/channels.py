@@ -163,7 +163,7 @@ async def connect(name: str, service: Service) -> ChannelOut:
     async with service.database.writing() as session:
         record = await session.get_one(Channel, name)
         record.facts, record.state, record.reason = facts, state, reason
-        told = "channel.failed" if state == "not-connected" else "channel.connected"
-        await emit(session, told, name)
+        reported = "channel.failed" if state == "not-connected" else "channel.connected"
+        await emit(session, reported, name)
     service.forget_channel(name)
     return _out(service, record)

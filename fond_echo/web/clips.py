@@ -48,10 +48,10 @@ async def get_sound(
         "X-Content-Type-Options": "nosniff",
     }
     media_type = ref.media_type if ref.media_type.startswith("audio/") else "audio/ogg"
-    asked = _RANGE.fullmatch(range or "")
-    if not asked or asked[0] == "bytes=-":
+    requested = _RANGE.fullmatch(range or "")
+    if not requested or requested[0] == "bytes=-":
         return Response(data, media_type=media_type, headers=headers)
-    start, end = _bounds(asked[1], asked[2], len(data))
+    start, end = _bounds(requested[1], requested[2], len(data))
     if start >= len(data) or end < start:
         headers["Content-Range"] = f"bytes */{len(data)}"
         return Response(status_code=416, headers=headers)

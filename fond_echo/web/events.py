@@ -55,5 +55,7 @@ async def follow(
 ) -> AsyncIterator[ServerSentEvent]:
     """Events from now on, or after one that is known, for as long as the key opens."""
     async for event in service.feed.follow(cursor, bearer):
-        told = envelope(event, service)
-        yield ServerSentEvent(data=told.model_dump(mode="json"), id=told.id, event="happened")
+        reported = envelope(event, service)
+        yield ServerSentEvent(
+            data=reported.model_dump(mode="json"), id=reported.id, event="happened"
+        )

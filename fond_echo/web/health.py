@@ -65,16 +65,16 @@ async def dependencies(service: Service) -> list[Dependency]:
         log.warning("the database is away", reason=str(error).splitlines()[0])
         return [Dependency(name="database", ready=False, detail="does not answer")]
     found.append(Dependency(name="database", ready=True))
-    told = f"{workers} worker{'s' if workers != 1 else ''} with a heartbeat"
-    found.append(Dependency(name="work", ready=workers > 0, detail=told))
+    reported = f"{workers} worker{'s' if workers != 1 else ''} with a heartbeat"
+    found.append(Dependency(name="work", ready=workers > 0, detail=reported))
     try:
         async with httpx.AsyncClient(trust_env=False, timeout=2.0) as client:
             answer = await client.get(f"{service.settings.speech_url}/health")
-        ready, told = answer.status_code == 200, f"{answer.json().get('waiting', '?')} waiting"
+        ready, reported = answer.status_code == 200, f"{answer.json().get('waiting', '?')} waiting"
     except (httpx.HTTPError, ValueError) as error:
         log.info("the speech process does not answer", reason=str(error) or type(error).__name__)
-        ready, told = False, "does not answer"
-    found.append(Dependency(name="speech", ready=ready, detail=told))
+        ready, reported = False, "does not answer"
+    found.append(Dependency(name="speech", ready=ready, detail=reported))
     return found
 
 
@@ -88,10 +88,10 @@ async def health(service: TheService) -> Health:
 @router.get("/health/ready", responses={503: {"model": Health}})
 async def ready(service: TheService, response: Response) -> Health:
     """The same, with status 503 while something is missing."""
-    told = await health(service)
-    if not told.ready:
+    reported = await health(service)
+    if not reported.ready:
         response.status_code = 503
-    return told
+    return reported
 
 
 @router.get("/metrics", include_in_schema=False)
@@ -112,8 +112,8 @@ class _Counts:
         self._rows = rows
 
     def collect(self) -> Iterable[Metric]:
-        for name, told in _HELP.items():
-            gauge = GaugeMetricFamily(f"fond_echo_{name}", told, labels=["state"])
+        for name, reported in _HELP.items():
+            gauge = GaugeMetricFamily(f"fond_echo_{name}", reported, labels=["state"])
             for kind, state, count in self._rows:
                 if kind == name:
                     gauge.add_metric([state], count)

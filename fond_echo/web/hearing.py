@@ -43,32 +43,34 @@ NOT_SIGNED_IN, UNREADABLE = 4401, 4400
 
 @router.post("/transcripts")
 async def transcribe(
-    request: Request, asked: Annotated[ListenIn, Query()], _: MayOperate, service: TheService
+    request: Request, requested: Annotated[ListenIn, Query()], _: MayOperate, service: TheService
 ) -> Heard:
     """What is said in a sound file, which is the body: any kind that voice notes may have."""
-    language_of(asked.language)
-    expected = await _expected(service, asked)
+    language_of(requested.language)
+    expected = await _expected(service, requested)
     decoded = await service.decoder.decode(await body_of(request, LIMITS.size))
     clip = await asyncio.to_thread(at_rate, decoded.clip, RATE)
     long = clip.seconds > LONG_SECONDS
-    return await service.recognizer.transcribe(clip, expected, language=asked.language, long=long)
+    return await service.recognizer.transcribe(
+        clip, expected, language=requested.language, long=long
+    )
 
 
-async def _expected(service: Service, asked: ListenIn) -> Expected:
-    phrases, names, hints = map(tuple, (asked.phrases, asked.names, asked.hints))
-    if asked.assistant is None:
-        return Expected(phrases, names, hints=hints, only=asked.only)
+async def _expected(service: Service, requested: ListenIn) -> Expected:
+    phrases, names, hints = map(tuple, (requested.phrases, requested.names, requested.hints))
+    if requested.assistant is None:
+        return Expected(phrases, names, hints=hints, only=requested.only)
     async with service.database.reading() as session:
-        record = await session.get(Assistant, asked.assistant)
+        record = await session.get(Assistant, requested.assistant)
         digest = record and (record.live or record.draft)
         if not digest:
-            raise NotThere(f"there is no assistant {asked.assistant!r}")
+            raise NotThere(f"there is no assistant {requested.assistant!r}")
         files = (await session.get_one(Revision, digest)).files
     assistant = await asyncio.to_thread(assistant_of, digest, files)
     understood = await asyncio.to_thread(understood_by, digest, assistant)
     return Expected(
         (*understood.phrases, *phrases), names, None if phrases else understood.network, hints,
-        understood.sounds, asked.only,
+        understood.sounds, requested.only,
     )  # fmt: skip
 
 
@@ -82,19 +84,19 @@ async def listen(socket: WebSocket) -> None:
         return
     with contextlib.suppress(WebSocketDisconnect, RuntimeError):
         try:
-            asked = ListenIn.model_validate_json(await socket.receive_text())
-            language_of(asked.language)
-            expected = await _expected(service, asked)
+            requested = ListenIn.model_validate_json(await socket.receive_text())
+            language_of(requested.language)
+            expected = await _expected(service, requested)
             async with service.live_recognizer.listen(
-                expected, language=asked.language, end_seconds=asked.end_seconds
+                expected, language=requested.language, end_seconds=requested.end_seconds
             ) as ear:
-                await _between(socket, ear, asked.rate)
+                await _between(socket, ear, requested.rate)
         except (ValidationError, KeyError) as error:
             what = error.errors()[0]["msg"] if isinstance(error, ValidationError) else "bytes came"
             await socket.close(UNREADABLE, f"the first message: {what}"[:120])
         except FondEchoError as error:
-            told = {"code": error.code, "what": error.what, "remedy": error.remedy}
-            await socket.send_json({"error": told})
+            reported = {"code": error.code, "what": error.what, "remedy": error.remedy}
+            await socket.send_json({"error": reported})
             await socket.close()
 
 
@@ -118,10 +120,10 @@ async def _feed(socket: WebSocket, ear: ClientConnection, rate: int) -> None:
     if rate != RATE:
         resampler = soxr.ResampleStream(rate, RATE, 1, dtype="float32", quality="HQ")
     while True:
-        told = await socket.receive()
-        if told["type"] == "websocket.disconnect":
+        reported = await socket.receive()
+        if reported["type"] == "websocket.disconnect":
             raise WebSocketDisconnect
-        data = told.get("bytes")
+        data = reported.get("bytes")
         over = data is None
         samples = np.frombuffer((data or b"")[: len(data or b"") // 2 * 2], "<i2")
         if resampler is not None:
@@ -138,12 +140,12 @@ async def _feed(socket: WebSocket, ear: ClientConnection, rate: int) -> None:
 async def _tell(socket: WebSocket, ear: ClientConnection) -> None:
     with contextlib.suppress(ConnectionClosed):
         async for message in ear:
-            told: dict[str, Any] = json.loads(message)
-            if "error" in told:
-                await socket.send_json(told)
+            reported: dict[str, Any] = json.loads(message)
+            if "error" in reported:
+                await socket.send_json(reported)
                 return
-            for found in told["found"]:
+            for found in reported["found"]:
                 await socket.send_json(found)
-            if told["end"]:
+            if reported["end"]:
                 await socket.send_json({"end": True})
                 return

@@ -55,29 +55,29 @@ async def ask_channel(
     """Ask with text (JSON) or sound (the body as it is, in any container)."""
     record = await channel_of(service, "http", name=channel)
     body = await body_of(request, MAX_BODY)
-    asked = _asked(request, body)
-    data = body if asked is None else given_sound(asked.sound)
-    asked = asked or AskIn()
-    who = asked.contact or contact or bearer.key_id
+    requested = _requested(request, body)
+    data = body if requested is None else given_sound(requested.sound)
+    requested = requested or AskIn()
+    who = requested.contact or contact or bearer.key_id
     async with one_more(service, channel, AT_ONCE):
-        told = await ask(
+        reported = await ask(
             service,
             channel,
             ChannelSettings.model_validate(record.settings),
             contact=who,
-            conversation=asked.conversation or conversation or who,
-            name=asked.name,
-            text=asked.text,
-            choice=asked.choice,
+            conversation=requested.conversation or conversation or who,
+            name=requested.name,
+            text=requested.text,
+            choice=requested.choice,
             sound=data,
-            aloud=aloud if asked.aloud is None else asked.aloud,
+            aloud=aloud if requested.aloud is None else requested.aloud,
             message_id=idempotency_key or "",
             wait=wait,
         )
-    return await _response(service, told, sound)
+    return await _response(service, reported, sound)
 
 
-def _asked(request: Request, body: bytes) -> AskIn | None:
+def _requested(request: Request, body: bytes) -> AskIn | None:
     """The JSON of a request; None where its body is sound."""
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind not in ("", "application/json", "text/json") or not body:
@@ -92,23 +92,23 @@ def _asked(request: Request, body: bytes) -> AskIn | None:
         raise NotJson(f"{where or 'the body'}: {first['msg']}") from error
 
 
-async def _response(service: Service, told: AskOut, how: Sounding) -> Response:
-    status = 200 if told.state in ("answered", "failed") else 202
-    if told.sound is not None and how != "none":
-        link = f"/api/clips/{told.sound.clip}/sound"
+async def _response(service: Service, reported: AskOut, how: Sounding) -> Response:
+    status = 200 if reported.state in ("answered", "failed") else 202
+    if reported.sound is not None and how != "none":
+        link = f"/api/clips/{reported.sound.clip}/sound"
         if how == "link":
-            told.sound.link = service.settings.address + link
+            reported.sound.link = service.settings.address + link
         else:
-            data = await service.clips.load(told.sound.clip)
+            data = await service.clips.load(reported.sound.clip)
             if how == "bytes":
                 return Response(
                     data,
                     media_type="audio/ogg",
-                    headers={"X-Turn": told.turn, "X-Answer": quote(told.answer[:1_500])},
+                    headers={"X-Turn": reported.turn, "X-Answer": quote(reported.answer[:1_500])},
                 )
             text = base64.b64encode(data).decode()
-            told.sound.base64 = text if how == "base64" else ""
-            told.sound.data = f"data:audio/ogg;base64,{text}" if how == "data" else ""
+            reported.sound.base64 = text if how == "base64" else ""
+            reported.sound.data = f"data:audio/ogg;base64,{text}" if how == "data" else ""
     if how == "none":
-        told.sound = None
-    return JSONResponse(json.loads(told.model_dump_json()), status_code=status)
+        reported.sound = None
+    return JSONResponse(json.loads(reported.model_dump_json()), status_code=status)

@@ -99,11 +99,11 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
     async with service.database.reading() as session:
         assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
-    told = assistant_of(revision.digest, revision.files)
-    examples = [each.examples[0] for each in told.routes if each.examples][:4]
+    reported = assistant_of(revision.digest, revision.files)
+    examples = [each.examples[0] for each in reported.routes if each.examples][:4]
     return GuestPage(
-        assistant=told.assistant,
-        greeting=told.greeting,
+        assistant=reported.assistant,
+        greeting=reported.greeting,
         examples=examples,
         seconds_a_note=settings.guests.seconds_a_note,
         said=said,
@@ -131,7 +131,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
             guest = await _welcome(service, request, channel, settings.guests.guests_an_hour)
         elif await _turns(service, channel, guest) >= settings.guests.turns_a_guest:
             raise TooMany("that is all for one guest", remedy="thank you for your visit")
-        told = await ask(
+        reported = await ask(
             service,
             channel.name,
             settings,
@@ -144,9 +144,9 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
             aloud=says.aloud,
             wait=WAIT_SECONDS,
         )
-    if told.sound is not None:
-        told.sound.link = f"/at/{slug}/sound/{told.sound.clip}"
-    response = JSONResponse(told.model_dump(mode="json"))
+    if reported.sound is not None:
+        reported.sound.link = f"/at/{slug}/sound/{reported.sound.clip}"
+    response = JSONResponse(reported.model_dump(mode="json"))
     if fresh:
         response.set_cookie(
             COOKIE,
@@ -202,8 +202,8 @@ async def _said(service: Service, channel: Channel, guest: str) -> list[AskOut]:
     )
     async with service.database.reading() as session:
         ids = (await session.execute(wanted)).scalars().all()
-    told = [await answer_of(service, turn_id) for turn_id in reversed(ids)]
-    for each in told:
+    reported = [await answer_of(service, turn_id) for turn_id in reversed(ids)]
+    for each in reported:
         if each.sound is not None:
             each.sound.link = f"/at/{channel.slug}/sound/{each.sound.clip}"
-    return told
+    return reported

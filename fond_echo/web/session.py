@@ -28,7 +28,7 @@ async def who_am_i(bearer: MayRead, request: Request) -> Me:
 
 @router.post("")
 async def sign_in(
-    asked: SignInRequest, request: Request, response: Response, service: TheService
+    requested: SignInRequest, request: Request, response: Response, service: TheService
 ) -> Me:
     """Exchange a key for a cookie."""
     if not same_origin(request):
@@ -36,7 +36,7 @@ async def sign_in(
     address = request.client.host if request.client else ""
     service.tries.check(address)
     async with service.database.writing() as session:
-        bearer = await keys.bearer_of(session, asked.key.strip())
+        bearer = await keys.bearer_of(session, requested.key.strip())
         if bearer is None:
             service.tries.wrong(address)
             raise NotSignedIn("the key is not valid", remedy="it begins with fe-")

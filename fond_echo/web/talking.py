@@ -65,12 +65,12 @@ async def _speak(socket: WebSocket, phone: Handset) -> None:
     waiting = 0
     while True:
         try:
-            told = await socket.receive()
+            reported = await socket.receive()
         except (WebSocketDisconnect, RuntimeError):
             return
-        if told["type"] == "websocket.disconnect":
+        if reported["type"] == "websocket.disconnect":
             return
-        data = told.get("bytes")
+        data = reported.get("bytes")
         if data is not None:
             if len(data) == FRAME_BYTES and phone.stream is not None:
                 waiting = phone.stream.waiting
@@ -78,7 +78,7 @@ async def _speak(socket: WebSocket, phone: Handset) -> None:
                     samples = np.frombuffer(data, "<i2")
                     phone.stream.play(encoded(samples, phone.stream.law))
             continue
-        text = told.get("text") or ""
+        text = reported.get("text") or ""
         if text == "hang-up":
             await phone.hang_up()
             return

@@ -49,7 +49,7 @@ class NotAState(FondEchoError):
     code = "request"
 
 
-def _told(errors: Sequence[FileError]) -> list[FileErrorOut]:
+def _reported(errors: Sequence[FileError]) -> list[FileErrorOut]:
     return [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
 
 
@@ -58,7 +58,7 @@ async def check_files(given: AssistantFiles, _: MayBuild, service: TheService) -
     """Check an assistant's files without keeping them: every fault; where there is none, what will
     be trouble."""
     found = await service.check(given.files)
-    return Checked(errors=_told(found.errors), warnings=_told(found.warnings))
+    return Checked(errors=_reported(found.errors), warnings=_reported(found.warnings))
 
 
 @router.post("/{name}/try")

@@ -131,9 +131,9 @@ async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDeta
             select(Run).where(Run.turn_id == turn_id).order_by(Run.started_at)
         )
         inbound = await session.execute(select(Inbound.payload).where(Inbound.turn_id == turn_id))
-        told = [await _run(session, run) for run in runs.scalars()]
+        reported = [await _run(session, run) for run in runs.scalars()]
         payload: dict[str, Any] = inbound.scalar_one_or_none() or {}
-    return TurnDetail(**out.model_dump(), runs=told, inbound=payload)
+    return TurnDetail(**out.model_dump(), runs=reported, inbound=payload)
 
 
 def _turns() -> Select[Turn, Conversation, Contact]:

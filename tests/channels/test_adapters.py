@@ -52,17 +52,17 @@ class Adapters(unittest.IsolatedAsyncioTestCase):
             loaded(nothing).verify({"x-ring": "guess"}, b"coo", 0.0)
 
     async def test_what_goes_out(self):
-        asked = []
+        requested = []
 
         def loft(request):
-            asked.append((request.url.path, json.loads(request.content)))
+            requested.append((request.url.path, json.loads(request.content)))
             return httpx.Response(200, json={"number": 4, "flight": 17})
 
         channel = loaded(loft)
         self.assertEqual(await channel.connect("https://echo.test/x"), {"loft_number": 4})
         self.assertEqual((await channel.send(COO)).external_id, "17")
         self.assertEqual(
-            asked[1], ("/flights", {"bird": "bird-3", "note": "Coo.", "once": "key-1"})
+            requested[1], ("/flights", {"bird": "bird-3", "note": "Coo.", "once": "key-1"})
         )
         self.assertEqual(channel.abilities.text_characters, 140)
 

@@ -44,8 +44,8 @@ class Peer:
         )
 
     async def finished(self, run):
-        told, _ = await asyncio.wait_for(run.communicate(), 60)
-        return run.returncode, told.decode(errors="replace")[-3_000:]
+        reported, _ = await asyncio.wait_for(run.communicate(), 60)
+        return run.returncode, reported.decode(errors="replace")[-3_000:]
 
 
 class CallsUs(Peer, OnAPhone):
@@ -69,32 +69,32 @@ class Called(CallsUs):
     """It calls us."""
 
     async def test_its_calls_are_answered_and_ended(self):
-        code, told = await self.peer("-sn", "uac", "-d", "400", calls=4)
-        self.assertEqual(code, 0, told)
-        self.assertRegex(told, r"Successful call +\| +0 +\| +4")
+        code, reported = await self.peer("-sn", "uac", "-d", "400", calls=4)
+        self.assertEqual(code, 0, reported)
+        self.assertRegex(reported, r"Successful call +\| +0 +\| +4")
         self.assertEqual(await self.ended(), [("hung-up", "them")] * 4)
 
     async def test_over_tcp(self):
-        code, told = await self.peer("-sn", "uac", "-d", "400", "-t", "t1", calls=2)
-        self.assertEqual(code, 0, told)
+        code, reported = await self.peer("-sn", "uac", "-d", "400", "-t", "t1", calls=2)
+        self.assertEqual(code, 0, reported)
         self.assertEqual(await self.ended(), [("hung-up", "them")] * 2)
 
     async def test_a_number_that_leads_nowhere(self):
-        code, told = await self.peer("-sn", "uac", number="2999")
-        self.assertEqual(code, 1, told)
-        self.assertRegex(told, r"Failed call +\| +0 +\| +1")
+        code, reported = await self.peer("-sn", "uac", number="2999")
+        self.assertEqual(code, 1, reported)
+        self.assertRegex(reported, r"Failed call +\| +0 +\| +1")
 
     @unittest.skipUnless(os.geteuid() == 0, "it sends what it recorded over raw sockets")
     async def test_a_key_beside_the_sound(self):
         # Its sound comes from another port than its packets of the key: a second source in the call.
-        code, told = await self.peer("-sf", str(SCENARIOS / "key.xml"))
-        self.assertEqual(code, 0, told)
+        code, reported = await self.peer("-sf", str(SCENARIOS / "key.xml"))
+        self.assertEqual(code, 0, reported)
         self.assertEqual(await self.ended(), [("hung-up", "them")])
         self.assertIn(("key", "fares", "answered"), await self.turns())
 
     async def test_a_key_hold_and_resume(self):
-        code, told = await self.peer("-sf", str(SCENARIOS / "hold.xml"))
-        self.assertEqual(code, 0, told)
+        code, reported = await self.peer("-sf", str(SCENARIOS / "hold.xml"))
+        self.assertEqual(code, 0, reported)
         self.assertEqual(await self.ended(), [("hung-up", "them")])
         self.assertIn(("key", "fares", "answered"), await self.turns())
         call = await self.call()
@@ -102,8 +102,8 @@ class Called(CallsUs):
         self.assertEqual(directions, ["recvonly", "sendrecv"])
 
     async def test_a_call_without_a_description(self):
-        code, told = await self.peer("-sf", str(SCENARIOS / "offerless.xml"))
-        self.assertEqual(code, 0, told)
+        code, reported = await self.peer("-sf", str(SCENARIOS / "offerless.xml"))
+        self.assertEqual(code, 0, reported)
         self.assertEqual(await self.ended(), [("hung-up", "them")])
 
 
@@ -125,15 +125,15 @@ class Proving(CallsUs):
         return await self.peer("-sf", scenario, "-au", "crew", "-ap", password)
 
     async def test_who_knows_the_password_is_let_in(self):
-        code, told = await self.prove("fairwinds")
-        self.assertEqual(code, 0, told)
+        code, reported = await self.prove("fairwinds")
+        self.assertEqual(code, 0, reported)
         self.assertEqual(await self.ended(), [("hung-up", "them")])
 
     async def test_who_does_not_is_refused_and_at_last_not_heard(self):
-        code, told = await self.prove("foulwinds")
-        self.assertEqual(code, 1, told)
+        code, reported = await self.prove("foulwinds")
+        self.assertEqual(code, 1, reported)
         self.assertEqual(await self.ended(), [])
-        code, told = await self.prove("seawinds")
+        code, reported = await self.prove("seawinds")
         now = self.server.now()
         self.assertTrue(self.server._admission.hears("127.0.0.1", now))
         for _ in range(8):
@@ -161,12 +161,12 @@ class Placed(Peer, OnAPhone):
         return call, *(await self.finished(run))
 
     async def test_busy(self):
-        call, code, told = await self.outcome("busy.xml")
-        self.assertEqual((call.cause, call.status, code), ("busy", 486, 0), told)
+        call, code, reported = await self.outcome("busy.xml")
+        self.assertEqual((call.cause, call.status, code), ("busy", 486, 0), reported)
 
     async def test_nobody_answers_and_the_call_is_taken_back(self):
-        call, code, told = await self.outcome("cancelled.xml")
-        self.assertEqual((call.cause, call.status, code), ("no-answer", 487, 0), told)
+        call, code, reported = await self.outcome("cancelled.xml")
+        self.assertEqual((call.cause, call.status, code), ("no-answer", 487, 0), reported)
 
 
 class Registering(Peer, unittest.IsolatedAsyncioTestCase):
@@ -178,5 +178,5 @@ class Registering(Peer, unittest.IsolatedAsyncioTestCase):
         desk = await self.enterAsyncContext(handset("desk"))
         await desk.register(Hop("127.0.0.1", theirs), "pw")
         self.assertEqual(desk.registration.state, "registered", desk.registration.reason)
-        code, told = await self.finished(run)
-        self.assertEqual(code, 0, told)
+        code, reported = await self.finished(run)
+        self.assertEqual(code, 0, reported)

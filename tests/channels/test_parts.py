@@ -38,10 +38,10 @@ class Voice:
     """Says everything in two parts of a quarter of a second, and counts how often it is asked."""
 
     def __init__(self):
-        self.asked = []
+        self.requested = []
 
     async def speak(self, text, voice, *, seed, sounds=(), language="en"):
-        self.asked.append(text)
+        self.requested.append(text)
         for part in (text[:3], text[3:]):
             yield SpokenSound(tone(0.25), part)
 
@@ -82,9 +82,9 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.prompts.ready("Good day.", "tern", "PCMU"), first)
         other = await self.prompts.spoken("Good day.", "tern", "PCMA")
         self.assertNotEqual(other, first)
-        self.assertEqual(self.voice.asked.count("Good day."), 1)
+        self.assertEqual(self.voice.requested.count("Good day."), 1)
         await self.prompts.spoken("Good day.", "whimbrel", "PCMU")
-        self.assertEqual(self.voice.asked.count("Good day."), 2)
+        self.assertEqual(self.voice.requested.count("Good day."), 2)
 
     async def test_what_was_said_long_ago_is_forgotten(self):
         for module in (prompts, speaking):
@@ -99,7 +99,7 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(held, self.prompts._kept.currsize)
         self.assertLessEqual(held, 50_000)
         await self.prompts.spoken("Number 0.", "tern", "PCMU")
-        self.assertEqual(self.voice.asked.count("Number 0."), 2)
+        self.assertEqual(self.voice.requested.count("Number 0."), 2)
 
     async def test_long_words_are_not_kept(self):
         words = "The boat is late. " * 80
@@ -109,14 +109,14 @@ class Said(unittest.IsolatedAsyncioTestCase):
 
 class Ahead(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self):
-        self.asked = 0
+        self.requested = 0
         self.answer = Heard(spoken="yes", written="Yes.", confidence=0.9, source="expected")
         self.recognizer = SpeculativeRecognizer(self)
         self.samples = np.zeros(8_000, np.int16)
         self.expected = Expected(("yes", "no"))
 
     async def transcribe(self, clip, expected, *, language, long):
-        self.asked += 1
+        self.requested += 1
         await asyncio.sleep(0)
         if isinstance(self.answer, Exception):
             raise self.answer
@@ -132,9 +132,9 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
         self.recognizer.guess(self.samples, self.expected, "en", pause=3)
         self.recognizer.pause = 3
         self.assertEqual((await self.hear()).written, "Yes.")
-        self.assertEqual((self.asked, self.recognizer.used), (1, 1))
+        self.assertEqual((self.requested, self.recognizer.used), (1, 1))
         await self.hear()
-        self.assertEqual(self.asked, 2)
+        self.assertEqual(self.requested, 2)
 
     async def test_one_of_something_else_is_not(self):
         for pause, expected, language in (
@@ -154,7 +154,7 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
         self.assertEqual((await self.hear()).source, "nothing")
         self.recognizer.guess(self.samples, self.expected, "en", pause=1)
         await self.hear()
-        self.assertEqual((self.asked, self.recognizer.used), (4, 0))
+        self.assertEqual((self.requested, self.recognizer.used), (4, 0))
 
 
 class Clock(unittest.IsolatedAsyncioTestCase):
@@ -171,9 +171,9 @@ class Clock(unittest.IsolatedAsyncioTestCase):
         self.assertLessEqual(max(counts) - min(counts), 1)
         span = seen["b"][-1] - seen["b"][0]
         self.assertAlmostEqual(span / (len(seen["b"]) - 1), 0.02, delta=0.004)
-        told = len(seen["a"])
+        reported = len(seen["a"])
         await asyncio.sleep(0.1)
-        self.assertEqual(len(seen["a"]), told)
+        self.assertEqual(len(seen["a"]), reported)
 
     async def test_few_calls_are_never_too_many(self):
         ticker = Ticker()
@@ -251,7 +251,7 @@ class First(unittest.IsolatedAsyncioTestCase):
         self.assertAlmostEqual(clip.seconds, 0.5, places=2)
 
     async def test_whatever_else_is_told(self):
-        for content, kind, status, told in (
+        for content, kind, status, reported in (
             (b"", "text/plain", 200, "nothing to say"),
             (b"gone", "text/plain", 404, "answered 404"),
             (b'{"words": 7}', "application/json", 200, "no reply"),
@@ -259,7 +259,7 @@ class First(unittest.IsolatedAsyncioTestCase):
             (b"RIFFnoise", "audio/wav", 200, "no sound"),
             (b"x" * 10_000_001, "text/plain", 200, "10,000,001 bytes"),
         ):
-            with self.assertRaisesRegex(NoOpening, told):
+            with self.assertRaisesRegex(NoOpening, reported):
                 await self.given(content, kind, status)
 
     async def test_who_does_not_answer(self):
@@ -272,8 +272,8 @@ class First(unittest.IsolatedAsyncioTestCase):
     async def test_the_sound_of_an_order(self):
         text = base64.b64encode(encode(tone(0.5), "wav")).decode()
         self.assertAlmostEqual((await sound_of(text)).seconds, 0.5, places=2)
-        for wrong, told in (("§", "not base64"), (base64.b64encode(b"no").decode(), "sound: ")):
-            with self.assertRaisesRegex(NoOpening, told) as caught:
+        for wrong, reported in (("§", "not base64"), (base64.b64encode(b"no").decode(), "sound: ")):
+            with self.assertRaisesRegex(NoOpening, reported) as caught:
                 await sound_of(wrong)
             self.assertEqual(caught.exception.where, "opening.sound")
 

@@ -39,24 +39,24 @@ class Calls(OnAPhone):
              ("key", "fares", "answered"), ("key", "fares", "answered"),
              ("speech", "fallback", "answered")],
         )  # fmt: skip
-        (asked,) = self.world.logic.asked
+        (requested,) = self.world.logic.requested
         # On a machine with more to do than it can, a call's sound suffers: so it is with real ones.
-        self.assertIn("boat to Pell", asked.turn.text)
-        self.assertEqual(asked.turn.arrived_as, "speech")
+        self.assertIn("boat to Pell", requested.turn.text)
+        self.assertEqual(requested.turn.arrived_as, "speech")
 
-        async def told():
+        async def reported():
             async with self.database.reading() as session:
                 (conversation,) = (await session.scalars(select(Conversation))).all()
                 wanted = select(Event).where(Event.type.like("%call.%")).order_by(Event.id)
                 return conversation, (await session.scalars(wanted)).all()
 
         # The call is over before its end is written down.
-        conversation, events = await told()
+        conversation, events = await reported()
         for _ in range(100):
             if events[-1].type.endswith(".ended"):
                 break
             await asyncio.sleep(0.1)
-            conversation, events = await told()
+            conversation, events = await reported()
         self.assertTrue(conversation.state["ended"])
         kinds = [each.type.rpartition(".")[2] for each in events]
         self.assertEqual(

@@ -106,8 +106,8 @@ class Placed(ThroughACarrier):
             await asyncio.wait_for(piet.over.wait(), 20)
             call = await self.call()
         self.assertEqual(call.cause, "failed")
-        told = [each["what"] for each in call.timeline if each["kind"] == "failed"]
-        self.assertRegex(told[0], "answered 404")
+        reported = [each["what"] for each in call.timeline if each["kind"] == "failed"]
+        self.assertRegex(reported[0], "answered 404")
 
     async def test_an_assistant_talks_on(self):
         piet = await self.phone()
@@ -251,8 +251,8 @@ class Connected(ThroughACarrier):
             await self.hears(isla, "four pounds")
         await isla.hang_up()
         call = await self.call()
-        (told,) = [each for each in call.timeline if each["kind"] == "transferred"]
-        self.assertEqual(told["status"], 408)
+        (reported,) = [each for each in call.timeline if each["kind"] == "transferred"]
+        self.assertEqual(reported["status"], 408)
 
     async def test_an_end_that_the_database_misses_is_written_down_later(self):
         (isla,) = await self.phones("+441632960102")

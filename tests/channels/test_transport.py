@@ -16,7 +16,7 @@ class Sockets(unittest.IsolatedAsyncioTestCase):
     async def opened(self, datagrams, messages):
         made = Transport(
             lambda data, hop: datagrams.put_nowait((data, hop)),
-            lambda told, hop: messages.put_nowait((told, hop)),
+            lambda reported, hop: messages.put_nowait((reported, hop)),
         )
         port = await made.open("127.0.0.1", 0)
         self.addAsyncCleanup(made.close)
@@ -41,11 +41,11 @@ class Sockets(unittest.IsolatedAsyncioTestCase):
         sent = message("OPTIONS sip:h SIP/2.0", FIELDS.replace("7 INVITE", "7 OPTIONS"))
         theirs.send(sent + sent, there)
         for _ in range(2):
-            told, hop = await self.next(self.messages)
-            self.assertEqual((told.method, hop.transport), ("OPTIONS", "TCP"))
+            reported, hop = await self.next(self.messages)
+            self.assertEqual((reported.method, hop.transport), ("OPTIONS", "TCP"))
         self.ours.send(sent, hop)
-        told, source = await self.next(back)
-        self.assertEqual((told.method, source), ("OPTIONS", there))
+        reported, source = await self.next(back)
+        self.assertEqual((reported.method, source), ("OPTIONS", there))
         # Where nobody listens nothing breaks.
         theirs.send(sent, Hop("127.0.0.1", 1, "TCP"))
         await asyncio.sleep(0.1)
@@ -57,8 +57,8 @@ class Sockets(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(await asyncio.wait_for(reader.read(10), 10), b"\r\n")
         wrong = FIELDS.replace("7 INVITE", "seven INVITE")
         writer.write(message("INVITE sip:h SIP/2.0", wrong))
-        told = await asyncio.wait_for(reader.read(4_000), 10)
-        self.assertTrue(told.startswith(b"SIP/2.0 400 "), told)
+        reported = await asyncio.wait_for(reader.read(4_000), 10)
+        self.assertTrue(reported.startswith(b"SIP/2.0 400 "), reported)
         self.assertEqual(await asyncio.wait_for(reader.read(10), 10), b"")
         self.assertTrue(self.messages.empty())
         writer.close()

@@ -64,8 +64,8 @@ class Speech(Command):
     def test_json(self):
         file = self.folder / "reply.wav"
         code, out, _ = self.run_command("speak", "-", "-o", file, "--json", stdin="Good morning.")
-        told = json.loads(out)
-        self.assertEqual([word["word"] for word in told["words"]], ["good", "morning"])
+        reported = json.loads(out)
+        self.assertEqual([word["word"] for word in reported["words"]], ["good", "morning"])
         code, out, _ = self.run_command("transcribe", file, "--json", "--expect", "Good morning.")
         (heard,) = json.loads(out)
         self.assertEqual(
@@ -134,8 +134,8 @@ class Speech(Command):
         self.assertIn("3 of 8 words wrong (37.5%)", out)
         self.assertIn("2 files, 12 words: 25.0%", out)
         _, out, _ = self.run_command("transcribe", files[0], "--score", "--json", *expect)
-        (told,) = json.loads(out)
-        self.assertEqual((told["score"]["word_errors"], told["score"]["words"]), (0, 4))
+        (reported,) = json.loads(out)
+        self.assertEqual((reported["score"]["word_errors"], reported["score"]["words"]), (0, 4))
         (self.folder / "first.txt").unlink()
         code, _, err = self.run_command("transcribe", files[0], "--score")
         self.assertEqual((code, "first.txt" in err), (1, True))

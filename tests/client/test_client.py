@@ -17,7 +17,7 @@ from fond_echo.documents.assistant import LogicService
 from fond_echo.logic import Logic, UnknownAction
 
 
-def asked(text="Next boat to Pell", action="next-sailing", **fields):
+def requested(text="Next boat to Pell", action="next-sailing", **fields):
     return LogicRequest(
         action=action, route=action, assistant="harbour-desk", now="2026-11-25T09:00:00+00:00",
         turn=LogicTurn(id="t1", text=text), contact=LogicContact(id="c1", channel="skerry"),
@@ -50,20 +50,20 @@ class Serving(unittest.IsolatedAsyncioTestCase):
 
     async def test_answers_signed_questions_with_either_secret(self):
         for secret in ("new", "old"):
-            response = await self.post(asked("Isla", "greet"), secret, id=secret)
+            response = await self.post(requested("Isla", "greet"), secret, id=secret)
             self.assertEqual(Reply.model_validate_json(response.content).text, "Hello, Isla")
 
     async def test_a_question_that_comes_again_gets_the_same_answer(self):
-        first, second = [await self.post(asked("Isla", "greet")) for _ in range(2)]
+        first, second = [await self.post(requested("Isla", "greet")) for _ in range(2)]
         self.assertEqual((first.content, self.calls), (second.content, 1))
 
     async def test_refusals(self):
         with self.assertLogs("fond_echo.logic", "ERROR"):
-            broken = await self.post(asked("x", "break"))
+            broken = await self.post(requested("x", "break"))
         cases = (
-            (await self.post(asked("x", "greet"), "wrong"), 401, "no signature fits"),
+            (await self.post(requested("x", "greet"), "wrong"), 401, "no signature fits"),
             (await self.client.post("/logic", content=b"{}"), 401, "webhook-id is missing"),
-            (await self.post(asked("x", "unknown")), 404, "known: break, greet"),
+            (await self.post(requested("x", "unknown")), 404, "known: break, greet"),
             (broken, 500, "the log says why"),
             (await self.client.put("/logic"), 405, "POST"),
             (await self.client.post("/logic", content=b"x" * 2_000_001), 413, "bytes"),
@@ -94,7 +94,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             answer if isinstance(answer, httpx.AsyncBaseTransport) else httpx.MockTransport(answer)
         )
         caller = LogicCaller(httpx.AsyncClient(transport=transport), vault)
-        return [part async for part in caller.ask(service, asked())]
+        return [part async for part in caller.ask(service, requested())]
 
     async def test_both_sides_fit(self):
         app = Logic(secrets=["s"])

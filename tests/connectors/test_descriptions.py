@@ -178,7 +178,7 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         )
         posts = [self.net.press(isla, isla.room, "a"), self.net.join(isla, isla.room),
                  self.net.show_file(isla, isla.room, "a.png", 3, "picture")]  # fmt: skip
-        found = self.channel.messages({"posts": [post.told() for post in posts]})
+        found = self.channel.messages({"posts": [post.reported() for post in posts]})
         self.assertEqual(
             [message.arrived_as for message, _ in found], ["choice", "joined", "other"]
         )
@@ -233,13 +233,13 @@ class Steps(unittest.IsolatedAsyncioTestCase):
                 await machine.run([Step.model_validate({"get": "{{ base }}/x", "retry": 3})], {})
 
     async def test_a_token_is_got_once_and_again_when_it_is_not_liked(self):
-        asked = []
+        requested = []
 
         def answer(request):
-            asked.append(request.url.path)
+            requested.append(request.url.path)
             if request.url.path == "/token":
                 return httpx.Response(
-                    200, json={"access_token": f"t{len(asked)}", "expires_in": 60}
+                    200, json={"access_token": f"t{len(requested)}", "expires_in": 60}
                 )
             good = request.headers["authorization"] in ("Bearer t1", "Bearer t4")
             return httpx.Response(200 if good else 401, json={})
@@ -257,7 +257,7 @@ class Steps(unittest.IsolatedAsyncioTestCase):
         )
         await machine.run([step], {})
         await machine.run([step], {})
-        self.assertEqual(asked, ["/token", "/x", "/x"])
+        self.assertEqual(requested, ["/token", "/x", "/x"])
         machine._tokens._token.value = "stale"
         with self.assertRaises(Refused):
             await machine.run([step], {})

@@ -23,7 +23,7 @@ VAULT = Vault({
 })  # fmt: skip
 
 
-def asked(number=1):
+def requested(number=1):
     return LogicRequest(
         action="boats", route="boats", assistant="test-desk", now=datetime.now(UTC),
         turn=LogicTurn(id=f"t{number}", text="boats?"), contact=LogicContact(id="c", channel="test-channel"),
@@ -42,7 +42,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         client = httpx.AsyncClient(transport=transport)
         caller = LogicCaller(client, VAULT, self.breakers)
         service = LogicService(url=URL, **{"secret": "old", **fields})
-        return [part.text async for part in caller.ask(service, asked(number), safe=safe)]
+        return [part.text async for part in caller.ask(service, requested(number), safe=safe)]
 
     def failing(self, *failures):
         """A transport that fails so often, then answers; how often it was asked."""

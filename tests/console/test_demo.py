@@ -20,11 +20,11 @@ from tests.support.demo import Demo
 
 class Played(Demo):
     def test_the_tour_finds_everything_right(self):
-        told = []
+        reported = []
         with FondEcho(self.settings.address, self.key) as echo:
-            code = Tour(echo, self.world, told.append).run()
-        self.assertEqual(code, 0, "\n".join(told))
-        text = "\n".join(told)
+            code = Tour(echo, self.world, reported.append).run()
+        self.assertEqual(code, 0, "\n".join(reported))
+        text = "\n".join(reported)
         for words in (
             "heard   When is the next boat to Brannick?",
             "route   next-sailing",
@@ -47,9 +47,9 @@ class Played(Demo):
             unittest.mock.patch.object(tour, "SCENES", ()),
             FondEcho(self.settings.address, self.key) as echo,
         ):
-            told = []
-            self.assertEqual(tour.Tour(echo, self.world, told.append).run(), 1)
-        self.assertIn("the route was next-sailing, not fares", "\n".join(told))
+            reported = []
+            self.assertEqual(tour.Tour(echo, self.world, reported.append).run(), 1)
+        self.assertIn("the route was next-sailing, not fares", "\n".join(reported))
 
     def test_commands_against_the_service(self):
         self.answer_to(self.say("How much is a ticket?", "piet"))
@@ -123,11 +123,11 @@ class Played(Demo):
             key = echo.make_key("copied", ["operate"]).key
         address = f"{self.settings.address}/api/channels/desk/requests"
         headers = {"Authorization": f"Bearer {self.key}"}
-        told = httpx.get(address, headers=headers).json()
+        reported = httpx.get(address, headers=headers).json()
         for command in (
-            ["bash", "-c", told["curl"]],
-            [sys.executable, "-c", told["python"]],
-            ["node", "--input-type=module", "-e", told["javascript"]],
+            ["bash", "-c", reported["curl"]],
+            [sys.executable, "-c", reported["python"]],
+            ["node", "--input-type=module", "-e", reported["javascript"]],
         ):
             command[-1] = command[-1].replace("YOUR-KEY", key)
             done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=60)
@@ -216,9 +216,9 @@ class Played(Demo):
         with FondEcho(self.settings.address, self.key) as echo:
             turns = echo.turns(channel="exchange", limit=2).items
             self.assertEqual(echo.channel("exchange").state, "connected")
-        told = [(turn.arrived_as, turn.route, turn.state) for turn in reversed(turns)]
+        reported = [(turn.arrived_as, turn.route, turn.state) for turn in reversed(turns)]
         self.assertEqual(
-            told,
+            reported,
             [("joined", "", "answered"), ("speech", "next-sailing", "answered")],
         )
         code, out = self.plain("dial", number.replace("2001", "2999"))

@@ -32,11 +32,11 @@ class Keeping(InABrowser):
         page.get_by_role("link", name="gale-line").click()
         editor = page.get_by_role("textbox", name="The file assistant.yaml")
         expect(editor).to_contain_text("# First thoughts")
-        asked = []
-        page.on("dialog", lambda dialog: (asked.append(dialog.type), dialog.dismiss()))
+        requested = []
+        page.on("dialog", lambda dialog: (requested.append(dialog.type), dialog.dismiss()))
         page.close(run_before_unload=True)
         page.wait_for_timeout(500)
-        self.assertEqual(asked, ["beforeunload"])
+        self.assertEqual(requested, ["beforeunload"])
 
     def test_two_tabs_do_not_write_over_each_other(self):
         first = self.page()

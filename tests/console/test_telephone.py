@@ -43,7 +43,7 @@ class Telephone(InABrowser):
     def call_with_a_key(self, echo):
         for each in echo.calls("exchange").items:
             call = echo.call(each.id)
-            if call.caller == "console" and "key" in [told.kind for told in call.timeline]:
+            if call.caller == "console" and "key" in [reported.kind for reported in call.timeline]:
                 return call
         return None
 

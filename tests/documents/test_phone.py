@@ -54,10 +54,10 @@ class Phones(unittest.TestCase):
         phone = read_phone(TRUNK, "harbour.yaml")
         for text in ("+44 1632 960123", "01632 960123", "00441632960123", "(01632) 960-123"):
             self.assertEqual(phone.may_be_called(text), "+441632960123", text)
-        with self.assertRaises(NotAllowed) as told:
+        with self.assertRaises(NotAllowed) as reported:
             phone.may_be_called("+1 202 555 0100")
-        self.assertIn("+12025550100", str(told.exception))
-        self.assertIn("+441632*", told.exception.remedy)
+        self.assertIn("+12025550100", str(reported.exception))
+        self.assertIn("+441632*", reported.exception.remedy)
         with self.assertRaises(MalformedValue):
             phone.may_be_called("the baker")
 
@@ -71,9 +71,9 @@ class Phones(unittest.TestCase):
 
     def test_a_line_that_calls_nobody(self):
         phone = read_phone("phone: pier\npeers: [192.0.2.1]\n", "p.yaml")
-        with self.assertRaises(NotAllowed) as told:
+        with self.assertRaises(NotAllowed) as reported:
             phone.may_be_called("01632960123")
-        self.assertIn("outbound", told.exception.remedy)
+        self.assertIn("outbound", reported.exception.remedy)
 
     def test_each_mistake_is_named_where_it_is(self):
         base = "phone: pier\npeers: [192.0.2.1]\n"
@@ -101,13 +101,13 @@ class Phones(unittest.TestCase):
             (TRUNK.replace('"44"', "GB"), "without +"),
         ):
             with self.subTest(text):
-                told = refused(text)
-                self.assertIn("harbour.yaml:", told)
-                self.assertIn(words, told)
+                reported = refused(text)
+                self.assertIn("harbour.yaml:", reported)
+                self.assertIn(words, reported)
 
     def test_all_mistakes_are_told_at_once_in_order(self):
-        told = refused("phone: pier\npeers: [192.0.2.1]\ncalls: many\nlisten: {port: 0}\n")
-        self.assertLess(told.index("harbour.yaml:3"), told.index("harbour.yaml:4"))
+        reported = refused("phone: pier\npeers: [192.0.2.1]\ncalls: many\nlisten: {port: 0}\n")
+        self.assertLess(reported.index("harbour.yaml:3"), reported.index("harbour.yaml:4"))
 
 
 class Errors(unittest.TestCase):

@@ -45,9 +45,9 @@ class Quantities(unittest.TestCase):
             (Rate, ("fast", "20", "20/d", "0/s"), ("20/s", "greater")),
         ):
             for value in values:
-                with self.subTest(value), self.assertRaises(ValidationError) as told:
+                with self.subTest(value), self.assertRaises(ValidationError) as reported:
                     read(kind, value)
-                self.assertTrue(any(word in str(told.exception) for word in words), value)
+                self.assertTrue(any(word in str(reported.exception) for word in words), value)
 
 
 class Languages(unittest.TestCase):
@@ -66,9 +66,9 @@ class Languages(unittest.TestCase):
             (Condition, "$.a ==", "condition"), (Condition, "", "condition"),
             (TemplateText, "{{ a", "template"), (TemplateText, "{{ a | nothing }}", "template"),
         ):  # fmt: skip
-            with self.subTest(text), self.assertRaises(ValidationError) as told:
+            with self.subTest(text), self.assertRaises(ValidationError) as reported:
                 read(kind, text)
-            self.assertIn(words, str(told.exception))
+            self.assertIn(words, str(reported.exception))
 
 
 class Steps(unittest.TestCase):
@@ -79,14 +79,14 @@ class Steps(unittest.TestCase):
         for given, words in (
             ({}, "given: none"), ({"get": "a", "post": "b"}, "given: get and post"),
         ):  # fmt: skip
-            with self.assertRaises(ValidationError) as told:
+            with self.assertRaises(ValidationError) as reported:
                 Step.model_validate(given)
-            self.assertIn(words, str(told.exception))
+            self.assertIn(words, str(reported.exception))
 
     def test_one_body(self):
-        with self.assertRaises(ValidationError) as told:
+        with self.assertRaises(ValidationError) as reported:
             Step.model_validate({"post": "a", "json": {}, "form": {"a": "b"}})
-        self.assertIn("json and form", str(told.exception))
+        self.assertIn("json and form", str(reported.exception))
         # `bytes: true` says that the answer is bytes; a template says what is sent.
         self.assertIsNone(Step.model_validate({"get": "a", "bytes": True}).body("bytes"))
         sent = Step.model_validate({"put": "a", "bytes": "{{ sound }}"})

@@ -177,7 +177,7 @@ class FallBacks(Settled):
     async def reply(self, reply, kinds, sound=True, **limits):
         self.sent.clear()
         self.world.channel.abilities = Abilities(frozenset(kinds), **limits)
-        self.world.logic.answer = lambda asked: reply
+        self.world.logic.answer = lambda requested: reply
         fields = {"sound": note()} if sound else {"text": QUESTION}
         await self.driver.work(
             await self.arrive(f"m{len(kinds)}{sound}{limits}{reply.text[:9]}", **fields)
@@ -256,24 +256,24 @@ class Beside(Settled):
         self.world.speech.transcribe = slowly
         self.world.channel.abilities = Abilities(frozenset(("text", "voice", "picture")))
         shown = [Attachment(url=f"https://a.example/{n}.png", media_type="image/png") for n in "12"]
-        self.world.logic.answer = lambda asked: Reply(text="Look.", attachments=shown)
+        self.world.logic.answer = lambda requested: Reply(text="Look.", attachments=shown)
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         kinds = [each.kind for each in self.sent]
         self.assertEqual(kinds, ["text", "text", "voice", "picture", "picture"])
 
     async def test_a_turn_that_ends_while_slowness_is_told_leaves_nothing_being_sent(self):
-        told, ended = asyncio.Event(), asyncio.Event()
+        reported, ended = asyncio.Event(), asyncio.Event()
         send, hear = self.world.channel.send, self.world.speech.transcribe
 
         async def send_slowly(outgoing):
             if outgoing.text == "One moment.":
-                told.set()
+                reported.set()
                 await ended.wait()
             return await send(outgoing)
 
         async def hear_later(*arguments, **fields):
-            await told.wait()
+            await reported.wait()
             asyncio.get_running_loop().call_later(0.2, ended.set)
             return await hear(*arguments, **fields)
 

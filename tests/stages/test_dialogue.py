@@ -62,9 +62,9 @@ class Dialogue(Driving):
         self.assertEqual(await self.say("I go to Pell.", aloud=True), "How many?")
         self.assertEqual(await self.say("two"), "2 to Pell?\n\n1. Yes\n2. No")
         await self.say("1")
-        (asked,) = self.world.logic.asked
-        self.assertEqual(asked.slots, {"island": "Pell", "places": 2})
-        self.assertEqual(asked.conversation.recent[0].answered, "Which island?")
+        (requested,) = self.world.logic.requested
+        self.assertEqual(requested.slots, {"island": "Pell", "places": 2})
+        self.assertEqual(requested.conversation.recent[0].answered, "Which island?")
 
     async def test_a_number_that_only_the_network_of_the_slot_knows_is_heard(self):
         await self.say("Book a bicycle place to Pell.")
@@ -91,7 +91,7 @@ class Dialogue(Driving):
         self.assertEqual(await self.say("Pell"), said, "and its revision is not kept either")
 
     async def test_logic_asks_for_a_slot_remembers_for_days_and_fails_in_its_own_words(self):
-        self.world.logic.answer = lambda asked: Reply(
+        self.world.logic.answer = lambda requested: Reply(
             text="None are left. How many?", then=Ask(slot="places"),
             remember={"wish": "Pell"}, remember_days=3, variables={"tried": 1},
         )  # fmt: skip
@@ -105,7 +105,7 @@ class Dialogue(Driving):
         self.assertEqual((memory["wish"], state["variables"]), ("Pell", {"tried": 1}))
         self.assertIn("wish", memory["_until"])
 
-        def failing(asked):
+        def failing(requested):
             from fond_echo.connectors.errors import LogicFailed
 
             raise LogicFailed("down")

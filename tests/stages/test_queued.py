@@ -33,7 +33,7 @@ class OnePath(Driving):
         self.assertEqual((by_voice.route, by_text.route), ("next-sailing", "next-sailing"))
         self.assertEqual((by_voice.text, by_text.text), (QUESTION, QUESTION))
         self.assertEqual((by_voice.state, by_text.state), ("answered", "answered"))
-        first, second = self.world.logic.asked
+        first, second = self.world.logic.requested
         self.assertEqual((first.turn.arrived_as, second.turn.arrived_as), ("voice-note", "text"))
         same = {"route", "action", "assistant", "slots", "contact"}
         self.assertEqual(first.model_dump(include=same), second.model_dump(include=same))
@@ -41,7 +41,7 @@ class OnePath(Driving):
         self.assertEqual(self.sent[1].text, f"About {QUESTION}")
 
     async def test_the_voice_note_is_proper_and_says_the_answer(self):
-        self.world.logic.answer = lambda asked: Reply(text="The boat to Pell leaves at 16:10.")
+        self.world.logic.answer = lambda requested: Reply(text="The boat to Pell leaves at 16:10.")
         await self.driver.work(await self.arrive("m1", sound=note()))
         (sent,) = self.sent
         report = inspect(sent.data)
@@ -83,7 +83,7 @@ class OnePath(Driving):
     async def test_commands_choices_and_templates(self):
         await self.driver.work(await self.arrive("m1", text="next", command=True))
         await self.driver.work(await self.arrive("m2", choice="How much is a ticket?"))
-        self.assertEqual(self.world.logic.asked[0].route, "next-sailing")
+        self.assertEqual(self.world.logic.requested[0].route, "next-sailing")
         self.assertEqual(self.sent[1].text, "Four pounds, Isla.\n\n1. Book a place")
 
     async def test_an_indicator_says_what_is_coming(self):
@@ -95,9 +95,9 @@ class OnePath(Driving):
         await self.driver.work(await self.arrive("m1", text=QUESTION))
         await self.driver.work(await self.arrive("m2", text=QUESTION))
         self.assertEqual(
-            [asked.memory for asked in self.world.logic.asked], [{}, {"last": QUESTION}]
+            [requested.memory for requested in self.world.logic.requested], [{}, {"last": QUESTION}]
         )
-        self.world.logic.answer = lambda asked: Reply(text="forgotten", remember={"last": None})
+        self.world.logic.answer = lambda requested: Reply(text="forgotten", remember={"last": None})
         await self.driver.work(await self.arrive("m3", text=QUESTION))
         async with self.database.reading() as session:
             self.assertEqual((await session.scalars(select(Contact.memory))).one(), {})
@@ -111,7 +111,7 @@ class OnePath(Driving):
         self.assertIn("When is the next boat to Brannick?", self.sent[0].text)
         self.assertEqual((await self.turn(turn_id)).state, "answered")
 
-    async def doubtful(self, clip, expected, **asked):
+    async def doubtful(self, clip, expected, **requested):
         from fond_echo.contract.turn import Heard
 
         return Heard(
@@ -179,7 +179,7 @@ class Trouble(Driving):
             await self.check(turn_id, "logic-failed", "answer", kind, "cannot look that up")
 
     async def test_a_bug_is_told_as_ours(self):
-        def break_down(asked):
+        def break_down(requested):
             raise ZeroDivisionError("secret detail")
 
         self.world.logic.answer = break_down

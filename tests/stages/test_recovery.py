@@ -21,14 +21,14 @@ class Recovery(Driving):
         ):
             with self.subTest(after=stage):
                 self.sent.clear()
-                self.world.logic.asked.clear()
+                self.world.logic.requested.clear()
                 turn_id = await self.arrive(f"m{number}", sound=note())
                 await self.die_after(stage, turn_id)
                 self.assertEqual(self.sent, [])
                 await self.driver.work(turn_id)
                 self.assertEqual((await self.turn(turn_id)).state, "answered")
                 self.assertEqual([each.kind for each in self.sent], ["voice"])
-                self.assertEqual(len(self.world.logic.asked), 1)
+                self.assertEqual(len(self.world.logic.requested), 1)
                 names = [each.name for each in await self.stages(turn_id)]
                 self.assertEqual(len(names), len(set(names)), "no stage was done twice")
 

@@ -80,13 +80,13 @@ class Replies(Driving):
         self.assertGreater(decode(self.sent[0].data).clip.seconds, 0.5)
 
     async def test_logic_may_name_a_sound_that_is_not_there(self):
-        self.world.logic.answer = lambda asked: Reply(text="At noon.", sound="sounds/none.ogg")
+        self.world.logic.answer = lambda requested: Reply(text="At noon.", sound="sounds/none.ogg")
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         self.assertEqual([each.kind for each in self.sent], ["voice"])
 
     async def test_a_long_answer_is_written_whole_and_spoken_in_short(self):
-        self.world.logic.answer = lambda asked: Reply(text=LONG)
+        self.world.logic.answer = lambda requested: Reply(text=LONG)
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)
         self.assertEqual(self.sent[0].text, LONG)
@@ -100,7 +100,7 @@ class Rewriting(Driving):
     can = Abilities(frozenset(("text", "choices", "edit")), edits_choices=True)
 
     async def say(self, text, reply):
-        self.world.logic.answer = lambda asked: reply
+        self.world.logic.answer = lambda requested: reply
         turn_id = await self.arrive(f"m{len(self.sent)}-{text}", text)
         await self.driver.work(turn_id)
         return turn_id

@@ -89,7 +89,7 @@ class OnAPhone(TurnsTest):
         async with self.database.reading() as session:
             channel = await session.get_one(Channel, "test-channel")
         self.world.speech = WarbleSpeech()
-        self.world.logic.answer = lambda asked: Reply(text="The boat leaves at noon.")
+        self.world.logic.answer = lambda requested: Reply(text="The boat leaves at noon.")
         client = httpx.AsyncClient(trust_env=False)
         self.addAsyncCleanup(client.aclose)
         needs = CallDependencies(

@@ -120,8 +120,8 @@ class WebTest(DatabaseTest):
 
     async def working(self, request: Any) -> Any:
         """A request that waits for an answer, with somebody working meanwhile."""
-        asked = asyncio.create_task(request)
-        while not asked.done():
+        requested = asyncio.create_task(request)
+        while not requested.done():
             await self.work()
             await asyncio.sleep(0.02)
-        return await asked
+        return await requested

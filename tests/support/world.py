@@ -106,19 +106,19 @@ class MemoryLogic:
     """Business logic that answers from a function."""
 
     def __init__(self) -> None:
-        self.asked: list[LogicRequest] = []
-        self.answer: Callable[[LogicRequest], Reply] = lambda asked: Reply(
-            text=f"About {asked.turn.text}", remember={"last": asked.turn.text}
+        self.requested: list[LogicRequest] = []
+        self.answer: Callable[[LogicRequest], Reply] = lambda requested: Reply(
+            text=f"About {requested.turn.text}", remember={"last": requested.turn.text}
         )
 
     async def ask(
         self, service: LogicService, request: LogicRequest, *, safe: bool = False
     ) -> AsyncIterator[Reply]:
-        self.asked.append(request)
+        self.requested.append(request)
         yield self.answer(request)
 
 
-def logic_that_fails(asked: LogicRequest) -> Reply:
+def logic_that_fails(requested: LogicRequest) -> Reply:
     raise LogicFailed("it is down")
 
 

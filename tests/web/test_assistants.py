@@ -25,30 +25,31 @@ class Trying(WebTest):
         return answer.json()
 
     async def test_a_talk(self):
-        told = await self.tried("I'd like to book a bicycle place")
+        reported = await self.tried("I'd like to book a bicycle place")
         self.assertEqual(
-            (told["route"], told["by"], told["outcome"]), ("book-bicycle", "rule", "ask")
+            (reported["route"], reported["by"], reported["outcome"]),
+            ("book-bicycle", "rule", "ask"),
         )
-        told = await self.tried("two to Pell tomorrow", told["state"])
-        self.assertIn("2 bicycle places to Pell", told["replies"][0]["text"])
-        told = await self.tried("yes", told["state"])
-        self.assertIn("was not asked in a try", told["not_run"])
-        self.assertEqual(told["slots"]["island"], "Pell")
+        reported = await self.tried("two to Pell tomorrow", reported["state"])
+        self.assertIn("2 bicycle places to Pell", reported["replies"][0]["text"])
+        reported = await self.tried("yes", reported["state"])
+        self.assertIn("was not asked in a try", reported["not_run"])
+        self.assertEqual(reported["slots"]["island"], "Pell")
 
     async def test_every_score_is_told(self):
-        told = await self.tried("how much is a ticket for a child")
-        self.assertEqual(told["route"], "fares")
-        scores = [each["score"] for each in told["scores"]]
+        reported = await self.tried("how much is a ticket for a child")
+        self.assertEqual(reported["route"], "fares")
+        scores = [each["score"] for each in reported["scores"]]
         self.assertEqual((len(scores), scores), (8, sorted(scores, reverse=True)))
-        self.assertIn("four pounds", told["spoken"])
+        self.assertIn("four pounds", reported["spoken"])
 
     async def test_files_that_are_not_kept(self):
         changed = {
             **FILES,
             "assistant.yaml": FILES["assistant.yaml"].replace("Lost things", "Found things"),
         }
-        told = await self.tried("lost property", files=changed)
-        self.assertIn("Found things", told["replies"][0]["text"])
+        reported = await self.tried("lost property", files=changed)
+        self.assertIn("Found things", reported["replies"][0]["text"])
         self.assertIn("Lost things", (await self.tried("lost property"))["replies"][0]["text"])
         answer = await self.client.post("/api/assistants/nobody/try", json={"text": "x"})
         self.assertEqual(answer.status_code, 404)
@@ -56,12 +57,12 @@ class Trying(WebTest):
     async def test_a_recording(self):
         note = encode(speech("How much is a ticket?", "curlew"), "ogg")
         sound = "data:audio/ogg;base64," + base64.b64encode(note).decode()
-        told = await self.tried(sound=sound)
+        reported = await self.tried(sound=sound)
         self.assertEqual(
-            (told["heard"]["written"], told["route"]), ("How much is a ticket?", "fares")
+            (reported["heard"]["written"], reported["route"]), ("How much is a ticket?", "fares")
         )
-        told = await self.tried("next boat to Pell")
-        self.assertIsNone(told["heard"])
+        reported = await self.tried("next boat to Pell")
+        self.assertIsNone(reported["heard"])
         path = "/api/assistants/harbour-desk/try"
         for given, code in (
             ("***", "nothing-asked"),
@@ -150,8 +151,8 @@ class Persons(WebTest):
 
     async def worked(self, text):
         """What became of something that Isla said over the HTTP channel."""
-        asked = self.client.post("/ask/desk", json={"text": text, "contact": "isla"})
-        turn_id = (await self.working(asked)).json()["turn"]
+        requested = self.client.post("/ask/desk", json={"text": text, "contact": "isla"})
+        turn_id = (await self.working(requested)).json()["turn"]
         return (await self.client.get(f"/api/turns/{turn_id}")).json()
 
     async def test_handed_over_answered_and_given_back(self):

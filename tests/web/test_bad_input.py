@@ -56,8 +56,8 @@ class Wrong(WebTest):
     async def test_bytes_that_are_no_text(self):
         for path in ("/api/keys", "/api/assistants/check"):
             self.assert_refused(await self.posted(path, b'{"name": "\xff\xfe"}'))
-        told = (await self.client.get("/api/openapi.json")).json()
-        answers = told["paths"]["/api/keys"]["post"]["responses"]
+        reported = (await self.client.get("/api/openapi.json")).json()
+        answers = reported["paths"]["/api/keys"]["post"]["responses"]
         self.assertTrue({"408", "413", "422"} <= set(answers), sorted(answers))
 
     async def test_deep_bodies(self):

@@ -40,19 +40,19 @@ class Calls(WebTest):
         return await self.client.post(f"/api/channels/{channel}/calls", json=given)
 
     async def test_a_call_is_asked_for_seen_and_taken_back(self):
-        asked = (await self.place(retry={"times": 2}, name="Piet Oduya")).json()
+        requested = (await self.place(retry={"times": 2}, name="Piet Oduya")).json()
         self.assertEqual(
-            (asked["number"], asked["caller"], asked["direction"], asked["state"]),
+            (requested["number"], requested["caller"], requested["direction"], requested["state"]),
             ("+441632960102", "+441632960200", "out", "requested"),
         )
-        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
-        self.assertEqual(told, asked)
+        reported = (await self.client.get(f"/api/calls/{requested['id']}")).json()
+        self.assertEqual(reported, requested)
         listed = (await self.client.get("/api/channels/exchange/calls")).json()["items"]
-        self.assertEqual([each["id"] for each in listed], [asked["id"]])
-        ending = await self.client.post(f"/api/calls/{asked['id']}/end")
+        self.assertEqual([each["id"] for each in listed], [requested["id"]])
+        ending = await self.client.post(f"/api/calls/{requested['id']}/end")
         self.assertEqual(ending.status_code, 202)
         async with self.database.reading() as session:
-            self.assertEqual(await records.waiting(session, "exchange"), ([asked["id"]], False))
+            self.assertEqual(await records.waiting(session, "exchange"), ([requested["id"]], False))
             self.assertEqual(await records.due_calls(session, "exchange", 5), [])
             kinds = (
                 await session.scalars(select(Event.type).where(Event.type.like("call.%")))
@@ -90,15 +90,15 @@ class Calls(WebTest):
 
     async def test_the_sound_of_an_opening_is_a_clip_as_long_as_it_is_kept(self):
         good = base64.b64encode(encode(tone(0.5), "ogg")).decode()
-        asked = (await self.place(opening={"sound": good})).json()
+        requested = (await self.place(opening={"sound": good})).json()
         blobs = PostgresBlobs()
         async with self.database.reading() as session:
-            order = (await session.get_one(records.Call, asked["id"])).order
+            order = (await session.get_one(records.Call, requested["id"])).order
             clip = await session.get_one(ClipRecord, order["opening"]["sound"])
         self.assertEqual((clip.origin, round(clip.seconds, 1)), ("opening", 0.5))
         now = datetime.now(UTC)
         async with self.database.writing() as session:
-            await records.change(session, asked["id"], state="ended", ended_at=now)
+            await records.change(session, requested["id"], state="ended", ended_at=now)
             for count in (1, 0):
                 found = await records.keep_calls_no_longer(
                     session, blobs, "exchange", now + timedelta(days=1), words=False, most=5
@@ -107,7 +107,7 @@ class Calls(WebTest):
             self.assertIsNone(await session.get(ClipRecord, clip.id))
 
     async def test_pages_of_a_recording_become_a_clip_and_are_erased_with_the_contact(self):
-        asked = (await self.place()).json()
+        requested = (await self.place()).json()
         unanswered = (await self.place()).json()
         other = (await self.place(to="quay")).json()
         async with self.database.writing() as session:
@@ -117,21 +117,23 @@ class Calls(WebTest):
             session.add(
                 Conversation(channel="exchange", contact_id=contact.id, external_id="call-1")
             )
-            await records.change(session, asked["id"], conversation="call-1", state="answered")
+            await records.change(session, requested["id"], conversation="call-1", state="answered")
             for number, data in enumerate((b"Ogg", b"S and", b" more")):
-                await records.keep_pages(session, [(asked["id"], number, data)])
+                await records.keep_pages(session, [(requested["id"], number, data)])
             blobs = PostgresBlobs()
-            record = await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+            record = await records.bind_recording(session, blobs, requested["id"], MEDIA_TYPE)
             self.assertEqual(await blobs.get(session, record.digest), b"OggS and more")
-            again = await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+            again = await records.bind_recording(session, blobs, requested["id"], MEDIA_TYPE)
             self.assertIsNone(again)
-        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
-        self.assertEqual(told["recording"]["size"], 13)
-        sound = await self.client.get(f"/api/clips/{told['recording']['id']}/sound")
+        reported = (await self.client.get(f"/api/calls/{requested['id']}")).json()
+        self.assertEqual(reported["recording"]["size"], 13)
+        sound = await self.client.get(f"/api/clips/{reported['recording']['id']}/sound")
         self.assertEqual(sound.content, b"OggS and more")
         await erase_contact(self.database, PostgresBlobs(), contact.id)
-        told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
-        self.assertEqual((told["number"], told["recording"], told["timeline"]), ("", None, []))
+        reported = (await self.client.get(f"/api/calls/{requested['id']}")).json()
+        self.assertEqual(
+            (reported["number"], reported["recording"], reported["timeline"]), ("", None, [])
+        )
         numbers = [
             (await self.client.get(f"/api/calls/{each['id']}")).json()["number"]
             for each in (unanswered, other)
@@ -152,7 +154,7 @@ class Calls(WebTest):
                 )
 
     async def test_what_a_line_keeps_no_longer(self):
-        asked = (await self.place()).json()
+        requested = (await self.place()).json()
         channel = (await self.client.get("/api/channels/exchange")).json()
         kept = {**channel["settings"], "retention": {"sound_days": 2, "words_days": 9}}
         given = {name: channel[name] for name in ("kind", "assistant", "description")}
@@ -160,28 +162,28 @@ class Calls(WebTest):
         self.assertEqual(answer.status_code, 200, answer.text)
         now, blobs = datetime.now(UTC), PostgresBlobs()
         async with self.database.writing() as session:
-            await records.change(session, asked["id"], state="ended", ended_at=now)
-            await records.keep_pages(session, [(asked["id"], 0, b"OggS")])
-            await records.bind_recording(session, blobs, asked["id"], MEDIA_TYPE)
+            await records.change(session, requested["id"], state="ended", ended_at=now)
+            await records.keep_pages(session, [(requested["id"], 0, b"OggS")])
+            await records.bind_recording(session, blobs, requested["id"], MEDIA_TYPE)
         for days, count, number, recorded in (
             (1, 0, "+441632960102", True), (3, 1, "+441632960102", False), (3, 0, "+441632960102", False),
             (10, 1, "", False), (10, 0, "", False),
         ):  # fmt: skip
             later = now + timedelta(days=days)
             found = await retain(self.database, blobs, later, event_days=30)
-            told = (await self.client.get(f"/api/calls/{asked['id']}")).json()
+            reported = (await self.client.get(f"/api/calls/{requested['id']}")).json()
             self.assertEqual(
-                (found, told["number"], bool(told["recording"])), (count, number, recorded)
+                (found, reported["number"], bool(reported["recording"])), (count, number, recorded)
             )
 
     async def test_minutes_of_a_day_are_counted(self):
-        asked = (await self.place()).json()
+        requested = (await self.place()).json()
         now = datetime.now(UTC)
         midnight = now.replace(hour=0, minute=0, second=0, microsecond=0)
         async with self.database.writing() as session:
             self.assertEqual(await records.minutes_today(session, "exchange"), 0)
             await records.change(
-                session, asked["id"], state="ended", answered_at=midnight, ended_at=now
+                session, requested["id"], state="ended", answered_at=midnight, ended_at=now
             )
             minutes = await records.minutes_today(session, "exchange")
         self.assertAlmostEqual(minutes, (now - midnight).total_seconds() / 60, places=3)

@@ -74,7 +74,7 @@ class Commands(WebTest):
         self.assertEqual(code, 0, err)
         return out
 
-    async def told(self, *arguments, **given):
+    async def reported(self, *arguments, **given):
         """What a command that works gives as JSON."""
         return json.loads(await self.says(*arguments, "--json", **given))
 
@@ -88,7 +88,7 @@ class Commands(WebTest):
         """Somebody asks over the channel; gives the turn that answered."""
         await self.send({"posts": [self.post(id=id, words=words)]})
         await self.work()
-        return (await self.told("turn", "list"))["items"][0]
+        return (await self.reported("turn", "list"))["items"][0]
 
 
 class Secrets(Commands):
@@ -111,7 +111,7 @@ class Secrets(Commands):
         self.assertTrue(err)
 
     async def test_keys_open_what_they_say_and_nothing_once_revoked(self):
-        made = await self.told("key", "new", "reader", "--scope", "read")
+        made = await self.reported("key", "new", "reader", "--scope", "read")
         key = made["key"]
         await self.says("turn", "list", key=key)
         self.assertIn("scope", await self.fails("secret", "put", "x", stdin="y", key=key))
@@ -177,7 +177,7 @@ class Lines(Commands):
         self.assertIn("skerry", out)
         self.assertIn("second", out)
         self.assertIn("harbour-desk", await self.says("channel", "show", "second"))
-        shown = await self.told("channel", "show", "second")
+        shown = await self.reported("channel", "show", "second")
         self.assertEqual(shown["settings"]["slow_words"], "One moment.")
         await self.says("channel", "remove", "second")
         self.assertIn("second", await self.fails("channel", "show", "second"))
@@ -217,23 +217,23 @@ class Lines(Commands):
         await self.says("channel", "memory", "skerry", "isla", "--clear")
         self.assertNotIn("Pell", await self.says("channel", "memory", "skerry", "isla"))
         await self.says("channel", "erase", "skerry", "isla")
-        (left,) = (await self.told("turn", "list"))["items"]
+        (left,) = (await self.reported("turn", "list"))["items"]
         self.assertEqual((left["text"], left["contact_name"]), ("", "erased"))
 
 
 class Turns(Commands):
     async def test_found_by_words_that_were_said(self):
         await self.fill()
-        asked = await self.asks()
+        requested = await self.asks()
         await self.asks("What is the weather like?", id="post-2")
         for words, found in (
-            ("ticket", [asked["id"]]), ("pell TICKET", [asked["id"]]), ("ticket weather", []),
+            ("ticket", [requested["id"]]), ("pell TICKET", [requested["id"]]), ("ticket weather", []),
             ("tick", []), ("'; DROP TABLE turns; --", []), ("& | !", []),
         ):  # fmt: skip
-            items = (await self.told("turn", "list", "--words", words))["items"]
+            items = (await self.reported("turn", "list", "--words", words))["items"]
             self.assertEqual([each["id"] for each in items], found, words)
         await self.says("channel", "erase", "skerry", "isla")
-        self.assertEqual((await self.told("turn", "list", "--words", "ticket"))["items"], [])
+        self.assertEqual((await self.reported("turn", "list", "--words", "ticket"))["items"], [])
 
     async def test_listed_and_shown_stage_by_stage(self):
         await self.fill()
@@ -246,7 +246,7 @@ class Turns(Commands):
             for stage in ("receive", "route", "answer", "deliver"):
                 self.assertIn(stage, shown)
             self.assertIn("fares", shown)
-        self.assertEqual((await self.told("turn", "list", "--state", "failed"))["items"], [])
+        self.assertEqual((await self.reported("turn", "list", "--state", "failed"))["items"], [])
 
     async def test_what_did_not_fail_is_not_tried_again(self):
         await self.fill()
@@ -284,7 +284,7 @@ class Calls(Commands):
                         "harbour-desk", "--network", phone)  # fmt: skip
 
     async def test_a_call_is_asked_for_listed_shown_and_taken_back(self):
-        out = await self.told("call", "place", "exchange", "+44 1632 960147", "--words",
+        out = await self.reported("call", "place", "exchange", "+44 1632 960147", "--words",
                               "The evening boat is off.", "--name", "Isla Quennell")  # fmt: skip
         self.assertEqual((out["number"], out["state"]), ("+441632960147", "requested"))
         listed = await self.says("call", "list", "exchange")
@@ -312,7 +312,7 @@ class Calls(Commands):
                                         self.folder / "none.ogg")  # fmt: skip
         self.assertIn(code, (1, 2))
         self.assertIn("none.ogg", err)
-        self.assertEqual((await self.told("call", "list", "exchange"))["items"], [])
+        self.assertEqual((await self.reported("call", "list", "exchange"))["items"], [])
 
 
 if __name__ == "__main__":

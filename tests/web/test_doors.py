@@ -38,19 +38,20 @@ class HttpChannel(ChannelTest):
         return await self.working(client.post("/ask/desk", **options))
 
     async def test_text_in_text_out(self):
-        told = (await self.ask(json={"text": QUESTION, "contact": "isla"})).json()
-        self.assertEqual((told["state"], told["route"]), ("answered", "next-sailing"))
+        reported = (await self.ask(json={"text": QUESTION, "contact": "isla"})).json()
+        self.assertEqual((reported["state"], reported["route"]), ("answered", "next-sailing"))
         self.assertEqual(
-            (told["answer"], told["sound"], told["heard"]), (f"About {QUESTION}", None, None)
+            (reported["answer"], reported["sound"], reported["heard"]),
+            (f"About {QUESTION}", None, None),
         )
 
     async def test_sound_in_heard_answer_and_sound_out_in_every_form(self):
         for how in ("link", "base64", "data"):
             response = await self.ask(content=note(), params={"sound": how, "contact": how})
-            told = response.json()
-            self.assertEqual(told["heard"]["written"], QUESTION)
-            self.assertGreater(len(told["heard"]["words"]), 5)
-            sound = told["sound"]
+            reported = response.json()
+            self.assertEqual(reported["heard"]["written"], QUESTION)
+            self.assertGreater(len(reported["heard"]["words"]), 5)
+            sound = reported["sound"]
             if how == "link":
                 path = sound["link"].removeprefix("http://127.0.0.1:9999")
                 data = (await self.client.get(path)).content
@@ -70,9 +71,9 @@ class HttpChannel(ChannelTest):
         )
 
     async def test_a_text_may_be_answered_aloud(self):
-        told = (await self.ask(json={"text": "What are the fares?", "aloud": True})).json()
-        self.assertIn("£4", told["answer"])
-        self.assertGreater(told["sound"]["seconds"], 2)
+        reported = (await self.ask(json={"text": "What are the fares?", "aloud": True})).json()
+        self.assertIn("£4", reported["answer"])
+        self.assertGreater(reported["sound"]["seconds"], 2)
 
     async def test_the_same_key_gets_the_same_turn(self):
         headers = {"Idempotency-Key": "once"}
@@ -80,7 +81,7 @@ class HttpChannel(ChannelTest):
             (await self.ask(json={"text": QUESTION}, headers=headers)).json() for _ in range(2)
         ]
         self.assertEqual(first["turn"], second["turn"])
-        self.assertEqual(len(self.logic.asked), 1)
+        self.assertEqual(len(self.logic.requested), 1)
 
     async def test_a_key_is_one_contacts_and_for_one_request(self):
         headers = {"Idempotency-Key": "once"}
@@ -92,7 +93,7 @@ class HttpChannel(ChannelTest):
         self.assert_problem(again, 409, "conflict")
 
     async def test_sound_is_not_kept_of_whoever_is_not_answered(self):
-        told = (await self.ask(content=note(), params={"contact": "isla"})).json()
+        reported = (await self.ask(content=note(), params={"contact": "isla"})).json()
         await self.ask(content=note(), params={"contact": "isla"}, headers={"Idempotency-Key": "1"})
         await self.ask(content=note(), params={"contact": "isla"}, headers={"Idempotency-Key": "1"})
         async with self.database.writing() as session:
@@ -110,10 +111,10 @@ class HttpChannel(ChannelTest):
             self.assertEqual(await session.scalar(received), await session.scalar(of_turns))
             count = await session.scalar(received.where(ClipRecord.origin == "received"))
         self.assertEqual(count, 2, "nor has a blocked contact")
-        self.assertEqual(told["state"], "answered")
+        self.assertEqual(reported["state"], "answered")
 
     async def test_lists_and_turns_can_be_read_after_erasing(self):
-        told = (await self.ask(content=note(), params={"contact": "isla"})).json()
+        reported = (await self.ask(content=note(), params={"contact": "isla"})).json()
         (contact,) = (await self.client.get("/api/channels/desk/contacts")).json()["items"]
         await self.client.delete(f"/api/channels/desk/contacts/{contact['id']}")
         answer = await self.client.get("/api/turns")
@@ -121,7 +122,7 @@ class HttpChannel(ChannelTest):
         (turn,) = answer.json()["items"]
         self.assertTrue(turn["erased_at"] and turn["sound_erased_at"])
         self.assertEqual((turn["text"], turn["sound"]), ("", None))
-        shown = (await self.client.get(f"/api/turns/{told['turn']}")).json()
+        shown = (await self.client.get(f"/api/turns/{reported['turn']}")).json()
         stages = {each["name"]: each for each in shown["runs"][0]["stages"]}
         self.assertTrue(stages["transcribe"]["erased_at"])
         self.assertGreater(stages["transcribe"]["seconds"], 0)
@@ -156,10 +157,12 @@ class HttpChannel(ChannelTest):
         self.assert_problem(
             await self.client.post("/ask/desk", json={"sound": "***"}), 422, "nothing-asked"
         )
-        told = (
+        reported = (
             await self.ask(content=b"\x89PNG" * 50, headers={"Content-Type": "image/png"})
         ).json()
-        self.assertEqual((told["state"], told["error"]["code"]), ("failed", "sound-unknown"))
+        self.assertEqual(
+            (reported["state"], reported["error"]["code"]), ("failed", "sound-unknown")
+        )
 
 
 class PublicPage(ChannelTest):
@@ -182,14 +185,14 @@ class PublicPage(ChannelTest):
         self.assertIn(QUESTION, about["examples"])
         response = await self.say(guest, content=note())
         self.assertIn("HttpOnly", response.headers["set-cookie"])
-        told = response.json()
-        self.assertEqual(told["heard"]["written"], QUESTION)
-        sound = await guest.get(told["sound"]["link"])
+        reported = response.json()
+        self.assertEqual(reported["heard"]["written"], QUESTION)
+        sound = await guest.get(reported["sound"]["link"])
         self.assertTrue(inspect(sound.content).voice_note)
         again = (await guest.get(self.at("/about"))).json()["said"]
-        self.assertEqual([each["turn"] for each in again], [told["turn"]])
+        self.assertEqual([each["turn"] for each in again], [reported["turn"]])
         stranger = self.with_key("")
-        self.assert_problem(await stranger.get(told["sound"]["link"]), 404, "not-there")
+        self.assert_problem(await stranger.get(reported["sound"]["link"]), 404, "not-there")
         self.assertEqual((await stranger.get(self.at("/about"))).json()["said"], [])
 
     async def test_limits(self):
@@ -205,11 +208,11 @@ class PublicPage(ChannelTest):
 
     async def test_a_note_longer_than_allowed(self):
         guest = self.with_key("")
-        told = (
+        reported = (
             await self.say(guest, content=note(QUESTION + " " + QUESTION + " " + QUESTION))
         ).json()
-        self.assertEqual(told["error"]["code"], "sound-too-long")
-        self.assertIn("too long", told["answer"])
+        self.assertEqual(reported["error"]["code"], "sound-too-long")
+        self.assertIn("too long", reported["answer"])
 
     async def test_more_guests_than_are_answered_at_once(self):
         self.service.asking["desk"] = 40
@@ -233,15 +236,17 @@ class PublicPage(ChannelTest):
 class Operating(ChannelTest):
     async def failed(self):
         self.logic.answer = logic_that_fails
-        told = (await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))).json()
-        self.assertEqual(told["state"], "failed")
-        return told["turn"]
+        reported = (
+            await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
+        ).json()
+        self.assertEqual(reported["state"], "failed")
+        return reported["turn"]
 
     async def test_a_failed_turn_is_tried_again_by_hand(self):
         turn_id = await self.failed()
         from fond_echo.contract.reply import Reply
 
-        self.logic.answer = lambda asked: Reply(text="At noon.")
+        self.logic.answer = lambda requested: Reply(text="At noon.")
         response = await self.client.post(f"/api/turns/{turn_id}/retry")
         self.assertEqual(response.json()["state"], "received")
         await self.work()
@@ -276,12 +281,12 @@ class Operating(ChannelTest):
                 .where(Channel.name == "desk")
                 .values(settings={"access": {"mode": "list"}})
             )
-        told = (
+        reported = (
             await self.working(
                 self.client.post("/ask/desk", json={"text": QUESTION, "contact": "isla"})
             )
         ).json()
-        self.assertIn("on its list", told["answer"])
+        self.assertIn("on its list", reported["answer"])
         channels = {each["name"]: each for each in (await self.client.get("/api/channels")).json()}
         self.assertEqual(channels["desk"]["refused"], 1)
         refused = (await self.client.get("/api/channels/desk/contacts?standing=refused")).json()[
@@ -290,12 +295,12 @@ class Operating(ChannelTest):
         self.assertEqual(refused[0]["external_id"], "isla")
         base = f"/api/channels/desk/contacts/{refused[0]['id']}"
         await self.client.put(base + "/standing", json={"standing": "allowed"})
-        told = (
+        reported = (
             await self.working(
                 self.client.post("/ask/desk", json={"text": QUESTION, "contact": "isla"})
             )
         ).json()
-        self.assertEqual(told["route"], "next-sailing")
+        self.assertEqual(reported["route"], "next-sailing")
         await self.client.put(base + "/standing", json={"standing": "blocked"})
         self.assert_problem(
             await self.client.post("/ask/desk", json={"text": "x", "contact": "isla"}),

@@ -22,9 +22,9 @@ QUESTION = "When is the next boat to Pell?"
 
 
 class Files(WebTest):
-    async def transcribe(self, data, client=None, **asked):
+    async def transcribe(self, data, client=None, **requested):
         return await (client or self.client).post(
-            "/api/speech/transcripts", content=data, params=asked
+            "/api/speech/transcripts", content=data, params=requested
         )
 
     async def test_words_with_their_times(self):
@@ -37,8 +37,8 @@ class Files(WebTest):
     async def test_what_is_expected_as_phrases_or_by_an_assistant(self):
         await self.fill()
         data = encode(speech(QUESTION, "dunlin"), "wav")
-        for asked in ({"phrases": [QUESTION, "Never."]}, {"assistant": "harbour-desk"}):
-            heard = (await self.transcribe(data, **asked)).json()
+        for requested in ({"phrases": [QUESTION, "Never."]}, {"assistant": "harbour-desk"}):
+            heard = (await self.transcribe(data, **requested)).json()
             self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
 
     async def test_one_of_what_is_expected_is_chosen(self):
@@ -49,7 +49,7 @@ class Files(WebTest):
         self.assertEqual((heard["source"], heard["written"]), ("expected", QUESTION))
 
     async def test_errors(self):
-        for data, asked, status, told in (
+        for data, requested, status, reported in (
             (b"", {}, 422, "no bytes"),
             (b"words, not sound" * 40, {}, 422, "not sound"),
             (encode(tone(1.0), "wav")[:200], {"language": "nl"}, 422, "'nl'"),
@@ -57,9 +57,9 @@ class Files(WebTest):
             (encode(tone(1.0), "wav"), {"end_seconds": "9"}, 422, "end_seconds"),
             (encode(tone(1.0), "wav"), {"only": "yes"}, 422, "hearing-nothing-expected"),
         ):
-            answer = await self.transcribe(data, **asked)
+            answer = await self.transcribe(data, **requested)
             self.assertEqual(answer.status_code, status, answer.text)
-            self.assertIn(told, answer.text)
+            self.assertIn(reported, answer.text)
         self.assertEqual((await self.transcribe(b"x", self.nobody)).status_code, 401)
         self.assertEqual(
             (await self.transcribe(encode(tone(1.0), "wav"))).json()["source"], "nothing"
@@ -89,8 +89,8 @@ class Streams(WebTest):
         clip = join([speech("The boat is late.", "tern"), silence_of(1.5), speech(QUESTION, "petrel"),
                      silence_of(1.0)])  # fmt: skip
         for rate in (8_000, 16_000, 44_100):
-            asked = ListenIn(rate=rate, phrases=[QUESTION, "The boat is late."])
-            found = [each async for each in self.echo.listen(self.samples(clip, rate), asked)]
+            requested = ListenIn(rate=rate, phrases=[QUESTION, "The boat is late."])
+            found = [each async for each in self.echo.listen(self.samples(clip, rate), requested)]
             said = [each.heard.written for each in found if isinstance(each, Utterance)]
             self.assertEqual(said, ["The boat is late.", QUESTION], rate)
             self.assertTrue(any(isinstance(each, Partial) for each in found))
@@ -104,21 +104,21 @@ class Streams(WebTest):
         texts = ["The boat is late.", QUESTION, "Speak to a person.", "How much is a ticket?"]
 
         async def one(text):
-            asked = ListenIn(phrases=texts, only=text in texts[:2])
-            found = self.echo.listen(self.samples(speech(text, "curlew"), 16_000, 6_400), asked)
+            requested = ListenIn(phrases=texts, only=text in texts[:2])
+            found = self.echo.listen(self.samples(speech(text, "curlew"), 16_000, 6_400), requested)
             return [each.heard.written async for each in found if isinstance(each, Utterance)]
 
-        told = await asyncio.gather(*map(one, texts))
-        self.assertEqual(told, [[text] for text in texts])
+        reported = await asyncio.gather(*map(one, texts))
+        self.assertEqual(reported, [[text] for text in texts])
 
     async def test_errors(self):
-        for asked, told in (
+        for requested, reported in (
             (ListenIn(language="nl"), "'nl'"),
             (ListenIn(assistant="nobody"), "nobody"),
             (ListenIn(only=True), "only what is expected"),
         ):
-            with self.assertRaisesRegex(Refused, told):
-                async for _ in self.echo.listen(self.samples(tone(0.1), 16_000), asked):
+            with self.assertRaisesRegex(Refused, reported):
+                async for _ in self.echo.listen(self.samples(tone(0.1), 16_000), requested):
                     pass
         stranger = AsyncFondEcho(self.address, "guess")
         with self.assertRaisesRegex(Refused, "key with the scope"):

@@ -33,8 +33,8 @@ class Rewriting(WebTest):
         (delivery,) = turn["deliveries"]
         path = f"/api/turns/{turn['id']}/deliveries/{delivery['id']}/text"
         given = {"text": "Four pounds.", "choices": ["When is the next boat to Pell?"]}
-        told = await self.client.put(path, json=given)
-        self.assertEqual(told.status_code, 200, told.text)
+        reported = await self.client.put(path, json=given)
+        self.assertEqual(reported.status_code, 200, reported.text)
         await self.work()
         (post,) = await self.in_the_room()
         self.assertEqual(post["words"], "Four pounds.")
@@ -55,10 +55,10 @@ class Rewriting(WebTest):
         await self.client.put(
             "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
         )
-        asked = await self.working(
+        requested = await self.working(
             self.client.post("/ask/desk", json={"text": "What are the fares?"})
         )
-        turn = (await self.client.get(f"/api/turns/{asked.json()['turn']}")).json()
+        turn = (await self.client.get(f"/api/turns/{requested.json()['turn']}")).json()
         path = f"/api/turns/{turn['id']}/deliveries/{turn['deliveries'][0]['id']}/text"
-        told = self.assert_problem(await self.client.put(path, json=words), 409, "conflict")
-        self.assertIn("desk", told["detail"])
+        reported = self.assert_problem(await self.client.put(path, json=words), 409, "conflict")
+        self.assertIn("desk", reported["detail"])

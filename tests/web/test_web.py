@@ -276,12 +276,12 @@ class Sounding(WebTest):
         self.assertEqual(
             (whole.content, whole.headers["accept-ranges"]), (bytes(range(100)), "bytes")
         )
-        for asked, status, first, last in (
+        for requested, status, first, last in (
             ("bytes=0-9", 206, 0, 9), ("bytes=90-", 206, 90, 99), ("bytes=-5", 206, 95, 99),
             ("bytes=50-500", 206, 50, 99), ("nonsense", 200, 0, 99),
         ):  # fmt: skip
-            response = await self.client.get(path, headers={"Range": asked})
-            self.assertEqual(response.status_code, status, asked)
+            response = await self.client.get(path, headers={"Range": requested})
+            self.assertEqual(response.status_code, status, requested)
             self.assertEqual(response.content, bytes(range(first, last + 1)))
         self.assertEqual(
             (await self.client.get(path, headers={"Range": "bytes=200-"})).status_code, 416
@@ -299,9 +299,9 @@ class Sounding(WebTest):
             self.assertIn(f"'nonce-{nonce}'", page.headers["content-security-policy"])
 
     async def test_health(self):
-        told = (await self.nobody.get("/health")).json()
-        ready = {each["name"]: each["ready"] for each in told["dependencies"]}
-        self.assertEqual((told["alive"], told["ready"]), (True, False))
+        reported = (await self.nobody.get("/health")).json()
+        ready = {each["name"]: each["ready"] for each in reported["dependencies"]}
+        self.assertEqual((reported["alive"], reported["ready"]), (True, False))
         self.assertEqual(ready, {"database": True, "work": False, "speech": False})
         self.assertEqual((await self.nobody.get("/health/ready")).status_code, 503)
 

@@ -80,5 +80,5 @@ class CallAdmission:
         return Verdict(403, wait=self._guard.strike(host, now))
 
     def _challenged(self, now: float, *, stale: bool = False) -> Verdict:
-        told = self._challenger.challenges(now, stale=stale)
-        return Verdict(401, [("www-authenticate", str(each)) for each in told])
+        reported = self._challenger.challenges(now, stale=stale)
+        return Verdict(401, [("www-authenticate", str(each)) for each in reported])

@@ -120,7 +120,7 @@ class Link:
         except Exception as error:
             if not isinstance(error, FondEchoError | OSError):
                 log.exception("a call between processes failed", name=name)
-            self._send(FAILED, number, name, _told(error))
+            self._send(FAILED, number, name, _reported(error))
         else:
             self._send(RESULT, number, name, result)
 
@@ -131,7 +131,7 @@ class Failed(FondEchoError):
     code = "link-failed"
 
 
-def _told(error: Exception) -> tuple[str, Any]:
+def _reported(error: Exception) -> tuple[str, Any]:
     if isinstance(error, OSError):
         return "os", (error.errno, error.strerror)
     if isinstance(error, FondEchoError):
@@ -139,8 +139,8 @@ def _told(error: Exception) -> tuple[str, Any]:
     return "ours", (f"{type(error).__name__}: {error}", "", "")
 
 
-def _raised(told: tuple[str, Any]) -> Exception:
-    kind, facts = told
+def _raised(reported: tuple[str, Any]) -> Exception:
+    kind, facts = reported
     if kind == "os":
         return OSError(*facts)
     what, where, remedy = facts

@@ -163,8 +163,8 @@ class Placer:
         placed.ringing = asyncio.get_running_loop().call_later(
             outbound.ring_seconds, self._rang_out, placed
         )
-        told = {"number": number}
-        host.run(host.backend.write(host.channel, context.record, "placed", None, told))
+        reported = {"number": number}
+        host.run(host.backend.write(host.channel, context.record, "placed", None, reported))
         host.done(output)
 
     def _own(self, number: str) -> str:

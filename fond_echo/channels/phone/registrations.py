@@ -52,8 +52,8 @@ class Registrations:
         """The channel's state, and the reason for it."""
         failed = [each for each in self._all if each.state == "failed"]
         if failed:
-            told = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failed)
-            return "not-connected", told
+            reported = "; ".join(f"{each.registrar.name}: {each.reason}" for each in failed)
+            return "not-connected", reported
         waiting = [each.registrar.name for each in self._all if each.state != "registered"]
         if waiting:
             return "waiting", f"registering with {', '.join(waiting)}"

@@ -35,7 +35,7 @@ from fond_echo.core.telephony.sip.calls import (
     Cause,
     Changed,
     Ended,
-    KeyTold,
+    KeyReported,
     Offered,
     Registered,
     Ringing,
@@ -241,7 +241,7 @@ class PhoneServer:
             case Changed(call) if session is not None:
                 way = session.stream.agreed.direction
                 self.run(self.tell(session, "changed", direction=way))
-            case KeyTold(call, key) if session is not None:
+            case KeyReported(call, key) if session is not None:
                 session.key(key, self.now())
             case Transferred(call, status) if session is not None:
                 session.transferred(status)

@@ -147,8 +147,8 @@ class Transport:
                     else:
                         self._message(message, source)
         except MalformedMessage as error:
-            for told, _ in refused(error, source).send:
-                writer.write(told)
+            for reported, _ in refused(error, source).send:
+                writer.write(reported)
             log.info("a connection could not be followed", source=source.host, reason=error.what)
         except (OSError, TimeoutError):
             pass

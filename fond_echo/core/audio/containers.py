@@ -129,7 +129,7 @@ class Opened:
 def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[Opened]:
     """A file in a container that the codec library reads; its parts raise like `decode`."""
     with (
-        _told(container),
+        _reported(container),
         av.open(source, "r", format=container.demuxer, metadata_errors="replace") as file,
     ):
         if not file.streams.audio:
@@ -147,7 +147,7 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
         def parts() -> Iterator[Samples]:
             planar = av.AudioResampler(format="fltp")
             count = 0
-            with _told(container):
+            with _reported(container):
                 for frame in file.decode(stream):
                     for part in planar.resample(frame):
                         if part.sample_rate != rate:
@@ -160,7 +160,7 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
 
 
 @contextmanager
-def _told(container: Container) -> Iterator[None]:
+def _reported(container: Container) -> Iterator[None]:
     """The codec library's errors as ours."""
     try:
         yield

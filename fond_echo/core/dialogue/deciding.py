@@ -118,8 +118,8 @@ class Dialogue:
             said.text, choice=said.choice, key=said.key, heard_surely=said.heard_surely
         )
         if decision.route == DID_YOU_MEAN:
-            asked = Meant(decision.asked, said.text)
-            return Understood(decision, "did-you-mean", meant=asked)
+            requested = Meant(decision.requested, said.text)
+            return Understood(decision, "did-you-mean", meant=requested)
         return self._begin(decision, tokens, said)
 
     def _meant_by_a_route(self, intent: Intent, tokens: Sequence[str]) -> bool:

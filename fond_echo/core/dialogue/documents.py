@@ -123,22 +123,22 @@ class Documents:
 
     def best(self, question: str, most: int = 5) -> Found | None:
         """The passage that answers a question, or None where none holds enough of it."""
-        asked = self._telling(question)
-        known = [word for word in asked if word in self._worth]
+        requested = self._telling(question)
+        known = [word for word in requested if word in self._worth]
         if not known:
             return None
         count = min(most, len(self.passages))
         places, _ = self._index.retrieve([known], k=count, show_progress=False)
-        found = [Found(self.passages[k], self._share(asked, k)) for k in map(int, places[0])]
+        found = [Found(self.passages[k], self._share(requested, k)) for k in map(int, places[0])]
         best = max(found, key=lambda each: each.share)
         return best if best.share >= ENOUGH else None
 
-    def _share(self, asked: Sequence[str], place: int) -> float:
-        shared = [word for word in set(asked) if word in self._words[place]]
+    def _share(self, requested: Sequence[str], place: int) -> float:
+        shared = [word for word in set(requested) if word in self._words[place]]
         headings = self._telling(self.passages[place].source)
         if len(shared) == 1 and len(shared[0]) < SHORT and shared[0] not in headings:
             # One short word in passing is not what a passage is about.
             return 0.0
-        worth = {word: self._worth.get(word, self._unseen) for word in asked}
+        worth = {word: self._worth.get(word, self._unseen) for word in requested}
         held = sum(value for word, value in worth.items() if word in self._words[place])
         return held / sum(worth.values())

@@ -93,7 +93,7 @@ class Decision:
     because: str
     scores: tuple[Score, ...] = ()
     values: tuple[Value, ...] = field(default=())
-    asked: tuple[str, ...] = ()
+    requested: tuple[str, ...] = ()
 
     @property
     def confidence(self) -> float:
@@ -216,10 +216,10 @@ class Router:
         if best.confidence >= (usual if above is None else above):
             return Decision(best.route, "example", True, best.because, scores)
         near = [each for each in scores[:3] if each.score >= BESIDE * best.score]
-        asked = tuple(each.route for each in near if each.confidence >= ASKED)
+        requested = tuple(each.route for each in near if each.confidence >= ASKED)
         named = f"the best, {best.route}, is {best.confidence:.0%} likely"
-        if asked and above is None:
-            return Decision(DID_YOU_MEAN, "example", False, named, scores, asked=asked)
+        if requested and above is None:
+            return Decision(DID_YOU_MEAN, "example", False, named, scores, requested=requested)
         because = f"no example is near enough; {named}"
         return Decision(FALLBACK, "fallback", heard_surely, because, scores)
 

@@ -76,9 +76,11 @@ class Open:
         }
 
     @classmethod
-    def from_json(cls, told: Mapping[str, Any]) -> Open:
-        filled = {name: Filled(*each) for name, each in told["filled"].items()}
-        return cls(told["route"], filled, told["asking"], told["confirming"], told["tries"])
+    def from_json(cls, reported: Mapping[str, Any]) -> Open:
+        filled = {name: Filled(*each) for name, each in reported["filled"].items()}
+        return cls(
+            reported["route"], filled, reported["asking"], reported["confirming"], reported["tries"]
+        )
 
 
 Outcome = Literal["ask", "confirm", "ready", "refused", "given-up", "elsewhere"]
@@ -144,13 +146,17 @@ class SlotMachine:
         """
         if open_.confirming:
             return self._confirmed(open_, tokens)
-        asked = self._slots[open_.asking]
-        if key and key in asked.keys:
-            return self._filled(open_, {asked.name: Filled(asked.keys[key], key)})
-        whole = self._whole(asked, tokens)
-        found = {asked.name: whole} if whole is not None else self._answers(open_, asked, tokens)
+        requested = self._slots[open_.asking]
+        if key and key in requested.keys:
+            return self._filled(open_, {requested.name: Filled(requested.keys[key], key)})
+        whole = self._whole(requested, tokens)
+        found = (
+            {requested.name: whole}
+            if whole is not None
+            else self._answers(open_, requested, tokens)
+        )
         if not found:
-            return Step("elsewhere", open_, asked.name)
+            return Step("elsewhere", open_, requested.name)
         return self._filled(open_, found)
 
     def again(self, open_: Open) -> Step:
@@ -162,15 +168,17 @@ class SlotMachine:
             "confirm" if open_.confirming else "ask", replace(open_, tries=tries), open_.asking
         )
 
-    def _answers(self, open_: Open, asked: Slot, tokens: Sequence[str]) -> dict[str, Filled]:
+    def _answers(self, open_: Open, requested: Slot, tokens: Sequence[str]) -> dict[str, Filled]:
         """Values in a longer answer: for the slot asked for, for others, or for one that was
         filled before and is corrected."""
         correcting = bool(set(tokens[:3]) & self._language.wording.CORRECTING)
-        missing = [s for s in self._slots.values() if s.name not in open_.filled and s is not asked]
+        missing = [
+            s for s in self._slots.values() if s.name not in open_.filled and s is not requested
+        ]
         filled = [self._slots[name] for name in reversed(list(open_.filled))]
-        order = [*filled, asked, *missing] if correcting else [asked, *missing]
+        order = [*filled, requested, *missing] if correcting else [requested, *missing]
         found = self._spotted(tokens, order)
-        if asked.name in found or correcting:
+        if requested.name in found or correcting:
             return found
         # "The green one" is no number that nobody asked for.
         bare = {slot.name for slot in missing if slot.rule in ("builtin:number", "builtin:digits")}

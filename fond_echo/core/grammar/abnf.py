@@ -59,7 +59,7 @@ class _Reader:
         self._tokens: list[tuple[str, str, int]] = []
         self._at = 0
 
-    def fault(self, what: str, remedy: str = "", *, place: int | None = None) -> GrammarError:
+    def error(self, what: str, remedy: str = "", *, place: int | None = None) -> GrammarError:
         if place is None:
             place = self._tokens[self._at][2] if self._at < len(self._tokens) else len(self._text)
         line = bisect_right(self._lines, place)
@@ -74,13 +74,13 @@ class _Reader:
     def read(self) -> Grammar:
         head = _HEAD.match(self._text)
         if not head:
-            raise self.fault("a grammar begins with #ABNF 1.0;", place=0)
+            raise self.error("a grammar begins with #ABNF 1.0;", place=0)
         place = head.end()
         while place < len(self._text):
             found = _TOKEN.match(self._text, place)
             if not found:
                 wrong = self._text[place : place + 12].split("\n")[0]
-                raise self.fault(f"{wrong!r} cannot stand here", place=place)
+                raise self.error(f"{wrong!r} cannot stand here", place=place)
             if found.lastgroup != "space":
                 self._tokens.append((str(found.lastgroup), found.group(), place))
             place = found.end()
@@ -111,13 +111,13 @@ class _Reader:
             ):
                 self._declared()
             else:
-                raise self.fault(f"{text!r} begins neither a rule nor a declaration", "$name = …;")
+                raise self.error(f"{text!r} begins neither a rule nor a declaration", "$name = …;")
             if len(rules) > MAX_RULES:
-                raise self.fault(f"over {MAX_RULES:,} rules are too many")
+                raise self.error(f"over {MAX_RULES:,} rules are too many")
         if not rules:
-            raise self.fault("there is no rule", "$name = what may be said;")
+            raise self.error("there is no rule", "$name = what may be said;")
         if root and root not in rules:
-            raise self.fault(f"the root ${root} is no rule of this grammar", place=0)
+            raise self.error(f"the root ${root} is no rule of this grammar", place=0)
         return Grammar(rules, root or next(iter(rules)), language)
 
     def _declared(self) -> str:
@@ -126,7 +126,7 @@ class _Reader:
         value = self._peek()[1]
         while self._peek()[1] != ";":
             if self._peek()[0] == "end":
-                raise self.fault("a declaration ends with ;")
+                raise self.error("a declaration ends with ;")
             self._at += 1
         self._at += 1
         return value
@@ -140,24 +140,24 @@ class _Reader:
     def _rule(self, rules: dict[str, Rule], public: bool) -> None:
         kind, text = self._peek()
         if kind != "reference" or text.startswith("$<"):
-            raise self.fault("a rule has a name", "$name = …;")
-        place = self.fault("")
+            raise self.error("a rule has a name", "$name = …;")
+        place = self.error("")
         name = text[1:]
         if name in rules:
-            raise self.fault(f"the rule ${name} is there already", f"line {rules[name].line}")
+            raise self.error(f"the rule ${name} is there already", f"line {rules[name].line}")
         self._at += 1
         if self._peek()[1] != "=":
-            raise self.fault(f"= is missing after ${name}")
+            raise self.error(f"= is missing after ${name}")
         self._at += 1
         body = self._alternatives(0)
         if self._peek()[1] != ";":
-            raise self.fault("a rule ends with ;", f"close ${name}")
+            raise self.error("a rule ends with ;", f"close ${name}")
         self._at += 1
         rules[name] = Rule(name, body, public, place.line, place.column)
 
     def _alternatives(self, depth: int) -> Expansion:
         if depth > DEEPEST:
-            raise self.fault(f"brackets are nested over {DEEPEST} deep")
+            raise self.error(f"brackets are nested over {DEEPEST} deep")
         items: list[Expansion] = []
         weights: list[float] = []
         while True:
@@ -176,7 +176,7 @@ class _Reader:
         try:
             return float(text)
         except ValueError:
-            raise self.fault(f"{text!r} is not a number") from None
+            raise self.error(f"{text!r} is not a number") from None
 
     def _chain(self, depth: int) -> Expansion:
         items: list[Expansion] = []
@@ -190,7 +190,7 @@ class _Reader:
                 self._at += 1
             items.append(item)
         if not items:
-            raise self.fault("something to say is missing here", "$NULL says nothing")
+            raise self.error("something to say is missing here", "$NULL says nothing")
         return items[0] if len(items) == 1 else Chain(tuple(items))
 
     def _item(self, depth: int) -> Expansion | None:
@@ -214,7 +214,7 @@ class _Reader:
                 return NOTHING
             inside = self._alternatives(depth + 1)
             if self._peek()[1] != closing:
-                raise self.fault(f"{closing} is missing")
+                raise self.error(f"{closing} is missing")
             self._at += 1
             return inside if text == "(" else Repeat(inside, 0, 1)
         return None
@@ -226,7 +226,7 @@ class _Reader:
             return Never()
         if text == "$GARBAGE":
             return Garbage()
-        place = self.fault("")
+        place = self.error("")
         if not text.startswith("$<"):
             return Reference(text[1:], "", place.line, place.column)
         file, _, rule = text[2:-1].partition("#")
@@ -241,7 +241,7 @@ class _Reader:
         try:
             return Repeat(item, *times(inner), likely)
         except ValueError as error:
-            raise self.fault(str(error)) from None
+            raise self.error(str(error)) from None
 
 
 def read_abnf(

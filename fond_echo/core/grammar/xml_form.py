@@ -33,7 +33,7 @@ class _Element:
         self.line, self.column = line, column
         self.inside: list[_Element | str] = []
 
-    def fault(self, what: str, remedy: str = "") -> GrammarError:
+    def error(self, what: str, remedy: str = "") -> GrammarError:
         return GrammarError(what, line=self.line, column=self.column, remedy=remedy)
 
 
@@ -47,7 +47,7 @@ def _tree(text: str) -> _Element:
             name, attributes, parser.CurrentLineNumber, parser.CurrentColumnNumber + 1
         )
         if len(open_) > DEEPEST:
-            raise element.fault(f"elements are nested over {DEEPEST} deep")
+            raise element.error(f"elements are nested over {DEEPEST} deep")
         open_[-1].inside.append(element)
         open_.append(element)
 
@@ -94,7 +94,7 @@ def _of(element: _Element, spoken: Spoken) -> Expansion:
         case "one-of":
             children = [each for each in element.inside if isinstance(each, _Element)]
             if not children or any(each.name != "item" for each in children):
-                raise element.fault("one-of holds item elements, at least one")
+                raise element.error("one-of holds item elements, at least one")
             weights = tuple(_weight(each) for each in children)
             return OneOf(tuple(_item(each, spoken) for each in children), weights)
         case "ruleref":
@@ -106,14 +106,14 @@ def _of(element: _Element, spoken: Spoken) -> Expansion:
             return Tag("".join(each for each in element.inside if isinstance(each, str)).strip())
         case "example":
             return NOTHING
-    raise element.fault(f"{element.name!r} cannot stand here")
+    raise element.error(f"{element.name!r} cannot stand here")
 
 
 def _weight(element: _Element) -> float:
     try:
         return float(element.attributes.get("weight", "1"))
     except ValueError:
-        raise element.fault("weight must be a number") from None
+        raise element.error("weight must be a number") from None
 
 
 def _item(element: _Element, spoken: Spoken) -> Expansion:
@@ -124,7 +124,7 @@ def _item(element: _Element, spoken: Spoken) -> Expansion:
     try:
         return Repeat(inner, *times(given))
     except ValueError as error:
-        raise element.fault(f"repeat {error}") from None
+        raise element.error(f"repeat {error}") from None
 
 
 def _reference(element: _Element) -> Expansion:
@@ -132,11 +132,11 @@ def _reference(element: _Element) -> Expansion:
     if special is not None:
         known: dict[str, Expansion] = {"NULL": NOTHING, "VOID": Never(), "GARBAGE": Garbage()}
         if special not in known:
-            raise element.fault(f"special {special!r} is none of NULL, VOID, GARBAGE")
+            raise element.error(f"special {special!r} is none of NULL, VOID, GARBAGE")
         return known[special]
     uri = element.attributes.get("uri", "")
     if not uri:
-        raise element.fault("ruleref needs uri or special")
+        raise element.error("ruleref needs uri or special")
     file, _, rule = uri.partition("#")
     return Reference(rule, file, element.line, element.column)
 
@@ -159,20 +159,20 @@ def read_xml(
     tree = _tree(text)
     spoken = spoken or language_of().writing.spoken_tokens
     if tree.name != "grammar":
-        raise tree.fault(f"the document is a {tree.name!r}, not a grammar")
+        raise tree.error(f"the document is a {tree.name!r}, not a grammar")
     rules: dict[str, Rule] = {}
     for each in tree.inside:
         if isinstance(each, str) or each.name != "rule":
             continue
         name = each.attributes.get("id", "")
         if not name or name in rules:
-            raise each.fault("a rule needs an id of its own")
+            raise each.error("a rule needs an id of its own")
         public = each.attributes.get("scope") == "public"
         rules[name] = Rule(name, _expansion(each, spoken), public, each.line, each.column)
     if not rules:
-        raise tree.fault("there is no rule")
+        raise tree.error("there is no rule")
     root = tree.attributes.get("root", "") or next(iter(rules))
     if root not in rules:
-        raise tree.fault(f"the root {root!r} is no rule of this grammar")
+        raise tree.error(f"the root {root!r} is no rule of this grammar")
     language = tree.attributes.get("xml:lang", "en").split("-")[0].lower()
     return Grammar(rules, root, language, dict(others or {}))

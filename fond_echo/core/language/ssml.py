@@ -46,25 +46,25 @@ class _Reader:
         self._open: list[tuple[str, dict[str, str]]] = []
         self.said: list[str] = []
 
-    def fault(self, what: str, remedy: str = "") -> SsmlError:
+    def error(self, what: str, remedy: str = "") -> SsmlError:
         line, column = self.parser.CurrentLineNumber, self.parser.CurrentColumnNumber + 1
         return SsmlError(what, where=f"line {line}, column {column}", remedy=remedy)
 
     def _refused(self, *_: Any) -> None:
-        raise self.fault("a document type is not read", "leave it out")
+        raise self.error("a document type is not read", "leave it out")
 
     def _begin(self, name: str, attributes: dict[str, str]) -> None:
         name = name.rpartition(":")[2]
         if len(self._open) >= DEEPEST:
-            raise self.fault(f"elements are nested over {DEEPEST} deep")
+            raise self.error(f"elements are nested over {DEEPEST} deep")
         if not self._open and name != "speak":
-            raise self.fault(f"the document is a {name!r}, not speak")
+            raise self.error(f"the document is a {name!r}, not speak")
         if name == "break":
             self.said.append(self._pause(attributes))
         elif name == "sub":
             self.said.append(f" {attributes.get('alias', '')} ")
         elif name not in _PASSED and name not in ("say-as", "mark", "desc"):
-            raise self.fault(f"<{name}> is not spoken", "leave it out")
+            raise self.error(f"<{name}> is not spoken", "leave it out")
         self._open.append((name, attributes))
 
     def _end(self, _: str) -> None:
@@ -86,11 +86,11 @@ class _Reader:
         if not given:
             strength = attributes.get("strength", "medium")
             if strength not in _STRENGTHS:
-                raise self.fault(f"strength {strength!r} is none of {', '.join(_STRENGTHS)}")
+                raise self.error(f"strength {strength!r} is none of {', '.join(_STRENGTHS)}")
             return _STRENGTHS[strength]
         match = _TIME.fullmatch(given)
         if not match:
-            raise self.fault(f"time {given!r} is not like 300ms or 1s")
+            raise self.error(f"time {given!r} is not like 300ms or 1s")
         seconds = float(match[1]) / (1_000 if match[2] == "ms" else 1)
         if seconds < 0.1:
             return " "

@@ -143,7 +143,7 @@ class Hearing:
             self._closely.reset()
         self._logs: list[Matrix] = []
         self._sounding, self._blank = 0, 0
-        self._told = ""
+        self._reported = ""
         self._recent = kept
         self._take(self._network.feed(kept))
 
@@ -222,8 +222,8 @@ class Hearing:
         if length >= self._longest:
             return [self._left(0, truncated=True)]
         text = " ".join(words)
-        if text and text != self._told and not self._expected.only:
-            self._told = text
+        if text and text != self._reported and not self._expected.only:
+            self._reported = text
             return [Partial(text)]
         return []
 

@@ -105,7 +105,7 @@ class Bin:
     """Of everything given a confidence in a range: how many, what was said of it, what was true."""
 
     count: int
-    told: float
+    reported: float
     true: float
 
 
@@ -115,12 +115,12 @@ def reliability(confidences: Sequence[float], right: Sequence[bool], bins: int =
     for place in range(bins):
         here = [k for k, each in enumerate(confidences) if min(bins - 1, int(each * bins)) == place]
         if here:
-            told = sum(confidences[k] for k in here) / len(here)
-            found.append(Bin(len(here), told, sum(right[k] for k in here) / len(here)))
+            reported = sum(confidences[k] for k in here) / len(here)
+            found.append(Bin(len(here), reported, sum(right[k] for k in here) / len(here)))
     return found
 
 
 def calibration_error(found: Sequence[Bin]) -> float:
     """The mean distance between what was told and what was true, weighted by how many."""
     total = sum(each.count for each in found)
-    return sum(each.count * abs(each.told - each.true) for each in found) / max(1, total)
+    return sum(each.count * abs(each.reported - each.true) for each in found) / max(1, total)

@@ -20,15 +20,15 @@ app = Logic(secrets=os.environ.get("FOND_ECHO_LOGIC_SECRET", "timetable-secret")
 
 
 @app.answers("next-sailing")
-async def next_boat(asked: LogicRequest) -> Reply:
+async def next_boat(requested: LogicRequest) -> Reply:
     """The next boat to the island that was asked for."""
-    island = str(asked.slots.get("island", ""))
+    island = str(requested.slots.get("island", ""))
     if island not in ISLANDS:
         return Reply(
             text="Where to? Boats go to Brannick, Pell, Little Marrow and Ossel.",
             choices=[{"label": f"Next boat to {each}"} for each in ISLANDS],
         )
-    sailing, tomorrow = next_sailing(island, asked.now)
+    sailing, tomorrow = next_sailing(island, requested.now)
     when = "tomorrow " if tomorrow else ""
     return Reply(
         text=f"The next boat to {island} leaves {when}at {sailing.at:%H:%M}, the {sailing.boat}.",
@@ -37,9 +37,9 @@ async def next_boat(asked: LogicRequest) -> Reply:
 
 
 @app.answers("sailings-today")
-async def today(asked: LogicRequest) -> Reply:
+async def today(requested: LogicRequest) -> Reply:
     """All that still leaves today: a list to read, the first three to hear."""
-    left = sailings_of(asked.now)
+    left = sailings_of(requested.now)
     if not left:
         return Reply(text="There are no more boats today. The first tomorrow is to Pell, at 06:50.")
     listed = "\n".join(f"- {each.at:%H:%M} {each.island} ({each.boat})" for each in left)
@@ -49,10 +49,10 @@ async def today(asked: LogicRequest) -> Reply:
 
 
 @app.answers("book-bicycle")
-async def book_bicycle(asked: LogicRequest) -> Reply:
+async def book_bicycle(requested: LogicRequest) -> Reply:
     """Book places at the stern; the booking is remembered for a month."""
-    island, day, places = (asked.slots[name] for name in ("island", "day", "places"))
-    code = f"{str(island)[:1]}{asked.turn.id[-4:]}".upper()
+    island, day, places = (requested.slots[name] for name in ("island", "day", "places"))
+    code = f"{str(island)[:1]}{requested.turn.id[-4:]}".upper()
     when = f"{date.fromisoformat(str(day)):%A}"
     what = f"{places} bicycle {'place' if places == 1 else 'places'} to {island} on {when}"
     return Reply(
@@ -70,9 +70,9 @@ async def keep(_: LogicRequest) -> Reply:
 
 
 @app.answers("move-booking")
-async def move(asked: LogicRequest) -> Reply:
+async def move(requested: LogicRequest) -> Reply:
     """The booking goes to another day."""
-    when = f"{date.fromisoformat(str(asked.slots['day'])):%A}"
+    when = f"{date.fromisoformat(str(requested.slots['day'])):%A}"
     return Reply(text=f"Your booking is moved to {when}, at the same time.", then=End())
 
 
@@ -83,8 +83,8 @@ async def cancel(_: LogicRequest) -> Reply:
 
 
 @app.answers("weather-hold")
-async def weather(asked: LogicRequest) -> str:
+async def weather(requested: LogicRequest) -> str:
     """Whether the boats are running."""
-    if weather_hold(asked.now):
+    if weather_hold(requested.now):
         return "The boats are on a weather hold today. Please ask again in the evening."
     return "All boats are running today."

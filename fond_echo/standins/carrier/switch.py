@@ -78,11 +78,11 @@ class Switch:
         try:
             if isinstance(message, Response):
                 return self._back(message)
-            return self._asked(message, source, now)
+            return self._requested(message, source, now)
         except MalformedValue:
             return []
 
-    def _asked(self, request: Request, source: Hop, now: float) -> Sent:
+    def _requested(self, request: Request, source: Hop, now: float) -> Sent:
         request = _stamped(request, source)
         self.seen.append((request.method, request.origin.uri.number, request.uri.number))
         del self.seen[:-1_000]
@@ -169,8 +169,10 @@ class Switch:
         if not given or verdict != "right":
             status = 403 if given and verdict == "wrong" else 401
             return self._say(request, status, source, self._challenges("www-authenticate", now))
-        told = request.fields.get("expires") or str(SECONDS)
-        seconds = min(SECONDS, int(told)) if told.isascii() and told.isdigit() else SECONDS
+        reported = request.fields.get("expires") or str(SECONDS)
+        seconds = (
+            min(SECONDS, int(reported)) if reported.isascii() and reported.isdigit() else SECONDS
+        )
         contacts = request.contacts
         if contacts and seconds > 0:
             self.bindings[number] = Binding(contacts[0].uri, now + seconds)

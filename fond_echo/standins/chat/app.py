@@ -32,7 +32,7 @@ class Hook:
         self._posts: asyncio.Queue[Post] = asyncio.Queue()
         self.address = ""
         self.twice_every = 3
-        self.told: list[dict[str, Any]] = []
+        self.reported: list[dict[str, Any]] = []
 
     def tell(self, post: Post) -> None:
         self._posts.put_nowait(post)
@@ -46,7 +46,7 @@ class Hook:
                     await self._deliver(client, post)
 
     async def _deliver(self, client: httpx.AsyncClient, post: Post) -> None:
-        body = json.dumps({"posts": [post.told()]}).encode()
+        body = json.dumps({"posts": [post.reported()]}).encode()
         for attempt in range(TRIES):
             if attempt:
                 await asyncio.sleep(min(0.3 * 2**attempt, 5.0))
@@ -65,7 +65,9 @@ class Hook:
             except httpx.HTTPError:
                 continue
             elapsed = time.perf_counter() - begun
-            self.told.append({"post": post.id, "status": answer.status_code, "seconds": elapsed})
+            self.reported.append(
+                {"post": post.id, "status": answer.status_code, "seconds": elapsed}
+            )
             if answer.status_code < 500:
                 return
 
@@ -213,8 +215,8 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
     @app.get("/rooms/{room}/posts")
     async def posts(room: str, after: int = 0) -> dict[str, Any]:
         found = net.posts_in(net.room_of(room), after)
-        told = [post.told() for post in found]
-        return {"posts": told, "doing": net.shown(room), "seen": net.seen.get(room, "")}
+        reported = [post.reported() for post in found]
+        return {"posts": reported, "doing": net.shown(room), "seen": net.seen.get(room, "")}
 
     @app.get("/sounds/{sound}")
     async def sound(sound: str) -> Response:
@@ -227,31 +229,31 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
             raise Refusal(413, "too large")
         return data
 
-    def told(post: Post) -> dict[str, Any]:
+    def reported(post: Post) -> dict[str, Any]:
         hook.tell(post)
-        return post.told()
+        return post.reported()
 
     @app.post("/people/{person}/say")
     async def say(person: str, words: Annotated[str, Body(embed=True)]) -> dict[str, Any]:
         author = net.person(person)
-        return told(net.say(author, author.room, words))
+        return reported(net.say(author, author.room, words))
 
     @app.post("/people/{person}/record")
     async def record(person: str, request: Request) -> dict[str, Any]:
         author = net.person(person)
         data = await body(request)
-        return told(await asyncio.to_thread(net.record, author, author.room, data))
+        return reported(await asyncio.to_thread(net.record, author, author.room, data))
 
     @app.post("/people/{person}/file")
     async def send_file(person: str, request: Request, name: str = "sound") -> dict[str, Any]:
         author = net.person(person)
         data = await body(request)
-        return told(await asyncio.to_thread(net.send_file, author, author.room, data, name))
+        return reported(await asyncio.to_thread(net.send_file, author, author.room, data, name))
 
     @app.post("/people/{person}/press")
     async def press(person: str, value: Annotated[str, Body(embed=True)]) -> dict[str, Any]:
         author = net.person(person)
-        return told(net.press(author, author.room, value))
+        return reported(net.press(author, author.room, value))
 
     @app.post("/people/{person}/conference")
     async def conference(person: str, number: Annotated[str, Body(embed=True)]) -> dict[str, str]:
@@ -261,14 +263,14 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
     @app.post("/people/{person}/join")
     async def join(person: str) -> dict[str, Any]:
         author = net.person(person)
-        return told(net.join(author, author.room))
+        return reported(net.join(author, author.room))
 
     @app.post("/people/{person}/picture")
     async def picture(person: str, request: Request, name: str = "picture") -> dict[str, Any]:
         author = net.person(person)
         data = await body(request)
-        return told(net.show_file(author, author.room, name, len(data), "picture"))
+        return reported(net.show_file(author, author.room, name, len(data), "picture"))
 
     @app.get("/told")
     async def what_the_bot_was_told() -> dict[str, Any]:
-        return {"address": hook.address, "deliveries": hook.told}
+        return {"address": hook.address, "deliveries": hook.reported}

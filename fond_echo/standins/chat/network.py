@@ -75,9 +75,9 @@ class Post:
     file: tuple[str, int] | None = None
     conference: str = ""
 
-    def told(self) -> dict[str, Any]:
+    def reported(self) -> dict[str, Any]:
         """The post as bots and pages are told of it."""
-        told: dict[str, Any] = {
+        reported: dict[str, Any] = {
             "id": self.id,
             "number": self.number,
             "kind": self.kind or ("sound" if self.sound else "words"),
@@ -90,17 +90,19 @@ class Post:
             },
         }
         if self.conference:
-            told["sender"]["conference"] = self.conference
+            reported["sender"]["conference"] = self.conference
         if self.words:
-            told["words"] = self.words
+            reported["words"] = self.words
         if self.buttons:
-            told["buttons"] = [{"label": label, "value": value} for label, value in self.buttons]
+            reported["buttons"] = [
+                {"label": label, "value": value} for label, value in self.buttons
+            ]
         if self.press:
-            told["press"] = {"value": self.press}
+            reported["press"] = {"value": self.press}
         if self.file:
-            told["file"] = {"name": self.file[0], "bytes": self.file[1]}
+            reported["file"] = {"name": self.file[0], "bytes": self.file[1]}
         if self.sound:
-            told["sound"] = {
+            reported["sound"] = {
                 "handle": self.sound.id,
                 "as": self.sound.shown,
                 "length": self.sound.length,
@@ -108,7 +110,7 @@ class Post:
                 "name": self.sound.name,
                 "why": self.sound.why,
             }
-        return told
+        return reported
 
 
 class Refusal(Exception):

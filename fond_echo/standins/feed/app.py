@@ -32,16 +32,16 @@ class Item:
     audio: bytes = field(default=b"", repr=False)
     how: str = ""
 
-    def told(self) -> dict[str, Any]:
-        told: dict[str, Any] = {
+    def reported(self) -> dict[str, Any]:
+        reported: dict[str, Any] = {
             "ref": self.ref,
             "thread": self.thread,
             "from": {"code": self.code, "label": self.label},
             "body": self.body,
         }
         if self.audio:
-            told["audio"] = {"ref": self.ref, "bytes": len(self.audio), "how": self.how}
-        return told
+            reported["audio"] = {"ref": self.ref, "bytes": len(self.audio), "how": self.how}
+        return reported
 
 
 class Feed:
@@ -88,7 +88,7 @@ def create_app(pass_word: str) -> FastAPI:
         check(word)
         start = int(since or 0)
         items = [item for item in feed.items if item.ref > start][:PAGE_SIZE]
-        shown = [item.told() for item in items]
+        shown = [item.reported() for item in items]
         return {"items": shown, "next": str(items[-1].ref if items else start)}
 
     @app.get("/audio/{ref}")
@@ -133,11 +133,11 @@ def create_app(pass_word: str) -> FastAPI:
     ) -> dict[str, Any]:
         """A person says something; for tests and the tour."""
         item = feed.add(f"thread-{code}", code, code.title(), body, _bytes(content))
-        return item.told()
+        return item.reported()
 
     @app.get("/threads/{thread}")
     async def thread(thread: str, since: int = 0) -> list[dict[str, Any]]:
-        return [i.told() for i in feed.items if i.thread == thread and i.ref > since]
+        return [i.reported() for i in feed.items if i.thread == thread and i.ref > since]
 
     @app.get("/")
     async def about() -> HTMLResponse:

@@ -59,7 +59,7 @@ class Routing(unittest.TestCase):
         )
         decision = router.decide("book a place for tuesday")
         self.assertEqual((decision.route, decision.sure), (DID_YOU_MEAN, False))
-        self.assertEqual(set(decision.asked), {"a", "b"})
+        self.assertEqual(set(decision.requested), {"a", "b"})
 
     def test_commands(self):
         self.assertEqual(self.router.decide("Fares", command=True).by, "command")

@@ -106,7 +106,9 @@ class Asking(unittest.TestCase):
         found = Router(assistant.router_routes(), assistant.rules).decide(
             "is it expensive to take my bike"
         )
-        self.assertEqual((found.route, found.asked), ("did-you-mean", ("book-bicycle", "fares")))
+        self.assertEqual(
+            (found.route, found.requested), ("did-you-mean", ("book-bicycle", "fares"))
+        )
 
 
 class Wording(unittest.TestCase):

@@ -26,8 +26,8 @@ def machine(*kinds, text=""):
 
 def answered(kind, text):
     """The value that a text gives a slot that was asked for; None where it gives none."""
-    asked = machine(kind).begin("route", []).open
-    step = machine(kind, text=text).go_on(asked, spoken_tokens(text))
+    requested = machine(kind).begin("route", []).open
+    step = machine(kind, text=text).go_on(requested, spoken_tokens(text))
     return step.open.filled[kind].value if step.outcome == "ready" else None
 
 

@@ -53,7 +53,7 @@ class Reading(unittest.TestCase):
         self.assertEqual(" ".join(known.pronunciations("tsf")[0])[:13], "T ER1 N S AW1")
 
     def test_errors_have_their_place(self):
-        for wrong, told, line in (
+        for wrong, reported, line in (
             (NAMES.replace("ˈwɜːlsi", "w§"), "'§'", 4),
             (NAMES.replace('"ipa"', '"x-ours"'), "x-ours", 4),
             (NAMES.replace("TSF", "T S F"), "not one word", 5),
@@ -62,9 +62,9 @@ class Reading(unittest.TestCase):
             ("<words/>", "begins with <lexicon>", 1),
             ('<!DOCTYPE x [<!ENTITY a "b">]><lexicon/>', "document type", 1),
         ):
-            with self.subTest(told), self.assertRaises(LexiconError) as raised:
+            with self.subTest(reported), self.assertRaises(LexiconError) as raised:
                 read_pls(wrong)
-            self.assertIn(told, raised.exception.what)
+            self.assertIn(reported, raised.exception.what)
             self.assertEqual(raised.exception.line, line)
 
     def test_an_assistant_s_lexicon(self):

@@ -135,13 +135,13 @@ class Search(unittest.TestCase):
     def test_fed_in_pieces_it_finds_the_same_and_tells_what_it_has(self):
         known = vocabulary()
         logs = spell("the boat leaves at noon", 2)
-        search, told = Dictation(known), []
+        search, reported = Dictation(known), []
         for start in range(0, len(logs), 4):
             search.feed(logs[start : start + 4])
-            told.append(len(search.so_far()))
+            reported.append(len(search.so_far()))
         self.assertEqual(search.finish(1)[0], dictate(logs, known)[0])
-        self.assertLessEqual(told[0], 1)
-        self.assertGreaterEqual(told[-1], 4)
+        self.assertLessEqual(reported[0], 1)
+        self.assertGreaterEqual(reported[-1], 4)
 
     def test_nothing_gives_nothing(self):
         self.assertEqual(dictate(np.zeros((0, 40), np.float32), vocabulary()), [])

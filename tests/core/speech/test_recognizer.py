@@ -159,8 +159,8 @@ class Hearing(unittest.TestCase):
         self.assertEqual(heard.alternatives[0].text, "when is the next boat to brannick")
         sure = recognizer().transcribe(speech(PHRASES[1], "petrel"), only).confidence
         self.assertGreater(sure, 0.9)
-        told = [heard.confidence, *(each.confidence for each in heard.alternatives)]
-        self.assertEqual(told, sorted(told, reverse=True))
+        reported = [heard.confidence, *(each.confidence for each in heard.alternatives)]
+        self.assertEqual(reported, sorted(reported, reverse=True))
         for clip in (noise(2.0), tone(2.0), silence(1.0, 16_000)):
             self.assertEqual(recognizer().transcribe(clip, only).source, "nothing")
         with self.assertRaises(NothingExpected):

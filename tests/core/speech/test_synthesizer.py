@@ -35,9 +35,9 @@ class Vowels(unittest.TestCase):
                 rng = np.random.default_rng(1)
                 segments = [Segment("vowel", vowel, 0.5, "1", 0)]
                 sound = Clip(render(build(segments, speaker, rng), speaker, rng), 16_000)
-                asked = (np.array(HILLENBRAND[vowel]) + np.array(PETERSON_BARNEY[vowel])) / 2
+                requested = (np.array(HILLENBRAND[vowel]) + np.array(PETERSON_BARNEY[vowel])) / 2
                 found = np.array(resonances(sound.part(0.15, 0.4), 3))
-                self.assertLess(float(np.max(np.abs(found - asked) / asked)), 0.12)
+                self.assertLess(float(np.max(np.abs(found - requested) / requested)), 0.12)
 
 
 class Speaking(unittest.TestCase):

@@ -54,8 +54,8 @@ class Courses(unittest.TestCase):
         found = []
         for _ in range(count):
             self.now += 0.02
-            told = {"playing": False, "busy": False, "heard_at": self.now, **state}
-            found += self.course.frame(frame, keys, self.now, **told)
+            reported = {"playing": False, "busy": False, "heard_at": self.now, **state}
+            found += self.course.frame(frame, keys, self.now, **reported)
         return found
 
     def test_a_caller_is_greeted_at_once_and_keys_before_the_answer_count(self):
@@ -115,8 +115,8 @@ class Courses(unittest.TestCase):
             self.assertEqual(self.pass_by(), [Transfer("+441632960100")])
             # Nobody is reminded meanwhile.
             self.assertEqual(self.pass_by(200), [])
-            told = Note("transferred", {"to": "+441632960100", "status": status})
-            self.assertEqual(self.course.transferred(status), [told, *then])
+            reported = Note("transferred", {"to": "+441632960100", "status": status})
+            self.assertEqual(self.course.transferred(status), [reported, *then])
             self.assertEqual(self.course.transferred(status), [])
         self.greeted()
         self.course.turn_ended(After(transfer="+441632960100"))

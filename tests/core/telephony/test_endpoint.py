@@ -9,7 +9,7 @@ from fond_echo.core.telephony.sip.calls import (
     Answered,
     Changed,
     Ended,
-    KeyTold,
+    KeyReported,
     Offered,
     Registered,
     Ringing,
@@ -143,18 +143,18 @@ class Talking(OverANetwork):
 
     def test_keys_hold_and_what_does_not_fit(self):
         placed, call = self.picked_up()
-        told = self.within(
+        reported = self.within(
             placed,
             "INFO",
             [("content-type", "application/dtmf-relay")],
             b"Signal= 5\r\nDuration=160\r\n",
         )
-        self.assertEqual(told[-1].status, 200)
-        self.assertEqual([each.key for each in self.network.of(KeyTold, US)], ["5"])
+        self.assertEqual(reported[-1].status, 200)
+        self.assertEqual([each.key for each in self.network.of(KeyReported, US)], ["5"])
         held = offer(Terms("192.0.2.2", 30_000, 1, direction="sendonly"))
         media = [("contact", "<sip:192.0.2.2:5060>"), ("content-type", "application/sdp")]
-        told = self.within(placed, "INVITE", media, held)
-        self.assertEqual(read_description(told[-1].body).audio.direction, "recvonly")
+        reported = self.within(placed, "INVITE", media, held)
+        self.assertEqual(read_description(reported[-1].body).audio.direction, "recvonly")
         self.assertEqual(len(self.network.of(Changed, US)), 1)
         self.assertEqual(
             self.within(placed, "INVITE", media, held)[-1].status,
@@ -223,7 +223,7 @@ class Office:
     """A registrar that challenges."""
 
     def __init__(self, place, password="pw"):
-        self.transactions = TransactionLayer(*place[:2], self.asked, random.Random(1))
+        self.transactions = TransactionLayer(*place[:2], self.requested, random.Random(1))
         self.challenger = Challenger("tern", b"k")
         self.password, self.silent, self.least = password, False, 0
         self.contacts = []
@@ -236,25 +236,25 @@ class Office:
     def receive(self, data, source, now):
         return Output() if self.silent else self.transactions.receive(data, source, now)
 
-    def asked(self, asked, now):
-        request = asked.request
+    def requested(self, requested, now):
+        request = requested.request
         given = request.fields.get("authorization") or ""
         seconds = int(request.fields.get("expires"))
         if not given or self.challenger.judge(given, "REGISTER", self.password, now) != "right":
             fields = [("www-authenticate", str(each)) for each in self.challenger.challenges(now)]
             return self.transactions.answer(
-                asked, response_to(request, 401, tag="o", fields=fields), now
+                requested, response_to(request, 401, tag="o", fields=fields), now
             )
         if 0 < seconds < self.least:
             return self.transactions.answer(
-                asked,
+                requested,
                 response_to(request, 423, tag="o", fields=[("min-expires", str(self.least))]),
                 now,
             )
         self.contacts.append((now, request.fields.get("contact"), seconds))
         contact = f"{request.fields.get('contact')};expires={seconds}"
         return self.transactions.answer(
-            asked, response_to(request, 200, tag="o", fields=[("contact", contact)]), now
+            requested, response_to(request, 200, tag="o", fields=[("contact", contact)]), now
         )
 
 
@@ -312,8 +312,8 @@ class Registering(unittest.TestCase):
         self.office.silent = False
         self.network.run(1_000)
         self.assertEqual(registration.state, "registered")
-        told = [(event.seconds, event.problem) for event in self.network.of(Registered)]
-        self.assertEqual(told[-1], (100.0, ""))
+        reported = [(event.seconds, event.problem) for event in self.network.of(Registered)]
+        self.assertEqual(reported[-1], (100.0, ""))
 
     def test_a_registrar_that_wants_longer(self):
         registration = self.begin(seconds=60)

@@ -18,7 +18,7 @@ from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLa
 from fond_echo.core.telephony.sip.values import parse_uri
 
 
-def asked(*fields):
+def requested(*fields):
     return Request(Fields(tuple(fields)), b"", "INVITE", parse_uri("sip:desk@pell.example"))
 
 
@@ -33,17 +33,17 @@ class Timers(unittest.TestCase):
             (" 600 ; Refresher = UAC ", Expiry(600, "uac")), ("", None), ("soon", None), ("-1", None),
             ("90;refresher=me", None), ("9999999999", None),
         ):  # fmt: skip
-            self.assertEqual(timers.expiry_of(asked(("session-expires", text))), expiry, text)
-        self.assertIsNone(timers.expiry_of(asked()))
+            self.assertEqual(timers.expiry_of(requested(("session-expires", text))), expiry, text)
+        self.assertIsNone(timers.expiry_of(requested()))
 
     def test_it_is_written_as_it_was_read(self):
         for text in ("1800", "90;refresher=uas", "600;refresher=uac"):
-            self.assertEqual(str(timers.expiry_of(asked(("session-expires", text)))), text)
+            self.assertEqual(str(timers.expiry_of(requested(("session-expires", text)))), text)
 
     def test_too_short(self):
-        self.assertTrue(timers.too_short(asked(("session-expires", "89"))))
-        self.assertFalse(timers.too_short(asked(("session-expires", "90"))))
-        self.assertFalse(timers.too_short(asked()))
+        self.assertTrue(timers.too_short(requested(("session-expires", "89"))))
+        self.assertFalse(timers.too_short(requested(("session-expires", "90"))))
+        self.assertFalse(timers.too_short(requested()))
 
     def test_who_refreshes(self):
         for fields, chosen, requires in (
@@ -54,7 +54,7 @@ class Timers(unittest.TestCase):
             ((("session-expires", "300;refresher=uac"),), "300;refresher=uas", False),
             ((), f"{timers.INTERVAL};refresher=uas", False),
         ):  # fmt: skip
-            expiry, answer = timers.answered(asked(*fields))
+            expiry, answer = timers.answered(requested(*fields))
             self.assertEqual(str(expiry), chosen, fields)
             self.assertEqual(dict(answer).get("require") == "timer", requires, fields)
 

@@ -44,11 +44,11 @@ class Digest(unittest.TestCase):
             challenge = Challenge(
                 "http-auth@example.org", "7ypf/xlj9XXwfDPEoM4URrv/xwf94BcCAzFZH4GiTo0v", algorithm, "auth",
             )  # fmt: skip
-            told = credentials(
+            reported = credentials(
                 challenge, "Mufasa", "Circle of Life", "GET", "/dir/index.html",
                 cnonce="f2/wE4q74E6zIJEtWaHKaf5wv/H5QzzpXusqGemxURZJ",
             )  # fmt: skip
-            self.assertIn(f'response="{response}"', told)
+            self.assertIn(f'response="{response}"', reported)
 
     def test_challenges_are_read_and_the_stronger_is_taken(self):
         text = 'Digest realm="a, \\"b\\"", nonce="n=1", qop="auth-int,auth", algorithm=SHA-256, stale=TRUE'
@@ -75,22 +75,22 @@ class Digest(unittest.TestCase):
             challenge = server.challenges(1_000.0)[place]
             challenge = read_challenge(str(challenge))  # as it goes over the wire
 
-            def told(password="pw", method="REGISTER", count=1, challenge=challenge):
+            def reported(password="pw", method="REGISTER", count=1, challenge=challenge):
                 return credentials(
                     challenge, "isla", password, method, "sip:tern", cnonce="c", count=count
                 )
 
-            self.assertEqual(server.user_of(told()), "isla")
-            self.assertEqual(server.judge(told(), "REGISTER", "pw", 1_001.0), "right")
+            self.assertEqual(server.user_of(reported()), "isla")
+            self.assertEqual(server.judge(reported(), "REGISTER", "pw", 1_001.0), "right")
             self.assertEqual(
-                server.judge(told(), "REGISTER", "pw", 1_001.0), "stale", "seen before"
+                server.judge(reported(), "REGISTER", "pw", 1_001.0), "stale", "seen before"
             )
-            self.assertEqual(server.judge(told(count=2), "REGISTER", "pw", 1_001.0), "right")
-            self.assertEqual(server.judge(told(count=9), "REGISTER", "pw", 1_500.0), "stale")
-            self.assertEqual(server.judge(told("no"), "REGISTER", "pw", 1_001.0), "wrong")
-            self.assertEqual(server.judge(told(count=3), "INVITE", "pw", 1_001.0), "wrong")
-            self.assertEqual(server.judge(told(), "REGISTER", None, 1_001.0), "wrong")
-            forged = told().replace(challenge.nonce, "0." + "0" * 32)
+            self.assertEqual(server.judge(reported(count=2), "REGISTER", "pw", 1_001.0), "right")
+            self.assertEqual(server.judge(reported(count=9), "REGISTER", "pw", 1_500.0), "stale")
+            self.assertEqual(server.judge(reported("no"), "REGISTER", "pw", 1_001.0), "wrong")
+            self.assertEqual(server.judge(reported(count=3), "INVITE", "pw", 1_001.0), "wrong")
+            self.assertEqual(server.judge(reported(), "REGISTER", None, 1_001.0), "wrong")
+            forged = reported().replace(challenge.nonce, "0." + "0" * 32)
             self.assertEqual(server.judge(forged, "REGISTER", "pw", 1_001.0), "wrong")
         self.assertEqual(server.judge("Digest x", "REGISTER", "pw", 1.0), "wrong")
 
@@ -173,25 +173,25 @@ def answered(status, request=INVITE):
 class Transactions(unittest.TestCase):
     def sent_until(self, machine, until):
         """The times at which a machine sends again, and what it tells."""
-        times, told = [], []
+        times, reported = [], []
         while machine.due is not None and machine.due <= until:
             now = machine.due
             step = machine.wake(now)
             times += [now] * len(step.send)
-            told += [each.name for each in step.happened]
-        return times, told
+            reported += [each.name for each in step.happened]
+        return times, reported
 
     def test_an_invite_nobody_answers(self):
-        times, told = self.sent_until(InviteClient(INVITE, 0.0, False), 100.0)
+        times, reported = self.sent_until(InviteClient(INVITE, 0.0, False), 100.0)
         self.assertEqual(times, [0.5, 1.5, 3.5, 7.5, 15.5, 31.5])
-        self.assertEqual(told, ["timed-out", "ended"])
-        times, told = self.sent_until(InviteClient(INVITE, 0.0, True), 100.0)
-        self.assertEqual((times, told), ([], ["timed-out", "ended"]))
+        self.assertEqual(reported, ["timed-out", "ended"])
+        times, reported = self.sent_until(InviteClient(INVITE, 0.0, True), 100.0)
+        self.assertEqual((times, reported), ([], ["timed-out", "ended"]))
 
     def test_another_request_nobody_answers(self):
-        times, told = self.sent_until(Client(OPTIONS, 0.0, False), 100.0)
+        times, reported = self.sent_until(Client(OPTIONS, 0.0, False), 100.0)
         self.assertEqual(times, [0.5, 1.5, 3.5, 7.5, 11.5, 15.5, 19.5, 23.5, 27.5, 31.5])
-        self.assertEqual(told, ["timed-out", "ended"])
+        self.assertEqual(reported, ["timed-out", "ended"])
 
     def test_an_invite_refused_is_acknowledged_every_time(self):
         machine = InviteClient(INVITE, 0.0, False)
@@ -220,8 +220,8 @@ class Transactions(unittest.TestCase):
         machine.respond(answered(180), 0.2)
         self.assertEqual(machine.receive(INVITE, 0.6).send[0].status, 180)
         machine.respond(answered(486), 1.0)
-        times, told = self.sent_until(machine, 8.0)
-        self.assertEqual((times, told), ([1.5, 2.5, 4.5], []))
+        times, reported = self.sent_until(machine, 8.0)
+        self.assertEqual((times, reported), ([1.5, 2.5, 4.5], []))
         ack = read_message(
             message("ACK sip:2001@tern.example SIP/2.0", FIELDS.replace("INVITE", "ACK"))
         )
@@ -231,8 +231,8 @@ class Transactions(unittest.TestCase):
     def test_a_server_that_nobody_acknowledges_gives_up(self):
         machine = InviteServer(INVITE, 0.0, False)
         machine.respond(answered(404), 0.0)
-        times, told = self.sent_until(machine, 99.0)
-        self.assertEqual((len(times), told), (10, ["timed-out", "ended"]))
+        times, reported = self.sent_until(machine, 99.0)
+        self.assertEqual((len(times), reported), (10, ["timed-out", "ended"]))
 
     def test_another_server(self):
         machine = Server(OPTIONS, 0.0, False)

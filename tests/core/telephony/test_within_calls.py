@@ -31,14 +31,14 @@ class Strict(Endpoint):
         self.wrong = False
         self.let_in, self.inside.take = self.inside.take, self.judged
 
-    def judged(self, asked, now):
-        given = asked.request.fields.get("proxy-authorization") or ""
+    def judged(self, requested, now):
+        given = requested.request.fields.get("proxy-authorization") or ""
         password = None if self.wrong else "pw"
-        method = asked.request.method
+        method = requested.request.method
         if self.challenger.judge(given, method, password, now) == "right":
-            return self.let_in(asked, now)
-        told = [("proxy-authenticate", str(each)) for each in self.challenger.challenges(now)]
-        return self._leg.say(asked, 407, now, told)
+            return self.let_in(requested, now)
+        reported = [("proxy-authenticate", str(each)) for each in self.challenger.challenges(now)]
+        return self._leg.say(requested, 407, now, reported)
 
 
 class Challenged(OverANetwork):
@@ -129,15 +129,15 @@ class Within(OverANetwork):
 
     def test_expiries_are_read_and_chosen(self):
         def request(*fields):
-            told = self.call()
-            invite = told.invite
+            reported = self.call()
+            invite = reported.invite
             pairs = [p for p in invite.fields.pairs if p[0] not in ("session-expires", "supported")]
             return Request(type(invite.fields)((*pairs, *fields)), b"", "INVITE", invite.uri)
 
         self.assertIsNone(expiry_of(request(("session-expires", "soon"))))
-        asked = request(("session-expires", "600;refresher=uas"), ("supported", "timer"))
-        self.assertEqual(expiry_of(asked), Expiry(600, "uas"))
-        self.assertEqual(answered(asked)[0], Expiry(600, "uas"))
+        requested = request(("session-expires", "600;refresher=uas"), ("supported", "timer"))
+        self.assertEqual(expiry_of(requested), Expiry(600, "uas"))
+        self.assertEqual(answered(requested)[0], Expiry(600, "uas"))
         chosen, fields = answered(request(("supported", "timer")))
         self.assertEqual((chosen, ("require", "timer") in fields), (Expiry(1_800, "uac"), True))
         self.assertEqual(answered(request())[0], Expiry(1_800, "uas"), "who cannot, need not")
@@ -164,10 +164,10 @@ class Within(OverANetwork):
             out = self.ours.inside.transfer(call, "sip:maren@192.0.2.9", self.network.now)
             self.network.out(out, US)
             self.network.run(self.network.now + 2)
-            (asked,) = self.network.of(TransferAsked, THEM)
-            self.assertEqual(asked.to.number, "maren")
-            for told in (100, status):
-                out = self.theirs.inside.tell_transfer(placed, told, self.network.now)
+            (requested,) = self.network.of(TransferAsked, THEM)
+            self.assertEqual(requested.to.number, "maren")
+            for reported in (100, status):
+                out = self.theirs.inside.tell_transfer(placed, reported, self.network.now)
                 self.network.out(out, THEM)
                 self.network.run(self.network.now + 1)
             (came,) = self.network.of(Transferred, US)

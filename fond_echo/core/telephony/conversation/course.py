@@ -233,10 +233,12 @@ class CallCourse:
         if not self._connecting:
             return []
         to, self._transfer_to, self._connecting = self._transfer_to, "", False
-        told: list[Action] = [Note("transferred", {"to": to, "status": status})] if status else []
+        reported: list[Action] = (
+            [Note("transferred", {"to": to, "status": status})] if status else []
+        )
         if 200 <= status < 300:
-            return [*told, HangUp("transferred")]
-        return [*told, Say(self._words.not_connected)]
+            return [*reported, HangUp("transferred")]
+        return [*reported, Say(self._words.not_connected)]
 
     def over(self) -> None:
         """The call is over; a turn that is being worked on is finished, for it stands in the
@@ -255,12 +257,12 @@ class CallCourse:
         who = self._answerer.feed(frame)
         if who is None:
             return []
-        told = Note("answerer", {"who": who})
+        reported = Note("answerer", {"who": who})
         if who == "machine" and self._leave_a_message:
             self._machine = GreetingListener()
-            return [told]
+            return [reported]
         self._answerer = None
-        return [told, HangUp("hung-up") if who == "machine" else Open()]
+        return [reported, HangUp("hung-up") if who == "machine" else Open()]
 
     def _all_spoken(self, now: float) -> list[Action]:
         """Everything was played: what comes after it."""

@@ -264,13 +264,13 @@ class Stream:
     def receive_report(self, data: bytes, now: float, wall: float) -> None:
         """An RTCP packet that came."""
         try:
-            told = read_rtcp(data)
+            reported = read_rtcp(data)
         except MalformedPacket:
             self.unknown_source_packets += 1
             return
-        if told.sent is not None:
-            self._their_report = middle(told.sent[0]), now
-        for each in told.reports:
+        if reported.sent is not None:
+            self._their_report = middle(reported.sent[0]), now
+        for each in reported.reports:
             if each.source == self._identity.source and each.last_report:
                 trip = ((middle(ntp(wall)) - each.last_report - each.delay) & 0xFFFFFFFF) / 65_536
                 if trip < 60:
@@ -281,8 +281,8 @@ class Stream:
         seen = self._reception
         if seen is None:
             return None
-        asked = self._buffer.played + self._buffer.lost
-        loss = (self._buffer.lost + self._buffer.late) / asked if asked else 0.0
+        requested = self._buffer.played + self._buffer.lost
+        loss = (self._buffer.lost + self._buffer.late) / requested if requested else 0.0
         jitter = seen.jitter / seen.rate * 1_000
         delay = self._round_trip * 500 + self._buffer.target * 20 + 20
         return rated(self.agreed.codec.name, loss=min(1.0, loss), jitter_ms=jitter, delay_ms=delay)

@@ -48,14 +48,14 @@ class KeyReceiver:
     """
 
     def __init__(self) -> None:
-        self._told: list[int] = []
+        self._reported: list[int] = []
 
     def receive(self, packet: RtpPacket) -> str | None:
         """The key that began, at its first packet; None for all others. Raises MalformedPacket."""
         event = read_event(packet.payload)
-        if event is None or packet.timestamp in self._told:
+        if event is None or packet.timestamp in self._reported:
             return None
-        self._told = [*self._told[-15:], packet.timestamp]
+        self._reported = [*self._reported[-15:], packet.timestamp]
         return event.key
 
 

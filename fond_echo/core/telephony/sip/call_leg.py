@@ -13,7 +13,7 @@ from fond_echo.core.telephony.sip.timer_queue import TimerQueue
 from fond_echo.core.telephony.sip.transaction_layer import (
     IncomingRequest,
     Output,
-    Told,
+    ResponseHandler,
     TransactionLayer,
 )
 from fond_echo.core.telephony.sip.values import Hop
@@ -79,7 +79,7 @@ class CallLeg:
 
     def say(
         self,
-        asked: IncomingRequest,
+        requested: IncomingRequest,
         status: int,
         now: float,
         fields: Sequence[tuple[str, str]] = (),
@@ -89,9 +89,14 @@ class CallLeg:
     ) -> Output:
         """An answer to a request."""
         response = response_to(
-            asked.request, status, reason, tag=self.transactions.token(), fields=fields, body=body
+            requested.request,
+            status,
+            reason,
+            tag=self.transactions.token(),
+            fields=fields,
+            body=body,
         )
-        return self.transactions.answer(asked, response, now)
+        return self.transactions.answer(requested, response, now)
 
     def hop_of(self, call: Call) -> Hop:
         """Where requests of ours within a call go."""
@@ -103,7 +108,7 @@ class CallLeg:
         return where(call.dialog.target)._replace(transport=call.hop.transport)
 
     def ask(
-        self, call: Call, method: str, now: float, told: Told,
+        self, call: Call, method: str, now: float, reported: ResponseHandler,
         fields: Sequence[tuple[str, str]] = (), body: bytes = b"",
     ) -> Output:  # fmt: skip
         """A request of ours within a call; once more with credentials where it is challenged."""
@@ -115,8 +120,8 @@ class CallLeg:
         def answered(response: Response | None, at: float) -> Output:
             given = self.transactions.answering(request, response, call.account)
             if given is None:
-                return told(response, at)
-            return self.ask(call, method, at, told, [*fields, given], body)
+                return reported(response, at)
+            return self.ask(call, method, at, reported, [*fields, given], body)
 
         return self.transactions.ask(request, hop, now, answered)
 

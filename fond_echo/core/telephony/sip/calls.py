@@ -59,7 +59,7 @@ class Call:
     account: Account | None = None
     cancelling: bool = False
     answer: Response | None = None
-    asked: IncomingRequest | None = None
+    requested: IncomingRequest | None = None
     acknowledged: bool = False
     answered_at: float = 0.0
     retransmit_at: float | None = None
@@ -106,7 +106,7 @@ class Changed:
 
 
 @dataclass(frozen=True)
-class KeyTold:
+class KeyReported:
     """A key, told in signalling (INFO)."""
 
     call: Call
@@ -154,7 +154,7 @@ CallEvent = (
     | Ringing
     | Answered
     | Changed
-    | KeyTold
+    | KeyReported
     | Ended
     | Transferred
     | TransferAsked

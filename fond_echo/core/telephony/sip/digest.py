@@ -34,14 +34,14 @@ class Challenge:
     stale: bool = False
 
     def __str__(self) -> str:
-        told = [f'realm="{self.realm}"', f'nonce="{self.nonce}"', f"algorithm={self.algorithm}"]
+        reported = [f'realm="{self.realm}"', f'nonce="{self.nonce}"', f"algorithm={self.algorithm}"]
         if self.qop:
-            told.append(f'qop="{self.qop}"')
+            reported.append(f'qop="{self.qop}"')
         if self.opaque:
-            told.append(f'opaque="{self.opaque}"')
+            reported.append(f'opaque="{self.opaque}"')
         if self.stale:
-            told.append("stale=true")
-        return "Digest " + ", ".join(told)
+            reported.append("stale=true")
+        return "Digest " + ", ".join(reported)
 
 
 def _pairs(text: str) -> dict[str, str]:
@@ -120,19 +120,19 @@ def credentials(
         count: how many requests were answered with this nonce, this one included.
     """
     secret = user, challenge.realm, password
-    told = [
+    reported = [
         f'username="{user}"', f'realm="{challenge.realm}"', f'nonce="{challenge.nonce}"',
         f'uri="{uri}"', f"algorithm={challenge.algorithm}",
     ]  # fmt: skip
     middle: tuple[str, ...] = (challenge.nonce,)
     if challenge.qop:
         middle = challenge.nonce, f"{count:08x}", cnonce, challenge.qop
-        told += [f"qop={challenge.qop}", f"nc={count:08x}", f'cnonce="{cnonce}"']
+        reported += [f"qop={challenge.qop}", f"nc={count:08x}", f'cnonce="{cnonce}"']
     response = _response(challenge.algorithm, secret, method, uri, middle)
-    told.append(f'response="{response}"')
+    reported.append(f'response="{response}"')
     if challenge.opaque:
-        told.append(f'opaque="{challenge.opaque}"')
-    return "Digest " + ", ".join(told)
+        reported.append(f'opaque="{challenge.opaque}"')
+    return "Digest " + ", ".join(reported)
 
 
 Verdict = Literal["right", "stale", "wrong"]

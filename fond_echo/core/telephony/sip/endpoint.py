@@ -35,7 +35,7 @@ class Endpoint:
     """
 
     def __init__(self, host: str, port: int, describer: Describer, chance: RandomSource) -> None:
-        self._leg = CallLeg(host, port, self._asked, chance)
+        self._leg = CallLeg(host, port, self._requested, chance)
         self._outbound = OutboundCall(self._leg)
         self.inside = InDialogRequests(self._leg, describer)
         self.transactions = self._leg.transactions
@@ -121,23 +121,23 @@ class Endpoint:
 
     # Requests that came
 
-    def _asked(self, asked: IncomingRequest, now: float) -> Output:
-        request = asked.request
+    def _requested(self, requested: IncomingRequest, now: float) -> Output:
+        request = requested.request
         inside = bool(request.target.tag)
         match request.method:
             case "ACK":
                 return self._acknowledged(request)
             case "INVITE" if not inside:
-                return self._invited(asked, now)
+                return self._invited(requested, now)
             case "CANCEL":
-                return self._cancelled(asked, now)
+                return self._cancelled(requested, now)
             case "OPTIONS":
                 fields = [("allow", ALLOW), ("accept", SDP)]
-                return self._leg.say(asked, 200, now, fields)
+                return self._leg.say(requested, 200, now, fields)
         if inside and request.method in WITHIN:
-            return self.inside.take(asked, now)
+            return self.inside.take(requested, now)
         status = 405 if request.method in KNOWN else 501
-        return self._leg.say(asked, status, now, [("allow", ALLOW)])
+        return self._leg.say(requested, status, now, [("allow", ALLOW)])
 
     def _acknowledged(self, request: Request) -> Output:
         call = self._leg.call_of(request)
@@ -152,39 +152,39 @@ class Endpoint:
         call.acknowledged = True
         return Output(events=[calls.Answered(call)])
 
-    def _invited(self, asked: IncomingRequest, now: float) -> Output:
-        request = asked.request
+    def _invited(self, requested: IncomingRequest, now: float) -> Output:
+        request = requested.request
         needed = [each.strip().lower() for each in request.fields.all("require")]
         unknown = [each for each in needed if each not in SUPPORTED]
         if unknown:
-            return self._leg.say(asked, 420, now, [("unsupported", ", ".join(unknown))])
+            return self._leg.say(requested, 420, now, [("unsupported", ", ".join(unknown))])
         if request.uri.scheme == "sips":
             # A call that must be secret all the way: there is no TLS here (§26.2.2).
-            return self._leg.say(asked, 416, now)
+            return self._leg.say(requested, 416, now)
         if request.body and request.media_type != SDP:
-            return self._leg.say(asked, 415, now, [("accept", SDP)])
+            return self._leg.say(requested, 415, now, [("accept", SDP)])
         if timers.too_short(request):
-            return self._leg.say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
+            return self._leg.say(requested, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         try:
             made = dialog.as_uas(request, self._leg.transactions.token())
         except MalformedValue as error:
-            return self._leg.say(asked, 400, now, reason=error.what)
+            return self._leg.say(requested, 400, now, reason=error.what)
         call = Call(
             f"{request.call_id};{made.remote.tag}", True, request.uri.number,
-            request.origin.uri.number, request, asked.place,
-            dialog=made, remote_sdp=request.body, asked=asked,
+            request.origin.uri.number, request, requested.place,
+            dialog=made, remote_sdp=request.body, requested=requested,
         )  # fmt: skip
         self._leg.know(call)
         self._branches[request.vias[0].branch] = call
-        out = self._leg.transactions.answer(asked, response_to(request, 100), now)
+        out = self._leg.transactions.answer(requested, response_to(request, 100), now)
         out.events.append(calls.Offered(call))
         return out
 
-    def _cancelled(self, asked: IncomingRequest, now: float) -> Output:
-        call = self._branches.get(asked.request.vias[0].branch)
+    def _cancelled(self, requested: IncomingRequest, now: float) -> Output:
+        call = self._branches.get(requested.request.vias[0].branch)
         if call is None or call.id not in self._leg.calls:
-            return self._leg.say(asked, 481, now)
-        out = self._leg.say(asked, 200, now)
+            return self._leg.say(requested, 481, now)
+        out = self._leg.say(requested, 200, now)
         if call.state in ("offered", "ringing"):
             out.join(self._respond(call, 487, now))
             self._leg.over(call, "cancelled", "them", out, 487)
@@ -198,11 +198,11 @@ class Endpoint:
         fields: Sequence[tuple[str, str]] = (),
         body: bytes = b"",
     ) -> Output:
-        assert call.dialog is not None and isinstance(call.asked, IncomingRequest)
+        assert call.dialog is not None and isinstance(call.requested, IncomingRequest)
         tag = call.dialog.local.tag
         response = response_to(call.invite, status, tag=tag, fields=fields, body=body)
         if 200 <= status < 300:
             call.answer = response
         if status >= 200:
             self._branches.pop(call.invite.vias[0].branch, None)
-        return self._leg.transactions.answer(call.asked, response, now)
+        return self._leg.transactions.answer(call.requested, response, now)

@@ -40,7 +40,7 @@ class InDialogRequests:
         """Tell the other side what our media are from now on: hold, resume."""
         call.changing, call.change_at = description, None
 
-        def told(response: Response | None, at: float) -> Output:
+        def reported(response: Response | None, at: float) -> Output:
             if response is not None and response.status < 200:
                 return Output()
             number = 0 if response is None else response.sequence[0]
@@ -55,7 +55,9 @@ class InDialogRequests:
                 return out
             return self._not_changed(call, response, at)
 
-        return self._leg.ask(call, "INVITE", now, told, self._leg.media_fields(call), description)
+        return self._leg.ask(
+            call, "INVITE", now, reported, self._leg.media_fields(call), description
+        )
 
     def _not_changed(self, call: Call, response: Response | None, now: float) -> Output:
         if response is None or response.status in (408, 481):
@@ -76,7 +78,7 @@ class InDialogRequests:
             to: a SIP URI.
         """
 
-        def told(response: Response | None, at: float) -> Output:
+        def reported(response: Response | None, at: float) -> Output:
             if response is not None and response.status < 300:
                 return Output()
             status = response.status if response is not None else 408
@@ -87,7 +89,7 @@ class InDialogRequests:
             ("refer-to", f"<{to}>"), ("referred-by", f"<{mine}>"),
             ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
-        return self._leg.ask(call, "REFER", now, told, fields)
+        return self._leg.ask(call, "REFER", now, reported, fields)
 
     def tell_transfer(self, call: Call, status: int, now: float) -> Output:
         """Tell the side that asked for a transfer how it goes (RFC 3515 §2.4.4)."""
@@ -98,7 +100,8 @@ class InDialogRequests:
             ("event", "refer"), ("subscription-state", state), ("content-type", FRAGMENT),
             ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
-        body = f"SIP/2.0 {status} {'OK' if status == 200 else 'Told'}\r\n".encode()
+        reason = "OK" if status == 200 else "Trying" if status < 200 else "Failed"
+        body = f"SIP/2.0 {status} {reason}\r\n".encode()
         return self._leg.ask(call, "NOTIFY", now, lambda *_: Output(), fields, body)
 
     def timer(self, call: Call, now: float) -> Output:
@@ -107,7 +110,7 @@ class InDialogRequests:
         if call.refresher == "them":
             return self._leg.over(call, "vanished", "network", self._leg.bye(call, now))
 
-        def told(response: Response | None, at: float) -> Output:
+        def reported(response: Response | None, at: float) -> Output:
             if response is None or response.status in (408, 481):
                 return self._leg.over(call, "vanished", "network", self._leg.bye(call, at))
             if response.status >= 200:
@@ -125,42 +128,42 @@ class InDialogRequests:
             ("contact", self._leg.transactions.contact(call.hop.transport)),
         ]  # fmt: skip
         if "UPDATE" in _allowed(call):
-            return self._leg.ask(call, "UPDATE", now, told, fields)
+            return self._leg.ask(call, "UPDATE", now, reported, fields)
         fields.append(("content-type", "application/sdp"))
-        return self._leg.ask(call, "INVITE", now, told, fields, call.local_sdp)
+        return self._leg.ask(call, "INVITE", now, reported, fields, call.local_sdp)
 
-    def take(self, asked: IncomingRequest, now: float) -> Output:
+    def take(self, requested: IncomingRequest, now: float) -> Output:
         """A request of the other side."""
-        request = asked.request
+        request = requested.request
         call = self._leg.call_of(request)
         if call is None or call.dialog is None:
-            return self._leg.say(asked, 481, now)
+            return self._leg.say(requested, 481, now)
         after = call.dialog.accepts(request)
         if after is None:
-            return self._leg.say(asked, 500, now, reason="Out of Order")
+            return self._leg.say(requested, 500, now, reason="Out of Order")
         call.dialog = after
         match request.method:
             case "INVITE" | "UPDATE":
-                return self._reinvited(call, asked, now)
+                return self._reinvited(call, requested, now)
             case "BYE":
-                return self._leg.over(call, "hung-up", "them", self._leg.say(asked, 200, now))
+                return self._leg.over(call, "hung-up", "them", self._leg.say(requested, 200, now))
             case "REFER":
-                return self._referred(call, asked, now)
+                return self._referred(call, requested, now)
             case "NOTIFY":
-                return self._notified(call, asked, now)
-        out = self._leg.say(asked, 200, now)
-        key = told_key(request)
+                return self._notified(call, requested, now)
+        out = self._leg.say(requested, 200, now)
+        key = reported_key(request)
         if key:
-            out.events.append(calls.KeyTold(call, key))
+            out.events.append(calls.KeyReported(call, key))
         return out
 
-    def _reinvited(self, call: Call, asked: IncomingRequest, now: float) -> Output:
-        request = asked.request
+    def _reinvited(self, call: Call, requested: IncomingRequest, now: float) -> Output:
+        request = requested.request
         ours_under_way = bool(call.changing) and call.change_at is None
         if call.retransmit_at is not None or call.state != "answered" or ours_under_way:
-            return self._leg.say(asked, 491, now)
+            return self._leg.say(requested, 491, now)
         if timers.too_short(request):
-            return self._leg.say(asked, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
+            return self._leg.say(requested, 422, now, [("min-se", str(timers.MIN_SESSION_SECONDS))])
         fields: list[tuple[str, str]] = []
         if timers.expiry_of(request) is not None:
             expiry, fields = timers.answered(request)
@@ -168,40 +171,40 @@ class InDialogRequests:
             self._leg.expect(call)
         fields.append(("contact", self._leg.transactions.contact(call.hop.transport)))
         if request.method == "UPDATE" and not request.body:
-            return self._leg.say(asked, 200, now, fields)
+            return self._leg.say(requested, 200, now, fields)
         try:
             described = self._describer.describe(call, request.body)
         except TelephonyError as error:
-            return self._leg.say(asked, 488, now, reason=error.what)
+            return self._leg.say(requested, 488, now, reason=error.what)
         call.remote_sdp, call.local_sdp = request.body or call.remote_sdp, described
         fields = [*fields[:-1], *self._leg.media_fields(call)]
         response = response_to(request, 200, fields=fields, body=described)
-        call.hop = asked.place
+        call.hop = requested.place
         if request.method == "INVITE":
             call.answer, call.answered_at = response, now
             call.retransmit_after, call.retransmit_at = T1, now + T1
             self._leg.expect(call)
-        out = self._leg.transactions.answer(asked, response, now)
+        out = self._leg.transactions.answer(requested, response, now)
         out.events.append(calls.Changed(call))
         return out
 
-    def _referred(self, call: Call, asked: IncomingRequest, now: float) -> Output:
+    def _referred(self, call: Call, requested: IncomingRequest, now: float) -> Output:
         """Who asked us to call somebody else is told by whoever uses us; see `TransferAsked`."""
         try:
-            to = parse_address(asked.request.fields.get("refer-to") or "")
+            to = parse_address(requested.request.fields.get("refer-to") or "")
         except MalformedValue as error:
-            return self._leg.say(asked, 400, now, reason=error.what)
+            return self._leg.say(requested, 400, now, reason=error.what)
         if not self.may_be_transferred:
-            return self._leg.say(asked, 603, now)
+            return self._leg.say(requested, 603, now)
         out = self._leg.say(
-            asked, 202, now, [("contact", self._leg.transactions.contact(call.hop.transport))]
+            requested, 202, now, [("contact", self._leg.transactions.contact(call.hop.transport))]
         )
         out.events.append(calls.TransferAsked(call, to.uri))
         return out
 
-    def _notified(self, call: Call, asked: IncomingRequest, now: float) -> Output:
-        out = self._leg.say(asked, 200, now)
-        match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", asked.request.body)
+    def _notified(self, call: Call, requested: IncomingRequest, now: float) -> Output:
+        out = self._leg.say(requested, 200, now)
+        match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", requested.request.body)
         if match and int(match[1]) >= 200:
             out.events.append(calls.Transferred(call, int(match[1])))
         return out
@@ -209,11 +212,11 @@ class InDialogRequests:
 
 def _allowed(call: Call) -> Sequence[str]:
     """The methods that the other side said it knows."""
-    told = call.invite.fields.all("allow") if call.incoming else []
-    return [each.strip().upper() for each in told]
+    reported = call.invite.fields.all("allow") if call.incoming else []
+    return [each.strip().upper() for each in reported]
 
 
-def told_key(request: Request) -> str:
+def reported_key(request: Request) -> str:
     """The key in an INFO: "Signal=5" among its lines, or the key alone; "" where there is none."""
     if request.media_type not in KEY_TYPES:
         return ""

@@ -265,17 +265,17 @@ def _begun(line: str, fields: Fields) -> Request | Response:
         if answer[1].upper() != "SIP/2.0" or not 100 <= int(answer[2][:9]) <= 699:
             raise MalformedMessage(f"{line[:60]!r} is no status line")
         return Response(fields, b"", int(answer[2]), answer[3] or "")
-    asked = _REQUEST.fullmatch(line)
-    if asked is None:
+    requested = _REQUEST.fullmatch(line)
+    if requested is None:
         raise MalformedMessage(
             f"{line[:60]!r} is no request line", answerable=_unnamed(line, fields)
         )
-    bare = Request(fields, b"", asked[1], Uri("sip", host="invalid"))
-    if asked[3].upper() != "SIP/2.0":
-        what = f"the version is {asked[3]}"
+    bare = Request(fields, b"", requested[1], Uri("sip", host="invalid"))
+    if requested[3].upper() != "SIP/2.0":
+        what = f"the version is {requested[3]}"
         raise MalformedMessage(what, status=505, answerable=bare)
     try:
-        return replace(bare, uri=parse_uri(asked[2]))
+        return replace(bare, uri=parse_uri(requested[2]))
     except MalformedValue as error:
         raise MalformedMessage(f"the request's URI: {error.what}", answerable=bare) from error
 

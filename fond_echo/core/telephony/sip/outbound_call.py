@@ -54,10 +54,10 @@ class OutboundCall:
         return call, self._invite(call, now)
 
     def _invite(self, call: Call, now: float) -> Output:
-        def told(response: Response | None, at: float) -> Output:
+        def reported(response: Response | None, at: float) -> Output:
             return self._came_of(call, response, at)
 
-        return self._leg.transactions.ask(call.invite, call.hop, now, told)
+        return self._leg.transactions.ask(call.invite, call.hop, now, reported)
 
     def _once_more(self, call: Call, now: float, change: Callable[[Fields], Fields]) -> Output:
         """The INVITE again, with what was missing in it."""
@@ -84,8 +84,8 @@ class OutboundCall:
         if given is not None:
             return self._once_more(call, now, lambda fields: fields.having(*given))
         least = timers.least_of(response) if response.status == 422 else 0
-        asked = timers.expiry_of(call.invite)
-        if least and asked is not None and asked.seconds < least <= 86_400:
+        requested = timers.expiry_of(call.invite)
+        if least and requested is not None and requested.seconds < least <= 86_400:
             return self._once_more(
                 call, now, lambda fields: fields.having("session-expires", str(least))
             )

@@ -78,7 +78,7 @@ class Registration:
         )  # fmt: skip
         request = Request(Fields(pairs), b"", "REGISTER", registrar.uri)
 
-        def told(response: Response | None, at: float) -> Output:
+        def reported(response: Response | None, at: float) -> Output:
             if response is not None and response.status < 200:
                 return Output()
             answer = exchange.answering(request, response, registrar.account)
@@ -86,7 +86,7 @@ class Registration:
                 return self._ask(at, seconds, (answer,))
             return self._came(request, response, seconds, at)
 
-        return exchange.ask(request, hop, now, told)
+        return exchange.ask(request, hop, now, reported)
 
     def _came(
         self, request: Request, response: Response | None, seconds: int, now: float
@@ -105,15 +105,15 @@ class Registration:
             if least.isascii() and least.isdigit() and int(least) > seconds:
                 self._seconds = min(int(least), 86_400)
                 return self._ask(now, self._seconds, ())
-        told = (
+        reported = (
             f"{response.status} {response.reason}" if response else "the registrar does not answer"
         )
-        self.state, self.reason = "failed", told
+        self.state, self.reason = "failed", reported
         self.due = now + self._pause
         self._pause = min(2 * self._pause, MAX_PAUSE)
-        return Output(events=[Registered(name, 0.0, told)])
+        return Output(events=[Registered(name, 0.0, reported)])
 
-    def _kept(self, response: Response, asked: int) -> float:
+    def _kept(self, response: Response, requested: int) -> float:
         """For how long it keeps us: our contact's own value before the message's."""
         text = response.fields.get("expires") or ""
         for contact in response.contacts:
@@ -122,4 +122,4 @@ class Registration:
                 self._transactions.port,
             ):
                 text = contact.parameter("expires") or text
-        return float(text) if text.isascii() and text.isdigit() and int(text) else float(asked)
+        return float(text) if text.isascii() and text.isdigit() and int(text) else float(requested)

@@ -60,8 +60,8 @@ def _bye(
 ) -> Output:  # fmt: skip
     bye, after = dialog.request("BYE", exchange.via(hop.transport), fields=fields)
 
-    def told(response: Response | None, at: float) -> Output:
+    def reported(response: Response | None, at: float) -> Output:
         given = exchange.answering(bye, response, account)
         return Output() if given is None else _bye(exchange, after, hop, at, account, (given,))
 
-    return exchange.ask(bye, hop, now, told)
+    return exchange.ask(bye, hop, now, reported)

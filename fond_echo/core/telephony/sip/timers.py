@@ -41,16 +41,16 @@ def expiry_of(message: Message) -> Expiry | None:
 
 def too_short(request: Request) -> bool:
     """Whether a request asks for a shorter session than anybody may."""
-    asked = expiry_of(request)
-    return asked is not None and asked.seconds < MIN_SESSION_SECONDS
+    requested = expiry_of(request)
+    return requested is not None and requested.seconds < MIN_SESSION_SECONDS
 
 
 def answered(request: Request) -> tuple[Expiry, list[tuple[str, str]]]:
     """Our answer to a request that makes or refreshes a session, and the fields that say so."""
     supports = "timer" in [each.strip().lower() for each in request.fields.all("supported")]
-    asked = expiry_of(request)
-    seconds = asked.seconds if asked is not None else INTERVAL
-    who = asked.refresher if asked is not None and asked.refresher and supports else ""
+    requested = expiry_of(request)
+    seconds = requested.seconds if requested is not None else INTERVAL
+    who = requested.refresher if requested is not None and requested.refresher and supports else ""
     chosen = Expiry(seconds, who or ("uac" if supports else "uas"))
     fields = [("session-expires", str(chosen)), ("supported", "timer")]
     if chosen.refresher == "uac":

@@ -55,7 +55,7 @@ class IncomingRequest:
     place: Hop
 
 
-Told = Callable[[Response | None, float], Output]
+ResponseHandler = Callable[[Response | None, float], Output]
 """Hears what a request came to: each response, or None where none came in time."""
 
 
@@ -72,14 +72,16 @@ class TransactionLayer:
         self,
         host: str,
         port: int,
-        asked: Callable[[IncomingRequest, float], Output],
+        requested: Callable[[IncomingRequest, float], Output],
         chance: RandomSource,
     ) -> None:
         self.host, self.port, self.chance = host, port, chance
-        self._asked = asked
+        self._requested = requested
         self._servers: dict[tuple[str, ...], tuple[InviteServer | Server, Hop]] = {}
         self._alarms: TimerQueue[tuple[str, ...]] = TimerQueue()
-        self._clients: dict[tuple[str, ...], tuple[InviteClient | Client, Hop, Told]] = {}
+        self._clients: dict[
+            tuple[str, ...], tuple[InviteClient | Client, Hop, ResponseHandler]
+        ] = {}
 
     def token(self) -> str:
         """A name that nobody guesses."""
@@ -96,19 +98,21 @@ class TransactionLayer:
         more = "" if transport == "UDP" else f";transport={transport.lower()}"
         return f"<sip:{name}{self.host}:{self.port}{more}>"
 
-    def ask(self, request: Request, place: Hop, now: float, told: Told) -> Output:
+    def ask(self, request: Request, place: Hop, now: float, reported: ResponseHandler) -> Output:
         """Send a request; `told` hears what it comes to."""
         kind = InviteClient if request.method == "INVITE" else Client
         machine, key = kind(request, now, place.reliable), client_key(request)
-        self._clients[key] = machine, place, told
+        self._clients[key] = machine, place, reported
         self._alarms.put(key, machine.due)
         return Output([(request.to_bytes(), place)])
 
-    def answer(self, asked: IncomingRequest, response: Response, now: float) -> Output:
+    def answer(self, requested: IncomingRequest, response: Response, now: float) -> Output:
         """Send a response to a request that came."""
-        if asked.server is None or asked.server.over:
-            return Output([(response.to_bytes(), asked.place)])
-        return self._done(asked.server, asked.server.respond(response, now), asked.place, now)
+        if requested.server is None or requested.server.over:
+            return Output([(response.to_bytes(), requested.place)])
+        return self._done(
+            requested.server, requested.server.respond(response, now), requested.place, now
+        )
 
     def answering(
         self, request: Request, response: Response | None, account: Account | None
@@ -154,15 +158,15 @@ class TransactionLayer:
         if there is not None:
             out = self._done(there[0], there[0].receive(request, now), place, now)
             if request.method == "ACK" and there[0].state == "accepted":
-                out.join(self._asked(IncomingRequest(request, None, place), now))
+                out.join(self._requested(IncomingRequest(request, None, place), now))
             return out
         if request.method == "ACK":
-            return self._asked(IncomingRequest(request, None, place), now)
+            return self._requested(IncomingRequest(request, None, place), now)
         kind = InviteServer if request.method == "INVITE" else Server
         server = kind(request, now, place.reliable)
         self._servers[key] = server, place
         self._alarms.put(key, server.due)
-        return self._asked(IncomingRequest(request, server, place), now)
+        return self._requested(IncomingRequest(request, server, place), now)
 
     @property
     def due(self) -> float | None:

@@ -83,10 +83,10 @@ class _Machine:
         self._end(step, "timed-out")
         return step
 
-    def _end(self, step: Step, *told: Name) -> None:
+    def _end(self, step: Step, *reported: Name) -> None:
         self.state = "terminated"
         self._timers.clear()
-        step.happened += [TransactionEvent(name) for name in (*told, "ended")]
+        step.happened += [TransactionEvent(name) for name in (*reported, "ended")]
 
 
 class InviteClient(_Machine):
@@ -103,24 +103,24 @@ class InviteClient(_Machine):
     def receive(self, response: Response, now: float) -> Step:
         """A response with this transaction's branch."""
         step = Step()
-        told = TransactionEvent("response", response)
+        reported = TransactionEvent("response", response)
         if response.status < 200:
             if self.state in ("calling", "proceeding"):
                 self.state = "proceeding"
                 self._timers.clear()
-                step.happened.append(told)
+                step.happened.append(reported)
         elif response.status < 300:
             # Every 2xx is told of: the user acknowledges each of them.
             if self.state in ("calling", "proceeding", "accepted"):
                 if self.state != "accepted":
                     self.state = "accepted"
                     self._timers = {"M": now + 64 * T1}
-                step.happened.append(told)
+                step.happened.append(reported)
         elif self.state in ("calling", "proceeding"):
             self.state = "completed"
             self._ack = acknowledged(self.request, response)
             step.send.append(self._ack)
-            step.happened.append(told)
+            step.happened.append(reported)
             self._timers = {"D": now + (0.0 if self.reliable else D)}
         elif self.state == "completed":
             step.send.append(self._ack)
