@@ -724,13 +724,18 @@ export interface components {
     };
     /**
      * HeardOtherwise
-     * @description Another reading of the same sound.
+     * @description Another reading of the same sound; whether it is one of what was expected.
      */
     HeardOtherwise: {
       /** Text */
       text: string;
       /** Confidence */
       confidence: number;
+      /**
+       * Expected
+       * @default false
+       */
+      expected: boolean;
     };
     /**
      * HeardSegment

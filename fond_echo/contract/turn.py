@@ -47,10 +47,11 @@ class HeardSegment(Schema):
 
 
 class HeardOtherwise(Schema):
-    """Another reading of the same sound."""
+    """Another reading of the same sound; whether it is one of what was expected."""
 
     text: str
     confidence: float
+    expected: bool = False
 
 
 class Heard(Schema):

@@ -62,7 +62,7 @@ def as_heard(transcript: Transcript, language: str) -> Heard:
             for words in transcript.segments()
         ],
         alternatives=[
-            HeardOtherwise(text=each.text, confidence=each.confidence)
+            HeardOtherwise(text=each.text, confidence=each.confidence, expected=each.expected)
             for each in transcript.alternatives
         ],
     )

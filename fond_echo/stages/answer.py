@@ -90,6 +90,10 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return Reply(text=_read_back(turn), choices=_yes_no(turn))
         case "did-you-mean" if routed.requested is not None:
             return _did_you_mean(turn, routed.requested.routes)
+        case "did-you-say":
+            return _did_you_say(turn, routed.offered)
+        case "say-again":
+            return said(turn, "say-it-again")
         case "given-up":
             return unsure(turn, "still-not-understood")
         case "never-mind":
@@ -142,6 +146,14 @@ def _did_you_mean(turn: TurnSoFar, routes: Sequence[str]) -> Reply:
         return said(turn, "did-you-mean", choices, title=titles[0])
     choices = [Choice(label=t[:80], value=name) for t, name in zip(titles, routes, strict=True)]
     return said(turn, "which-did-you-mean", choices)
+
+
+def _did_you_say(turn: TurnSoFar, phrases: Sequence[str]) -> Reply:
+    if len(phrases) == 1:
+        return said(turn, "did-you-say", _yes_no(turn), phrase=phrases[0].rstrip("?"))
+    return said(
+        turn, "which-did-you-say", [Choice(label=each[:80], value=each) for each in phrases]
+    )
 
 
 def said(turn: TurnSoFar, name: str, choices: Sequence[Choice] = (), /, **filled: str) -> Reply:

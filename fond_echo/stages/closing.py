@@ -122,6 +122,6 @@ def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     if requested is not None and route is not None and requested.slot in route.slots:
         filled = {name: (v, "") for name, v in routed.slots.items() if name != requested.slot}
         open_ = OpenSlots(route=routed.route, filled=filled, asking=requested.slot)
-    if open_ is not None or routed.requested is not None:
-        state.open, state.meant = open_, routed.requested
+    if open_ is not None or routed.requested is not None or routed.offered:
+        state.open, state.meant, state.offered = open_, routed.requested, routed.offered
         state.since, state.revision = turn.clock, turn.revision

@@ -6,9 +6,11 @@ import asyncio
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
+from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.state import Asked
 from fond_echo.stages.turn import Routed, RouteScore, TurnSoFar
@@ -18,6 +20,13 @@ SURE = 0.75
 
 MAX_TEXT = 4_000
 """Characters of a text that are understood; what is longer is no question."""
+
+
+OFFERED = 0.15
+"""An expected phrase of at least this confidence is offered where nothing surer was heard."""
+
+BESIDE = 0.6
+"""A second one is offered beside it where it has at least this share of the first's."""
 
 
 async def route(turn: TurnSoFar, needs: Needs) -> Routed:
@@ -41,6 +50,7 @@ def understand(turn: TurnSoFar) -> Routed:
         turn.choice,
         "" if turn.choice else turn.inbound.key,
         heard_surely=believed,
+        nearest=() if believed or heard is None else nearest(heard, turn),
     )
     dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), turn.clock, _judge(turn))
     state = turn.state
@@ -50,8 +60,18 @@ def understand(turn: TurnSoFar) -> Routed:
         said,
         open_.as_core() if open_ else None,
         Meant(tuple(meant.routes), meant.text) if meant else None,
+        tuple(state.offered) if asks else (),
     )
     return _routed(found)
+
+
+def nearest(heard: Heard, turn: TurnSoFar) -> tuple[str, ...]:
+    """What of all that is expected a sound may have been, as it is written: one phrase, or two."""
+    likely = [each for each in heard.alternatives if each.expected and each.confidence >= OFFERED]
+    near = [each for each in likely[:2] if each.confidence >= BESIDE * likely[0].confidence]
+    writing = turn.router.language.writing
+    names = expected_of(turn).names
+    return tuple(writing.written_text(each.text.split(), names).rstrip(".") for each in near)
 
 
 def _leaves_it(turn: TurnSoFar) -> bool:
@@ -110,6 +130,7 @@ def _routed(found: Understood) -> Routed:
         outcome=found.outcome,
         slots=dict(found.slots),
         open=found.open.as_json() if found.open else None,
+        offered=list(found.offered),
         slot=found.slot,
         why=found.why,
         requested=Asked(routes=list(found.meant.routes), text=found.meant.text)

@@ -50,6 +50,7 @@ class ConversationState(Schema):
     """A conversation's state.
 
     `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
+    `offered` the phrases that "did you say" was asked about;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
     again; `written` the network's id of the last text that went out; `assistant` another one than
     the channel's; `transfer` a number that a call is transferred to.
@@ -57,6 +58,7 @@ class ConversationState(Schema):
 
     open: OpenSlots | None = None
     meant: Asked | None = None
+    offered: list[str] = Field(default_factory=list)
     since: datetime | None = None
     revision: str = ""
     recording: Recording | None = None

@@ -61,6 +61,7 @@ class Routed(Schema):
     slot: str = ""
     why: str = ""
     requested: Asked | None = None
+    offered: list[str] = Field(default_factory=list)
 
 
 class Answered(Schema):

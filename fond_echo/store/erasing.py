@@ -44,10 +44,10 @@ _STATES = text(
 )
 _LATER_STATES = text(
     """
-    UPDATE runs SET state_before = state_before - 'recent' - 'last' - 'open' - 'meant'
+    UPDATE runs SET state_before = state_before - 'recent' - 'last' - 'open' - 'meant' - 'offered'
       FROM turns AS later
      WHERE later.id = runs.turn_id AND later.erased_at IS NULL
-       AND runs.state_before ?| ARRAY['recent', 'last', 'open', 'meant']
+       AND runs.state_before ?| ARRAY['recent', 'last', 'open', 'meant', 'offered']
        AND EXISTS (SELECT FROM turns AS erased
                     WHERE erased.id = ANY(:ids)
                       AND erased.conversation_id = later.conversation_id

@@ -25,7 +25,8 @@ from fond_echo.core.grammar.match import match
 from fond_echo.core.language.language import Intent
 
 Outcome = Literal[
-    "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "goodbye", "person",
+    "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
+    "say-again", "goodbye", "person",
     "recorded",
     "never-mind", "again", "undo", "forget-me", "about-me",
 ]  # fmt: skip
@@ -33,13 +34,19 @@ Outcome = Literal[
 
 @dataclass(frozen=True)
 class Said:
-    """What came in."""
+    """What came in.
+
+    Attributes:
+        nearest: what of all that is expected it may have been, where it was not heard surely: one
+            phrase, or two, the likelier first.
+    """
 
     text: str
     command: bool = False
     choice: str = ""
     key: str = ""
     heard_surely: bool = True
+    nearest: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -61,6 +68,8 @@ class Understood:
         open: the dialogue that goes on with the next turn; None where there is none.
         slot: that is asked for; `why` its value was refused.
         meant: what is asked about.
+        offered: the phrases that one is asked about: did you say …?
+        asked_again: nothing that was said belongs to the open dialogue.
     """
 
     decision: Decision
@@ -70,6 +79,8 @@ class Understood:
     slot: str = ""
     why: str = ""
     meant: Meant | None = None
+    offered: tuple[str, ...] = ()
+    asked_again: bool = False
 
 
 class Dialogue:
@@ -96,8 +107,48 @@ class Dialogue:
         self._now = now
         self._judge = judge
 
-    def understand(self, said: Said, open_: Open | None, meant: Meant | None = None) -> Understood:
-        """What a turn means, with the dialogue that is open and what was asked about."""
+    def understand(
+        self,
+        said: Said,
+        open_: Open | None,
+        meant: Meant | None = None,
+        offered: tuple[str, ...] = (),
+    ) -> Understood:
+        """What a turn means, with the dialogue that is open, what was asked about, and the phrases
+        that were offered. Phrases are offered once: not again for the answer to an offer."""
+        if offered:
+            answer = self._of_offer(said, offered, open_, meant)
+            if answer is not None:
+                return answer
+            said = replace(said, nearest=())
+        found = self._understood(said, open_, meant)
+        decision = found.decision
+        doubted = decision.route == FALLBACK and not decision.sure
+        if said.nearest and (doubted or found.asked_again):
+            why = f"it may have been {' or '.join(map(repr, said.nearest))}"
+            doubt = replace(decision, sure=False, because=f"{decision.because}; {why}")
+            return Understood(
+                doubt, "did-you-say", found.slots, open_, meant=meant, offered=said.nearest
+            )
+        return found
+
+    def _of_offer(
+        self, said: Said, offered: tuple[str, ...], open_: Open | None, meant: Meant | None
+    ) -> Understood | None:
+        """What an answer to an offer means: the phrase that was offered, as if it had been said, or
+        that it was none. None where something else was said."""
+        phrase = said.choice if said.choice in offered else ""
+        parse = match(self._language.types.builtin_grammar(), "boolean", self._spoken(said.text))
+        if not phrase and parse is not None:
+            if parse.literal == "no" or len(offered) > 1:
+                decision = Decision(FALLBACK, "fallback", True, "it was not what was offered")
+                return Understood(decision, "say-again", open=open_, meant=meant)
+            phrase = offered[0]
+        if not phrase:
+            return None
+        return self._understood(Said(phrase), open_, meant)
+
+    def _understood(self, said: Said, open_: Open | None, meant: Meant | None) -> Understood:
         tokens = self._spoken(said.text)
         if said.command:
             decision = self._router.decide(said.text, command=True)
@@ -170,7 +221,8 @@ class Dialogue:
             return self._begin(other, tokens, said)
         again = machine.again(open_)
         because = f"{words}, and this does not answer it"
-        return self._of_step(replace(decision, because=because, scores=other.scores), again)
+        found = self._of_step(replace(decision, because=because, scores=other.scores), again)
+        return replace(found, asked_again=True)
 
     def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
         if not self._slots(decision.route):

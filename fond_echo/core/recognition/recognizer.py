@@ -217,7 +217,7 @@ class Recognizer:
             )
         ]
         others = tuple(
-            Alternative(" ".join(word.word for word in each.words), min(trust, sure[0]))
+            Alternative(" ".join(word.word for word in each.words), min(trust, sure[0]), True)
             for each, trust in zip(readings[1:], sure[1:], strict=True)
         )
         return self._transcript(readings[0], stretch, expected, "expected", sure[0], others)
@@ -267,7 +267,7 @@ class Recognizer:
             return replace(NOTHING, speech_seconds=stretch.speech)
         others: tuple[Alternative, ...] = ()
         if closed is not None:
-            others = (Alternative(closed.spoken, closed.confidence), *closed.alternatives)
+            others = (Alternative(closed.spoken, closed.confidence, True), *closed.alternatives)
         best, *more = readings
         found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
         fits = float(np.mean([word.confidence for word in found.words]))

@@ -69,10 +69,12 @@ class Word:
 
 @dataclass(frozen=True)
 class Alternative:
-    """Another reading, with the confidence it would have had."""
+    """Another reading, with the confidence it would have had; whether it is one of what was
+    expected."""
 
     text: str
     confidence: float
+    expected: bool = False
 
 
 @dataclass(frozen=True)
