@@ -26,6 +26,7 @@ from bench.report import show
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.offering import offered
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.speech.material import recognizer
 from training.rooms import RATE, companded
@@ -81,16 +82,19 @@ def best_of(heard: Transcript) -> str:
 
 def row_of(name: str, said: list[Recording], expected: Expected, way: str) -> tuple[object, ...]:
     """A set's figures, by one way."""
-    best = right = wrong = 0
+    best = right = wrong = asked = helped = 0
     for each in said:
         heard = recognizer().transcribe(WAYS[way](each.clip()), expected)
         taken = heard.source == "expected"
         best += best_of(heard) == each.said
         right += taken and heard.spoken == each.said
         wrong += taken and heard.spoken != each.said
+        phrases = [] if taken else offered(heard.alternatives)
+        asked += bool(phrases)
+        helped += each.said in phrases
     return (
         f"{name}, {way}", len(set(expected.phrases)), f"{best} of {len(said)}", right, wrong,
-        len(said) - right - wrong,
+        f"{helped} of {asked}", right + helped, len(said) - right - wrong - asked,
     )  # fmt: skip
 
 
@@ -121,7 +125,10 @@ def main() -> None:
             others = [" ".join(each) for each in phrases_of(random.Random(7), beside)]
             expected = Expected((*phrases, *others))
             rows += map(partial(row_of, name, said, expected), WAYS)
-    columns = ("set", "phrases", "best reading right", "taken, right", "taken, wrong", "refused")
+    columns = (
+        "set", "phrases", "best reading right", "taken, right", "taken, wrong",
+        "offered, it is among them", "answered in one or two turns", "neither",
+    )  # fmt: skip
     show("people, in closed sets", columns, rows, chosen.json)
     free = [(name, len(said), *freely(said)) for name, said in sets.items()]
     show("people, taken down freely", ("set", "said", "right", "wrong and believed"), free)

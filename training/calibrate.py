@@ -5,7 +5,8 @@ right, over all conditions, with speakers that are neither trained on nor tested
 
 With people's recordings (see bench/people), closed readings of half of them are fitted too, and
 those of the other half told: the network is less sure of its sounds in people, and what is right
-there would never be believed otherwise.
+there would never be believed otherwise. So are lines of characters that are for choosing
+(`--lines`, what training.people extracted).
 
 Prints the weights for `fond_echo.core.recognition.confidence`, and how well they keep what they say
 on other speakers again.
@@ -33,6 +34,7 @@ from fond_echo.core.recognition.recognizer import MAX_READINGS
 from fond_echo.core.recognition.scoring import Bin, calibration_error, edits, reliability
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.material import lexicon, recognizer, words
+from training.people.choosing import held
 from training.sentences import wordnet
 from training.testing import (
     CONDITIONS,
@@ -128,6 +130,14 @@ def people_samples(folder: Path, part: int) -> list[Sample]:
                         spoil(each.clip()), expected, tuple(each.said.split()),
                         expected is networks[name], MEAN_SET / len(said),
                     )  # fmt: skip
+    return found
+
+
+def line_samples(folder: Path, half: int) -> list[Sample]:
+    """Closed readings of every other line of characters that are for choosing."""
+    found: list[Sample] = []
+    for each in held(folder, half):
+        found += closely(each.clip, Expected(each.phrases), each.words, each.inside)
     return found
 
 
@@ -237,6 +247,7 @@ def main() -> None:
     parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
     parser.add_argument("--count", type=int, default=150)
     parser.add_argument("--people", type=Path, help="packages with recordings, unpacked")
+    parser.add_argument("--lines", type=Path, help="what training.people extracted")
     parser.add_argument("--plots", type=Path, help="a folder for reliability plots")
     chosen = parser.parse_args()
     texts = wordnet(chosen.texts, examples_only=True)
@@ -254,6 +265,9 @@ def main() -> None:
         people, other_people = (
             people_samples(chosen.people, part) if chosen.people else [] for part in (0, 1)
         )
+        if chosen.lines:
+            people += line_samples(chosen.lines, 0)
+            other_people += line_samples(chosen.lines, 1)
         weights = fitted(samples + counted(people, PEOPLE_COUNT), 4)
         reported("closed sets", weights, others, plots and plots / "confidence-closed-sets.png")
         reported("closed sets of people", weights, other_people)

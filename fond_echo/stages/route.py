@@ -10,6 +10,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
+from fond_echo.core.recognition.offering import offered
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.state import Asked
@@ -20,13 +21,6 @@ SURE = 0.75
 
 MAX_TEXT = 4_000
 """Characters of a text that are understood; what is longer is no question."""
-
-
-OFFERED = 0.15
-"""An expected phrase of at least this confidence is offered where nothing surer was heard."""
-
-BESIDE = 0.6
-"""A second one is offered beside it where it has at least this share of the first's."""
 
 
 async def route(turn: TurnSoFar, needs: Needs) -> Routed:
@@ -67,11 +61,12 @@ def understand(turn: TurnSoFar) -> Routed:
 
 def nearest(heard: Heard, turn: TurnSoFar) -> tuple[str, ...]:
     """What of all that is expected a sound may have been, as it is written: one phrase, or two."""
-    likely = [each for each in heard.alternatives if each.expected and each.confidence >= OFFERED]
-    near = [each for each in likely[:2] if each.confidence >= BESIDE * likely[0].confidence]
     writing = turn.router.language.writing
     names = expected_of(turn).names
-    return tuple(writing.written_text(each.text.split(), names).rstrip(".") for each in near)
+    return tuple(
+        writing.written_text(text.split(), names).rstrip(".")
+        for text in offered(heard.alternatives)
+    )
 
 
 def _leaves_it(turn: TurnSoFar) -> bool:
