@@ -15,7 +15,7 @@ from typing import Any
 
 import httpx
 
-from fond_echo.contract.channel import ChannelSettings
+from fond_echo.core.language.registry import language
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo import run as demo
@@ -31,7 +31,7 @@ QUESTIONS = (
 )
 
 
-SLOW = ChannelSettings().slow_words
+SLOW = language().sentences["slow"]
 
 
 def voice_notes() -> list[bytes]:

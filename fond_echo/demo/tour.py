@@ -15,10 +15,10 @@ from fond_echo.cli.output import bar
 from fond_echo.cli.turns import says
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnDetail
-from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
+from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
 from fond_echo.speech.material import synthesizer
 
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 WAIT_SECONDS = 60.0
 CALL_SECONDS = 240.0
-SLOW_WORDS = ChannelSettings().slow_words
+SLOW_WORDS = language().sentences["slow"]
 TIME = r"(leaves|at) (tomorrow )?(at )?\d\d:\d\d"
 
 

@@ -20,10 +20,10 @@ import httpx
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnOut
-from fond_echo.contract.channel import ChannelSettings
+from fond_echo.core.language.registry import language
 from fond_echo.demo import run as demo
 
-SLOW = ChannelSettings().slow_words
+SLOW = language().sentences["slow"]
 
 
 @lru_cache(maxsize=1)

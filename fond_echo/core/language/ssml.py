@@ -1,26 +1,41 @@
-"""Speech Synthesis Markup Language 1.1, as far as our voice follows it: what is said, and pauses.
+"""Speech Synthesis Markup Language 1.1 (W3C, 2010), read into what is said, and how.
 
-`p`, `s` and `break` become pauses, `sub` its alias, `say-as` letters or digits one by one;
-`emphasis`, `prosody`, `voice`, `lang` and `mark` are passed over and their words spoken. Without
-document type or entities, bounded in depth and length; `audio` and anything unknown is refused.
+Without document type or entities, bounded in depth and length. Recordings come only from names that
+whoever speaks knows; where there is none, the words inside `audio` are said.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from typing import Any
 from xml.parsers import expat
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.manner import (
+    PLAIN,
+    BadValue,
+    Manner,
+    contour_of,
+    emphasized,
+    seconds_of,
+    with_prosody,
+)
+from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
+from fond_echo.core.language.pls import from_ipa
 
-MAX_CHARACTERS = 20_000
+MAX_CHARACTERS = 400_000
 DEEPEST = 20
+SAY_AS = frozenset(
+    "characters spell-out digits number cardinal ordinal telephone date time currency unit "
+    "fraction address verbatim".split()
+)
+STRENGTHS = {"none": 0.0, "x-weak": 0.08, "weak": 0.18, "medium": 0.3, "strong": 0.5,
+             "x-strong": 0.9}  # fmt: skip
+"""Seconds."""
 
-_PASSED = frozenset("speak p s emphasis prosody voice lang w token phoneme".split())
-_STRENGTHS = {
-    "none": "", "x-weak": " ", "weak": ", ", "medium": ", ", "strong": ". ", "x-strong": ".\n"
-}  # fmt: skip
-_TIME = re.compile(r"(\d+(?:\.\d+)?)(ms|s)")
+SENTENCE, PARAGRAPH = 0.42, 0.65
 
 
 class SsmlError(FondEchoError):
@@ -29,87 +44,248 @@ class SsmlError(FondEchoError):
     code = "ssml"
 
 
+@dataclass(frozen=True)
+class Words:
+    """Text that is said.
+
+    Attributes:
+        voice: another than usual, by name.
+        as_kind, as_format: what its figures are (say-as).
+        sounds: its phonemes, where they are given.
+    """
+
+    text: str
+    manner: Manner = PLAIN
+    voice: str = ""
+    as_kind: str = ""
+    as_format: str = ""
+    sounds: Pronunciation = ()
+
+
+@dataclass(frozen=True)
+class Pause:
+    """Nothing is said for so many seconds; `least` where the text may want a longer one."""
+
+    seconds: float
+    least: bool = False
+
+
+@dataclass(frozen=True)
+class MarkHere:
+    """A place whose time is reported."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A sound by its name, with what is said where there is none of that name."""
+
+    source: str
+    instead: tuple[Part, ...] = ()
+
+
+@dataclass(frozen=True)
+class Stretched:
+    """What is said in so many seconds, or along a contour of pitch; 0 is as long as it takes."""
+
+    parts: tuple[Part, ...]
+    seconds: float = 0.0
+    contour: tuple[tuple[float, Manner], ...] = ()
+
+
+Part = Words | Pause | MarkHere | Recording | Stretched
+
+
 def is_ssml(text: str) -> bool:
     """Whether a text is meant as markup."""
-    return text.lstrip().startswith("<speak")
+    return text.lstrip()[:200].startswith(("<speak", "<?xml"))
 
 
-class _Reader:
-    def __init__(self) -> None:
-        self.parser = expat.ParserCreate()
-        self.parser.buffer_text = True
-        self.parser.StartElementHandler = self._begin
-        self.parser.EndElementHandler = self._end
-        self.parser.CharacterDataHandler = self._words
-        self.parser.StartDoctypeDeclHandler = self._refused
-        self.parser.EntityDeclHandler = self._refused
-        self._open: list[tuple[str, dict[str, str]]] = []
-        self.said: list[str] = []
+@dataclass
+class _Element:
+    name: str
+    attributes: dict[str, str]
+    line: int
+    column: int
+    inside: list[_Element | str] = field(default_factory=list)
 
     def error(self, what: str, remedy: str = "") -> SsmlError:
-        line, column = self.parser.CurrentLineNumber, self.parser.CurrentColumnNumber + 1
-        return SsmlError(what, where=f"line {line}, column {column}", remedy=remedy)
+        return SsmlError(what, where=f"line {self.line}, column {self.column}", remedy=remedy)
 
-    def _refused(self, *_: Any) -> None:
-        raise self.error("a document type is not read", "leave it out")
 
-    def _begin(self, name: str, attributes: dict[str, str]) -> None:
-        name = name.rpartition(":")[2]
-        if len(self._open) >= DEEPEST:
-            raise self.error(f"elements are nested over {DEEPEST} deep")
-        if not self._open and name != "speak":
-            raise self.error(f"the document is a {name!r}, not speak")
-        if name == "break":
-            self.said.append(self._pause(attributes))
-        elif name == "sub":
-            self.said.append(f" {attributes.get('alias', '')} ")
-        elif name not in _PASSED and name not in ("say-as", "mark", "desc"):
-            raise self.error(f"<{name}> is not spoken", "leave it out")
-        self._open.append((name, attributes))
+def _tree(text: str) -> _Element:
+    parser = expat.ParserCreate()
+    parser.buffer_text = True
+    top = _Element("", {}, 1, 1)
+    open_ = [top]
 
-    def _end(self, _: str) -> None:
-        name, _attributes = self._open.pop()
-        if name in ("p", "s"):
-            self.said.append(".\n" if name == "p" else ". ")
+    def begin(name: str, attributes: dict[str, str]) -> None:
+        element = _Element(
+            name.rpartition(":")[2], attributes,
+            parser.CurrentLineNumber, parser.CurrentColumnNumber + 1,
+        )  # fmt: skip
+        if len(open_) > DEEPEST:
+            raise element.error(f"elements are nested over {DEEPEST} deep")
+        open_[-1].inside.append(element)
+        open_.append(element)
 
-    def _words(self, data: str) -> None:
-        names = [name for name, _ in self._open]
-        if "sub" in names or "desc" in names:
-            return
-        kinds = [each.get("interpret-as", "") for name, each in self._open if name == "say-as"]
-        if kinds and kinds[-1] in ("characters", "spell-out", "digits", "telephone"):
-            data = " ".join(character for character in data if character.isalnum())
-        self.said.append(data)
+    def words(data: str) -> None:
+        open_[-1].inside.append(data)
 
-    def _pause(self, attributes: dict[str, str]) -> str:
-        given = attributes.get("time", "")
-        if not given:
-            strength = attributes.get("strength", "medium")
-            if strength not in _STRENGTHS:
-                raise self.error(f"strength {strength!r} is none of {', '.join(_STRENGTHS)}")
-            return _STRENGTHS[strength]
-        match = _TIME.fullmatch(given)
-        if not match:
-            raise self.error(f"time {given!r} is not like 300ms or 1s")
-        seconds = float(match[1]) / (1_000 if match[2] == "ms" else 1)
-        if seconds < 0.1:
-            return " "
-        return ", " if seconds < 0.35 else ". " if seconds < 0.7 else ".\n"
+    def refused(*_: Any) -> None:
+        line, column = parser.CurrentLineNumber, parser.CurrentColumnNumber + 1
+        raise SsmlError(
+            "a document type is not read", where=f"line {line}, column {column}",
+            remedy="leave it out",
+        )  # fmt: skip
+
+    parser.StartElementHandler = begin
+    parser.EndElementHandler = lambda _: open_.pop()
+    parser.CharacterDataHandler = words
+    parser.StartDoctypeDeclHandler = refused
+    parser.EntityDeclHandler = refused
+    try:
+        parser.Parse(text.strip().encode("utf-8", "replace"), True)
+    except expat.ExpatError as error:
+        where = f"line {error.lineno}, column {error.offset + 1}"
+        raise SsmlError(f"not XML: {expat.errors.messages[error.code]}", where=where) from error
+    return next(each for each in top.inside if isinstance(each, _Element))
+
+
+def read_ssml(text: str) -> tuple[Part, ...]:
+    """What is said, in order.
+
+    Raises:
+        SsmlError: with the line and column of the first thing that is wrong.
+    """
+    if len(text) > MAX_CHARACTERS:
+        raise SsmlError(f"over {MAX_CHARACTERS:,} characters are not spoken at once")
+    tree = _tree(text)
+    if tree.name != "speak":
+        raise tree.error(f"the document is a {tree.name!r}, not speak")
+    return tuple(_inside(tree, Words("")))
+
+
+def _inside(element: _Element, how: Words) -> Iterator[Part]:
+    for each in element.inside:
+        if isinstance(each, str):
+            text = re.sub(r"\s+", " ", each)
+            if text.strip():
+                yield replace(how, text=text)
+        else:
+            try:
+                yield from _of(each, how)
+            except BadValue as error:
+                raise each.error(str(error)) from None
+
+
+def _of(element: _Element, how: Words) -> Iterator[Part]:
+    given = element.attributes
+    match element.name:
+        case "speak" | "w" | "token" | "lang":
+            yield from _inside(element, how)
+        case "p" | "s":
+            yield from _inside(element, how)
+            yield Pause(PARAGRAPH if element.name == "p" else SENTENCE, least=True)
+        case "break":
+            yield Pause(_pause(given))
+        case "emphasis":
+            manner = emphasized(how.manner, given.get("level", "moderate"))
+            yield from _inside(element, replace(how, manner=manner))
+        case "prosody":
+            yield from _prosody(element, how)
+        case "voice":
+            name = given.get("name", "").split(" ")[0]
+            yield from _inside(element, replace(how, voice=name or how.voice))
+        case "sub":
+            if not given.get("alias"):
+                raise element.error("sub needs an alias", 'write <sub alias="doctor">Dr</sub>')
+            yield replace(how, text=given["alias"])
+        case "say-as":
+            kind = given.get("interpret-as", "")
+            if kind not in SAY_AS:
+                raise element.error(f"interpret-as {kind!r} is none of {', '.join(sorted(SAY_AS))}")
+            yield from _inside(
+                element, replace(how, as_kind=kind, as_format=given.get("format", ""))
+            )
+        case "phoneme":
+            yield replace(how, text=_text(element) or "·", sounds=_sounds(element))
+        case "mark":
+            yield MarkHere(given.get("name", ""))
+        case "audio":
+            yield Recording(given.get("src", ""), tuple(_inside(element, how)))
+        case "desc" | "meta" | "metadata" | "lexicon" | "lookup":
+            if element.name == "lookup":
+                yield from _inside(element, how)
+        case _:
+            raise element.error(f"<{element.name}> is not spoken", "leave it out")
+
+
+def _prosody(element: _Element, how: Words) -> Iterator[Part]:
+    given = element.attributes
+    manner = with_prosody(how.manner, given)
+    parts = tuple(_inside(element, replace(how, manner=manner)))
+    if "duration" not in given and "contour" not in given:
+        yield from parts
+        return
+    seconds = seconds_of(given["duration"]) if "duration" in given else 0.0
+    yield Stretched(parts, seconds, contour_of(given["contour"]) if "contour" in given else ())
+
+
+def _pause(given: dict[str, str]) -> float:
+    if "time" in given:
+        return seconds_of(given["time"])
+    strength = given.get("strength", "medium")
+    if strength not in STRENGTHS:
+        raise BadValue(f"strength {strength!r} is none of {', '.join(STRENGTHS)}")
+    return STRENGTHS[strength]
+
+
+def _text(element: _Element) -> str:
+    return "".join(
+        each if isinstance(each, str) else _text(each) for each in element.inside
+    ).strip()
+
+
+def _sounds(element: _Element) -> Pronunciation:
+    written, alphabet = element.attributes.get("ph", ""), element.attributes.get("alphabet", "ipa")
+    if alphabet == "ipa":
+        try:
+            found = from_ipa(written)
+        except ValueError as error:
+            raise element.error(f"the sign {error.args[0]!r} in ph is not known") from None
+    elif alphabet == "x-arpabet":
+        found = tuple(written.upper().split())
+        unknown = [each for each in found if base(each) not in PHONEMES]
+        if unknown:
+            raise element.error(f"{unknown[0]!r} is no phoneme of ARPABET")
+    else:
+        raise element.error(f"alphabet {alphabet!r} is none of ipa, x-arpabet")
+    if not found:
+        raise element.error("ph is empty", 'write <phoneme ph="ˈpɛl">Pell</phoneme>')
+    return found
 
 
 def plain_of(text: str) -> str:
-    """The words of SSML, with punctuation where it pauses.
+    """The words of SSML as they are read, with punctuation where it pauses.
 
     Raises:
         SsmlError: with the place of what is wrong.
     """
-    if len(text) > MAX_CHARACTERS:
-        raise SsmlError(f"over {MAX_CHARACTERS:,} characters are not spoken")
-    reader = _Reader()
-    try:
-        reader.parser.Parse(text.strip().encode(), True)
-    except expat.ExpatError as error:
-        where = f"line {error.lineno}, column {error.offset + 1}"
-        raise SsmlError(f"not XML: {expat.errors.messages[error.code]}", where=where) from error
-    said = re.sub(r"[ \t]+", " ", "".join(reader.said))
-    return re.sub(r"\s*([.,])(?:\s*[.,])*", r"\1", said).strip(" ,\n")
+    said = re.sub(r"[ \t]+", " ", "".join(_plain(read_ssml(text))))
+    said = re.sub(r"\s+([.,;:!?])", r"\1", said)
+    return re.sub(r"([.,!?])(?:\s*[.,])+", r"\1", said).strip(" ,\n")
+
+
+def _plain(parts: tuple[Part, ...]) -> Iterator[str]:
+    for part in parts:
+        match part:
+            case Words(text=text):
+                yield text if part.text != "·" else ""
+            case Pause(seconds=seconds):
+                yield " " if seconds < 0.1 else ", " if seconds < 0.35 else ". "
+            case Recording(instead=instead):
+                yield from _plain(instead)
+            case Stretched(parts=inside):
+                yield from _plain(inside)
