@@ -148,6 +148,7 @@ def main() -> None:
                 "turns, 4,000 further down": lambda: echo.turns(limit=50, after=deep),
                 "turns of a channel": lambda: echo.turns(channel="skerry", limit=50),
                 "turns that failed": lambda: echo.turns(state="failed", limit=50),
+                "turns by words that are rare": lambda: echo.turns(words="umbrella", limit=50),
                 "turns by words": lambda: echo.turns(words="ticket", limit=50),
                 "turns of a conversation": lambda: echo.turns(turn.conversation, limit=50),
                 "conversations": lambda: echo.conversations(limit=100),

@@ -15,9 +15,9 @@ from typing import Any
 
 import httpx
 
-from fond_echo.core.language.registry import language
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
+from fond_echo.core.language.registry import language
 from fond_echo.demo import run as demo
 from fond_echo.running.supervisor import Part
 from fond_echo.speech.material import synthesizer

@@ -20,6 +20,7 @@ import numpy.typing as npt
 import wordfreq
 
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.language.language import Melody
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phonemes import base
 from fond_echo.core.recognition.features import HOP, WINDOW, log_mel
@@ -78,8 +79,8 @@ def utter(words: list[str], person: Person, known: Lexicon, rng: Rng) -> Utteran
             segments.append(Segment("silence", "", float(rng.uniform(0.05, 0.6))))
     breathe()
     segments.append(Segment("silence", "", float(rng.uniform(0.05, 0.4))))
-    question = bool(rng.random() < 0.2)
-    tracks = uneven(build(segments, person.speaker, rng, question=question), segments, rng)
+    melody: Melody = "rise" if rng.random() < 0.2 else "fall"
+    tracks = uneven(build(segments, person.speaker, rng, melody=melody), segments, rng)
     samples = render(tracks, person.speaker, rng)
     labels = np.zeros(len(tracks.voicing), np.uint8)
     clock = 0.0

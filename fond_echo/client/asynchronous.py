@@ -30,6 +30,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -197,6 +198,48 @@ class AsyncFondEcho:
         async for found in listen(self._address, self._headers, sound, requested):
             yield found
 
+    async def rendition(self, given: RenditionIn) -> RenditionOut:
+        """A text or SSML as sound, with the times of its words: as base64, as a data URI, or as a
+        link, whichever `give` says."""
+        return await self.make(calls.rendition(given))
+
+    async def rendered(self, given: RenditionIn) -> bytes:
+        """A text or SSML as the bytes of a sound."""
+        return await self.make(calls.rendered(given))
+
+    async def render(self, given: RenditionIn) -> AsyncIterator[bytes]:
+        """A text or SSML as the bytes of a sound, while it is made. Raises Refused, or
+        Unreachable."""
+        call = calls.rendered(given)
+        try:
+            async with self._client.stream(call.method, call.path, json=call.json) as response:
+                if response.status_code >= 400:
+                    await response.aread()
+                    call.finish(response)
+                async for data in response.aiter_bytes():
+                    yield data
+        except httpx.HTTPError as error:
+            raise unreachable(self._address, error) from error
+
+    async def converted(
+        self, sound: bytes, *, loudness: float | None = None, trim: bool = False
+    ) -> bytes:
+        """Any sound as a proper voice note."""
+        made: bytes = await self.make(calls.conversion(sound, "bytes", loudness, trim))
+        return made
+
+    async def conversion(
+        self,
+        sound: bytes,
+        *,
+        give: Giving = "base64",
+        loudness: float | None = None,
+        trim: bool = False,
+    ) -> ConversionOut:
+        """The same, with what the sound was and what was wrong with it."""
+        made: ConversionOut = await self.make(calls.conversion(sound, give, loudness, trim))
+        return made
+
     async def channel(self, name: str) -> ChannelOut:
         """A channel."""
         return await self.make(calls.channel(name))
@@ -261,9 +304,12 @@ class AsyncFondEcho:
         """All keys, without their values."""
         return await self.make(calls.keys())
 
-    async def make_key(self, name: str, scopes: list[Scope]) -> NewKey:
-        """Make a key; its value is shown only now."""
-        return await self.make(calls.make_key(name, scopes))
+    async def make_key(
+        self, name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
+    ) -> NewKey:
+        """Make a key; its value is shown only now. What it may have spoken and converted in a day
+        can be limited; 0 is without limit."""
+        return await self.make(calls.make_key(name, scopes, characters_a_day, seconds_a_day))
 
     async def revoke_key(self, key_id: str) -> KeyOut:
         """Revoke a key."""

@@ -40,6 +40,7 @@ from fond_echo.contract.assistants import (
     TryIn,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -215,6 +216,24 @@ def transcribe(sound: bytes, requested: ListenIn) -> Call[Heard]:
     return Call("POST", "/api/speech/transcripts", _shape(Heard), content=sound, query=given)
 
 
+def rendition(given: RenditionIn) -> Call[RenditionOut]:
+    body = given.model_dump(mode="json", exclude_defaults=True)
+    return Call("POST", "/api/speech/renditions", _shape(RenditionOut), body)
+
+
+def rendered(given: RenditionIn) -> Call[bytes]:
+    body = given.model_dump(mode="json", exclude_defaults=True) | {"give": "bytes"}
+    return Call("POST", "/api/speech/renditions", lambda response: response.content, body)
+
+
+def conversion(sound: bytes, give: Giving, loudness: float | None, trim: bool) -> Call[Any]:
+    query: dict[str, str | int] = {"give": give, "trim": int(trim)}
+    if loudness is not None:
+        query["loudness"] = str(loudness)
+    read = _shape(ConversionOut) if give != "bytes" else lambda response: response.content
+    return Call("POST", "/api/clips/conversions", read, content=sound, query=query)
+
+
 def channel(name: str) -> Call[ChannelOut]:
     return Call("GET", f"/api/channels/{name}", _shape(ChannelOut))
 
@@ -287,8 +306,14 @@ def keys() -> Call[list[KeyOut]]:
     return Call("GET", "/api/keys", _shape(list[KeyOut]))
 
 
-def make_key(name: str, scopes: list[Scope]) -> Call[NewKey]:
-    return Call("POST", "/api/keys", _shape(NewKey), {"name": name, "scopes": scopes})
+def make_key(
+    name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
+) -> Call[NewKey]:
+    body = {
+        "name": name, "scopes": scopes, "characters_a_day": characters_a_day,
+        "seconds_a_day": seconds_a_day,
+    }  # fmt: skip
+    return Call("POST", "/api/keys", _shape(NewKey), body)
 
 
 def revoke_key(key_id: str) -> Call[KeyOut]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from types import TracebackType
 from typing import Any, Literal, TypeVar
 
@@ -29,6 +29,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -175,6 +176,47 @@ class FondEcho:
         """What is said in a sound file of any kind."""
         return self.make(calls.transcribe(sound, requested or ListenIn()))
 
+    def rendition(self, given: RenditionIn) -> RenditionOut:
+        """A text or SSML as sound, with the times of its words: as base64, as a data URI, or as a
+        link, whichever `give` says."""
+        return self.make(calls.rendition(given))
+
+    def rendered(self, given: RenditionIn) -> bytes:
+        """A text or SSML as the bytes of a sound."""
+        return self.make(calls.rendered(given))
+
+    def render(self, given: RenditionIn) -> Iterator[bytes]:
+        """A text or SSML as the bytes of a sound, while it is made. Raises Refused, or
+        Unreachable."""
+        call = calls.rendered(given)
+        try:
+            with self._client.stream(call.method, call.path, json=call.json) as response:
+                if response.status_code >= 400:
+                    response.read()
+                    call.finish(response)
+                yield from response.iter_bytes()
+        except httpx.HTTPError as error:
+            raise unreachable(self._address, error) from error
+
+    def converted(
+        self, sound: bytes, *, loudness: float | None = None, trim: bool = False
+    ) -> bytes:
+        """Any sound as a proper voice note."""
+        made: bytes = self.make(calls.conversion(sound, "bytes", loudness, trim))
+        return made
+
+    def conversion(
+        self,
+        sound: bytes,
+        *,
+        give: Giving = "base64",
+        loudness: float | None = None,
+        trim: bool = False,
+    ) -> ConversionOut:
+        """The same, with what the sound was and what was wrong with it."""
+        made: ConversionOut = self.make(calls.conversion(sound, give, loudness, trim))
+        return made
+
     def channel(self, name: str) -> ChannelOut:
         """A channel."""
         return self.make(calls.channel(name))
@@ -237,9 +279,12 @@ class FondEcho:
         """All keys, without their values."""
         return self.make(calls.keys())
 
-    def make_key(self, name: str, scopes: list[Scope]) -> NewKey:
-        """Make a key; its value is shown only now."""
-        return self.make(calls.make_key(name, scopes))
+    def make_key(
+        self, name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
+    ) -> NewKey:
+        """Make a key; its value is shown only now. What it may have spoken and converted in a day
+        can be limited; 0 is without limit."""
+        return self.make(calls.make_key(name, scopes, characters_a_day, seconds_a_day))
 
     def revoke_key(self, key_id: str) -> KeyOut:
         """Revoke a key."""

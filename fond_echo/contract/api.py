@@ -196,12 +196,19 @@ class GuestPage(Schema):
 class KeyIn(Schema):
     name: str = Field(min_length=1, max_length=60)
     scopes: list[Scope] = Field(min_length=1)
+    characters_a_day: int = Field(default=0, ge=0, le=10**9)
+    seconds_a_day: int = Field(default=0, ge=0, le=10**9)
 
 
 class KeyOut(Schema):
+    """A key without its value; what it may have spoken and converted in a day (0 is without
+    limit)."""
+
     id: str
     name: str
     scopes: list[Scope]
+    characters_a_day: int = 0
+    seconds_a_day: int = 0
     made_at: Instant
     used_at: Instant | None
     revoked_at: Instant | None

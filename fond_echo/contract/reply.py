@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
 from fond_echo.contract.base import Name, Schema
+from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 
 MAX_TEXT = 20_000
 MAX_CHOICES = 20
@@ -87,6 +89,15 @@ Then = Annotated[
 ]
 
 
+class SpokenManner(Schema):
+    """How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
+    semitones higher, `loudness` dB louder."""
+
+    rate: float = Field(default=1.0, ge=0.5, le=2.0)
+    pitch: float = Field(default=0.0, ge=-12.0, le=12.0)
+    loudness: float = Field(default=0.0, ge=-20.0, le=12.0)
+
+
 class Reply(Schema):
     """What is answered.
 
@@ -95,7 +106,8 @@ class Reply(Schema):
     assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
     puts the text in the place of the one before, on networks that can. `remember` is kept for
     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-    the conversation.
+    the conversation. `voice` and `manner` are how this reply is said, where it is another way than
+    the assistant's.
     """
 
     text: str = Field(default="", max_length=MAX_TEXT)
@@ -107,7 +119,19 @@ class Reply(Schema):
     remember: dict[str, JsonValue] = Field(default_factory=dict)
     remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0
     variables: dict[str, JsonValue] = Field(default_factory=dict)
+    voice: str = Field(default="", max_length=60)
+    manner: SpokenManner | None = None
     then: Then | None = None
+
+    @property
+    def written(self) -> str:
+        """What is read: the text, or the words of what is said, without markup."""
+        if self.text or not is_ssml(self.spoken):
+            return self.text or self.spoken
+        try:
+            return plain_of(self.spoken)
+        except SsmlError:
+            return re.sub(r"<[^>]*>", " ", self.spoken).strip()
 
     @model_validator(mode="after")
     def _says_something(self) -> Reply:

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema, WebAddress
-from fond_echo.contract.reply import Attachment, Choice
+from fond_echo.contract.reply import Attachment, Choice, SpokenManner
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.routing import FALLBACK, Route
 from fond_echo.core.dialogue.slots import Slot
@@ -68,6 +68,7 @@ class ReplySpec(Schema):
     `then` says what comes after: end the conversation, hand it to a person, `transfer` a call to
     the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
     message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
+    `voice` and `manner` are how it is said, where it is another way than the assistant's.
     """
 
     text: str = ""
@@ -89,6 +90,8 @@ class ReplySpec(Schema):
     to: str = Field(default="", max_length=100)
     max_seconds: int = Field(default=120, ge=5, le=3_600)
     kept: str = "Thank you. Your message is kept."
+    voice: str = Field(default="", max_length=60)
+    manner: SpokenManner | None = None
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
@@ -210,6 +213,7 @@ class AssistantFile(Schema):
     assistant: Name
     language: str = "en"
     voice: str = "whimbrel"
+    manner: SpokenManner = Field(default_factory=SpokenManner)
     answers_in: AnswersIn = "same"
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: str = ""

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, replace
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.engines.registry import Engines, EngineSettings, Wanted
 
 
@@ -38,10 +39,19 @@ class ChosenSynthesizer:
     wanted: Wanted
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
-    ) -> AsyncIterator[SpokenSound]:
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
+        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises NoEngine, and what the engine raises."""
         wanted = replace(self.wanted, language=language)
         engine = self.engines.find("speak", wanted)[0]
-        async for part in engine.speak(text, voice, seed=seed, sounds=sounds, language=language):
+        async for part in engine.speak(
+            text,
+            voice,
+            seed=seed,
+            sounds=sounds,
+            language=language,
+            manner=manner,
+            recordings=recordings,
+        ):
             yield part

@@ -57,13 +57,18 @@ class ListenAsk(HearAsk):
 
 
 class SayAsk(Schema):
-    """Text to be spoken."""
+    """Text to be spoken; `rate`, `pitch` and `volume` are those of a `Manner`, `recordings` FLAC
+    as base64, by the names that markup has for them."""
 
     text: str
     voice: str
     seed: int | None = None
     sounds: list[tuple[str, str]] = Field(default_factory=list)
     language: str = "en"
+    rate: float = 1.0
+    pitch: float = 0.0
+    volume: float = 0.0
+    recordings: dict[str, str] = Field(default_factory=dict)
     priority: Priority = Priority.VOICE_NOTE
 
 

@@ -7,12 +7,14 @@ runs: in a worker, where `fond_echo.speech.warm` has loaded it before the fork.
 from __future__ import annotations
 
 import signal
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING, Any
 
 from fond_echo.core.audio.clip import Clip, Samples
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.core.synthesis.synthesizer import SpokenPart, Synthesizer
@@ -86,21 +88,34 @@ class SoundLost(FondEchoError):
 
 @dataclass(frozen=True)
 class Say:
-    """Speak a few sentences."""
+    """Speak some parts of a text; gives them, and how many there are in all.
+
+    Attributes:
+        window: from and to which part.
+        recordings: what markup may play, by name.
+    """
 
     text: str
     voice: str
     seed: int | None
     sounds: Sounds = ()
     language: str = "en"
+    manner: Manner = PLAIN
+    recordings: Mapping[str, Clip] = field(default_factory=dict)
+    window: tuple[int, int] = (0, 1_000_000)
 
-    def run(self) -> list[SpokenPart]:
+    def run(self) -> tuple[list[SpokenPart], int]:
         from fond_echo.speech.material import lexicon, synthesizer
 
         mouth = synthesizer(self.language)
         if self.sounds:
             mouth = Synthesizer(lexicon(self.language).with_sounds(self.sounds), mouth.voices)
-        return list(mouth.speak(self.text, self.voice, seed=self.seed))
+        count = len(mouth.planned(self.text, self.voice, self.recordings.keys()))
+        parts = mouth.speak(
+            self.text, self.voice, seed=self.seed, manner=self.manner,
+            recordings=self.recordings, window=self.window,
+        )  # fmt: skip
+        return list(parts), count
 
 
 @dataclass(frozen=True)

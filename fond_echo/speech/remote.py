@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import json
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from typing import Any
 
@@ -15,11 +16,13 @@ from websockets.exceptions import WebSocketException
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import encode
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.speech.asks import HearAsk, ListenAsk
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
@@ -98,12 +101,18 @@ class RemoteSpeech:
             raise _unreachable(error) from error
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
-    ) -> AsyncIterator[SpokenSound]:
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
+        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises SpeechUnreachable or SpeechFailed."""
+        files = {
+            name: base64.b64encode(encode(clip, "flac")).decode()
+            for name, clip in recordings.items()
+        }
         ask = {
             "text": text, "voice": voice, "seed": seed, "priority": self._priority,
-            "sounds": sounds, "language": language,
+            "sounds": sounds, "language": language, "rate": manner.rate, "pitch": manner.pitch,
+            "volume": manner.volume, "recordings": files,
         }  # fmt: skip
         try:
             async with self._client.stream("POST", "/say", json=ask) as response:
@@ -115,7 +124,9 @@ class RemoteSpeech:
                         if "error" in facts:
                             reported = facts["error"]
                             raise SpeechFailed(reported["what"], remedy=reported["remedy"])
-                        yield SpokenSound(clip, facts["text"])
+                        words = tuple((w, begin, end) for w, begin, end in facts["words"])
+                        text = " ".join(word for word, _, _ in words)
+                        yield SpokenSound(clip, text, words, tuple(map(tuple, facts["places"])))
         except httpx.HTTPError as error:
             raise _unreachable(error) from error
 

@@ -6,6 +6,7 @@ say, on loopback unless other machines use it.
 
 from __future__ import annotations
 
+import base64
 import hmac
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -15,7 +16,9 @@ from fastapi import Depends, FastAPI, HTTPException, Request, WebSocket
 from fastapi.responses import JSONResponse, StreamingResponse
 
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.manner import Manner
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
@@ -36,8 +39,8 @@ class UnitTooLong(FondEchoError):
     code = "speech-unit-too-long"
 
 
-SENTENCES = 600
-"""Characters of text spoken in one unit of work."""
+PARTS = 4
+"""Phrases spoken in one unit of work."""
 
 
 def create_app(pool: SpeechPool, token: str) -> FastAPI:
@@ -87,39 +90,35 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
 
     @app.post("/say", dependencies=[Depends(ours)])
     async def say(ask: SayAsk) -> StreamingResponse:
-        units = units_of(ask.text)
-        first = await _say(pool, units[0], ask)
+        first, count = await _say(pool, ask, (0, PARTS))
 
         async def frames() -> AsyncIterator[bytes]:
-            for number, unit in enumerate(units):
+            for begin in range(0, count, PARTS):
                 try:
-                    parts = first if number == 0 else await _say(pool, unit, ask)
+                    window = begin, begin + PARTS
+                    parts = first if begin == 0 else (await _say(pool, ask, window))[0]
                 except FondEchoError as error:
                     yield frame({"error": error_of(error)}, NO_SOUND)
                     return
                 for part in parts:
-                    yield frame({"text": " ".join(mark.word for mark in part.marks)}, part.clip)
+                    words = [[mark.word, mark.start, mark.end] for mark in part.marks]
+                    yield frame({"words": words, "places": part.places}, part.clip)
 
         return StreamingResponse(frames(), media_type=MEDIA_TYPE)
 
     return app
 
 
-def units_of(text: str) -> list[str]:
-    """A text cut at sentence ends into units of work; one unit at least."""
-    units: list[str] = [""]
-    for sentence in text.replace("\n", " \n").split(". "):
-        joined_up = f"{units[-1]}. {sentence}" if units[-1] else sentence
-        if len(joined_up) > SENTENCES and units[-1]:
-            units[-1] += "."
-            units.append(sentence)
-        else:
-            units[-1] = joined_up
-    return units
-
-
-async def _say(pool: SpeechPool, text: str, ask: SayAsk) -> list[SpokenPart]:
-    parts: list[SpokenPart] = await pool.run(
-        Say(text, ask.voice, ask.seed, tuple(ask.sounds), ask.language), ask.priority
-    )
-    return parts
+async def _say(
+    pool: SpeechPool, ask: SayAsk, window: tuple[int, int]
+) -> tuple[list[SpokenPart], int]:
+    recordings = {
+        name: decode(base64.b64decode(sound), OUR_OWN).clip
+        for name, sound in ask.recordings.items()
+    }
+    job = Say(
+        ask.text, ask.voice, ask.seed, tuple(ask.sounds), ask.language,
+        Manner(rate=ask.rate, pitch=ask.pitch, volume=ask.volume), recordings, window,
+    )  # fmt: skip
+    found: tuple[list[SpokenPart], int] = await pool.run(job, ask.priority)
+    return found

@@ -253,6 +253,8 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         text=_rendered(spec.text, turn),
         spoken=_rendered(spec.spoken, turn),
         sound=spec.sound,
+        voice=spec.voice,
+        manner=spec.manner,
         rewrites=spec.rewrites,
         choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],

@@ -72,7 +72,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
 
 
 def _recent(turn: TurnSoFar, parts: list[Reply]) -> list[Exchange]:
-    said = " ".join(part.text or part.spoken for part in parts)
+    said = " ".join(part.written for part in parts)
     if not (turn.text or said):
         return turn.state.recent
     mine = "" if turn.standing == "operator" else turn.text

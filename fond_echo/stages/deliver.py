@@ -44,7 +44,7 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
         for part in turn.spoken.parts:
             add("voice", part.text, part.clip.id)
     if spoken_as is not None and turn.encoded is not None:
-        text = "\n\n".join(reply.text or reply.spoken for reply in turn.answered.parts)
+        text = "\n\n".join(reply.written for reply in turn.answered.parts)
         add(spoken_as, text, turn.encoded.clip.id)
     writes = "text" in can.kinds
     also = turn.assistant.says.text("choose")
@@ -53,7 +53,7 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
         choices = [(choice.label, choice.value) for choice in reply.choices]
         buttons = bool(choices) and "choices" in can.kinds
         if in_writing:
-            text = reply.text or reply.spoken
+            text = reply.written
             if not buttons:
                 text = numbered(text, [label for label, _ in choices])
             pieces = cut(text, can.text_characters)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Sequence
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
@@ -14,9 +14,10 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.assistant import LogicService
 
 
@@ -129,7 +130,15 @@ class Synthesizer(Protocol):
     """Speaks, part by part."""
 
     def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en"
+        self,
+        text: str,
+        voice: str,
+        *,
+        seed: int,
+        sounds: Sounds = (),
+        language: str = "en",
+        manner: Manner = PLAIN,
+        recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]: ...
 
 

@@ -48,7 +48,7 @@ from fond_echo.stages.ready import (
 )
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
-from fond_echo.stages.speak import speak
+from fond_echo.stages.speak import speak, unspoken
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
@@ -356,14 +356,22 @@ async def _answered(turn: RoutedTurn, needs: Needs) -> Answered:
 
 async def _spoken(turn: AnsweredTurn, needs: Needs) -> Spoken:
     spoken: list[SpokenSound] = []
-    async for part in speak(turn, needs):
-        if needs.aloud is not None:
-            await needs.aloud(part.clip)
-        spoken.append(part)
+    silent = unspoken(turn)
+    warnings = [f"nothing can be said for the letters {silent}"] if silent else []
+    try:
+        async for part in speak(turn, needs):
+            if needs.aloud is not None:
+                await needs.aloud(part.clip)
+            spoken.append(part)
+    except FondEchoError:
+        if not silent or spoken:
+            raise
+        # Not one word has sounds: the reply goes out in writing.
+        return Spoken(parts=[], warnings=[f"{warnings[0]}: it was answered in writing"])
     files = await asyncio.to_thread(lambda: [_spoken_file(part.clip) for part in spoken])
     kept = await needs.clips.keep_all(turn.id, files)
     parts = [SpokenPart(text=part.text, clip=clip) for part, clip in zip(spoken, kept, strict=True)]
-    return Spoken(parts=parts)
+    return Spoken(parts=parts, warnings=warnings)
 
 
 def _spoken_file(clip: Clip) -> NewClip:

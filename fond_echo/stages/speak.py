@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator
+from xml.sax.saxutils import escape
 
 import structlog
 
 from fond_echo.contract.reply import Reply
+from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.shaping import speakable
+from fond_echo.core.language.manner import Manner
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
-from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
+from fond_echo.core.language.silent import silent_letters
+from fond_echo.core.language.ssml import SsmlError, is_ssml, read_ssml, recordings_in
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.sounds import bytes_of
@@ -30,7 +34,8 @@ MAX_KEYS = 9
 
 def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = False) -> str:
     """What is said for a reply: its own spoken words, or its written ones made speakable, and
-    then what can be chosen. Markup that cannot be spoken gives way to the written words.
+    then what can be chosen; markup stays markup. Markup that cannot be spoken gives way to the
+    written words.
 
     Raises:
         SsmlError: where there are none.
@@ -38,12 +43,15 @@ def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = 
     text = reply.spoken
     if is_ssml(text):
         try:
-            text = plain_of(text)
+            read_ssml(text)
         except SsmlError:
             if not reply.text:
                 raise
             text = ""
     choices = spoken_choices(reply, says or Sentences(language_of()), in_call=in_call)
+    if is_ssml(text):
+        before, _, after = text.rpartition("</")
+        return f"{before} {escape(choices)}</{after}" if choices else text
     return f"{text or speakable(reply.text)} {choices}".strip()
 
 
@@ -73,14 +81,35 @@ async def speak(turn: AnsweredTurn, needs: Needs) -> AsyncIterator[SpokenSound]:
         text = say(reply, turn.assistant.says, in_call=call)
         if text:
             assistant = turn.assistant
+            wanted = reply.manner or assistant.manner
             async for part in needs.synthesizer.speak(
                 text,
-                assistant.voice,
+                reply.voice or assistant.voice,
                 seed=turn.seed,
                 sounds=assistant.pronounced,
                 language=assistant.language,
+                manner=Manner(rate=wanted.rate, pitch=wanted.pitch, volume=wanted.loudness),
+                recordings=await _recordings(text, turn, needs),
             ):
                 yield part
+
+
+def unspoken(turn: AnsweredTurn) -> str:
+    """The letters of a reply that nothing can be said for."""
+    said = " ".join(spoken_text(reply, turn.assistant.says) for reply in turn.answered.parts)
+    return silent_letters(said, turn.assistant.its_language)
+
+
+async def _recordings(text: str, turn: TurnSoFar, needs: Needs) -> dict[str, Clip]:
+    """The sounds of the assistant's folder that markup plays."""
+    if not is_ssml(text):
+        return {}
+    found: dict[str, Clip] = {}
+    for name in recordings_in(read_ssml(text)):
+        clip = await _sound(name, turn, needs)
+        if clip is not None:
+            found[name] = clip
+    return found
 
 
 async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | None:
@@ -88,14 +117,20 @@ async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | 
     or none that can be used: then its words are spoken."""
     if not reply.sound:
         return None
-    kept = turn.assistant.sound(reply.sound)
+    clip = await _sound(reply.sound, turn, needs)
+    return SpokenSound(clip, reply.text) if clip is not None else None
+
+
+async def _sound(name: str, turn: TurnSoFar, needs: Needs) -> Clip | None:
+    """A sound of the assistant's folder at 16 kHz; None where there is none, or none that is
+    sound."""
+    kept = turn.assistant.sound(name)
     if kept is None:
-        log.warning("the assistant's folder has no such sound", turn=turn.id, sound=reply.sound)
+        log.warning("the assistant's folder has no such sound", turn=turn.id, sound=name)
         return None
     try:
         decoded = await needs.decoder.decode(bytes_of(kept))
     except SoundError as error:
-        log.warning("a sound is not played", turn=turn.id, sound=reply.sound, reason=str(error))
+        log.warning("a sound is not played", turn=turn.id, sound=name, reason=str(error))
         return None
-    clip = await asyncio.to_thread(lambda: normalized(at_rate(decoded.clip, RATE)))
-    return SpokenSound(clip, reply.text)
+    return await asyncio.to_thread(lambda: normalized(at_rate(decoded.clip, RATE)))

@@ -13,6 +13,7 @@ from fond_echo.contract.channel import Inbound
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.ssml import is_ssml, plain_of
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.answer import answer, failed
@@ -43,6 +44,12 @@ class Outcome:
 @dataclass(frozen=True)
 class _OnlyLogic:
     logic: LogicPort
+
+
+def _words(reply: Reply) -> str:
+    """What is said for a reply, without markup."""
+    text = spoken_text(reply)
+    return plain_of(text) if is_ssml(text) else text
 
 
 async def try_out(
@@ -89,5 +96,5 @@ async def try_out(
         if error.code != "not-run":
             replies = [failed(turn, error.code)]
     turn = turn.with_added("answer", Answered(parts=replies))
-    spoken = " ".join(filter(None, map(spoken_text, replies)))
+    spoken = " ".join(filter(None, map(_words, replies)))
     return Outcome(heard, routed, replies, spoken, closing_of(turn).state, not_run)

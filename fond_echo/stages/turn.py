@@ -77,9 +77,10 @@ class SpokenPart(Schema):
 
 
 class Spoken(Schema):
-    """speak: the sound of the reply, part by part."""
+    """speak: the sound of the reply, part by part; what could not be said."""
 
     parts: list[SpokenPart]
+    warnings: list[str] = Field(default_factory=list)
 
 
 class Encoded(Schema):

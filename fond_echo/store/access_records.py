@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
@@ -22,7 +22,8 @@ class SecretRecord(Record):
 
 
 class Key(Record):
-    """A key to the API; only its hash is kept."""
+    """A key to the API; only its hash is kept. What it may have spoken and converted in a day; 0 is
+    without limit."""
 
     __tablename__ = "keys"
     __table_args__ = (UniqueConstraint("hash"),)
@@ -30,9 +31,22 @@ class Key(Record):
     name: Mapped[str]
     hash: Mapped[str]
     scopes: Mapped[list[Any]]
+    characters_a_day: Mapped[int] = mapped_column(default=0, server_default="0")
+    seconds_a_day: Mapped[int] = mapped_column(default=0, server_default="0")
     made_at: Mapped[datetime] = now_column()
     used_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
+
+
+class KeyUsage(Record):
+    """What a key had spoken and converted on a day."""
+
+    __tablename__ = "key_usage"
+    __table_args__ = (Index(None, "day"),)
+    key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"), primary_key=True)
+    day: Mapped[date] = mapped_column(primary_key=True)
+    characters: Mapped[int] = mapped_column(default=0)
+    seconds: Mapped[float] = mapped_column(default=0.0)
 
 
 class SignIn(Record):

@@ -42,17 +42,26 @@ _STATES = text(
      WHERE id IN (SELECT conversation_id FROM turns WHERE id = ANY(:ids))
     """
 )
+_FOLLOWERS = text(
+    """
+    SELECT DISTINCT later.id
+      FROM turns AS erased
+     CROSS JOIN LATERAL (
+           SELECT id FROM turns
+            WHERE conversation_id = erased.conversation_id AND erased_at IS NULL
+              AND number > erased.number AND number <= erased.number + :remembered
+           OFFSET 0) AS later
+     WHERE erased.id = ANY(:ids)
+    """
+)
+"""Turns that may remember those that are erased, found turn by turn by their conversation's index;
+left to itself the planner read all turns for it."""
+
 _LATER_STATES = text(
     """
     UPDATE runs SET state_before = state_before - 'recent' - 'last' - 'open' - 'meant' - 'offered'
-      FROM turns AS later
-     WHERE later.id = runs.turn_id AND later.erased_at IS NULL
-       AND runs.state_before ?| ARRAY['recent', 'last', 'open', 'meant', 'offered']
-       AND EXISTS (SELECT FROM turns AS erased
-                    WHERE erased.id = ANY(:ids)
-                      AND erased.conversation_id = later.conversation_id
-                      AND later.number > erased.number
-                      AND later.number <= erased.number + :remembered)
+     WHERE turn_id = ANY(:ids)
+       AND state_before ?| ARRAY['recent', 'last', 'open', 'meant', 'offered']
     """
 )
 """A conversation remembers its last turns, and so do the runs that came after them."""
@@ -158,7 +167,8 @@ async def erase_words(session: AsyncSession, turn_ids: Sequence[str]) -> None:
     ids = list(turn_ids)
     if not ids:
         return
-    await session.execute(_LATER_STATES, {"ids": ids, "remembered": REMEMBERED})
+    followers = await session.execute(_FOLLOWERS, {"ids": ids, "remembered": REMEMBERED})
+    await session.execute(_LATER_STATES, {"ids": followers.scalars().all()})
     await session.execute(_STATES, {"ids": ids})
     runs = select(Run.id).where(Run.turn_id.in_(ids))
     await session.execute(

@@ -48,9 +48,19 @@ class Bearer:
     cookie_hash: str = ""
 
 
-async def add_key(session: AsyncSession, name: str, scopes: Iterable[Scope], key: str) -> str:
-    """Store a key by its hash; gives its id."""
-    record = Key(name=name, hash=hashed(key), scopes=list(scopes))
+async def add_key(
+    session: AsyncSession,
+    name: str,
+    scopes: Iterable[Scope],
+    key: str,
+    quotas: tuple[int, int] = (0, 0),
+) -> str:
+    """Store a key by its hash; gives its id. `quotas` are characters and seconds a day."""
+    characters, seconds = quotas
+    record = Key(
+        name=name, hash=hashed(key), scopes=list(scopes),
+        characters_a_day=characters, seconds_a_day=seconds,
+    )  # fmt: skip
     session.add(record)
     await session.flush()
     return record.id

@@ -299,6 +299,17 @@ class ClipRecord(Record):
     stored_at: Mapped[datetime] = now_column()
 
 
+class Rendition(Record):
+    """Sound that a program asked for, kept while a link to it is valid."""
+
+    __tablename__ = "renditions"
+    __table_args__ = (Index(None, "clip_id"), Index(None, "expires_at"))
+    id: Mapped[str] = id_column()
+    clip_id: Mapped[str] = mapped_column(ForeignKey("clips.id", ondelete="CASCADE"))
+    key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
+    expires_at: Mapped[datetime]
+
+
 class Blob(Record):
     """Bytes addressed by their SHA-256, with the number of records that use them."""
 

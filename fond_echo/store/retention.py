@@ -15,7 +15,7 @@ from fond_echo.store.calls import Call, keep_calls_no_longer
 from fond_echo.store.clips import delete_clips
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import AT_ONCE, erase_sound, erase_words, finish_erasing
-from fond_echo.store.records import Channel, ClipRecord, Contact, Conversation, Turn
+from fond_echo.store.records import Channel, ClipRecord, Contact, Conversation, Rendition, Turn
 
 Batch = Callable[[AsyncSession], Awaitable[int]]
 
@@ -30,6 +30,8 @@ _OUTLIVED = {
     "events": "at < now() - make_interval(days => :days)",
     "sign_ins": "expires_at < now()",
     "usage": "day < current_date - :days",
+    "key_usage": "day < current_date - :days",
+    "renditions": "expires_at < now()",
     "guest_counts": "hour < now() - interval '2 hours'",
     "webhook_deliveries": "state = 'sent' AND made_at < now() - interval '1 hour'",
 }
@@ -47,7 +49,7 @@ async def retain(database: Database, blobs: BlobStore, now: datetime, *, event_d
         channels = list((await session.execute(select(Channel))).scalars())
     for channel in channels:
         count += await _of_channel(database, blobs, channel, now)
-    days = {"events": event_days, "usage": USAGE_DAYS}
+    days = {"events": event_days, "usage": USAGE_DAYS, "key_usage": USAGE_DAYS}
     for table in _OUTLIVED:
         count += await _all(database, _deleting(table, days.get(table, 0)))
     return count + await _all(database, _unused_clips(blobs))
@@ -159,7 +161,12 @@ def _unused_clips(blobs: BlobStore) -> Batch:
         (Call.recording_id == ClipRecord.id)
         | (Call.order["opening"]["sound"].astext == ClipRecord.id)
     )
-    some = select(ClipRecord.id).where(ClipRecord.turn_id.is_(None), old, ~of_call).limit(AT_ONCE)
+    linked = exists().where(Rendition.clip_id == ClipRecord.id)
+    some = (
+        select(ClipRecord.id)
+        .where(ClipRecord.turn_id.is_(None), old, ~of_call, ~linked)
+        .limit(AT_ONCE)
+    )
 
     async def delete(session: AsyncSession) -> int:
         ids = (await session.execute(some)).scalars().all()

@@ -166,7 +166,7 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
         text=turn.text,
         heard=heard if isinstance(heard, Heard) else None,
         route=turn.route,
-        answer="\n\n".join(part.text or part.spoken for part in parts),
+        answer="\n\n".join(part.written for part in parts),
         choices=[choice for part in parts for choice in part.choices],
         sound=SpokenAnswer.of(voice) if voice else None,
         error=turn.error,

@@ -13,7 +13,7 @@ from fond_echo.store.records import ClipRecord
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import NotThere
-from fond_echo.web.service import TheService
+from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/clips", tags=["clips"])
 
@@ -39,8 +39,12 @@ async def get_sound(
     range: Annotated[str | None, Header()] = None,
 ) -> Response:
     """A clip's bytes, or a range of them (RFC 9110 §14.2)."""
-    ref = await get_clip(clip_id, _, service)
-    data = await service.clips.load(clip_id)
+    return await sound_response(service, await get_clip(clip_id, _, service), range)
+
+
+async def sound_response(service: Service, ref: ClipRef, range: str | None) -> Response:
+    """The answer with a clip's bytes, or with a range of them."""
+    data = await service.clips.load(ref.id)
     headers = {
         "Accept-Ranges": "bytes",
         "Cache-Control": "private, max-age=86400, immutable",

@@ -14,10 +14,12 @@ from pydantic import ValidationError
 
 from fond_echo.contract.api import AskIn, AskOut
 from fond_echo.contract.channel import ChannelSettings
+from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.web.access import MayOperate
 from fond_echo.web.asking import ask, channel_of, given_sound, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.channels import ChannelName
+from fond_echo.web.links import link_to
 from fond_echo.web.service import Service, TheService
 from fond_echo.web.webhooks import NotJson
 
@@ -95,9 +97,8 @@ def _requested(request: Request, body: bytes) -> AskIn | None:
 async def _response(service: Service, reported: AskOut, how: Sounding) -> Response:
     status = 200 if reported.state in ("answered", "failed") else 202
     if reported.sound is not None and how != "none":
-        link = f"/api/clips/{reported.sound.clip}/sound"
         if how == "link":
-            reported.sound.link = service.settings.address + link
+            reported.sound.link, _ = link_to(service.settings, reported.sound.clip, LINK_HOURS)
         else:
             data = await service.clips.load(reported.sound.clip)
             if how == "bytes":

@@ -23,6 +23,8 @@ def _out(record: Key) -> KeyOut:
         id=record.id,
         name=record.name,
         scopes=cast(list[Scope], record.scopes),
+        characters_a_day=record.characters_a_day,
+        seconds_a_day=record.seconds_a_day,
         made_at=record.made_at,
         used_at=record.used_at,
         revoked_at=record.revoked_at,
@@ -42,7 +44,8 @@ async def make_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
     """Make a key. Its value is shown only now."""
     key = new_key()
     async with service.database.writing() as session:
-        key_id = await add_key(session, given.name, given.scopes, key)
+        quotas = given.characters_a_day, given.seconds_a_day
+        key_id = await add_key(session, given.name, given.scopes, key, quotas)
         record = await session.get_one(Key, key_id, populate_existing=True)
         return NewKey(**_out(record).model_dump(), key=key)
 

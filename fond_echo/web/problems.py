@@ -51,6 +51,8 @@ class Conflict(FondEchoError):
 _STATUSES: dict[str, int] = {
     "not-there": 404,
     "clip-missing": 404,
+    "link-forged": 403,
+    "link-expired": 410,
     "blob-missing": 404,
     "not-allowed": 403,
     "not-signed-in": 401,

@@ -14,11 +14,12 @@ from fond_echo.channels.build import ReceivingChannel
 from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
+from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.checking import Report, check
 from fond_echo.engines.registry import Wanted
 from fond_echo.isolation import Exhausted, Isolation
-from fond_echo.stages.ports import Recognizer
+from fond_echo.stages.ports import Recognizer, Synthesizer
 from fond_echo.store.records import Channel
 from fond_echo.web.feed import EventFeed
 from fond_echo.web.throttle import Tries
@@ -26,6 +27,7 @@ from fond_echo.web.throttle import Tries
 CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
 """What checking an assistant's files may cost."""
 
+RENDERED_BYTES = 32 * 2**20
 CHANNEL_SECONDS = 2.0
 """How long a channel read from the database is used before it is read again."""
 
@@ -57,6 +59,9 @@ class Service:
         self.builder, self.secrets = installation.builder, installation.secrets
         self.feed = EventFeed(self.database)
         self.recognizer: Recognizer = installation.recognizer(Wanted(purpose="program"))
+        self.synthesizer: Synthesizer = installation.synthesizer(Wanted(purpose="program"))
+        self.rendered: Recent[Any, Any] = Recent(RENDERED_BYTES, lambda made: len(made.sound.data))
+        """Texts that programs had made sound, by all that makes them sound so."""
         self.decoder = installation.decoder
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
         self.tries = Tries()

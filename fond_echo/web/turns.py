@@ -41,6 +41,9 @@ from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api", tags=["log"])
 
+FEW = 2_000
+"""Turns with words that are so few are looked up by them."""
+
 TurnId = Annotated[str, Path(max_length=60)]
 Filter = Annotated[str, Query(max_length=60)]
 
@@ -102,16 +105,17 @@ async def list_turns(
         wanted = wanted.where(Turn.channel == channel)
     if state:
         wanted = wanted.where(Turn.state == state)
-    if words:
-        wanted = wanted.where(
-            func.to_tsvector(text("'simple'"), Turn.text).op("@@")(
-                func.plainto_tsquery(text("'simple'"), words)
-            )
-        )
+    said = func.to_tsvector(text("'simple'"), Turn.text).op("@@")(
+        func.plainto_tsquery(text("'simple'"), words)
+    )
     if (start := place(after)) is not None:
         wanted = wanted.where(tuple_(Turn.received_at, Turn.id) < start)
     ordered = wanted.order_by(Turn.received_at.desc(), Turn.id.desc()).limit(limit + 1)
     async with service.database.reading() as session:
+        if words:
+            few = (await session.execute(select(Turn.id).where(said).limit(FEW))).scalars().all()
+            # Words that are rare are found by their index, common ones soon by going back in time.
+            ordered = ordered.where(Turn.id.in_(few) if len(few) < FEW else said)
         rows = (await session.execute(ordered)).all()
         items = await _outs(session, rows[:limit])
     following = cursor(items[-1].received_at, items[-1].id) if len(rows) > limit else ""

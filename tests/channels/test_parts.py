@@ -40,7 +40,7 @@ class Voice:
     def __init__(self):
         self.requested = []
 
-    async def speak(self, text, voice, *, seed, sounds=(), language="en"):
+    async def speak(self, text, voice, *, seed, sounds=(), language="en", **_):
         self.requested.append(text)
         for part in (text[:3], text[3:]):
             yield SpokenSound(tone(0.25), part)

@@ -86,10 +86,11 @@ LANGUAGE = Language(
     writing=SimpleNamespace(
         spoken_tokens=spoken_tokens,
         phrases=lambda text: [
-            Phrase(tuple(words), 0.4, piece.endswith("?"))
+            Phrase(tuple(words), 0.4, "rise" if piece.endswith("?") else "fall")
             for piece in re.findall(r"[^.?!]+[.?!]?", text)
             if (words := spoken_tokens(piece))
         ],
+        say_as=lambda kind, text, given: [spoken_tokens(text)],
         written_text=written_text,
         written_parts=lambda parts, names=(): " ".join(written_text(p, names) for p in parts if p),
         sentences_of=lambda text: [p.strip() for p in re.findall(r"[^.?!]+[.?!]?", text)],
@@ -113,7 +114,8 @@ LANGUAGE = Language(
         SPOTTED=(), OPENING=frozenset(), builtin_grammar=builtin_grammar,
         value_of_kind=value_of_kind, shortened=lambda kind, tokens: None,
     ),
-    letters=SimpleNamespace(NAMES={}, pronounce_by_letters=pronounce_by_letters),
+    letters=SimpleNamespace(
+        NAMES={}, knows=lambda letter: letter.lower() in SOUNDS, pronounce_by_letters=pronounce_by_letters),
     sentences={
         "hello": "Hei.",
         "goodbye": "Farvo.",

@@ -19,7 +19,7 @@ class Named:
     async def transcribe(self, clip, expected, *, language, long):
         return f"{self.name} heard {language} for {self.purpose}"
 
-    async def speak(self, text, voice, *, seed, sounds=(), language="en"):
+    async def speak(self, text, voice, *, seed, sounds=(), language="en", **_):
         yield f"{self.name} says {text}"
 
     async def close(self):

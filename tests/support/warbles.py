@@ -91,5 +91,5 @@ class WarbleSpeech:
             source="expected" if texts else "nothing", speech_seconds=clip.seconds,
         )  # fmt: skip
 
-    async def speak(self, text, voice, *, seed, sounds=(), language="en"):
+    async def speak(self, text, voice, *, seed, sounds=(), language="en", **_):
         yield SpokenSound(warble(text), text)

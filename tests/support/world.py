@@ -91,10 +91,18 @@ class LocalSpeech:
         return as_heard(recognizer(language).transcribe(clip, expected), language)
 
     async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Any = (), language: str = "en"
+        self,
+        text: str,
+        voice: str,
+        *,
+        seed: int,
+        sounds: Any = (),
+        language: str = "en",
+        **given: Any,
     ) -> AsyncIterator[SpokenSound]:
-        for part in synthesizer(language).speak(text, voice, seed=seed):
-            yield SpokenSound(part.clip, " ".join(mark.word for mark in part.marks))
+        for part in synthesizer(language).speak(text, voice, seed=seed, **given):
+            words = tuple((mark.word, mark.start, mark.end) for mark in part.marks)
+            yield SpokenSound(part.clip, " ".join(w for w, *_ in words), words, part.places)
 
 
 class PlainDecoder:

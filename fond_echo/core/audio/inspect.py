@@ -63,7 +63,11 @@ def inspect(data: bytes, limits: Limits | None = None) -> Report:
     Raises:
         SoundError: the file cannot be decoded at all, as `containers.decode` says.
     """
-    decoded = decode(data, limits)
+    return inspected(data, decode(data, limits))
+
+
+def inspected(data: bytes, decoded: Decoded) -> Report:
+    """Look at a file that was decoded elsewhere. Raises BrokenSound for Ogg pages that are none."""
     stream = None
     if decoded.container is known.OGG and decoded.codec in ("opus", "libopus"):
         stream = read_opus(data)

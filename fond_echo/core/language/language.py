@@ -12,12 +12,22 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
+from fond_echo.core.language.manner import Manner
+
 if TYPE_CHECKING:
     from fond_echo.core.grammar.model import Grammar
     from fond_echo.core.language.phonemes import Pronunciation
 
 Intent = Literal["goodbye", "person", "never-mind", "again", "undo", "forget-me", "about-me"]
 """What is understood in every assistant."""
+
+
+Melody = Literal["fall", "rise", "list", "command", "wh"]
+"""How a phrase ends and runs: a statement falls, a question of yes or no rises, what goes on stays
+up a little, a command falls steeply, a question with what or where begins high."""
+
+UNFINISHED = 0.16
+"""Seconds after a phrase that no mark ends."""
 
 
 @dataclass(frozen=True)
@@ -27,12 +37,24 @@ class Phrase:
     Attributes:
         tokens: spoken words.
         pause: seconds of silence after it.
-        question: its melody rises.
+        melody: of its pitch.
+        manners, sounds: by word, how it is said, and its phonemes where they are given; empty where
+            all are said as usual.
+        marks: names of places, each before the word of a number.
+        voice: another than usual, by name.
+        seconds: how long it lasts; 0 is as long as it takes.
+        exact: the pause is as given, however fast is spoken.
     """
 
     tokens: tuple[str, ...]
     pause: float
-    question: bool = False
+    melody: Melody = "fall"
+    manners: tuple[Manner, ...] = ()
+    sounds: tuple[Pronunciation, ...] = ()
+    marks: tuple[tuple[str, int], ...] = ()
+    voice: str = ""
+    seconds: float = 0.0
+    exact: bool = False
 
 
 class Numbers(Protocol):
@@ -123,6 +145,9 @@ class Letters(Hashable, Protocol):
     def NAMES(self) -> Mapping[str, Pronunciation]:  # noqa: N802
         """What single letters are called."""
 
+    def knows(self, letter: str) -> bool:
+        """Whether a letter has sounds."""
+
     def pronounce_by_letters(self, word: str) -> Pronunciation:
         """By letter-to-sound rules; always something for a word with a letter in it."""
 
@@ -135,6 +160,10 @@ class Writing(Protocol):
 
     def phrases(self, text: str) -> list[Phrase]:
         """A text cut at its punctuation into phrases with the pauses between them."""
+
+    def say_as(self, kind: str, text: str, given: str) -> list[list[str]]:
+        """The words of a text whose kind is known (the kinds of `ssml.SAY_AS`), in groups with
+        small pauses between them; `given` is its format, such as "dmy" of a date."""
 
     def written_text(self, tokens: Collection[str], names: Collection[str] = ()) -> str:
         """Spoken tokens in written form; names are written with a capital."""

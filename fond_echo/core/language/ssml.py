@@ -267,6 +267,16 @@ def _sounds(element: _Element) -> Pronunciation:
     return found
 
 
+def recordings_in(parts: tuple[Part, ...]) -> Iterator[str]:
+    """The names of the recordings that are to be played."""
+    for part in parts:
+        if isinstance(part, Recording):
+            yield part.source
+            yield from recordings_in(part.instead)
+        elif isinstance(part, Stretched):
+            yield from recordings_in(part.parts)
+
+
 def plain_of(text: str) -> str:
     """The words of SSML as they are read, with punctuation where it pauses.
 

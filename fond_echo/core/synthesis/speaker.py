@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -41,6 +42,7 @@ class Speaker:
         unevenness: relative standard deviation of every duration.
         wander: relative standard deviation of every formant target.
         movement: how far lax vowels drift to the middle while they last, 0 to 1.
+        air: noise above 4 kHz in what is voiced, relative amplitude.
         spread: the first three formants each times these, beside `formant_scale`.
         accent: by phoneme, its first three formants each times these.
         hiss: by phoneme, dB added to its seven noise gains.
@@ -75,39 +77,46 @@ class Speaker:
     unevenness: float = 0.08
     wander: float = 0.0
     movement: float = 0.0
+    air: float = 0.0
     spread: tuple[float, float, float] = (1.0, 1.0, 1.0)
     accent: Mapping[str, tuple[float, ...]] = field(default_factory=dict, hash=False)
     hiss: Mapping[str, tuple[float, ...]] = field(default_factory=dict, hash=False)
 
 
+SERVED: Mapping[str, Any] = {
+    "frication": -8.0, "air": 0.05, "softness": 0.6, "movement": 0.5, "wander": 0.012,
+    "careful": 0.25,
+}  # fmt: skip
+"""What served voices share: soft hisses with soft edges, air, vowels that move."""
+
 VOICES: dict[str, Speaker] = {
     "whimbrel": Speaker(
-        formant_scale=1.15, pitch=196, pitch_range=4.2, tilt=0.35, breath=0.035,
+        **SERVED, formant_scale=1.15, pitch=196, pitch_range=4.2, tilt=0.35, breath=0.035,
         open_quotient=0.62, jitter=0.006, shimmer=0.03, release=0.9,
     ),
-    "petrel": Speaker(pitch=112, pitch_range=4.0, tilt=0.4, release=0.85, jitter=0.006),
+    "petrel": Speaker(**SERVED, pitch=112, pitch_range=4.0, tilt=0.4, release=0.85, jitter=0.006),
     "guillemot": Speaker(
-        formant_scale=0.95, pitch=88, pitch_range=3.0, tilt=0.55, breath=0.02, rate=0.94,
+        **SERVED, formant_scale=0.95, pitch=88, pitch_range=3.0, tilt=0.55, breath=0.02, rate=0.94,
         bandwidth=1.1, open_quotient=0.55, vowel_mix=0.7,
     ),
     "dunlin": Speaker(
-        formant_scale=1.2, pitch=226, pitch_range=5.0, rate=1.1, tilt=0.3, breath=0.05,
+        **SERVED, formant_scale=1.2, pitch=226, pitch_range=5.0, rate=1.1, tilt=0.3, breath=0.05,
         open_quotient=0.66, fourth=3_600,
     ),
     "tern": Speaker(
-        formant_scale=1.05, pitch=142, pitch_range=4.6, rate=1.08, tilt=0.25, breath=0.03,
+        **SERVED, formant_scale=1.05, pitch=142, pitch_range=4.6, rate=1.08, tilt=0.25, breath=0.03,
         vowel_mix=0.3,
     ),
     "curlew": Speaker(
-        formant_scale=1.12, pitch=178, pitch_range=3.4, rate=0.95, tilt=0.5, breath=0.09,
+        **SERVED, formant_scale=1.12, pitch=178, pitch_range=3.4, rate=0.95, tilt=0.5, breath=0.09,
         open_quotient=0.7, vowel_mix=0.6,
     ),
     "sanderling": Speaker(
-        formant_scale=1.26, pitch=252, pitch_range=4.4, rate=1.0, tilt=0.3, breath=0.04,
+        **SERVED, formant_scale=1.26, pitch=252, pitch_range=4.4, rate=1.0, tilt=0.3, breath=0.04,
         open_quotient=0.64,
     ),
     "eider": Speaker(
-        formant_scale=0.98, pitch=101, pitch_range=2.6, rate=1.0, tilt=0.6, breath=0.06,
+        **SERVED, formant_scale=0.98, pitch=101, pitch_range=2.6, rate=1.0, tilt=0.6, breath=0.06,
         jitter=0.012, shimmer=0.06, vowel_mix=0.8,
     ),
 }  # fmt: skip

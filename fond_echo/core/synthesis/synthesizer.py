@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import itertools
 import zlib
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.level import normalized
+from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Phrase
 from fond_echo.core.language.lexicon import Lexicon
+from fond_echo.core.language.manner import PLAIN, Manner
+from fond_echo.core.language.phrasing import Played, Spoken, phrases_of
+from fond_echo.core.language.ssml import is_ssml, read_ssml
+from fond_echo.core.synthesis.delivery import delivered
 from fond_echo.core.synthesis.filters import render
+from fond_echo.core.synthesis.manners import all_plain, fitted, loud, paced, pitched, under
 from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.speaker import VOICES, Speaker
 from fond_echo.core.synthesis.tracks import RATE, build
@@ -55,10 +61,12 @@ class Mark:
 
 @dataclass(frozen=True)
 class SpokenPart:
-    """A phrase of speech: its sound with the pause after it, its words and their times."""
+    """A phrase of speech: its sound with the pause after it, its words and their times, and the
+    times of the places that markup names."""
 
     clip: Clip
     marks: tuple[Mark, ...]
+    places: tuple[tuple[str, float], ...] = ()
 
 
 class Synthesizer:
@@ -86,59 +94,171 @@ class Synthesizer:
             )
         return self.voices[voice]
 
-    def speak(self, text: str, voice: str, *, seed: int | None = None) -> Iterator[SpokenPart]:
-        """The text, one part a phrase, at 16 kHz and −18 LUFS.
+    def planned(self, text: str, voice: str, recordings: Collection[str] = ()) -> list[Spoken]:
+        """What is said for a text or markup (SSML 1.1): phrases, and recordings between them.
+
+        Args:
+            recordings: what markup may play, by name.
 
         Raises:
-            UnknownVoice: before the first part.
-            NothingToSay: no word in the text.
+            UnknownVoice: of the text, or of a part of it.
+            NothingToSay: no word in the text, or none whose letters have sounds.
+            SsmlError: markup that is wrong.
         """
-        speaker = self.speaker(voice)
-        found = [
-            part
-            for phrase in self._lexicon.language.writing.phrases(text)
-            for part in _breaths(phrase)
-        ]
-        if not found:
+        language = self._lexicon.language
+        found: list[Spoken] = []
+        phrases = (
+            phrases_of(read_ssml(text), language)
+            if is_ssml(text)
+            else language.writing.phrases(text)
+        )
+        for each in _played(phrases, recordings):
+            found += _breaths(self._sayable(each)) if isinstance(each, Phrase) else [each]
+        for voice_used in {voice, *(p.voice for p in found if isinstance(p, Phrase) and p.voice)}:
+            self.speaker(voice_used)
+        if not any(isinstance(each, Played) or each.tokens for each in found):
             raise NothingToSay(f"there is no word to speak in {text[:60]!r}")
-        if seed is None:
-            seed = zlib.crc32(f"{voice}\n{text}".encode())
-        return self._parts(found, speaker, np.random.default_rng(seed))
+        return found
 
-    def _parts(
-        self, found: list[Phrase], speaker: Speaker, rng: np.random.Generator
+    def _sayable(self, phrase: Phrase) -> Phrase:
+        """A phrase without words that have no sounds."""
+        given = phrase.sounds or ((),) * len(phrase.tokens)
+        kept = [
+            k
+            for k, token in enumerate(phrase.tokens)
+            if given[k] or self._lexicon.pronunciations(token)[0]
+        ]
+        if len(kept) == len(phrase.tokens):
+            return phrase
+        return replace(
+            phrase,
+            tokens=tuple(phrase.tokens[k] for k in kept),
+            manners=tuple(phrase.manners[k] for k in kept) if phrase.manners else (),
+            sounds=tuple(phrase.sounds[k] for k in kept) if phrase.sounds else (),
+            marks=tuple((name, sum(k < at for k in kept)) for name, at in phrase.marks),
+        )
+
+    def speak(
+        self,
+        text: str,
+        voice: str,
+        *,
+        seed: int | None = None,
+        manner: Manner = PLAIN,
+        recordings: Mapping[str, Clip] | None = None,
+        window: tuple[int, int] | None = None,
     ) -> Iterator[SpokenPart]:
-        for place, phrase in enumerate(found):
-            pause = TAIL_SECONDS if place + 1 == len(found) else phrase.pause
-            yield self.speak_phrase(phrase, speaker, rng, pause=pause)
+        """The text or markup (SSML 1.1), one part a phrase, at 16 kHz and −18 LUFS.
+
+        Args:
+            seed: of what varies; it follows from text and voice if not given.
+            manner: of all of it; markup changes it within.
+            recordings: what markup may play, by name, at any rate.
+            window: from and to which part; all if not given.
+
+        Raises:
+            UnknownVoice, NothingToSay, SsmlError: before the first part; see `planned`.
+        """
+        found = self.planned(text, voice, (recordings or {}).keys())
+        if seed is None:
+            seed = zlib.crc32(f"{voice}\n{text}".encode("utf-8", "replace"))
+        places = range(*(window or (0, len(found))))
+        return (
+            self._part(found, k, voice, manner, recordings or {}, np.random.default_rng([seed, k]))
+            for k in places
+            if k < len(found)
+        )
+
+    def _part(
+        self,
+        found: Sequence[Spoken],
+        place: int,
+        voice: str,
+        manner: Manner,
+        recordings: Mapping[str, Clip],
+        rng: np.random.Generator,
+    ) -> SpokenPart:
+        each = found[place]
+        if isinstance(each, Played):
+            return SpokenPart(normalized(at_rate(recordings[each.source], RATE)), ())
+        speaker = self.speaker(each.voice or voice)
+        pause = each.pause / (1.0 if each.exact else speaker.rate * manner.rate)
+        if place + 1 == len(found) and not each.exact:
+            pause = TAIL_SECONDS
+        return self.speak_phrase(each, speaker, rng, pause=pause, manner=manner)
 
     def speak_phrase(
-        self, phrase: Phrase, speaker: Speaker, rng: np.random.Generator, *, pause: float
+        self,
+        phrase: Phrase,
+        speaker: Speaker,
+        rng: np.random.Generator,
+        *,
+        pause: float,
+        manner: Manner = PLAIN,
     ) -> SpokenPart:
-        """One phrase followed by a pause."""
-        pronounced = [self._lexicon.pronunciations(token)[0] for token in phrase.tokens]
+        """One phrase followed by a pause of so many seconds."""
+        if not phrase.tokens:
+            clip = silence(max(pause, 0.01), RATE)
+            return SpokenPart(clip, (), tuple((name, 0.0) for name, _ in phrase.marks))
+        own = phrase.manners or (PLAIN,) * len(phrase.tokens)
+        manners = [under(manner, each) for each in own]
+        given = phrase.sounds or ((),) * len(phrase.tokens)
+        pronounced = [
+            sounds or self._lexicon.pronunciations(token)[0]
+            for token, sounds in zip(phrase.tokens, given, strict=True)
+        ]
         segments = [
             Segment("silence", "", LEAD_SECONDS),
-            *plan(pronounced, speaker, rng),
+            *paced(plan(pronounced, speaker, rng), manners),
             Segment("silence", "", TAIL_SECONDS),
         ]
-        samples = render(build(segments, speaker, rng, question=phrase.question), speaker, rng)
-        clip = normalized(Clip(samples, RATE), short_gain=SHORT_PHRASE_GAIN_DB)
+        if phrase.seconds:
+            segments = fitted(segments, phrase.seconds)
+        tracks = build(segments, speaker, rng, melody=phrase.melody)
+        if speaker.air:
+            tracks = delivered(tracks, segments, speaker, rng)
+        if not all_plain(manners):
+            tracks = pitched(tracks, segments, manners, speaker)
+        clip = normalized(Clip(render(tracks, speaker, rng), RATE), short_gain=SHORT_PHRASE_GAIN_DB)
+        clip = loud(clip, segments, manners)
+        words = _marks(segments, phrase.tokens)
+        places = tuple(
+            (name, words[at].start if at < len(words) else round(clip.seconds, 3))
+            for name, at in phrase.marks
+        )
         if pause > TAIL_SECONDS:
-            clip = join([clip, silence(pause / speaker.rate - TAIL_SECONDS, RATE)])
-        return SpokenPart(clip, _marks(segments, phrase.tokens))
+            clip = join([clip, silence(pause - TAIL_SECONDS, RATE)])
+        return SpokenPart(clip, words, places)
+
+
+def _played(found: Sequence[Spoken], recordings: Collection[str]) -> list[Spoken]:
+    """With what is said in place of recordings that nobody knows."""
+    whole: list[Spoken] = []
+    for each in found:
+        if isinstance(each, Played) and each.source not in recordings:
+            whole += _played(each.instead, recordings)
+        else:
+            whole.append(each)
+    return whole
 
 
 def _breaths(phrase: Phrase) -> list[Phrase]:
     count = len(phrase.tokens)
     pieces = -(-count // MAX_PHRASE)
-    if pieces == 1:
+    if pieces <= 1:
         return [phrase]
     edges = [round(k * count / pieces) for k in range(pieces + 1)]
-    cut = [phrase.tokens[a:b] for a, b in itertools.pairwise(edges)]
-    return [Phrase(tokens, 0.25) for tokens in cut[:-1]] + [
-        Phrase(cut[-1], phrase.pause, phrase.question)
-    ]
+    cut = []
+    for first, after in itertools.pairwise(edges):
+        marks = tuple((name, at - first) for name, at in phrase.marks if first <= at < after)
+        part = replace(
+            phrase, tokens=phrase.tokens[first:after], manners=phrase.manners[first:after],
+            sounds=phrase.sounds[first:after], marks=marks,
+            seconds=phrase.seconds * (after - first) / count,
+        )  # fmt: skip
+        last = after == count
+        cut.append(part if last else replace(part, pause=0.25, melody="list", exact=False))
+    return cut
 
 
 def _marks(segments: list[Segment], tokens: tuple[str, ...]) -> tuple[Mark, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from fond_echo.core.language.language import Melody
 from fond_echo.core.language.phonemes import VOICELESS
 from fond_echo.core.synthesis.segments import Segment
 from fond_echo.core.synthesis.speaker import Speaker
@@ -202,19 +203,31 @@ def _formant_tracks(
     return tracks * speaker.formant_scale
 
 
+_CONTOURS: dict[Melody, tuple[float, float, float]] = {
+    "fall": (0.7, -0.6, 0.0),
+    "rise": (0.7, 1.2, 0.0),
+    "list": (0.5, 0.35, 0.0),
+    "command": (0.95, -0.9, 0.25),
+    "wh": (0.8, -0.5, 0.4),
+}
+"""By melody, in swings of the speaker: how far pitch falls over the phrase, what it does in the
+last 0.3 s, and how much higher it begins."""
+
+
 def _pitch_track(
     segments: Sequence[Segment],
     times: Track,
     clock: Track,
     speaker: Speaker,
     rng: np.random.Generator,
-    question: bool,
+    melody: Melody,
 ) -> Track:
-    """Declination, a peak on each stressed vowel, a final fall or rise, and small unevenness."""
+    """Declination, a peak on each stressed vowel, an end by its melody, and small unevenness."""
+    fall, end_semitones, start = _CONTOURS[melody]
     voiced = [k for k, each in enumerate(segments) if each.kind != "silence"]
     end = float(times[voiced[-1] + 1]) if voiced else float(clock[-1])
     swing = speaker.pitch_range
-    semitones = swing * (0.35 - 0.7 * clock / max(end, 0.3))
+    semitones = swing * (0.35 + start - fall * clock / max(end, 0.3))
     for k, segment in enumerate(segments):
         if segment.kind == "vowel" and segment.stress == "1":
             centre = (times[k] + times[k + 1]) / 2
@@ -224,7 +237,7 @@ def _pitch_track(
             since = clock - times[k + 1]
             semitones += 0.5 * np.exp(-np.clip(since, 0, 1) / 0.03) * (since >= 0)
     closing = np.clip((clock - (end - 0.3)) / 0.3, 0, 1)
-    semitones += closing * (swing * 1.2 if question else -swing * 0.6)
+    semitones += closing * swing * end_semitones
     semitones += smoothed(rng.normal(0, 1, len(clock)), 61) * 1.2
     return np.clip(speaker.pitch * 2 ** (semitones / 12), 55, 450)
 
@@ -234,7 +247,7 @@ def build(
     speaker: Speaker,
     rng: np.random.Generator,
     *,
-    question: bool = False,
+    melody: Melody = "fall",
 ) -> Tracks:
     """Parameter tracks for timed segments, silence among them."""
     times = np.cumsum([0.0, *(each.seconds for each in segments)])
@@ -292,5 +305,5 @@ def build(
         smoothed(aspiration, 5) + voicing * speaker.breath,
         smoothed(frication, 19 * (1 + 1.5 * speaker.softness)) + bursts,
         np.stack([smoothed(gains[:, k], 3) for k in range(FORMANTS)], axis=1),
-        _pitch_track(segments, times, clock, speaker, rng, question),
+        _pitch_track(segments, times, clock, speaker, rng, melody),
     )

@@ -18,8 +18,8 @@ def vowel(phoneme="AA", seconds=0.2, stress="1"):
     return Segment("vowel", phoneme, seconds, stress, 0)
 
 
-def tracks(*segments, speaker=STEADY, question=False, seed=1):
-    return build([QUIET, *segments, QUIET], speaker, np.random.default_rng(seed), question=question)
+def tracks(*segments, speaker=STEADY, melody="fall", seed=1):
+    return build([QUIET, *segments, QUIET], speaker, np.random.default_rng(seed), melody=melody)
 
 
 def at(track, seconds):
@@ -87,7 +87,9 @@ class Tracks(unittest.TestCase):
     def test_a_statement_falls_and_a_question_rises(self):
         lively = replace(STEADY, pitch_range=6)
         falls, rises = (
-            tracks(vowel(seconds=0.5), speaker=lively, question=asks, seed=4).pitch
+            tracks(
+                vowel(seconds=0.5), speaker=lively, melody="rise" if asks else "fall", seed=4
+            ).pitch
             for asks in (False, True)
         )
         self.assertLess(at(falls, 0.48), at(falls, 0.1))

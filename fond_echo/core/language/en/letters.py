@@ -6,6 +6,8 @@ moves on. In the contexts, `#` is a word edge, `V` a vowel letter, `C` a consona
 
 from __future__ import annotations
 
+import unicodedata
+
 from fond_echo.core.language.phonemes import VOWELS, Pronunciation
 
 _RULES_TEXT = """
@@ -260,9 +262,23 @@ def _fits(pattern: str, text: str) -> bool:
     return True
 
 
+_SPELT = str.maketrans(
+    {"æ": "ae", "œ": "oe", "ø": "o", "ß": "ss", "ð": "th", "þ": "th", "ł": "l", "đ": "d", "ı": "i"}
+)
+
+
+def _plain(text: str) -> str:
+    return unicodedata.normalize("NFKD", text.lower().translate(_SPELT))
+
+
+def knows(letter: str) -> bool:
+    """Whether a letter is one of the Latin alphabet, with or without accents."""
+    return any("a" <= each <= "z" for each in _plain(letter))
+
+
 def pronounce_by_letters(word: str) -> Pronunciation:
-    """Phonemes with stress for a word of letters; other characters are passed over."""
-    word = "#" + "".join(letter for letter in word.lower() if "a" <= letter <= "z") + "#"
+    """Phonemes with stress for a word of letters; accents and other characters are passed over."""
+    word = "#" + "".join(letter for letter in _plain(word) if "a" <= letter <= "z") + "#"
     sounds: list[str] = []
     place = 1
     while word[place] != "#":

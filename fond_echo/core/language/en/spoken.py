@@ -13,7 +13,7 @@ from collections.abc import Callable
 from fond_echo.core.language.en import figures
 from fond_echo.core.language.en.figures import MONTHS, UNITS
 from fond_echo.core.language.en.numbers import digits, ordinal
-from fond_echo.core.language.language import Phrase
+from fond_echo.core.language.language import UNFINISHED, Melody, Phrase
 
 _ABBREVIATIONS = {
     "mr": ["mister"],
@@ -134,10 +134,10 @@ def spoken_tokens(text: str) -> list[str]:
 
 
 _PAUSES = {".": 0.42, "!": 0.42, "?": 0.45, "\n": 0.5, ";": 0.3, ":": 0.28, ",": 0.18}
+_ORDERS = frozenset("press say choose call ring bring send take wait mind please hold".split())
 _YES_NO = frozenset(
     "is are was were do does did can could will would shall should may have has am".split()
 )
-DEFAULT_PAUSE = 0.16
 
 
 def phrases(text: str) -> list[Phrase]:
@@ -151,9 +151,17 @@ def phrases(text: str) -> list[Phrase]:
         if not tokens:
             continue
         end = piece.rstrip(" ")[-1:]
-        asks = piece.rstrip().endswith("?") and tokens[0] in _YES_NO
-        found.append(Phrase(tokens, _PAUSES.get(end, DEFAULT_PAUSE), asks))
+        pause = _PAUSES.get(end, UNFINISHED)
+        found.append(Phrase(tokens, pause, _melody(tokens, piece.rstrip()[-1:])))
     return found
+
+
+def _melody(tokens: tuple[str, ...], mark: str) -> Melody:
+    if mark == "?":
+        return "rise" if tokens[0] in _YES_NO else "wh"
+    if mark in (",", ";"):
+        return "list"
+    return "command" if mark == "!" or tokens[0] in _ORDERS else "fall"
 
 
 def _cut(text: str) -> list[str]:

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records1"
+revision = "records2"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -49,6 +49,8 @@ def upgrade() -> None:
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("hash", sa.Text(), nullable=False),
         sa.Column("scopes", postgresql.JSONB, nullable=False),
+        sa.Column("characters_a_day", sa.Integer(), server_default="0", nullable=False),
+        sa.Column("seconds_a_day", sa.Integer(), server_default="0", nullable=False),
         sa.Column(
             "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
@@ -117,6 +119,16 @@ def upgrade() -> None:
         ),
         sa.PrimaryKeyConstraint("digest", "number", name=op.f("pk_blob_chunks")),
     )
+    op.create_table(
+        "key_usage",
+        sa.Column("key_id", sa.Text(), nullable=False),
+        sa.Column("day", sa.Date(), nullable=False),
+        sa.Column("characters", sa.Integer(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_key_usage_key_id")),
+        sa.PrimaryKeyConstraint("key_id", "day", name=op.f("pk_key_usage")),
+    )
+    op.create_index(op.f("ix_key_usage_day"), "key_usage", ["day"], unique=False)
     op.create_table(
         "sign_ins",
         sa.Column("hash", sa.Text(), nullable=False),
@@ -489,6 +501,20 @@ def upgrade() -> None:
     op.create_index(op.f("ix_deliveries_planned_at"), "deliveries", ["planned_at"], unique=False)
     op.create_index(op.f("ix_deliveries_run_id"), "deliveries", ["run_id"], unique=False)
     op.create_index(op.f("ix_deliveries_turn_id"), "deliveries", ["turn_id"], unique=False)
+    op.create_table(
+        "renditions",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("clip_id", sa.Text(), nullable=False),
+        sa.Column("key_id", sa.Text(), nullable=False),
+        sa.Column("expires_at", sa.DateTime(timezone=True), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["clip_id"], ["clips.id"], name=op.f("fk_renditions_clip_id"), ondelete="CASCADE"
+        ),
+        sa.ForeignKeyConstraint(["key_id"], ["keys.id"], name=op.f("fk_renditions_key_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_renditions")),
+    )
+    op.create_index(op.f("ix_renditions_clip_id"), "renditions", ["clip_id"], unique=False)
+    op.create_index(op.f("ix_renditions_expires_at"), "renditions", ["expires_at"], unique=False)
     op.create_table(
         "stages",
         sa.Column("id", sa.Text(), nullable=False),

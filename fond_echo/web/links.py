@@ -1,0 +1,72 @@
+"""Links to sound that play without a key: signed, for one clip, until a time."""
+
+from __future__ import annotations
+
+import hmac
+import re
+import time
+from hashlib import sha256
+from typing import Annotated
+
+from fastapi import Header, Path, Query, Response
+
+from fond_echo.core.errors import FondEchoError
+from fond_echo.settings import Settings
+from fond_echo.store.clips import clip_ref
+from fond_echo.store.records import ClipRecord
+from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.clips import sound_response
+from fond_echo.web.problems import NotThere
+from fond_echo.web.service import TheService
+
+router = CheckedRouter(tags=["clips"])
+
+_SIGNED = re.compile(r"[0-9a-f]{40}")
+
+
+class LinkForged(FondEchoError):
+    """A link that is not one of ours, or for another clip, or another time."""
+
+    code = "link-forged"
+
+
+class LinkExpired(FondEchoError):
+    """A link whose time is over."""
+
+    code = "link-expired"
+
+
+def _signature(settings: Settings, clip_id: str, until: int) -> str:
+    key = settings.encryption_keys()[0].encode()
+    return hmac.digest(key, f"sound.{clip_id}.{until}".encode(), sha256).hex()[:40]
+
+
+def link_to(settings: Settings, clip_id: str, hours: float) -> tuple[str, int]:
+    """A link to a clip, and the second (Unix time) at which it ends."""
+    until = int(time.time() + 3_600 * hours)
+    base = (settings.public_address or settings.address).rstrip("/")
+    return (
+        f"{base}/sound/{clip_id}?until={until}&sign={_signature(settings, clip_id, until)}",
+        until,
+    )
+
+
+@router.get("/sound/{clip_id}")
+async def play(
+    clip_id: Annotated[str, Path(max_length=60)],
+    service: TheService,
+    until: Annotated[int, Query(ge=0, le=10**11)],
+    sign: Annotated[str, Query(max_length=100)],
+    range: Annotated[str | None, Header()] = None,
+) -> Response:
+    """A clip's sound by a link that was made for it: no key is needed while it is valid."""
+    wanted = _signature(service.settings, clip_id, until)
+    if not _SIGNED.fullmatch(sign) or not hmac.compare_digest(sign.encode(), wanted.encode()):
+        raise LinkForged("this link was not made here", remedy="ask for a new one")
+    if until < time.time():
+        raise LinkExpired("this link has expired", remedy="ask for a new one")
+    async with service.database.reading() as session:
+        record = await session.get(ClipRecord, clip_id)
+    if record is None:
+        raise NotThere("the sound of this link is gone")
+    return await sound_response(service, clip_ref(record), range)
