@@ -20,7 +20,9 @@ from fond_echo.cli import (
     scenarios,
     serving,
     speech,
+    talking,
     turns,
+    voices,
 )
 from fond_echo.cli.output import fail
 from fond_echo.core.errors import FondEchoError
@@ -41,8 +43,8 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"Fond Echo {__version__}")
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
-        *(serving, speech, hearing, clips, assistants, channels, connectors),
-        *(turns, calls, events, keys, dialing, scenarios),
+        *(serving, speech, voices, hearing, clips, assistants, channels, connectors),
+        *(turns, calls, events, keys, dialing, talking, scenarios),
     ):
         module.add(commands)
     return top

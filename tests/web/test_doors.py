@@ -54,7 +54,7 @@ class HttpChannel(ChannelTest):
             sound = reported["sound"]
             if how == "link":
                 path = sound["link"].removeprefix("http://127.0.0.1:9999")
-                data = (await self.client.get(path)).content
+                data = (await self.nobody.get(path)).content
             else:
                 text = sound["base64"] or sound["data"].removeprefix("data:audio/ogg;base64,")
                 data = base64.b64decode(text)

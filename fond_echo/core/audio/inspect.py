@@ -29,7 +29,7 @@ class Report:
     Attributes:
         seconds: counted in decoded samples, not read from a field.
         pre_skip: samples at 48 kHz; None where the file is not Ogg Opus.
-        granules: "sound", "cut short" (no page is marked as the last) or "off" (positions that
+        granules: "valid", "cut short" (no page is marked as the last) or "off" (positions that
             do not add up); None where the file is not Ogg Opus.
         loudness: LUFS, None where not defined.
         waveform: `waveform.POINTS` heights of 0..1.
@@ -89,7 +89,7 @@ def inspected(data: bytes, decoded: Decoded) -> Report:
 def _granules(stream: OpusStream) -> str:
     if not stream.complete:
         return "cut short"
-    return "sound" if stream.steady and not stream.damaged_pages else "off"
+    return "valid" if stream.steady and not stream.damaged_pages else "off"
 
 
 def _findings(decoded: Decoded, stream: OpusStream | None) -> list[Finding]:

@@ -121,7 +121,7 @@ class Inspecting(unittest.TestCase):
     def test_a_proper_voice_note(self):
         report = inspect(encode_voice_note(tone(2.0, 16_000), 1))
         self.assertTrue(report.voice_note)
-        self.assertEqual((report.seconds, report.pre_skip, report.granules), (2.0, 312, "sound"))
+        self.assertEqual((report.seconds, report.pre_skip, report.granules), (2.0, 312, "valid"))
         self.assertEqual(max(report.waveform), 1.0)
         self.assertAlmostEqual(report.loudness, -14.9, delta=1.0)
 

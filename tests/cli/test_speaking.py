@@ -1,0 +1,89 @@
+"""speak in all its ways, and voice."""
+
+import json
+import subprocess
+import sys
+
+from fond_echo.core.audio.containers import decode
+from tests.cli.test_cli import Command
+
+PLS = """<?xml version="1.0"?>
+<lexicon version="1.0" xmlns="http://www.w3.org/2005/01/pronunciation-lexicon" alphabet="ipa" xml:lang="en">
+  <lexeme><grapheme>Ossel</grapheme><phoneme>ˈɒzəl</phoneme></lexeme>
+</lexicon>
+"""
+
+
+class Speak(Command):
+    def seconds(self, *more):
+        file = self.folder / "x.wav"
+        code, _, err = self.run_command("speak", "The boat leaves at noon.", "-o", file, *more)
+        self.assertEqual(code, 0, err)
+        return decode(file.read_bytes()).clip.seconds
+
+    def test_from_standard_input_to_standard_output(self):
+        command = [
+            sys.executable,
+            "-m",
+            "fond_echo.cli",
+            "speak",
+            "-",
+            "-o",
+            "-",
+            "--format",
+            "flac",
+        ]
+        done = subprocess.run(command, input=b"Good morning.", capture_output=True, check=True)
+        self.assertEqual(decode(done.stdout).codec, "flac")
+        self.assertEqual(done.stderr, b"")
+
+    def test_pace_is_heard_in_the_length(self):
+        usual = self.seconds()
+        self.assertGreater(self.seconds("--rate", "0.6"), 1.4 * usual)
+        self.assertLess(self.seconds("--rate", "1.8"), 0.75 * usual)
+
+    def test_marks_of_markup(self):
+        file = self.folder / "x.ogg"
+        text = '<speak>Boats <mark name="m"/>sail.</speak>'
+        _, out, _ = self.run_command("speak", text, "-o", file, "--json")
+        reported = json.loads(out)
+        self.assertEqual(reported["marks"], [{"name": "m", "at": reported["words"][1]["start"]}])
+
+    def test_what_is_wrong(self):
+        for arguments, code, words in (
+            (("Hi", "-o", "x.aiff"), 2, "must end in .ogg, .wav"),
+            (("Hi", "-o", "x.ogg", "--rate", "3"), 2, "3 is not between 0.5 and 2"),
+            (("Hi", "-o", "x.ogg", "--voice", "nobody"), 1, "there is no voice 'nobody'"),
+            (("...", "-o", self.folder / "x.ogg"), 1, "no word to speak"),
+            (("<speak><b/></speak>", "-o", self.folder / "x.ogg"), 1, "line 1, column 8: <b>"),
+            (("Hi", "-o", "x.ogg", "--language", "fr"), 1, "'fr' is not known"),
+        ):
+            got, _, err = self.run_command("speak", *arguments)
+            self.assertEqual(got, code, err)
+            self.assertIn(words, err)
+        self.assertFalse((self.folder / "x.ogg").exists(), "nothing half done")
+
+
+class Voice(Command):
+    def test_where_a_pronunciation_comes_from(self):
+        lexicon = self.folder / "islands.pls"
+        lexicon.write_text(PLS)
+        words = ("Ossel", "boat", "boathook", "Grelvit")
+        _, out, _ = self.run_command("voice", "pronounce", *words, "--lexicon", lexicon, "--json")
+        found = {each["word"]: each for each in json.loads(out)}
+        self.assertEqual(found["ossel"]["phonemes"][0], "AA1 Z AH0 L")
+        self.assertEqual(
+            [found[word.lower()]["source"] for word in words],
+            ["the lexicon given", "the dictionary", "parts of it in the dictionary",
+             "letter-to-sound rules"],
+        )  # fmt: skip
+
+    def test_voices(self):
+        code, out, _ = self.run_command("voice", "list")
+        self.assertEqual(code, 0)
+        self.assertIn("whimbrel", out)
+        _, out, _ = self.run_command("voice", "show", "tern", "--json")
+        self.assertEqual(json.loads(out)["pitch"], 142)
+        code, _, err = self.run_command("voice", "show", "nobody")
+        self.assertEqual(code, 1)
+        self.assertIn("there is no voice 'nobody'", err)
