@@ -111,6 +111,11 @@ export const api = {
   makeKey: (name: string, scopes: string[]) =>
     call<Key & { key: string }>("POST", "/api/keys", { name, scopes }),
   revokeKey: (id: string) => call<Key>("DELETE", `/api/keys/${id}`),
+  voices: () => call<Voice[]>("GET", "/api/speech/voices"),
+  render: (given: RenditionIn) => call<Rendition>("POST", "/api/speech/renditions", given),
+  schemaOf: async (name: string) =>
+    (await call<{ components: { schemas: Record<string, unknown> } }>("GET", "/api/openapi.json"))
+      .components.schemas[name],
   secrets: () => call<Secret[]>("GET", "/api/secrets"),
   putSecret: (name: string, value: string, hosts: string[]) =>
     call<Secret>("PUT", `/api/secrets/${encodeURIComponent(name)}`, { value, hosts }),
@@ -138,6 +143,15 @@ export type Channel = With<
 >;
 export type Contact = Out<"ContactOut">;
 export type Key = Out<"KeyOut">;
+export type Voice = Out<"VoiceOut">;
+export type Rendition = Out<"RenditionOut">;
+export type RenditionIn = {
+  text: string;
+  voice: string;
+  format: string;
+  give: string;
+  manner: { rate: number; pitch: number };
+};
 export type Secret = Out<"SecretOut">;
 export type Subscription = Out<"SubscriptionOut">;
 export type Requests = Out<"Requests">;

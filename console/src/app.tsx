@@ -6,6 +6,7 @@ import styled from "styled-components";
 import { api, Problem } from "./api";
 import { useLive } from "./live";
 import { CallPage } from "./call/call";
+import { SpeechPage } from "./speech/speech";
 import { KeysPage } from "./keys/keys";
 import { Channels } from "./channels/channels";
 import { ConversationsPage } from "./conversations/page";
@@ -161,6 +162,7 @@ function Inside({ name }: { name: string }) {
           <NavLink to="/conversations">Conversations</NavLink>
           <NavLink to="/assistants">Assistants</NavLink>
           <NavLink to="/channels">Channels</NavLink>
+          <NavLink to="/speech">Speech</NavLink>
           <NavLink to="/keys">Keys and events</NavLink>
         </Pages>
         <Foot>
@@ -184,6 +186,7 @@ function Inside({ name }: { name: string }) {
             <Route path="/assistants/:assistant" element={<Assistants />} />
             <Route path="/channels" element={<Channels />} />
             <Route path="/channels/:channel" element={<Channels />} />
+            <Route path="/speech" element={<SpeechPage />} />
             <Route path="/keys" element={<KeysPage />} />
             <Route path="*" element={<Navigate to="/conversations" replace />} />
           </Routes>

@@ -509,6 +509,49 @@ export interface components {
       last_text: string;
     };
     /**
+     * ConversionOut
+     * @description A proper voice note made of a sound; what the sound was, and what was wrong with it.
+     */
+    ConversionOut: {
+      /** Media Type */
+      media_type: string;
+      /** Seconds */
+      seconds: number;
+      /** Size */
+      size: number;
+      /** Waveform */
+      waveform: number[];
+      /**
+       * Base64
+       * @default
+       */
+      base64: string;
+      /**
+       * Data Uri
+       * @default
+       */
+      data_uri: string;
+      /**
+       * Link
+       * @default
+       */
+      link: string;
+      /** Expires At */
+      expires_at?: string | null;
+      /** Container */
+      container: string;
+      /** Codec */
+      codec: string;
+      /** Channel Count */
+      channel_count: number;
+      /** Rate */
+      rate: number;
+      /** Loudness */
+      loudness: number | null;
+      /** Findings */
+      findings: components["schemas"]["FileFinding"][];
+    };
+    /**
      * DecisionIn
      * @description What becomes of a delivery in doubt: sent again, counted as sent, or dropped.
      */
@@ -608,6 +651,16 @@ export interface components {
        * Remedy
        * @default
        */
+      remedy: string;
+    };
+    /**
+     * FileFinding
+     * @description Why a file was no proper voice note, and what to do.
+     */
+    FileFinding: {
+      /** What */
+      what: string;
+      /** Remedy */
       remedy: string;
     };
     /**
@@ -770,8 +823,22 @@ export interface components {
       name: string;
       /** Scopes */
       scopes: ("read" | "operate" | "build" | "admin")[];
+      /**
+       * Characters A Day
+       * @default 0
+       */
+      characters_a_day: number;
+      /**
+       * Seconds A Day
+       * @default 0
+       */
+      seconds_a_day: number;
     };
-    /** KeyOut */
+    /**
+     * KeyOut
+     * @description A key without its value; what it may have spoken and converted in a day (0 is without
+     *     limit).
+     */
     KeyOut: {
       /** Id */
       id: string;
@@ -779,6 +846,16 @@ export interface components {
       name: string;
       /** Scopes */
       scopes: ("read" | "operate" | "build" | "admin")[];
+      /**
+       * Characters A Day
+       * @default 0
+       */
+      characters_a_day: number;
+      /**
+       * Seconds A Day
+       * @default 0
+       */
+      seconds_a_day: number;
       /** Made At */
       made_at: string;
       /** Used At */
@@ -815,6 +892,16 @@ export interface components {
       name: string;
       /** Scopes */
       scopes: ("read" | "operate" | "build" | "admin")[];
+      /**
+       * Characters A Day
+       * @default 0
+       */
+      characters_a_day: number;
+      /**
+       * Seconds A Day
+       * @default 0
+       */
+      seconds_a_day: number;
       /** Made At */
       made_at: string;
       /** Used At */
@@ -976,6 +1063,89 @@ export interface components {
       max_seconds: number;
     };
     /**
+     * RenditionIn
+     * @description Text to be made sound.
+     *
+     *     `text` is plain text, or SSML 1.1 beginning with `<speak`. `voice` is one of the built-in ones;
+     *     where it is empty, that of the `assistant`, whose lexicon and sounds are used too. `format` is
+     *     what the sound is written as, `give` how it comes: as the body of the answer, written while it
+     *     is made; in the answer's JSON as base64 or as a data URI; or as a link that plays without a key
+     *     for `link_hours`.
+     */
+    RenditionIn: {
+      /** Text */
+      text: string;
+      /**
+       * Voice
+       * @default
+       */
+      voice: string;
+      /**
+       * Language
+       * @default
+       */
+      language: string;
+      manner?: components["schemas"]["SpokenManner"];
+      /** Assistant */
+      assistant?: string | null;
+      /**
+       * Format
+       * @default ogg
+       * @enum {string}
+       */
+      format: "ogg" | "wav" | "flac" | "mp3" | "mulaw";
+      /**
+       * Give
+       * @default bytes
+       * @enum {string}
+       */
+      give: "bytes" | "base64" | "data-uri" | "link";
+      /**
+       * Link Hours
+       * @default 24
+       */
+      link_hours: number;
+    };
+    /**
+     * RenditionOut
+     * @description A text as sound. `warnings` say what could not be said.
+     */
+    RenditionOut: {
+      /** Media Type */
+      media_type: string;
+      /** Seconds */
+      seconds: number;
+      /** Size */
+      size: number;
+      /** Waveform */
+      waveform: number[];
+      /**
+       * Base64
+       * @default
+       */
+      base64: string;
+      /**
+       * Data Uri
+       * @default
+       */
+      data_uri: string;
+      /**
+       * Link
+       * @default
+       */
+      link: string;
+      /** Expires At */
+      expires_at?: string | null;
+      /** Voice */
+      voice: string;
+      /** Words */
+      words: components["schemas"]["TimedWord"][];
+      /** Marks */
+      marks: components["schemas"]["TimedMark"][];
+      /** Warnings */
+      warnings: string[];
+    };
+    /**
      * Reply
      * @description What is answered.
      *
@@ -984,7 +1154,8 @@ export interface components {
      *     assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
      *     puts the text in the place of the one before, on networks that can. `remember` is kept for
      *     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-     *     the conversation.
+     *     the conversation. `voice` and `manner` are how this reply is said, where it is another way than
+     *     the assistant's.
      */
     Reply: {
       /**
@@ -1024,6 +1195,12 @@ export interface components {
       variables?: {
         [key: string]: components["schemas"]["JsonValue"];
       };
+      /**
+       * Voice
+       * @default
+       */
+      voice: string;
+      manner?: components["schemas"]["SpokenManner"] | null;
       /** Then */
       then?:
         | (
@@ -1189,6 +1366,28 @@ export interface components {
       data: string;
     };
     /**
+     * SpokenManner
+     * @description How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
+     *     semitones higher, `loudness` dB louder.
+     */
+    SpokenManner: {
+      /**
+       * Rate
+       * @default 1
+       */
+      rate: number;
+      /**
+       * Pitch
+       * @default 0
+       */
+      pitch: number;
+      /**
+       * Loudness
+       * @default 0
+       */
+      loudness: number;
+    };
+    /**
      * StageOut
      * @description A stage of a run. Where `erased_at` is set, what went in and came out was erased.
      */
@@ -1257,6 +1456,28 @@ export interface components {
       dead: number;
       /** Made At */
       made_at: string;
+    };
+    /**
+     * TimedMark
+     * @description A place that markup names, and when it comes.
+     */
+    TimedMark: {
+      /** Name */
+      name: string;
+      /** At */
+      at: number;
+    };
+    /**
+     * TimedWord
+     * @description A word and when it is heard, in seconds.
+     */
+    TimedWord: {
+      /** Word */
+      word: string;
+      /** Start */
+      start: number;
+      /** End */
+      end: number;
     };
     /**
      * Transfer
@@ -1441,6 +1662,18 @@ export interface components {
       sound_erased_at?: string | null;
       /** Erased At */
       erased_at?: string | null;
+    };
+    /**
+     * VoiceOut
+     * @description A built-in voice: its median pitch in Hz, and its pace (1 is unhurried).
+     */
+    VoiceOut: {
+      /** Name */
+      name: string;
+      /** Pitch */
+      pitch: number;
+      /** Rate */
+      rate: number;
     };
     /**
      * Waveforms

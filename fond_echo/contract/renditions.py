@@ -36,6 +36,14 @@ class RenditionIn(Schema):
     link_hours: LinkHours = LINK_HOURS
 
 
+class VoiceOut(Schema):
+    """A built-in voice: its median pitch in Hz, and its pace (1 is unhurried)."""
+
+    name: str
+    pitch: float
+    rate: float
+
+
 class TimedWord(Schema):
     """A word and when it is heard, in seconds."""
 

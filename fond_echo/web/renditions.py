@@ -27,6 +27,7 @@ from fond_echo.contract.renditions import (
     RenditionOut,
     TimedMark,
     TimedWord,
+    VoiceOut,
 )
 from fond_echo.core.audio.activity import trimmed
 from fond_echo.core.audio.clip import Clip, join
@@ -49,7 +50,7 @@ from fond_echo.speech.decoding import LIMITS
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.store.renditions import keep_sound, use
-from fond_echo.web.access import MayOperate
+from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.asking import one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.links import link_to
@@ -108,6 +109,12 @@ async def render(given: RenditionIn, bearer: MayOperate, service: TheService) ->
         warnings=list(prepared.warnings),
     )  # fmt: skip
     return JSONResponse(json.loads(out.model_dump_json()))
+
+
+@router.get("/api/speech/voices")
+async def list_voices(_: MayRead) -> list[VoiceOut]:
+    """The built-in voices."""
+    return [VoiceOut(name=name, pitch=v.pitch, rate=v.rate) for name, v in VOICES.items()]
 
 
 async def _prepared(service: Service, given: RenditionIn) -> Prepared:
@@ -240,7 +247,14 @@ async def _given(
     "/api/clips/conversions",
     response_model=ConversionOut,
     responses={200: {"description": "As asked for: JSON, or the sound itself.", **SOUND}},
-    openapi_extra={"requestBody": {**SOUND, "required": True}},
+    openapi_extra={
+        "requestBody": {
+            "content": {
+                "application/octet-stream": {"schema": {"format": "binary", "type": "string"}}
+            },
+            "required": True,
+        }
+    },
 )
 async def convert(
     request: Request,

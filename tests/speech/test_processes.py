@@ -20,7 +20,7 @@ from fond_echo.speech.jobs import Hear, Say
 from fond_echo.speech.pool import SpeechCrashed, SpeechPool
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech, SpeechFailed, SpeechUnreachable
-from fond_echo.speech.server import create_app, units_of
+from fond_echo.speech.server import create_app
 from fond_echo.speech.wire import Frames, NotAFrame, frame, one_frame
 from tests.sounds import noise, speech
 
@@ -55,7 +55,10 @@ class Workers(unittest.IsolatedAsyncioTestCase):
         self.addAsyncCleanup(self.pool.stop)
 
     async def test_a_worker_speaks_hears_and_tells_its_errors(self):
-        parts = await self.pool.run(Say("The boat is late.", "tern", None), Priority.VOICE_NOTE)
+        parts, count = await self.pool.run(
+            Say("The boat is late.", "tern", None), Priority.VOICE_NOTE
+        )
+        self.assertEqual((len(parts), count), (1, 1))
         clip = parts[0].clip
         job = Hear(clip.samples, clip.rate, Expected(("The boat is late.",)), "en")
         heard = await self.pool.run(job, Priority.VOICE_NOTE)
@@ -188,14 +191,6 @@ class Service(unittest.IsolatedAsyncioTestCase):
                 part
                 async for part in RemoteSpeech("http://127.0.0.1:1", "t").speak("x", "tern", seed=1)
             ]
-
-    def test_text_is_cut_into_units_at_sentence_ends(self):
-        text = " ".join(f"This is sentence number {k}." for k in range(80))
-        units = units_of(text)
-        self.assertGreater(len(units), 2)
-        self.assertLessEqual(max(map(len, units)), 620)
-        self.assertEqual(" ".join(units).split(), text.split())
-        self.assertEqual(units_of("One."), ["One."])
 
 
 class Decoding(unittest.IsolatedAsyncioTestCase):

@@ -188,7 +188,7 @@ class Trouble(Driving):
         await self.check(turn_id, "internal", "answer", "text", "went wrong on our side")
 
     async def test_a_voice_that_fails_still_leaves_the_answer_in_writing(self):
-        def no_voice(text, voice, *, seed, sounds):
+        def no_voice(text, voice, **given):
             raise SpeechFailed("secret detail")
 
         self.world.speech.speak = no_voice

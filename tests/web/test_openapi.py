@@ -21,8 +21,8 @@ from tests.support.database import fresh_database
 
 KEY = "fe-key-for-the-property-test"
 ENDLESS = ("/api/events",)
-NOT_READY = ("/health/ready",)
-"""Answers 503 when nothing works or hears, as here, where only the web process runs."""
+NOT_READY = ("/health/ready", "/api/speech/renditions")
+"""Answer 503 where nothing works, hears or speaks, as here, where only the web process runs."""
 CHECKS = [
     not_a_server_error,
     status_code_conformance,

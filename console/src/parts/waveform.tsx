@@ -59,7 +59,16 @@ export function columns(waveform: number[], count: number): number[] {
 }
 
 /** Plays a clip; its waveform is the slider for the place in it. */
-export function Player({ clip, label }: { clip: Clip; label: string }) {
+export function Player({
+  clip,
+  label,
+  address,
+}: {
+  clip: Clip;
+  label: string;
+  /** Where its sound is, if not where clips are. */
+  address?: string;
+}) {
   const audio = useRef<HTMLAudioElement>(null);
   const [playing, setPlaying] = useState(false);
   const [at, setAt] = useState(0);
@@ -124,7 +133,7 @@ export function Player({ clip, label }: { clip: Clip; label: string }) {
       <small>{problem || playingTime(playing || at ? at : seconds)}</small>
       <audio
         ref={audio}
-        src={soundAddress(clip)}
+        src={address ?? soundAddress(clip)}
         preload="none"
         onPlay={() => setPlaying(true)}
         onPause={() => setPlaying(false)}

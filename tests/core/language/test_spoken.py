@@ -128,7 +128,7 @@ class Spoken(unittest.TestCase):
         found = phrases("At 16.10, e.g. from Pell. Is it windy? Yes!")
         self.assertEqual([" ".join(each.tokens) for each in found],
                          ["at ten past four", "for example from pell", "is it windy", "yes"])  # fmt: skip
-        self.assertEqual([each.question for each in found], [False, False, True, False])
+        self.assertEqual([each.melody for each in found], ["list", "fall", "rise", "command"])
         self.assertGreater(found[1].pause, found[0].pause)
         self.assertEqual(phrases("… !?"), [])
 

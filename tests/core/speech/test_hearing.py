@@ -55,7 +55,7 @@ class Streams(unittest.TestCase):
     def test_times_are_right_after_a_long_silence(self):
         clip = join([silence_of(9.0), speech("The boat is late.", "tern"), silence_of(1.0)])
         ((_, end),) = [x for x in fed(Hearing(recognizer()), clip) if isinstance(x[1], Utterance)]
-        self.assertAlmostEqual(end.transcript.words[0].start, 9.06, delta=0.12)
+        self.assertAlmostEqual(end.transcript.words[0].start, 9.0, delta=0.16)
 
     def test_what_is_expected_is_held_against_first(self):
         expected = Expected(("Speak to a person.", "When is the next boat to Pell?"))

@@ -26,6 +26,14 @@ UNITS = {
     "kb": ("kilobyte", "kilobytes"),
     "mb": ("megabyte", "megabytes"),
     "gb": ("gigabyte", "gigabytes"),
+    "sqm": ("square metre", "square metres"),
+    "sqkm": ("square kilometre", "square kilometres"),
+    "sqcm": ("square centimetre", "square centimetres"),
+    "cum": ("cubic metre", "cubic metres"),
+    "kwh": ("kilowatt hour", "kilowatt hours"),
+    "kw": ("kilowatt", "kilowatts"),
+    "hz": ("hertz", "hertz"),
+    "khz": ("kilohertz", "kilohertz"),
     "min": ("minute", "minutes"),
     "mins": ("minute", "minutes"),
     "sec": ("second", "seconds"),
@@ -79,7 +87,10 @@ def clock(hour: int, minute: int) -> list[str]:
 def number(text: str) -> list[str]:
     sign = ["minus"] if text.startswith("-") else []
     whole, _, fraction = text.lstrip("-").replace(",", "").partition(".")
-    if len(whole) > 1 and (whole.startswith("0") or (len(whole) > 6 and "," not in text)):
+    if not whole:
+        return [*sign, "point", *digits(fraction)]
+    long = len(whole) > 6 and "," not in text and not whole.endswith("000")
+    if len(whole) > 1 and (whole.startswith("0") or long):
         words = digits(whole)
     elif len(whole) == 4 and not fraction and "," not in text and 1_900 <= int(whole) <= 2_099:
         words = year(int(whole))
@@ -112,6 +123,13 @@ def time(text: str) -> list[str]:
         words = cardinal(hour) + ([] if not minute else _minutes(minute))
         return [*words, half.lower(), "m"]
     return clock(hour, minute)
+
+
+def clock_time(text: str) -> list[str]:
+    """With seconds: 16:10:30."""
+    hour, minute, second = map(int, text.split(":"))
+    unit = "second" if second == 1 else "seconds"
+    return [*cardinal(hour), *_minutes(minute), "and", *cardinal(second), unit]
 
 
 def _minutes(minute: int) -> list[str]:
@@ -191,6 +209,7 @@ def unit(text: str) -> list[str]:
 def address(text: str) -> list[str]:
     """Of mail or of a page: every dot and slash is said."""
     words: list[str] = []
+    text = re.sub(r"^https?://", "", text)
     for piece in re.findall(r"[^\W\d_]+|\d+|[.@/_+-]", text):
         if piece in _MARKS:
             words.append(_MARKS[piece])

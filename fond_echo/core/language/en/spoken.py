@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 from fond_echo.core.language.en import figures
 from fond_echo.core.language.en.figures import MONTHS, UNITS
-from fond_echo.core.language.en.numbers import digits, ordinal
+from fond_echo.core.language.en.numbers import cardinal, digits, ordinal
 from fond_echo.core.language.language import UNFINISHED, Melody, Phrase
 
 _ABBREVIATIONS = {
@@ -30,10 +30,21 @@ _ABBREVIATIONS = {
     "rd": ["road"],
     "ave": ["avenue"],
     "sq": ["square"],
+    "ms": ["miz"],
+    "prof": ["professor"],
+    "capt": ["captain"],
+    "rev": ["reverend"],
+    "p": ["page"],
+    "pp": ["pages"],
+    "max": ["maximum"],
+    "min": ["minimum"],
+    "ltd": ["limited"],
+    "dept": ["department"],
 }
 _SIGNS = {
     "&": ["and"], "+": ["plus"], "=": ["equals"], "@": ["at"], "°": ["degrees"], "#": ["number"],
-    "×": ["times"],
+    "×": ["times"], "~": ["about"], "≈": ["about"], "≥": ["at", "least"], "≤": ["at", "most"],
+    "±": ["plus", "or", "minus"], "<": ["under"], ">": ["over"],
 }  # fmt: skip
 
 _MONTH = "|".join(
@@ -43,20 +54,43 @@ _MONTH = "|".join(
     else f"{month[:3]}(?:{'t|' if month == 'september' else ''}{month[3:]})?"
     for month in MONTHS
 )
-_AMOUNT = r"\d+(?:,\d+)*(?:\.\d+)?"
+_AMOUNT = r"(?:\d+(?:,\d+)*(?:\.\d+)?|(?<![\w.])\.\d+)"
+_DAYS = {
+    "mon": "monday", "tue": "tuesday", "tues": "tuesday", "wed": "wednesday", "thu": "thursday",
+    "thur": "thursday", "thurs": "thursday", "fri": "friday", "sat": "saturday", "sun": "sunday",
+}  # fmt: skip
+_DAY = "(?-i:" + "|".join(each.capitalize() for each in sorted(_DAYS, key=len, reverse=True)) + ")"
+_HOURS_BEFORE = "|".join(
+    rf"(?<=\b{word}\s)" for word in "at by from until till before after around about to the".split()
+)
+"""Words after which figures with a stop between them are a time: "at 9.30"."""
+
+_SPELLED_OUT = frozenset("UK USA EU UN URL FAQ UFO ATM AGM EV ID AI UAE ETA EIN".split())
+_ROMAN = {
+    "II": 2, "III": 3, "IV": 4, "VI": 6, "VII": 7, "VIII": 8, "IX": 9, "XI": 11, "XII": 12,
+    "XIII": 13, "XIV": 14, "XV": 15, "XVI": 16, "XIX": 19, "XX": 20,
+}  # fmt: skip
+_COUNTED = frozenset("chapter part volume section book act phase type class level".split())
 _LARGE = r"(?:\s?(?:k|m|bn|thousand|million|billion)\b)?"
 _TOKEN = re.compile(
     r"""
-      (?P<address>\b[\w.+-]+@[\w-]+(?:\.[\w-]+)+ | \bwww\.[\w-]+(?:\.[\w-]+)+(?:/[\w/-]+)?)
-    | (?P<phone>\+\d[\d ()-]{6,}\d | \b0\d{3,4}[ ]\d{6}\b)
+      (?P<address>\b[\w.+-]+@[\w-]+(?:\.[\w-]+)+ | \bwww\.[\w-]+(?:\.[\w-]+)+(?:/[\w./-]*\w)?
+      | https?://[\w-]+(?:\.[\w-]+)*(?::\d+)?(?:/[\w./-]*\w)?
+      | \b[\w-]+(?:\.[\w-]+)*\.(?:com|org|net|info|example|edu|gov|io|uk|eu|ie)\b(?:/[\w./-]*\w)?)
+    | (?P<phone>\+\d[\d ()-]{6,}\d | \b0\d{3,4}[ ]\d{6}\b | \b0\d{2,4}(?:[ -]\d{3,4}){1,3}\b
+      | (?<![\w-])\d{3}-\d{3,4}(?:-\d{2,4})?(?![\w-]))
     | (?P<date>\b\d{4}-\d{2}-\d{2}\b | (?<![\w/.])\d{1,2}/\d{1,2}/\d{4}(?![\w/])
       | (?<![\w/.])\d{1,2}\.\d{1,2}\.\d{4}\b)
     | (?P<day>\b(?:[12]\d|3[01]|0?[1-9])\s(?:MONTH|may|march)\b\.?(?:,?\s(?:19|20)\d\d\b)?)
     | (?P<month>\b(?:MONTH)\b\.?\s(?:[12]\d|3[01]|0?[1-9])\b(?![:.,]?\d|\s?[ap]m)
       (?:,?\s(?:19|20)\d\d\b)?)
     | (?P<currency>[£$€]\s?\d+,\d\d(?!\d|,\d) | [£$€]\s?AMOUNT LARGE
-      | (?<!\w)AMOUNT\s?(?:[£$€]|(?-i:GBP|EUR|USD)\b))
-    | (?P<time>\b(?:[01]?\d|2[0-3])[:.][0-5]\d(?!\d|[.:]\d)(?:\s?[ap]\.?m\b\.?)?)
+      | (?<!\w)AMOUNT\s?(?:[£$€]|(?-i:GBP|EUR|USD)\b) | \b(?-i:GBP|EUR|USD)\s?AMOUNT)
+    | (?P<clock>\b(?:[01]?\d|2[0-3]):[0-5]\d:[0-5]\d\b)
+    | (?P<time>\b(?:[01]?\d|2[0-3]):[0-5]\d(?!\d|[.:]\d)(?:\s?[ap]\.?m\b\.?)?
+      | \b(?:[01]?\d|2[0-3])\.[0-5]\d\s?[ap]\.?m\b\.?
+      | \A(?:[01]?\d|2[0-3])\.[0-5]\d\Z
+      | (?:HOURS)(?:[01]?\d|2[0-3])\.[0-5]\d(?!\d|[.:]\d|\s?(?:UNIT|%)(?!\w)))
     | (?P<hour>\b(?:1[0-2]|[1-9])\s?[ap]\.?m\b\.?)
     | (?P<fraction>(?<![\d/])(?:\d+\s)?[123]/[234](?![\d/]))
     | (?P<percent>AMOUNT\s?%)
@@ -66,13 +100,19 @@ _TOKEN = re.compile(
     | (?P<code>(?<!\w)(?=[^\W\d_]*\d)(?=\d*[^\W\d_])[^\W_]+)
     | (?P<number>(?:(?<![\w-])-)?(?<!\w)AMOUNT)
     | (?P<short>\b(?:e\.g|i\.e|etc|approx|tel|vs|rd|ave|sq)\.(?=\s|$|,) | \bno\.(?=\s?\d)
-      | \b(?:mr|mrs|dr)\b\.?(?=\s\w) | \b(?-i:St)\b\.?(?=\s(?-i:[A-Z])))
+      | \b(?:pp?|max|min)\.(?=\s?\d) | \b(?:prof|capt|rev|dept)\.(?=\s) | \b(?-i:Ltd)\b\.?
+      | \b(?:mr|mrs|ms|dr)\b\.?(?=\s\w) | \b(?-i:St)\b\.?(?=\s(?-i:[A-Z])))
+    | (?P<weekday>\bDAY\b\.?(?=\s\d|,|\s(?:MONTH)\b|\sat\b))
+    | (?P<roman>(?<=\w\s)(?-i:ROMAN)\b)
     | (?P<street>\bst\.(?=\W|$))
     | (?P<word>[^\W\d_]+(?:['’][^\W\d_]+)*)
-    | (?P<sign>[&+=@°×] | \#(?=\d))
+    | (?P<sign>[&+=@°×±] | \#(?=\d) | [~≈≥≤<>](?=\s?[£$€]?\d))
     """.replace("MONTH", _MONTH)
     .replace("AMOUNT", _AMOUNT)
     .replace("LARGE", _LARGE)
+    .replace("HOURS", _HOURS_BEFORE)
+    .replace("DAY", _DAY)
+    .replace("ROMAN", "|".join(sorted(_ROMAN, key=len, reverse=True)))
     .replace("UNIT", "|".join(map(re.escape, sorted(UNITS, key=len, reverse=True)))),
     re.VERBOSE | re.IGNORECASE,
 )
@@ -84,11 +124,21 @@ _RANGES = (
     re.compile(r"(\d(?:\s?[ap]m)?)\s?[–—]\s?(?=[£$€]?\d)"),
     re.compile(r"(\d[:.][0-5]\d)\s?-\s?(?=\d?\d[:.][0-5]\d)"),
     re.compile(r"(?<![\d.:-])(\d{1,2})-(?=\d{1,2}(?![\d-]))"),
+    re.compile(r"([£$€]\d[\d.,]*)\s?-\s?(?=[£$€]\d)"),
+    re.compile(r"(?<![\d-])((?:19|20)\d\d)\s?-\s?(?=(?:19|20)\d\d(?![\d-]))"),
 )
+_TIMES_RANGE = re.compile(
+    r"(?<![\d.])([01]?\d|2[0-3])\.([0-5]\d)\s?[-–]\s?([01]?\d|2[0-3])\.([0-5]\d)(?![\d.])"
+)
+_DAYS_RANGE = re.compile(rf"\b({_DAY})\b\.?\s?[-–—]\s?({_DAY})\b\.?")
+_GROUPS = re.compile("(?<=\\d)[\u00a0\u202f\u2009](?=\\d{3}(?!\\d))")
+_POWERS = {"km²": "sqkm", "cm²": "sqcm", "m²": "sqm", "m³": "cum"}
 """From … to: of any figures with a dash, of times and small numbers with a hyphen too."""
 
 
 def _word(text: str) -> list[str]:
+    if text in _SPELLED_OUT:
+        return list(text.lower())
     if text.isupper() and 2 <= len(text) <= 5 and not set(text) & set("AEIOUY"):
         return list(text.lower())
     return [text.lower().replace("’", "'")]
@@ -100,6 +150,7 @@ _READERS: dict[str, Callable[[str], list[str]]] = {
     "date": figures.date,
     "day": figures.day,
     "month": figures.day,
+    "clock": figures.clock_time,
     "time": figures.time,
     "hour": figures.time,
     "currency": figures.currency,
@@ -111,6 +162,7 @@ _READERS: dict[str, Callable[[str], list[str]]] = {
     "code": figures.code,
     "number": figures.number,
     "short": lambda text: _ABBREVIATIONS[text.rstrip(".").lower()],
+    "weekday": lambda text: [_DAYS[text.rstrip(".").lower()]],
     "street": lambda text: ["street"],
     "word": _word,
     "sign": lambda text: _SIGNS[text],
@@ -123,13 +175,23 @@ def spoken_tokens(text: str) -> list[str]:
     >>> spoken_tokens("The 16:10 costs £4.50!")
     ['the', 'ten', 'past', 'four', 'costs', 'four', 'pounds', 'fifty']
     """
+    text = _GROUPS.sub(",", text)
+    for sign, name in _POWERS.items():
+        text = text.replace(sign, name)
     text = unicodedata.normalize("NFKC", text).translate(_FOLDED)
+    text = _TIMES_RANGE.sub(r"\1:\2 to \3:\4", text)
+    text = _DAYS_RANGE.sub(lambda m: f"{_DAYS[m[1].lower()]} to {_DAYS[m[2].lower()]}", text)
     for between in _RANGES:
         text = between.sub(r"\1 to ", text)
     tokens: list[str] = []
     for match in _TOKEN.finditer(text):
         assert match.lastgroup is not None
-        tokens += _READERS[match.lastgroup](match[0])
+        if match.lastgroup == "roman":
+            counted = bool(tokens) and tokens[-1] in _COUNTED
+            value = _ROMAN[match[0]]
+            tokens += cardinal(value) if counted else ["the", *ordinal(value)]
+        else:
+            tokens += _READERS[match.lastgroup](match[0])
     return tokens
 
 
