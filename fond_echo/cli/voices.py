@@ -78,7 +78,7 @@ def source_of(word: str, lexicon: Lexicon, own: frozenset[str]) -> str:
         return "the lexicon given"
     if lexicon.listed(word):
         return "the dictionary"
-    return "parts of it in the dictionary" if lexicon.built(word) else "letter-to-sound rules"
+    return "parts of it in the dictionary" if lexicon.built(word) else "its letters"
 
 
 def _pronounce(options: argparse.Namespace) -> int:

@@ -27,8 +27,8 @@ request = Request(
     data=json.dumps({{"text": {text}, "contact": "somebody"}}).encode(),
     headers={{"Authorization": "Bearer " + {key}, "Content-Type": "application/json"}},
 )
-told = json.load(urlopen(request))
-print(told["answer"])
+answer = json.load(urlopen(request))
+print(answer["answer"])
 """
 
 JAVASCRIPT = """\

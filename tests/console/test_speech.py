@@ -13,7 +13,7 @@ class Speech(InABrowser):
         page.get_by_label("Text, or SSML").fill("<speak>It's <emphasis>late</emphasis>.</speak>")
         page.get_by_text("petrel", exact=True).click()
         page.get_by_label("Pace, 0.5 to 2").fill("0.8")
-        request = page.get_by_label("curl", exact=True)
+        request = page.get_by_role("tabpanel")
         expect(request).to_contain_text('"voice":"petrel","manner":{"rate":0.8}')
         expect(request).to_contain_text("It'\\''s")
         page.get_by_role("button", name="Hear it").click()

@@ -181,6 +181,10 @@ def _no_ending(
     return ()
 
 
+def _one_way(tokens: Sequence[str], place: int) -> Pronunciation | None:
+    return None
+
+
 @dataclass(frozen=True)
 class Language:
     """One language.
@@ -190,6 +194,7 @@ class Language:
         name: as it is called in English.
         sentences: what the service itself says in a conversation, by name; English lists them all.
         intent_of: what a sentence asks of any assistant, from its spoken tokens.
+        homograph: how a word is said that is spelt like another, by the words beside it.
         with_ending: how a word is said that is a listed one with an ending.
         everywhere: what can be said to any assistant, as it is likely to be heard.
         answers: how a question with yes or no is answered, likewise.
@@ -205,6 +210,7 @@ class Language:
     letters: Letters
     sentences: Mapping[str, str]
     intent_of: Callable[[Sequence[str]], Intent | None]
+    homograph: Callable[[Sequence[str], int], Pronunciation | None] = _one_way
     with_ending: Callable[
         [str, Callable[[str], tuple[Pronunciation, ...]]], tuple[Pronunciation, ...]
     ] = _no_ending

@@ -71,6 +71,13 @@ class Lexicon:
             return (names[word],)
         return self.language.with_ending(word, self.listed) or self._compound(word)
 
+    def in_phrase(self, tokens: Sequence[str], place: int) -> Pronunciation:
+        """How a word is said where it stands: as an assistant's own lexicon has it, as the words
+        beside it want it, or as usual."""
+        word = tokens[place]
+        found = None if word in self._more else self.language.homograph(tokens, place)
+        return found or self.pronunciations(word)[0]
+
     def phonemes(self, words: Iterable[str]) -> list[Pronunciation]:
         """The usual pronunciation of each word."""
         return [self.pronunciations(word)[0] for word in words]

@@ -204,8 +204,7 @@ class Synthesizer:
         manners = [under(manner, each) for each in own]
         given = phrase.sounds or ((),) * len(phrase.tokens)
         pronounced = [
-            sounds or self._lexicon.pronunciations(token)[0]
-            for token, sounds in zip(phrase.tokens, given, strict=True)
+            given[k] or self._lexicon.in_phrase(phrase.tokens, k) for k in range(len(phrase.tokens))
         ]
         segments = [
             Segment("silence", "", LEAD_SECONDS),

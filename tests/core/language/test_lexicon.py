@@ -16,7 +16,7 @@ class Letters(unittest.TestCase):
             "nation": "N EY SH AH N",
             "queen": "K W IY N",
             "catch": "K AE CH",
-            "landed": "L AE N D IH D",
+            "landed": "L AE N D AH D",
             "note": "N OW T",
             "phone": "F OW N",
             "bring": "B R IH NG",
@@ -28,7 +28,7 @@ class Letters(unittest.TestCase):
             )
 
     def test_agrees_with_the_dictionary_often_enough(self):
-        """On every 97th listed word, at most 32 % of the phonemes differ from the listed ones."""
+        """On every 97th listed word, at most 12 % of the phonemes differ from the listed ones."""
         known = lexicon()
         wrong = total = 0
         for word in sorted(known._entries)[::97]:
@@ -36,7 +36,7 @@ class Letters(unittest.TestCase):
             found = [base(sound) for sound in pronounce_by_letters(word)]
             wrong += edits(listed, found)
             total += len(listed)
-        self.assertLess(wrong / total, 0.32)
+        self.assertLess(wrong / total, 0.12)
 
     def test_whatever_the_letters(self):
         for word in ("zzz", "qxq", "aeiouy", "ghgh", "", "x" * 200, "été"):

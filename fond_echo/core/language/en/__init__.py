@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fond_echo.core.language.en import letters, numbers, values, wording, writing
 from fond_echo.core.language.en.endings import with_ending
+from fond_echo.core.language.en.homographs import homograph
 from fond_echo.core.language.en.intents import intent_of
 from fond_echo.core.language.en.numbers import UNITS
 from fond_echo.core.language.en.sentences import SENTENCES
@@ -19,6 +20,7 @@ LANGUAGE = Language(
     letters=letters,
     sentences=SENTENCES,
     intent_of=intent_of,
+    homograph=homograph,
     with_ending=with_ending,
     everywhere=(
         "Goodbye.",
