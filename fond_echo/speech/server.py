@@ -90,10 +90,11 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
 
     @app.post("/say", dependencies=[Depends(ours)])
     async def say(ask: SayAsk) -> StreamingResponse:
-        first, count = await _say(pool, ask, (0, PARTS))
+        # The first part goes out by itself: somebody waits for it.
+        first, count = await _say(pool, ask, (0, 1))
 
         async def frames() -> AsyncIterator[bytes]:
-            for begin in range(0, count, PARTS):
+            for begin in (0, *range(1, count, PARTS)):
                 try:
                     window = begin, begin + PARTS
                     parts = first if begin == 0 else (await _say(pool, ask, window))[0]

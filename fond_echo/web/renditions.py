@@ -6,7 +6,7 @@ import asyncio
 import base64
 import json
 import zlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Annotated
@@ -62,6 +62,7 @@ router = CheckedRouter(tags=["speech"])
 
 VOICE = "whimbrel"
 AT_ONCE = 40
+BLOCK_SECONDS = 0.3
 SOUND = {"content": {"audio/*": {"schema": {"type": "string", "format": "binary"}}}}
 
 
@@ -165,12 +166,13 @@ async def _streamed(service: Service, prepared: Prepared, format: str) -> Respon
     writer = writer_of(format, prepared.seed)
 
     async def sound() -> AsyncIterator[bytes]:
-        data = await asyncio.to_thread(writer.write, first.clip)
-        if data:
-            yield data
-        async for part in parts:
-            if data := await asyncio.to_thread(writer.write, part.clip):
+        for block in _blocks(first.clip):
+            if data := await asyncio.to_thread(writer.write, block):
                 yield data
+        async for part in parts:
+            for block in _blocks(part.clip):
+                if data := await asyncio.to_thread(writer.write, block):
+                    yield data
         yield await asyncio.to_thread(writer.finish)
 
     headers = {"X-Voice": prepared.voice, "Cache-Control": "no-store"}
@@ -178,6 +180,13 @@ async def _streamed(service: Service, prepared: Prepared, format: str) -> Respon
         text = "; ".join(prepared.warnings)
         headers["X-Warnings"] = text.encode("ascii", "backslashreplace").decode()
     return StreamingResponse(sound(), media_type=MEDIA_TYPES[format], headers=headers)
+
+
+def _blocks(clip: Clip) -> Iterator[Clip]:
+    """A clip in short pieces, so that the first is heard while the others are encoded."""
+    size = int(BLOCK_SECONDS * clip.rate)
+    for start in range(0, len(clip), size):
+        yield Clip(clip.samples[start : start + size], clip.rate)
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,9 @@ import struct
 from typing import Protocol
 
 import numpy as np
+import soxr
 
-from fond_echo.core.audio.clip import Clip, join
+from fond_echo.core.audio.clip import Clip, Samples, join
 from fond_echo.core.audio.containers import as_int16, encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.voicenote import VoiceNoteWriter
@@ -69,13 +70,20 @@ class WavWriter:
 
 
 class MulawWriter:
-    """Mu-law at 8 kHz, without a header."""
+    """Mu-law at 8 kHz, without a header; pieces join without a seam."""
+
+    def __init__(self, rate: int = 16_000) -> None:
+        self._resampler = soxr.ResampleStream(rate, MULAW_RATE, 1, dtype="float32", quality="HQ")
 
     def write(self, clip: Clip) -> bytes:
-        return in_law(at_rate(clip, MULAW_RATE), "PCMU")
+        return self._law(clip.samples, last=False)
 
     def finish(self) -> bytes:
-        return b""
+        return self._law(np.zeros(0, np.float32), last=True)
+
+    def _law(self, samples: Samples, *, last: bool) -> bytes:
+        made = self._resampler.resample_chunk(samples, last=last)
+        return in_law(Clip(np.asarray(made, np.float32), MULAW_RATE), "PCMU")
 
 
 class WholeWriter:
@@ -112,5 +120,5 @@ def whole(clip: Clip, format: str, serial: int) -> bytes:
     """A clip in a format of `MEDIA_TYPES`, with its length where the format tells it. Raises
     EmptySound."""
     if format == "mulaw":
-        return MulawWriter().write(clip)
+        return in_law(at_rate(clip, MULAW_RATE), "PCMU")
     return encode(clip, format, serial=serial)

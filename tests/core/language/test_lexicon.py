@@ -20,7 +20,7 @@ class Letters(unittest.TestCase):
             "note": "N OW T",
             "phone": "F OW N",
             "bring": "B R IH NG",
-            "moored": "M AO R D",
+            "moored": "M UH R D",
         }
         for word, sounds in cases.items():
             self.assertEqual(
