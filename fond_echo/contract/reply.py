@@ -89,6 +89,14 @@ Then = Annotated[
 ]
 
 
+def readable(markup: str) -> str:
+    """The words of markup as they are read, whatever is wrong with it."""
+    try:
+        return plain_of(markup)
+    except SsmlError:
+        return re.sub(r"<[^>]*>", " ", markup).strip()
+
+
 class SpokenManner(Schema):
     """How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
     semitones higher, `loudness` dB louder."""
@@ -126,12 +134,15 @@ class Reply(Schema):
     @property
     def written(self) -> str:
         """What is read: the text, or the words of what is said, without markup."""
-        if self.text or not is_ssml(self.spoken):
-            return self.text or self.spoken
-        try:
-            return plain_of(self.spoken)
-        except SsmlError:
-            return re.sub(r"<[^>]*>", " ", self.spoken).strip()
+        return self.text or (readable(self.spoken) if is_ssml(self.spoken) else self.spoken)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _markup_is_said(cls, given: Any) -> Any:
+        text = given.get("text") if isinstance(given, dict) else None
+        if isinstance(text, str) and is_ssml(text) and not given.get("spoken"):
+            return {**given, "spoken": text, "text": readable(text)}
+        return given
 
     @model_validator(mode="after")
     def _says_something(self) -> Reply:

@@ -16,6 +16,7 @@ from fond_echo.core.grammar.xml_form import read_xml
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import LexiconError, read_pls
 from fond_echo.core.language.registry import codes
+from fond_echo.core.language.ssml import SsmlError, is_ssml, read_ssml, voices_in
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import (
@@ -150,6 +151,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         known = nearest(assistant.voice, VOICES)
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
     for name in ("greeting", "goodbye", "person"):
+        yield from _markup_errors(assistant, source, (name,), getattr(assistant, name))
         yield from _template_errors(source, (name,), getattr(assistant, name))
     yield from _doubles(assistant, source)
     for place, route in enumerate(assistant.routes):
@@ -163,6 +165,11 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             yield source.error((*path, "rule"), f"there is no rule {route.rule!r}", known)
         yield from _slot_errors(assistant, source, path, route)
     for _, path, reply in assistant.replies():
+        yield from _markup_errors(assistant, source, (*path, "spoken"), reply.spoken)
+        yield from _markup_errors(assistant, source, (*path, "text"), reply.text)
+        if reply.voice and reply.voice not in VOICES:
+            known = nearest(reply.voice, VOICES)
+            yield source.error((*path, "voice"), f"there is no voice {reply.voice!r}", known)
         yield from _template_errors(source, (*path, "text"), reply.text)
         yield from _template_errors(source, (*path, "spoken"), reply.spoken)
         for name in ("unknown", "kept", "to"):
@@ -237,6 +244,24 @@ def _slot_errors(
             (*path, "slots"), what, "read_back: To {{ slots.island }}. Is that right?"
         )
     yield from _template_errors(source, (*path, "read_back"), route.read_back)
+
+
+def _markup_errors(
+    assistant: AssistantFile, source: Source, path: Path, text: str
+) -> Iterator[FileError]:
+    """What is wrong with markup; what a template fills in is known only when it is said."""
+    if not is_ssml(text) or "{{" in text or "{%" in text:
+        return
+    try:
+        parts = read_ssml(text)
+    except SsmlError as error:
+        where = f" ({error.where} of it)" if error.where else ""
+        yield source.error(path, f"in the markup: {error.what}{where}", error.remedy)
+        return
+    for name in voices_in(parts):
+        if name not in VOICES:
+            what = f"in the markup: there is no voice {name!r}"
+            yield source.error(path, what, nearest(name, VOICES))
 
 
 def _kinds(language: Language) -> list[str]:

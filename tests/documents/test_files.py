@@ -99,6 +99,9 @@ class Assistants(unittest.TestCase):
             ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, documents or words"),
             ("assistant: harbour-desk", "assistant: Harbour Desk", "lower-case letters"),
             ("assistant: harbour-desk", "assistant: harbour-desk\nlanguage: fr", "the language 'fr' is not known"),
+            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {text: x, spoken: '<speak><b/></speak>'}", "in the markup: <b> is not spoken (line 1, column 8 of it)"),
+            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {text: x, spoken: \"<speak><voice name='nobody'>a</voice></speak>\"}", "no voice 'nobody'"),
+            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {text: x, voice: nobody}", "no voice 'nobody'"),
             ("    examples: [How much is a ticket?]\n", "", "needs examples, rule, command or key"),
             ('url: "http://127.0.0.1:8090/logic"', 'url: "ftp://x"', "url:"),
         )  # fmt: skip

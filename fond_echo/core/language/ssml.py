@@ -277,6 +277,16 @@ def recordings_in(parts: tuple[Part, ...]) -> Iterator[str]:
             yield from recordings_in(part.parts)
 
 
+def voices_in(parts: tuple[Part, ...]) -> Iterator[str]:
+    """The names of the voices that are asked for."""
+    for part in parts:
+        match part:
+            case Words(voice=voice) if voice:
+                yield voice
+            case Recording(instead=inside) | Stretched(parts=inside):
+                yield from voices_in(inside)
+
+
 def plain_of(text: str) -> str:
     """The words of SSML as they are read, with punctuation where it pauses.
 

@@ -84,7 +84,7 @@ class Speaker:
 
 
 SERVED: Mapping[str, Any] = {
-    "frication": -8.0, "air": 0.05, "softness": 0.6, "movement": 0.5, "wander": 0.012,
+    "frication": -7.0, "air": 0.012, "softness": 0.6, "movement": 0.5, "wander": 0.012,
     "careful": 0.25,
 }  # fmt: skip
 """What served voices share: soft hisses with soft edges, air, vowels that move."""
