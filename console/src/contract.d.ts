@@ -1215,7 +1215,8 @@ export interface components {
     };
     /**
      * Requests
-     * @description How a channel is asked: its address, and requests to copy where programs ask it.
+     * @description How a channel is asked: its address, and requests to copy where programs ask it, with an
+     *     answer as it may come, and its JSON Schema.
      */
     Requests: {
       /** Address */
@@ -1240,6 +1241,14 @@ export interface components {
        * @default
        */
       javascript: string;
+      /** Answer */
+      answer?: {
+        [key: string]: unknown;
+      };
+      /** Answer Schema */
+      answer_schema?: {
+        [key: string]: unknown;
+      };
     };
     /**
      * Retention

@@ -168,13 +168,16 @@ class AskOut(Schema):
 
 
 class Requests(Schema):
-    """How a channel is asked: its address, and requests to copy where programs ask it."""
+    """How a channel is asked: its address, and requests to copy where programs ask it, with an
+    answer as it may come, and its JSON Schema."""
 
     address: str
     curl: str = ""
     curl_with_sound: str = ""
     python: str = ""
     javascript: str = ""
+    answer: dict[str, Any] = Field(default_factory=dict)
+    answer_schema: dict[str, Any] = Field(default_factory=dict)
 
 
 class GuestSays(Schema):

@@ -1,15 +1,17 @@
-"""encode: spoken parts as one voice note with its waveform."""
+"""encode: spoken parts as one voice note with its waveform, while they are spoken where that is
+possible."""
 
 from __future__ import annotations
 
 import asyncio
 import zlib
+from dataclasses import dataclass
 from functools import lru_cache
 
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.audio.errors import EmptySound
-from fond_echo.core.audio.voicenote import encode_voice_note
+from fond_echo.core.audio.voicenote import OPUS_RATES, VoiceNoteWriter, encode_voice_note
 from fond_echo.core.audio.waveform import heights
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import SpokenTurn
@@ -19,29 +21,84 @@ KEPT_UP_TO = 500_000
 """Bytes of sound that are encoded once while they are remembered: greetings and prompts, which a
 channel says again in every call."""
 
+MEDIA_TYPE = "audio/ogg; codecs=opus"
 
-async def encode(turn: SpokenTurn, needs: Needs) -> Encoded:
-    """Raises EmptySound where nothing was spoken."""
-    files = [await needs.clips.load(part.clip.id) for part in turn.spoken.parts]
-    make = _once if sum(map(len, files)) <= KEPT_UP_TO else _note
-    clip, note = await asyncio.to_thread(make, tuple(files))
+
+@dataclass(frozen=True)
+class VoiceNote:
+    """A voice note, and the sound that it was made of."""
+
+    clip: Clip
+    data: bytes
+
+
+class EncodingAhead:
+    """Encodes parts as they are spoken: while the next is made, the last is encoded.
+
+    Args:
+        serial: of the Ogg stream.
+    """
+
+    def __init__(self, serial: int) -> None:
+        self._serial = serial
+        self._writer: VoiceNoteWriter | None = None
+        self._clips: list[Clip] = []
+        self._data = bytearray()
+        self._work: asyncio.Task[None] | None = None
+
+    async def add(self, clip: Clip) -> None:
+        """Encode a part beside what goes on; the part before is waited for."""
+        if self._work is not None:
+            await self._work
+        self._clips.append(clip)
+        self._work = asyncio.create_task(asyncio.to_thread(self._encode, clip))
+
+    def _encode(self, clip: Clip) -> None:
+        if clip.rate not in OPUS_RATES:
+            return
+        if self._writer is None:
+            self._writer = VoiceNoteWriter(self._serial, input_rate=clip.rate, rate=clip.rate)
+        self._data += self._writer.write(clip.samples)
+
+    async def finish(self) -> VoiceNote | None:
+        """The whole; None where there is none, or where parts have rates that do not fit."""
+        if self._work is not None:
+            await self._work
+        rates = {clip.rate for clip in self._clips}
+        if self._writer is None or len(rates) != 1 or not rates <= OPUS_RATES:
+            return None
+        data = bytes(self._data) + await asyncio.to_thread(self._writer.finish)
+        return VoiceNote(join(self._clips), data)
+
+
+async def encode(turn: SpokenTurn, needs: Needs, ahead: VoiceNote | None = None) -> Encoded:
+    """Keep the voice note that was made while the reply was spoken; where there is none, make it.
+
+    Raises:
+        EmptySound: nothing was spoken.
+    """
+    note = ahead
+    if note is None:
+        files = [await needs.clips.load(part.clip.id) for part in turn.spoken.parts]
+        make = _once if sum(map(len, files)) <= KEPT_UP_TO else _note
+        note = await asyncio.to_thread(make, tuple(files))
     kept = await needs.clips.keep(
         turn.id,
-        note,
-        "audio/ogg; codecs=opus",
+        note.data,
+        MEDIA_TYPE,
         "encoded",
-        seconds=clip.seconds,
+        seconds=note.clip.seconds,
         rate=48_000,
-        waveform=heights(clip),
+        waveform=heights(note.clip),
     )
     return Encoded(clip=kept)
 
 
-def _note(files: tuple[bytes, ...]) -> tuple[Clip, bytes]:
+def _note(files: tuple[bytes, ...]) -> VoiceNote:
     if not files:
         raise EmptySound("nothing was spoken")
     clip = join([decode(file, OUR_OWN).clip for file in files])
-    return clip, encode_voice_note(clip, zlib.crc32(b"".join(files)))
+    return VoiceNote(clip, encode_voice_note(clip, zlib.crc32(b"".join(files))))
 
 
 _once = lru_cache(maxsize=32)(_note)

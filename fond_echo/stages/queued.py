@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+import zlib
 from collections.abc import Awaitable, Callable, Coroutine
 from datetime import UTC, datetime
 from functools import partial
@@ -31,7 +32,7 @@ from fond_echo.stages.answer import answer, apology, failed, greeting, said
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import as_said, decode
-from fond_echo.stages.encode import encode
+from fond_echo.stages.encode import EncodingAhead, encode
 from fond_echo.stages.fetch import fetch
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
@@ -242,14 +243,25 @@ class _Carrier:
             return Answered(parts=[greeting(turn)])
         return Answered(parts=[apology(turn, "other")])
 
+    _ahead: EncodingAhead | None = None
+
+    async def _spoken(self, turn: AnsweredTurn, needs: Needs) -> Spoken:
+        """The reply spoken; as a voice note, it is encoded while it is."""
+        ahead = EncodingAhead(zlib.crc32(turn.run_id.encode())) if needs.aloud is None else None
+        found = await _spoken(turn, needs, ahead)
+        self._ahead = ahead
+        return found
+
     async def _finish(self) -> None:
         claim = self._claim
         if claim.turn.answers_aloud and claim.turn.answered is not None:
-            await self._stage("speak", taking(AnsweredTurn, _spoken), alone=True)
+            await self._stage("speak", taking(AnsweredTurn, self._spoken), alone=True)
             # In a call its parts were played as they came, and stand in the log as they are.
             played = self._needs.aloud is not None
             if claim.turn.spoken is not None and claim.turn.spoken.parts and not played:
-                await self._stage("encode", taking(SpokenTurn, encode), alone=True)
+                ahead = await self._ahead.finish() if self._ahead is not None else None
+                keep = partial(encode, ahead=ahead)
+                await self._stage("encode", taking(SpokenTurn, keep), alone=True)
         failure = await self._deliver()
         await self._take_back()
         await self._journal.finish(claim, claim.failure or failure, closing_of(claim.turn))
@@ -354,7 +366,7 @@ async def _answered(turn: RoutedTurn, needs: Needs) -> Answered:
     return Answered(parts=[part async for part in answer(turn, needs)])
 
 
-async def _spoken(turn: AnsweredTurn, needs: Needs) -> Spoken:
+async def _spoken(turn: AnsweredTurn, needs: Needs, ahead: EncodingAhead | None = None) -> Spoken:
     spoken: list[SpokenSound] = []
     silent = unspoken(turn)
     warnings = [f"nothing can be said for the letters {silent}"] if silent else []
@@ -362,6 +374,8 @@ async def _spoken(turn: AnsweredTurn, needs: Needs) -> Spoken:
         async for part in speak(turn, needs):
             if needs.aloud is not None:
                 await needs.aloud(part.clip)
+            if ahead is not None:
+                await ahead.add(part.clip)
             spoken.append(part)
     except FondEchoError:
         if not silent or spoken:

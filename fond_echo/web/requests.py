@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 import shlex
 
-from fond_echo.contract.api import Requests
+from fond_echo.contract.api import AskOut, Requests, SpokenAnswer
+from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Channel, Revision
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName, address_of
+from fond_echo.web.links import link_to
 from fond_echo.web.problems import NotThere
-from fond_echo.web.service import TheService
+from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["channels"])
 
@@ -75,4 +77,20 @@ async def requests_to_copy(channel: ChannelName, _: MayRead, service: TheService
         curl_with_sound=sound,
         python=PYTHON.format(**facts),
         javascript=JAVASCRIPT.format(**facts),
+        answer=_sample(service, text).model_dump(mode="json"),
+        answer_schema=AskOut.model_json_schema(),
     )
+
+
+def _sample(service: Service, text: str) -> AskOut:
+    """An answer as it may come."""
+    clip = "0192f0c0-7d3e-7c3a-9a55-3f2d6f0d8c11"
+    link, _ = link_to(service.settings, clip, LINK_HOURS)
+    return AskOut(
+        turn="0192f0c0-7c11-7b0e-8d42-5b1f9a3e7d20", conversation="somebody", state="answered",
+        text=text, heard=None, route="fares", answer="An adult ticket is four pounds.", choices=[],
+        sound=SpokenAnswer(
+            clip=clip, media_type="audio/ogg", seconds=2.4, waveform=[0.1, 0.8, 0.3], link=link
+        ),
+        error=None,
+    )  # fmt: skip

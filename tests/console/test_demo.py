@@ -124,6 +124,7 @@ class Played(Demo):
         address = f"{self.settings.address}/api/channels/desk/requests"
         headers = {"Authorization": f"Bearer {self.key}"}
         reported = httpx.get(address, headers=headers).json()
+        self.assertEqual(set(reported["answer"]), set(reported["answer_schema"]["properties"]))
         for command in (
             ["bash", "-c", reported["curl"]],
             [sys.executable, "-c", reported["python"]],

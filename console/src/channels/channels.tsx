@@ -192,6 +192,8 @@ function Asked({ channel }: { channel: Channel }) {
             <Tab id="sound">curl, with sound</Tab>
             <Tab id="python">Python</Tab>
             <Tab id="javascript">JavaScript</Tab>
+            <Tab id="answer">An answer</Tab>
+            <Tab id="schema">Its schema</Tab>
           </TabList>
           <TabPanel id="curl">
             <Copy text={withKey(requests.data.curl)} what="curl" />
@@ -204,6 +206,12 @@ function Asked({ channel }: { channel: Channel }) {
           </TabPanel>
           <TabPanel id="javascript">
             <Copy text={withKey(requests.data.javascript)} what="JavaScript" />
+          </TabPanel>
+          <TabPanel id="answer">
+            <Code tabIndex={0}>{JSON.stringify(requests.data.answer, null, 2)}</Code>
+          </TabPanel>
+          <TabPanel id="schema">
+            <Code tabIndex={0}>{JSON.stringify(requests.data.answer_schema, null, 2)}</Code>
           </TabPanel>
         </Panels>
       )}
