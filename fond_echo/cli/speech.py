@@ -12,6 +12,7 @@ from typing import Any, BinaryIO
 
 from fond_echo.cli.files import bytes_in
 from fond_echo.cli.output import add_json, print_json
+from fond_echo.cli.voices import voice_of
 
 VOICE = "whimbrel"
 STDIO = "-"
@@ -24,7 +25,9 @@ def add(commands: Any) -> None:
         "-o", "--output", required=True, help="such as reply.ogg; - is standard output"
     )
     speak.add_argument("--format", help="ogg, wav, flac, mp3, mulaw; by the file's ending, or ogg")
-    speak.add_argument("--voice", default=VOICE, help=f"which voice ({VOICE})")
+    speak.add_argument(
+        "--voice", default=VOICE, help=f"a built-in voice, or a voice file ({VOICE})"
+    )
     speak.add_argument("--language", default="en", help="of the text (en)")
     speak.add_argument("--rate", type=_within(0.5, 2.0), default=1.0, help="pace, 0.5 to 2 (1)")
     speak.add_argument("--pitch", type=_within(-12, 12), default=0.0, help="semitones higher (0)")
@@ -72,8 +75,9 @@ def _speak(options: argparse.Namespace) -> int:
     from fond_echo.core.language.manner import Manner
     from fond_echo.core.language.registry import language
     from fond_echo.core.language.silent import silent_letters
+    from fond_echo.core.synthesis.speaker import VOICES
     from fond_echo.core.synthesis.synthesizer import Synthesizer
-    from fond_echo.speech.material import lexicon, synthesizer
+    from fond_echo.speech.material import lexicon
 
     try:
         format = format_of(options.output, options.format)
@@ -81,15 +85,17 @@ def _speak(options: argparse.Namespace) -> int:
         print(f"fond-echo: {error}", file=sys.stderr)
         return 2
     text = sys.stdin.read() if options.text == STDIO else options.text
-    mouth = synthesizer(options.language)
+    voice = voice_of(options.voice)
+    known = lexicon(options.language)
     if options.lexicon:
         from fond_echo.core.language.pls import read_pls
 
         sounds = read_pls(bytes_in(options.lexicon).decode("utf-8", "replace"))
-        mouth = Synthesizer(lexicon(options.language).with_sounds(sounds))
+        known = known.with_sounds(sounds)
+    mouth = Synthesizer(known, {**VOICES, voice.voice: voice.speaker})
     manner = Manner(rate=options.rate, pitch=options.pitch, volume=options.loudness)
-    total = len(mouth.planned(text, options.voice))
-    parts = mouth.speak(text, options.voice, manner=manner)
+    total = len(mouth.planned(text, voice.voice))
+    parts = mouth.speak(text, voice.voice, manner=manner)
     writer = writer_of(format, zlib.crc32(text.encode("utf-8", "replace")))
     words: list[dict[str, Any]] = []
     marks: list[dict[str, Any]] = []
@@ -119,5 +125,5 @@ def _speak(options: argparse.Namespace) -> int:
             {"file": options.output, "seconds": round(seconds, 3), "words": words, "marks": marks}
         )
     elif options.output != STDIO:
-        print(f"{options.output}: {seconds:.2f} s, {format}, voice {options.voice}", file=where)
+        print(f"{options.output}: {seconds:.2f} s, {format}, voice {voice.voice}", file=where)
     return 0

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from collections.abc import Mapping
 from dataclasses import fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fond_echo.cli.files import bytes_in
-from fond_echo.cli.output import add_json, print_json, table
+from fond_echo.cli.output import add_json, named, print_json, table
 
 if TYPE_CHECKING:
     from fond_echo.core.language.lexicon import Lexicon
     from fond_echo.core.synthesis.speaker import Speaker
+    from fond_echo.documents.voice import VoiceFile
 
 
 def add(commands: Any) -> None:
@@ -27,6 +27,14 @@ def add(commands: Any) -> None:
     show.add_argument("name")
     add_json(show)
     show.set_defaults(run=_show)
+    adjust = verbs.add_parser("adjust", help="write a voice file: a voice with other settings")
+    adjust.add_argument("name", help="the built-in voice that it begins from, or a voice file")
+    adjust.add_argument(
+        "--set", action="append", default=[], type=named, metavar="NAME=VALUE", help="a setting"
+    )
+    adjust.add_argument("-o", "--output", type=Path, required=True, help="such as ours.yaml")
+    add_json(adjust)
+    adjust.set_defaults(run=_adjust)
     pronounce = verbs.add_parser("pronounce", help="show the phonemes of words, and their source")
     pronounce.add_argument("words", nargs="+", metavar="WORD")
     pronounce.add_argument("--language", default="en", help="of the words (en)")
@@ -58,18 +66,50 @@ def _list(options: argparse.Namespace) -> int:
 
 
 def _show(options: argparse.Namespace) -> int:
-    from fond_echo.core.synthesis.speaker import VOICES
-
-    if options.name not in VOICES:
-        known = ", ".join(VOICES)
-        print(f"fond-echo: there is no voice {options.name!r}: use {known}", file=sys.stderr)
-        return 1
-    facts = _facts(VOICES[options.name])
+    facts = _facts(voice_of(options.name).speaker)
     if options.json:
         print_json({"voice": options.name, **facts})
     else:
         table(("setting", "value"), [(k, str(v)) for k, v in facts.items() if v not in ({}, ())])
     return 0
+
+
+def voice_of(name: str) -> VoiceFile:
+    """A built-in voice by its name, or a voice file. Raises UnknownVoice, InvalidFile."""
+    from fond_echo.core.synthesis.speaker import VOICES
+    from fond_echo.core.synthesis.synthesizer import UnknownVoice
+    from fond_echo.documents.voice import VoiceFile, read_voice
+
+    if name in VOICES:
+        return VoiceFile(voice=name, begins_from=name)
+    if Path(name).suffix in (".yaml", ".yml"):
+        return read_voice(bytes_in(Path(name)).decode("utf-8", "replace"), Path(name).name)
+    raise UnknownVoice(
+        f"there is no voice {name!r}", remedy=f"voices: {', '.join(VOICES)}, or a file .yaml"
+    )
+
+
+def _adjust(options: argparse.Namespace) -> int:
+    from fond_echo.documents.voice import read_voice, written
+
+    begun = voice_of(options.name)
+    settings = {**begun.settings, **{name: _number(value) for name, value in options.set}}
+    text = written(options.output.stem.lower(), begun.begins_from, settings)
+    # What was typed is checked like what is written in a file.
+    made = read_voice(text, options.output.name)
+    options.output.write_text(text)
+    if options.json:
+        print_json(made)
+    else:
+        print(f"{options.output}: {made.voice}, begins from {made.begins_from}")
+    return 0
+
+
+def _number(text: str) -> float | str:
+    try:
+        return float(text)
+    except ValueError:
+        return text
 
 
 def source_of(word: str, lexicon: Lexicon, own: frozenset[str]) -> str:

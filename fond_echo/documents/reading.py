@@ -16,7 +16,7 @@ from fond_echo.core.grammar.xml_form import read_xml
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import LexiconError, read_pls
 from fond_echo.core.language.registry import codes
-from fond_echo.core.language.ssml import SsmlError, is_ssml, read_ssml, voices_in
+from fond_echo.core.language.ssml import SsmlError, is_ssml, lexicons_in, read_ssml, voices_in
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import (
@@ -258,6 +258,11 @@ def _markup_errors(
         where = f" ({error.where} of it)" if error.where else ""
         yield source.error(path, f"in the markup: {error.what}{where}", error.remedy)
         return
+    for name in lexicons_in(parts):
+        if name != assistant.lexicon:
+            what = f"in the markup: the lexicon {name!r} is not the assistant's"
+            remedy = f"use {assistant.lexicon}" if assistant.lexicon else f"add lexicon: {name}"
+            yield source.error(path, what, remedy)
     for name in voices_in(parts):
         if name not in VOICES:
             what = f"in the markup: there is no voice {name!r}"

@@ -40,7 +40,7 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import DEFAULT
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.silent import silent_letters
-from fond_echo.core.language.ssml import is_ssml, plain_of, read_ssml, recordings_in
+from fond_echo.core.language.ssml import is_ssml, lexicons_in, plain_of, read_ssml, recordings_in
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.core.synthesis.synthesizer import UnknownVoice
@@ -132,7 +132,11 @@ async def _prepared(service: Service, given: RenditionIn) -> Prepared:
     warnings: list[str] = []
     plain = given.text
     if is_ssml(given.text):
-        for name in recordings_in(read_ssml(given.text)):
+        parts = read_ssml(given.text)
+        for name in lexicons_in(parts):
+            if assistant is None or assistant.lexicon != name:
+                warnings.append(f"there is no lexicon {name[:80]!r}: words are said as usual")
+        for name in recordings_in(parts):
             kept = assistant.sound(name) if assistant else None
             if kept is None:
                 warnings.append(f"there is no sound {name[:80]!r}: the words in its place are said")

@@ -87,3 +87,27 @@ class Voice(Command):
         code, _, err = self.run_command("voice", "show", "nobody")
         self.assertEqual(code, 1)
         self.assertIn("there is no voice 'nobody'", err)
+
+    def test_a_voice_is_adjusted_and_spoken_with(self):
+        ours = self.folder / "fulmar.yaml"
+        adjust = ("voice", "adjust", "tern", "-o", ours, "--set", "pitch=90", "--set", "rate=0.8")
+        code, out, err = self.run_command(*adjust)
+        self.assertEqual(code, 0, err)
+        self.assertIn("fulmar, begins from tern", out)
+        _, out, _ = self.run_command("voice", "show", ours, "--json")
+        self.assertEqual((json.loads(out)["pitch"], json.loads(out)["rate"]), (90, 0.8))
+        lengths = []
+        for voice in ("tern", ours):
+            file = self.folder / "x.wav"
+            self.run_command("speak", "The boat leaves at noon.", "-o", file, "--voice", voice)
+            lengths.append(decode(file.read_bytes()).clip.seconds)
+        self.assertGreater(lengths[1], 1.15 * lengths[0])
+        for wrong, words in (
+            ("pitch=9000", "pitch 9000 is not between 50 and 400"),
+            ("pich=90", "there is no setting 'pich'"),
+            ("pitch=high", "fulmar.yaml:4"),
+        ):
+            code, _, err = self.run_command(*adjust, "--set", wrong)
+            self.assertEqual(code, 1)
+            self.assertIn(words, err)
+        self.assertIn("pitch: 90", ours.read_text(), "nothing half done")

@@ -127,6 +127,13 @@ class Renditions(WebTest):
             answer = await self.client.post(PATH, json={"text": TEXT, **given})
             self.assertIn(answer.status_code, (404, 422), given)
             self.assertIn(words, answer.text)
+        text = "<speak><lexicon uri='x.pls'/>Hello <audio src='horn'>there</audio></speak>"
+        found = (await self.render(text=text, give="base64")).json()
+        self.assertEqual(
+            found["warnings"],
+            ["there is no lexicon 'x.pls': words are said as usual",
+             "there is no sound 'horn': the words in its place are said"],
+        )  # fmt: skip
         found = (await self.render(text="Hello Привет!", give="base64")).json()
         self.assertEqual(found["warnings"], ["nothing can be said for the letters Привет"])
         self.assertEqual([w["word"] for w in found["words"]], ["hello"])

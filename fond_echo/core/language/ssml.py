@@ -94,7 +94,15 @@ class Stretched:
     contour: tuple[tuple[float, Manner], ...] = ()
 
 
-Part = Words | Pause | MarkHere | Recording | Stretched
+@dataclass(frozen=True)
+class LexiconHere:
+    """A lexicon that is to be used, by its name; whoever speaks has its own at hand, or says that
+    there is none."""
+
+    source: str
+
+
+Part = Words | Pause | MarkHere | Recording | Stretched | LexiconHere
 
 
 def is_ssml(text: str) -> bool:
@@ -215,9 +223,12 @@ def _of(element: _Element, how: Words) -> Iterator[Part]:
             yield MarkHere(given.get("name", ""))
         case "audio":
             yield Recording(given.get("src", ""), tuple(_inside(element, how)))
-        case "desc" | "meta" | "metadata" | "lexicon" | "lookup":
-            if element.name == "lookup":
-                yield from _inside(element, how)
+        case "lexicon":
+            yield LexiconHere(given.get("uri", ""))
+        case "lookup":
+            yield from _inside(element, how)
+        case "desc" | "meta" | "metadata":
+            pass
         case _:
             raise element.error(f"<{element.name}> is not spoken", "leave it out")
 
@@ -275,6 +286,11 @@ def recordings_in(parts: tuple[Part, ...]) -> Iterator[str]:
             yield from recordings_in(part.instead)
         elif isinstance(part, Stretched):
             yield from recordings_in(part.parts)
+
+
+def lexicons_in(parts: tuple[Part, ...]) -> list[str]:
+    """The names of the lexicons that are to be used."""
+    return [part.source for part in parts if isinstance(part, LexiconHere)]
 
 
 def voices_in(parts: tuple[Part, ...]) -> Iterator[str]:

@@ -279,7 +279,9 @@ def build(
         elif kind == "closure" and phoneme in ("B", "D", "G", "JH"):
             voicing[here] = 0.14 * speaker.voice_bar
         elif kind == "burst":
-            bursts[here] = 0.2 * noise
+            # It is loudest when the closure opens, and gone when the burst is over.
+            length = max(1, last - first)
+            bursts[here] = 0.28 * noise * np.exp(-2.2 * np.arange(last - first) / length)
         elif kind == "aspiration":
             aspiration[here], wide[here] = 0.3, 2.2
         elif kind == "friction":
