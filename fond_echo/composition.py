@@ -16,6 +16,7 @@ from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.logic import Breakers, LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.engines.built_in import ENGINES
+from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
 from fond_echo.engines.registry import Engines, EngineSettings, Purpose, Wanted, installed
 from fond_echo.settings import Settings
@@ -49,6 +50,7 @@ class Installation:
         self.builder = ChannelBuilder(self.client, self.clips)
         self.secrets = SecretBox(self.settings.encryption_keys())
         self._breakers = Breakers()
+        self._spoken = SpokenCache()
 
     @classmethod
     @asynccontextmanager
@@ -90,10 +92,11 @@ class Installation:
         """Everything for a turn on a channel."""
         vault = await self.vault()
         wanted = Wanted("", channel.assistant, channel.name, self.purpose)
+        speaking = CachedSynthesizer(self.synthesizer(wanted), self._spoken, wanted)
         return Needs(
             channel=self.builder.build(channel, vault),
             recognizer=self.recognizer(wanted),
-            synthesizer=self.synthesizer(wanted),
+            synthesizer=speaking,
             decoder=self.decoder,
             clips=self.clips,
             logic=LogicCaller(self.client, vault.apart(), self._breakers),

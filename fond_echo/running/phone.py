@@ -18,13 +18,13 @@ from fond_echo.channels.phone.link import LinkClosed
 from fond_echo.channels.phone.remote import BackendHandlers
 from fond_echo.channels.phone.roles import ChannelState, Speaking, sentences_of
 from fond_echo.channels.phone.service import ServiceBackend
-from fond_echo.channels.phone.speaking import CachedSynthesizer
 from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
+from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
 from fond_echo.running.media import Media
 from fond_echo.running.recorder import Recorder

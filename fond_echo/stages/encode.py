@@ -4,19 +4,24 @@ possible."""
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import zlib
 from dataclasses import dataclass
 from functools import lru_cache
+
+import numpy as np
 
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import OPUS_RATES, VoiceNoteWriter, encode_voice_note
 from fond_echo.core.audio.waveform import heights
+from fond_echo.core.caching import Recent
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import SpokenTurn
 from fond_echo.stages.turn import Encoded
 
+NOTES_BYTES = 12 * 2**20
 KEPT_UP_TO = 500_000
 """Bytes of sound that are encoded once while they are remembered: greetings and prompts, which a
 channel says again in every call."""
@@ -32,8 +37,15 @@ class VoiceNote:
     data: bytes
 
 
+_made: Recent[bytes, VoiceNote] = Recent(
+    NOTES_BYTES, lambda note: len(note.data) + note.clip.samples.nbytes
+)
+"""Voice notes by the sound of their first part: what is said often is encoded once."""
+
+
 class EncodingAhead:
-    """Encodes parts as they are spoken: while the next is made, the last is encoded.
+    """Encodes parts as they are spoken: while the next is made, the last is encoded. A sound that
+    was encoded before is taken as it is, as long as nothing else is said.
 
     Args:
         serial: of the Ogg stream.
@@ -45,12 +57,23 @@ class EncodingAhead:
         self._clips: list[Clip] = []
         self._data = bytearray()
         self._work: asyncio.Task[None] | None = None
+        self._known: VoiceNote | None = None
+        self._key = b""
 
     async def add(self, clip: Clip) -> None:
         """Encode a part beside what goes on; the part before is waited for."""
         if self._work is not None:
             await self._work
+        if not self._clips:
+            self._key = hashlib.sha256(clip.samples.tobytes()).digest()
+            self._known = _made.get(self._key)
         self._clips.append(clip)
+        if self._known is not None:
+            so_far = join(self._clips).samples
+            if np.array_equal(so_far, self._known.clip.samples[: len(so_far)]):
+                return
+            # It goes on in another way: what was said up to here is encoded now.
+            self._known, clip = None, join(self._clips)
         self._work = asyncio.create_task(asyncio.to_thread(self._encode, clip))
 
     def _encode(self, clip: Clip) -> None:
@@ -64,11 +87,17 @@ class EncodingAhead:
         """The whole; None where there is none, or where parts have rates that do not fit."""
         if self._work is not None:
             await self._work
+        if self._known is not None:
+            if sum(map(len, self._clips)) == len(self._known.clip):
+                return self._known
+            await asyncio.to_thread(self._encode, join(self._clips))
         rates = {clip.rate for clip in self._clips}
         if self._writer is None or len(rates) != 1 or not rates <= OPUS_RATES:
             return None
         data = bytes(self._data) + await asyncio.to_thread(self._writer.finish)
-        return VoiceNote(join(self._clips), data)
+        made = VoiceNote(join(self._clips), data)
+        _made.keep(self._key, made)
+        return made
 
 
 async def encode(turn: SpokenTurn, needs: Needs, ahead: VoiceNote | None = None) -> Encoded:

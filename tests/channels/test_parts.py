@@ -9,13 +9,12 @@ from types import SimpleNamespace
 import httpx
 import numpy as np
 
-from fond_echo.channels.phone import placing, prompts, speaking
+from fond_echo.channels.phone import placing, prompts
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
 from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.service import ServiceBackend
-from fond_echo.channels.phone.speaking import CachedSynthesizer
 from fond_echo.channels.phone.ticking import FEW, Ticker
 from fond_echo.contract.call import Opening
 from fond_echo.contract.turn import Heard
@@ -25,6 +24,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.phone import RegistrarSpec
+from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.store.local import free_port
 from tests.sounds import tone
 
@@ -64,9 +64,11 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.voice = Voice()
         self.prompts = self.new_prompts()
 
-    def new_prompts(self):
+    def new_prompts(self, kept=10**7):
         needs = SimpleNamespace(
-            synthesizer=CachedSynthesizer(self.voice), database=None, encoder=None
+            synthesizer=CachedSynthesizer(self.voice, SpokenCache(kept)),
+            database=None,
+            encoder=None,
         )
         return Prompts(ServiceBackend(needs).prompt)
 
@@ -87,10 +89,10 @@ class Said(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(self.voice.requested.count("Good day."), 2)
 
     async def test_what_was_said_long_ago_is_forgotten(self):
-        for module in (prompts, speaking):
+        for module in (prompts,):
             self.addCleanup(setattr, module, "MAX_BYTES", module.MAX_BYTES)
             module.MAX_BYTES = 50_000
-        self.prompts = self.new_prompts()
+        self.prompts = self.new_prompts(50_000)
         for number in range(20):
             await self.prompts.spoken(f"Number {number}.", "tern", "PCMU")
         self.assertEqual(self.prompts.ready("Number 0.", "tern", "PCMU"), b"")

@@ -1,11 +1,10 @@
-"""What speaks in calls: the same words are rendered once."""
+"""A synthesizer that says the same words in the same way, and renders them once."""
 
 from __future__ import annotations
 
 import zlib
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Hashable, Mapping
 
-from fond_echo.channels.phone.prompts import MAX_BYTES, MAX_TEXT
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.caching import Recent
 from fond_echo.core.language.manner import PLAIN, Manner
@@ -13,22 +12,42 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.stages.ports import Synthesizer
 
+MAX_BYTES = 16 * 2**20
+MAX_TEXT = 1_000
+"""Characters: longer words are hardly said twice."""
+
+
+def _size(parts: list[SpokenSound]) -> int:
+    return sum(part.clip.samples.nbytes for part in parts)
+
+
+class SpokenCache(Recent[tuple[Hashable, ...], list[SpokenSound]]):
+    """What was spoken lately, by all that makes it sound so; several synthesizers may share it."""
+
+    def __init__(self, size: int = MAX_BYTES) -> None:
+        super().__init__(size, _size)
+
 
 class CachedSynthesizer:
-    """A synthesizer that says the same words in the same way, and renders them once."""
+    """A synthesizer in front of another.
 
-    def __init__(self, synthesizer: Synthesizer) -> None:
-        self._synthesizer = synthesizer
-        self._kept: Recent[tuple[str, str, Sounds, str, Manner], list[SpokenSound]] = Recent(
-            MAX_BYTES, _size
-        )
+    Args:
+        kept: what was spoken lately.
+        scope: what else decides how something is spoken, such as the assistant and the channel.
+    """
+
+    def __init__(
+        self, synthesizer: Synthesizer, kept: SpokenCache | None = None, scope: Hashable = None
+    ) -> None:
+        self._synthesizer, self._scope = synthesizer, scope
+        self._kept = SpokenCache() if kept is None else kept
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
         manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """The parts of it as they come. `seed` follows from the words."""
-        key = text, voice, sounds, language, manner
+        key = self._scope, text, voice, sounds, language, manner
         if not recordings and (known := self._kept.get(key)) is not None:
             for part in known:
                 yield part
@@ -37,7 +56,7 @@ class CachedSynthesizer:
         async for part in self._synthesizer.speak(
             text,
             voice,
-            seed=zlib.crc32(text.encode()),
+            seed=zlib.crc32(text.encode("utf-8", "replace")),
             sounds=sounds,
             language=language,
             manner=manner,
@@ -47,7 +66,3 @@ class CachedSynthesizer:
             yield part
         if len(text) <= MAX_TEXT and not recordings:
             self._kept.keep(key, parts)
-
-
-def _size(parts: list[SpokenSound]) -> int:
-    return sum(part.clip.samples.nbytes for part in parts)
