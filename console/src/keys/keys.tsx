@@ -1,24 +1,20 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Radio, RadioGroup } from "react-aria-components";
-import styled from "styled-components";
+import { Radio } from "react-aria-components";
 import { api } from "../api";
 import { timeOf } from "../format";
-import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, ErrorNote } from "../parts/sheet";
-
-const Scopes = styled(RadioGroup)`
-  display: flex;
-  gap: 0.9rem;
-  label {
-    cursor: pointer;
-  }
-  label::before {
-    content: "○ ";
-  }
-  label[data-selected]::before {
-    content: "● ";
-  }
-`;
+import {
+  Button,
+  Code,
+  Copy,
+  Mark,
+  Options,
+  Row,
+  Sheet,
+  Table,
+  Text,
+  ErrorNote,
+} from "../parts/sheet";
 
 /** Keys, secrets, subscriptions and the events themselves. */
 export function KeysPage() {
@@ -73,13 +69,13 @@ function Keys() {
       </Table>
       <Row>
         <Text label="Name of a new key" value={name} onChange={setName} />
-        <Scopes aria-label="What it may do" value={scope} onChange={setScope}>
+        <Options aria-label="What it may do" value={scope} onChange={setScope}>
           {SCOPES.map((each) => (
             <Radio key={each} value={each}>
               {each}
             </Radio>
           ))}
-        </Scopes>
+        </Options>
         <Button onPress={() => making.mutate()} isDisabled={!name || making.isPending}>
           Make a key
         </Button>

@@ -1,4 +1,10 @@
-import { Button as Press, TextField as Field, Input, Label } from "react-aria-components";
+import {
+  Button as Press,
+  TextField as Field,
+  Input,
+  Label,
+  RadioGroup,
+} from "react-aria-components";
 import styled from "styled-components";
 import { colour, font } from "../theme";
 
@@ -88,6 +94,31 @@ export const Mark = styled.span<{ $kind: "good" | "bad" | "plain" }>`
 
 export const ErrorNote = styled.p`
   color: ${colour.buoy} !important;
+`;
+
+/** One of several, side by side; a span in it is their heading. */
+export const Options = styled(RadioGroup)`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.2rem 0.9rem;
+  > span {
+    flex-basis: 100%;
+    font-size: 0.87rem;
+    color: ${colour.faded};
+  }
+  label {
+    cursor: pointer;
+  }
+  label::before {
+    content: "○ ";
+  }
+  label[data-selected]::before {
+    content: "● ";
+  }
+  label[data-focus-visible] {
+    outline: 2px solid ${colour.ink};
+    outline-offset: 2px;
+  }
 `;
 
 const TextBox = styled(Field)`

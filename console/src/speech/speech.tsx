@@ -3,7 +3,6 @@ import { useState } from "react";
 import {
   Label,
   Radio,
-  RadioGroup,
   Tab,
   TabList,
   TabPanel,
@@ -14,7 +13,7 @@ import {
 import styled from "styled-components";
 import { api, type Rendition } from "../api";
 import { Player } from "../parts/waveform";
-import { Button, Code, Copy, ErrorNote, Row, Sheet, Text } from "../parts/sheet";
+import { Button, Code, Copy, ErrorNote, Options, Row, Sheet, Text } from "../parts/sheet";
 import { colour } from "../theme";
 
 const SAMPLE = "The next boat to Pell leaves at ten past four, from the north pier.";
@@ -39,29 +38,8 @@ const Words = styled(TextField)`
   }
 `;
 
-const Choice = styled(RadioGroup)`
-  display: flex;
-  flex-wrap: wrap;
-  gap: 0.2rem 0.9rem;
+const Choice = styled(Options)`
   margin: 0.7rem 0;
-  > span {
-    flex-basis: 100%;
-    font-size: 0.87rem;
-    color: ${colour.faded};
-  }
-  label {
-    cursor: pointer;
-  }
-  label::before {
-    content: "○ ";
-  }
-  label[data-selected]::before {
-    content: "● ";
-  }
-  label[data-focus-visible] {
-    outline: 2px solid ${colour.ink};
-    outline-offset: 2px;
-  }
 `;
 
 const Panels = styled(Tabs)`

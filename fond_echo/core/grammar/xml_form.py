@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
-from xml.parsers import expat
 
 from fond_echo.core.grammar.abnf import DEEPEST, MAX_BYTES, Spoken
 from fond_echo.core.grammar.model import (
@@ -24,58 +22,10 @@ from fond_echo.core.grammar.model import (
     times,
 )
 from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.xml_tree import Element, read_tree
 
 
-class _Element:
-    def __init__(self, name: str, attributes: dict[str, str], line: int, column: int) -> None:
-        self.name = name.rpartition(":")[2]
-        self.attributes = attributes
-        self.line, self.column = line, column
-        self.inside: list[_Element | str] = []
-
-    def error(self, what: str, remedy: str = "") -> GrammarError:
-        return GrammarError(what, line=self.line, column=self.column, remedy=remedy)
-
-
-def _tree(text: str) -> _Element:
-    parser = expat.ParserCreate()
-    parser.buffer_text = True
-    open_: list[_Element] = [_Element("", {}, 0, 0)]
-
-    def begin(name: str, attributes: dict[str, str]) -> None:
-        element = _Element(
-            name, attributes, parser.CurrentLineNumber, parser.CurrentColumnNumber + 1
-        )
-        if len(open_) > DEEPEST:
-            raise element.error(f"elements are nested over {DEEPEST} deep")
-        open_[-1].inside.append(element)
-        open_.append(element)
-
-    def text_found(data: str) -> None:
-        open_[-1].inside.append(data)
-
-    def refused(*_: Any) -> None:
-        raise GrammarError(
-            "a document type is not read", line=parser.CurrentLineNumber, remedy="leave it out"
-        )
-
-    parser.StartElementHandler = begin
-    parser.EndElementHandler = lambda _: open_.pop()
-    parser.CharacterDataHandler = text_found
-    parser.StartDoctypeDeclHandler = refused
-    parser.EntityDeclHandler = refused
-    try:
-        parser.Parse(text.encode(), True)
-    except expat.ExpatError as error:
-        what = expat.errors.messages[error.code]
-        raise GrammarError(
-            f"not XML: {what}", line=error.lineno, column=error.offset + 1
-        ) from error
-    roots = [each for each in open_[0].inside if isinstance(each, _Element)]
-    return roots[0]
-
-
-def _expansion(element: _Element, spoken: Spoken) -> Expansion:
+def _expansion(element: Element, spoken: Spoken) -> Expansion:
     items: list[Expansion] = []
     for each in element.inside:
         if isinstance(each, str):
@@ -87,12 +37,12 @@ def _expansion(element: _Element, spoken: Spoken) -> Expansion:
     return items[0] if len(items) == 1 else Chain(tuple(items))
 
 
-def _of(element: _Element, spoken: Spoken) -> Expansion:
+def _of(element: Element, spoken: Spoken) -> Expansion:
     match element.name:
         case "item":
             return _item(element, spoken)
         case "one-of":
-            children = [each for each in element.inside if isinstance(each, _Element)]
+            children = [each for each in element.inside if isinstance(each, Element)]
             if not children or any(each.name != "item" for each in children):
                 raise element.error("one-of holds item elements, at least one")
             weights = tuple(_weight(each) for each in children)
@@ -109,14 +59,14 @@ def _of(element: _Element, spoken: Spoken) -> Expansion:
     raise element.error(f"{element.name!r} cannot stand here")
 
 
-def _weight(element: _Element) -> float:
+def _weight(element: Element) -> float:
     try:
         return float(element.attributes.get("weight", "1"))
     except ValueError:
         raise element.error("weight must be a number") from None
 
 
-def _item(element: _Element, spoken: Spoken) -> Expansion:
+def _item(element: Element, spoken: Spoken) -> Expansion:
     inner = _expansion(element, spoken)
     given = element.attributes.get("repeat")
     if given is None:
@@ -127,7 +77,7 @@ def _item(element: _Element, spoken: Spoken) -> Expansion:
         raise element.error(f"repeat {error}") from None
 
 
-def _reference(element: _Element) -> Expansion:
+def _reference(element: Element) -> Expansion:
     special = element.attributes.get("special")
     if special is not None:
         known: dict[str, Expansion] = {"NULL": NOTHING, "VOID": Never(), "GARBAGE": Garbage()}
@@ -156,7 +106,7 @@ def read_xml(
     """
     if len(text) > MAX_BYTES:
         raise GrammarError(f"a grammar of {len(text):,} characters is over {MAX_BYTES:,}")
-    tree = _tree(text)
+    tree = read_tree(text, GrammarError, deepest=DEEPEST)
     spoken = spoken or language_of().writing.spoken_tokens
     if tree.name != "grammar":
         raise tree.error(f"the document is a {tree.name!r}, not a grammar")

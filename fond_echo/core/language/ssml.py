@@ -8,9 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
-from typing import Any
-from xml.parsers import expat
+from dataclasses import dataclass, replace
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.manner import (
@@ -24,6 +22,7 @@ from fond_echo.core.language.manner import (
 )
 from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
 from fond_echo.core.language.pls import from_ipa
+from fond_echo.core.xml_tree import Element, read_tree
 
 MAX_CHARACTERS = 400_000
 DEEPEST = 20
@@ -110,55 +109,8 @@ def is_ssml(text: str) -> bool:
     return text.lstrip()[:200].startswith(("<speak", "<?xml"))
 
 
-@dataclass
-class _Element:
-    name: str
-    attributes: dict[str, str]
-    line: int
-    column: int
-    inside: list[_Element | str] = field(default_factory=list)
-
-    def error(self, what: str, remedy: str = "") -> SsmlError:
-        return SsmlError(what, where=f"line {self.line}, column {self.column}", remedy=remedy)
-
-
-def _tree(text: str) -> _Element:
-    parser = expat.ParserCreate()
-    parser.buffer_text = True
-    top = _Element("", {}, 1, 1)
-    open_ = [top]
-
-    def begin(name: str, attributes: dict[str, str]) -> None:
-        element = _Element(
-            name.rpartition(":")[2], attributes,
-            parser.CurrentLineNumber, parser.CurrentColumnNumber + 1,
-        )  # fmt: skip
-        if len(open_) > DEEPEST:
-            raise element.error(f"elements are nested over {DEEPEST} deep")
-        open_[-1].inside.append(element)
-        open_.append(element)
-
-    def words(data: str) -> None:
-        open_[-1].inside.append(data)
-
-    def refused(*_: Any) -> None:
-        line, column = parser.CurrentLineNumber, parser.CurrentColumnNumber + 1
-        raise SsmlError(
-            "a document type is not read", where=f"line {line}, column {column}",
-            remedy="leave it out",
-        )  # fmt: skip
-
-    parser.StartElementHandler = begin
-    parser.EndElementHandler = lambda _: open_.pop()
-    parser.CharacterDataHandler = words
-    parser.StartDoctypeDeclHandler = refused
-    parser.EntityDeclHandler = refused
-    try:
-        parser.Parse(text.strip().encode("utf-8", "replace"), True)
-    except expat.ExpatError as error:
-        where = f"line {error.lineno}, column {error.offset + 1}"
-        raise SsmlError(f"not XML: {expat.errors.messages[error.code]}", where=where) from error
-    return next(each for each in top.inside if isinstance(each, _Element))
+def _error_at(what: str, *, line: int, column: int, remedy: str = "") -> SsmlError:
+    return SsmlError(what, where=f"line {line}, column {column}", remedy=remedy)
 
 
 def read_ssml(text: str) -> tuple[Part, ...]:
@@ -169,13 +121,13 @@ def read_ssml(text: str) -> tuple[Part, ...]:
     """
     if len(text) > MAX_CHARACTERS:
         raise SsmlError(f"over {MAX_CHARACTERS:,} characters are not spoken at once")
-    tree = _tree(text)
+    tree = read_tree(text.strip(), _error_at, deepest=DEEPEST)
     if tree.name != "speak":
         raise tree.error(f"the document is a {tree.name!r}, not speak")
     return tuple(_inside(tree, Words("")))
 
 
-def _inside(element: _Element, how: Words) -> Iterator[Part]:
+def _inside(element: Element, how: Words) -> Iterator[Part]:
     for each in element.inside:
         if isinstance(each, str):
             text = re.sub(r"\s+", " ", each)
@@ -188,7 +140,7 @@ def _inside(element: _Element, how: Words) -> Iterator[Part]:
                 raise each.error(str(error)) from None
 
 
-def _of(element: _Element, how: Words) -> Iterator[Part]:
+def _of(element: Element, how: Words) -> Iterator[Part]:
     given = element.attributes
     match element.name:
         case "speak" | "w" | "token" | "lang":
@@ -233,7 +185,7 @@ def _of(element: _Element, how: Words) -> Iterator[Part]:
             raise element.error(f"<{element.name}> is not spoken", "leave it out")
 
 
-def _prosody(element: _Element, how: Words) -> Iterator[Part]:
+def _prosody(element: Element, how: Words) -> Iterator[Part]:
     given = element.attributes
     manner = with_prosody(how.manner, given)
     parts = tuple(_inside(element, replace(how, manner=manner)))
@@ -253,13 +205,13 @@ def _pause(given: dict[str, str]) -> float:
     return STRENGTHS[strength]
 
 
-def _text(element: _Element) -> str:
+def _text(element: Element) -> str:
     return "".join(
         each if isinstance(each, str) else _text(each) for each in element.inside
     ).strip()
 
 
-def _sounds(element: _Element) -> Pronunciation:
+def _sounds(element: Element) -> Pronunciation:
     written, alphabet = element.attributes.get("ph", ""), element.attributes.get("alphabet", "ipa")
     if alphabet == "ipa":
         try:
