@@ -42,7 +42,8 @@ _PATTERNS = (
     r"(?:end|close|finish|stop|leave)(?: (?:it|things))?"
     r"(?: here| there| at that|(?: of)?(?: the| this| our)? (?:conversation|chat|call|talk))",
     r"(?:i|we|i've|we've|i'd|i'm|we're|i'll|we'll)(?: (?:must|should|better|got to|gotta|have to|"
-    r"need to|ought to|am|are|will))? (?:go|be going|be off|run|dash|rush|fly|leave|leaving|going|off)(?: now)?",
+    r"need to|ought to|am|are|will))? "
+    r"(?:go|be going|be off|run|dash|rush|fly|leave|leaving|going|off)(?: now)?",
     r"(?:enjoy|have) (?:the rest of )?(?:a|your|the) (?:\w+ ){0,2}" + _TIME + r"(?: too)?",
     r"(?:let's |we can |i'll |i will )?(?:call it a day|leave it (?:here|there|at that))",
     r"(?:i think |i guess |i believe )?"
@@ -53,7 +54,8 @@ _PATTERNS = (
     r"(?: (?:questions|to ask|to say))?",
     r"(?:i|we)(?:'ve| have)?(?: got)? (?:all|everything|what) (?:i|we) (?:need|needed|wanted)",
     r"(?:you can |please |i'll |i will |i'm |i am )?hang(?:ing)? up(?: now)?",
-    r"(?:that|this|it)(?:'ll| will| would)? (?:do|cover|covers|does)(?: it| me)?(?: all)?(?: nicely)?",
+    r"(?:that|this|it)(?:'ll| will| would)? (?:do|cover|covers|does)(?: it| me)?(?: all)?"
+    r"(?: nicely)?",
     r"that's (?:plenty|me|us)(?: (?:done|sorted|finished|all set))?",
     r"(?:i'll|i will|let me) (?:leave you to it|let you go|let you get on)",
     r"(?:i'm |we're |it's )?all good(?: (?:thanks|thank you|cheers|here))*",
