@@ -85,7 +85,7 @@ def memory(process: int) -> float:
 
 
 def main() -> None:
-    chosen = options(__doc__, times=60, seconds=12.0, sentences=900)
+    chosen = options(__doc__, times=60, seconds=12, sentences=900)
     next_text = texts()
     alone(next_text())
     with running() as world:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import json
 import platform
+import signal
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -15,6 +16,8 @@ from rich.table import Table
 
 def options(description: str | None, **numbers: int) -> argparse.Namespace:
     """A benchmark's options: --json FILE, and its numbers with their defaults."""
+    # Ended from outside, it ends what it began, as at Ctrl-C.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     parser = argparse.ArgumentParser(
         description=description, formatter_class=argparse.RawDescriptionHelpFormatter
     )
