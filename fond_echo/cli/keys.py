@@ -32,6 +32,8 @@ def add(commands: Any) -> None:
     new.add_argument("name")
     new.add_argument("--scope", action="append", choices=("read", "operate", "build", "admin"),
                      required=True, help="each includes those before it")  # fmt: skip
+    new.add_argument("--characters-a-day", type=int, default=0, help="that may be spoken (all)")
+    new.add_argument("--seconds-a-day", type=int, default=0, help="that may be converted (all)")
     add_service(new)
     new.set_defaults(run=_new_key)
     keys = verbs.add_parser("list", help="all keys, without their values")
@@ -81,7 +83,9 @@ def _forget(options: argparse.Namespace) -> int:
 
 def _new_key(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        made = echo.make_key(options.name, options.scope)
+        made = echo.make_key(
+            options.name, options.scope, options.characters_a_day, options.seconds_a_day
+        )
     if options.json:
         print_json(made)
     else:

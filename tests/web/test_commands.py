@@ -111,6 +111,9 @@ class Secrets(Commands):
         self.assertTrue(err)
 
     async def test_keys_open_what_they_say_and_nothing_once_revoked(self):
+        quotas = ("--characters-a-day", "500", "--seconds-a-day", "60")
+        limited = await self.reported("key", "new", "small", "--scope", "operate", *quotas)
+        self.assertEqual((limited["characters_a_day"], limited["seconds_a_day"]), (500, 60))
         made = await self.reported("key", "new", "reader", "--scope", "read")
         key = made["key"]
         await self.says("turn", "list", key=key)
