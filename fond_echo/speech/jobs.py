@@ -9,6 +9,7 @@ from __future__ import annotations
 import signal
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from multiprocessing.connection import Connection
 from typing import TYPE_CHECKING, Any
 
@@ -105,17 +106,23 @@ class Say:
     window: tuple[int, int] = (0, 1_000_000)
 
     def run(self) -> tuple[list[SpokenPart], int]:
-        from fond_echo.speech.material import lexicon, synthesizer
-
-        mouth = synthesizer(self.language)
-        if self.sounds:
-            mouth = Synthesizer(lexicon(self.language).with_sounds(self.sounds), mouth.voices)
+        mouth = _mouth(self.language, self.sounds)
         count = len(mouth.planned(self.text, self.voice, self.recordings.keys()))
         parts = mouth.speak(
             self.text, self.voice, seed=self.seed, manner=self.manner,
             recordings=self.recordings, window=self.window,
         )  # fmt: skip
         return list(parts), count
+
+
+@lru_cache(maxsize=4)
+def _mouth(language: str, sounds: Sounds) -> Synthesizer:
+    """The synthesizer of a language, with an assistant's own words where it has some."""
+    from fond_echo.speech.material import lexicon, synthesizer
+
+    if not sounds:
+        return synthesizer(language)
+    return Synthesizer(lexicon(language).with_sounds(sounds), synthesizer(language).voices)
 
 
 @dataclass(frozen=True)

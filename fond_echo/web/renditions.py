@@ -102,7 +102,7 @@ async def render(given: RenditionIn, bearer: MayOperate, service: TheService) ->
         await use(session, bearer.key_id, characters=len(given.text))
     if given.give == "bytes":
         return await _streamed(service, prepared, given.format)
-    async with one_more(service, "renditions", AT_ONCE):
+    async with one_more(service, "/renditions", AT_ONCE):
         rendered = await _rendered(service, prepared, given.format)
     sound = await _given(service, rendered.sound, given.give, bearer.key_id, given.link_hours)
     out = RenditionOut(
@@ -280,7 +280,7 @@ async def convert(
 ) -> Response:
     """Make any sound, which is the body, a proper voice note, and say what was wrong with it."""
     data = await body_of(request, LIMITS.size)
-    async with one_more(service, "conversions", AT_ONCE):
+    async with one_more(service, "/conversions", AT_ONCE):
         decoded = await service.decoder.decode(data)
         async with service.database.writing() as session:
             await use(session, bearer.key_id, seconds=decoded.clip.seconds)

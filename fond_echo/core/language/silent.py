@@ -13,7 +13,7 @@ def silent_letters(text: str, language: Language) -> str:
     """The letters of a text that nothing is said for, each once, in order; twenty at most."""
     found = dict.fromkeys(
         character
-        for character in text
+        for character in dict.fromkeys(text)
         if unicodedata.category(character).startswith("L") and not language.letters.knows(character)
     )
     return "".join(list(found)[:MAX_REPORTED])

@@ -6,6 +6,7 @@ import itertools
 import zlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -84,6 +85,8 @@ class Synthesizer:
 
     def __init__(self, lexicon: Lexicon, voices: dict[str, Speaker] | None = None) -> None:
         self._lexicon = lexicon
+        # A long text is spoken in many windows: it is planned once.
+        self._plan = lru_cache(maxsize=4)(self._made_plan)
         self.voices = VOICES if voices is None else voices
 
     def speaker(self, voice: str) -> Speaker:
@@ -105,6 +108,9 @@ class Synthesizer:
             NothingToSay: no word in the text, or none whose letters have sounds.
             SsmlError: markup that is wrong.
         """
+        return list(self._plan(text, voice, frozenset(recordings)))
+
+    def _made_plan(self, text: str, voice: str, recordings: frozenset[str]) -> tuple[Spoken, ...]:
         language = self._lexicon.language
         found: list[Spoken] = []
         phrases = (
@@ -118,7 +124,7 @@ class Synthesizer:
             self.speaker(voice_used)
         if not any(isinstance(each, Played) or each.tokens for each in found):
             raise NothingToSay(f"there is no word to speak in {text[:60]!r}")
-        return found
+        return tuple(found)
 
     def _sayable(self, phrase: Phrase) -> Phrase:
         """A phrase without words that have no sounds."""

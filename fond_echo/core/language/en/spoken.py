@@ -230,7 +230,11 @@ def _cut(text: str) -> list[str]:
     pieces: list[str] = []
     start = 0
     for match in re.finditer(r"[.!?;:,—–]+(?=[\s\"')]|$)|\n+", text):
-        short = re.search(r"\b(mr|mrs|dr|st|no|e\.g|i\.e|approx|tel)$", text[: match.start()], re.I)
+        short = re.search(
+            r"\b(mr|mrs|dr|st|no|e\.g|i\.e|approx|tel)$",
+            text[max(0, match.start() - 8) : match.start()],
+            re.I,
+        )
         if match[0] == "." and short:
             continue
         pieces.append(text[start : match.end()])
