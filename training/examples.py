@@ -17,6 +17,10 @@ POOL = 1_600
 
 MAX_NOISES = 400
 
+NOISE_TIMES = 3
+"""An example in which nothing is said comes so often for once of another, or noise is heard as
+words."""
+
 
 @dataclass(frozen=True)
 class Example:
@@ -65,7 +69,7 @@ class Shards:
             # What takes more symbols than frames cannot be aligned.
             if len(one.sounds) * FRAMES_A_SYMBOL > len(one.labels):
                 continue
-            self.examples.append(one)
+            self.examples.extend([one] * (1 if len(one.sounds) else NOISE_TIMES))
             if not len(one.sounds) and len(self.noises) < MAX_NOISES:
                 self.noises.append(one.energies)
 

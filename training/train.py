@@ -40,6 +40,10 @@ BATCH_FRAMES = 2_600
 RATE = 1.2e-3
 WARM_STEPS = 300
 AUXILIARY = 0.3
+QUIET_FRAMES = 7
+"""Frames of 30 ms that count as a phoneme where fewer are said: a batch of noise is not worth more
+than one of speech."""
+
 SLOW = 0.9995
 """How much of its average a step keeps."""
 
@@ -84,7 +88,7 @@ def loss_of(
     wanted = torch.from_numpy(np.concatenate(sounds).astype(np.int64))
     main = functional.ctc_loss(
         logs.transpose(0, 1), wanted, lengths, counts, reduction="sum", zero_infinity=True
-    ) / max(1, int(counts.sum()))
+    ) / max(1, int(counts.sum()), int(lengths.sum()) // QUIET_FRAMES)
     middles = torch.from_numpy(y[:, 1::3])
     count = min(middles.shape[1], extra.shape[1])
     beside = functional.cross_entropy(

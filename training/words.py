@@ -1,9 +1,10 @@
 """Learn which words follow which, and write the model that dictation loads.
 
-    python -m training.words --texts FOLDER --out fond_echo/speech/data/words-en.npz
+    python -m training.words --texts FOLDER --talk FOLDER --out fond_echo/speech/data/words-en.npz
 
-Counts are of sentences of the grammar, examples and, for less, glosses of WordNet, the 240,000
-frequent pairs of words that `symspellpy` comes with, and single words of `wordfreq`.
+Counts are of sentences of the grammar, of talk (`training/talk.py`), examples and, for less,
+glosses of WordNet, the 240,000 frequent pairs of words that `symspellpy` comes with, and single
+words of `wordfreq`.
 Probabilities are interpolated with absolute discounting (Ney, Essen and Kneser 1994): what is taken
 off each count that was seen goes to the model of one word less.
 """
@@ -25,15 +26,17 @@ from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.recognition.words import END, WordModel
 from fond_echo.speech.material import lexicon
 from training.sentences import MADE, Grammar, is_test, wordnet
+from training.talk import talk
 
 VOCABULARY = 22_000
 SENTENCES = 250_000
 DISCOUNT = 0.6
 MIN_PAIR, MIN_TRIPLE = 0.55, 1.5
-EXAMPLE_WEIGHT, GLOSS_WEIGHT = 1.0, 0.3
-PAIR_WEIGHT = 2e-7
-"""What one of the counts of frequent pairs, which are of very many texts, weighs: the rarest of
-them, about one; all, about as much as the grammar's sentences."""
+MADE_WEIGHT, EXAMPLE_WEIGHT, GLOSS_WEIGHT, TALK_WEIGHT = 0.3, 1.0, 0.3, 1.0
+"""Chosen by how well lines of characters that are for choosing are foretold (training/README)."""
+
+PAIR_WEIGHT = 1e-7
+"""What one of the counts of frequent pairs, which are of very many texts, weighs."""
 
 Sentence = tuple[str, ...]
 
@@ -174,6 +177,7 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
+    parser.add_argument("--talk", type=Path, required=True, help="see training/talk.py")
     parser.add_argument("--out", type=Path, required=True)
     parser.add_argument("--seed", type=int, default=1)
     chosen = parser.parse_args()
@@ -186,20 +190,25 @@ def main() -> None:
     words = [END, *vocabulary(known, sorted({word for each in made for word in each}))]
     counts = Counts(words)
     for each in made:
-        counts.add(each, 1.0)
+        counts.add(each, MADE_WEIGHT)
     for each in examples:
         if not is_test(each):
             counts.add(each, EXAMPLE_WEIGHT)
     for each in wordnet(chosen.texts):
         if not is_test(each):
             counts.add(tuple(each), GLOSS_WEIGHT)
+    spoken = list(talk(chosen.talk))
+    for sentence in spoken:
+        if not is_test(sentence):
+            counts.add(sentence, TALK_WEIGHT)
     counts.add_pairs(frequent_pairs(), PAIR_WEIGHT)
     model = learnt(counts, words)
     model.save(chosen.out)
     print(f"{len(words):,} words, {len(model.backoff):,} states, {len(model.arc_word):,} arcs, "
           f"{chosen.out.stat().st_size:,} bytes")  # fmt: skip
     print(f"branching in the grammar's test sentences {branching(model, test[:3_000]):.1f}, "
-          f"of WordNet's {branching(model, [e for e in examples if is_test(e)]):.1f}")  # fmt: skip
+          f"of WordNet's {branching(model, [e for e in examples if is_test(e)]):.1f}, "
+          f"of talk {branching(model, [e for e in spoken if is_test(e)]):.1f}")  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -24,12 +24,14 @@ class Alignment:
 
     Attributes:
         sounds: the network's outputs in order.
+        entries: of the graph, one for each sound.
         labels: the output of each frame; between two phonemes, the nearer one. 0 before the first
             and after the last.
         loss: negative log probability of the path, a phoneme.
     """
 
     sounds: npt.NDArray[np.uint8]
+    entries: npt.NDArray[np.int64]
     labels: npt.NDArray[np.uint8]
     loss: float
 
@@ -61,7 +63,7 @@ def align(logs: Matrix, graph: PhonemeGraph) -> Alignment | None:
     first, last = int(frames[0]), int(frames[-1])
     nearest = np.abs(np.arange(first, last + 1)[:, None] - frames[None]).argmin(axis=1)
     labels[first : last + 1] = symbols[frames[nearest]]
-    return Alignment(sounds, labels, -score / max(1, len(sounds)))
+    return Alignment(sounds, entries[fresh], labels, -score / max(1, len(sounds)))
 
 
 @njit(cache=True)

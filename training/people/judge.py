@@ -94,7 +94,7 @@ def judge(
             counts.first[way] += right
             counts.short_first += right and way == "clean" and len(spoken) <= SHORT
         logs = engine.probabilities(Clip(samples, RATE))
-        graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known)
+        graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known, running=True)
         if (best := align(logs, graph)) is not None:
             sounds = [str(each) for each in best.sounds]
             counts.phonemes += len(sounds)

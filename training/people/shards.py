@@ -77,7 +77,7 @@ def aligned(rows: list[Listed], engine: Recognizer, known: Lexicon) -> list[Alig
         if not MIN_SECONDS <= row.seconds <= MAX_SECONDS or not sayable(spoken, known):
             continue
         samples = samples_of(row)
-        graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known)
+        graph = phoneme_graph(WordNetwork.of_phrases([spoken], around=False), known, running=True)
         best = align(engine.probabilities(Clip(samples * np.float32(0.5), rooms.RATE)), graph)
         if best is not None:
             found.append(Aligned(row, samples, best.sounds, best.labels, best.loss))

@@ -181,6 +181,10 @@ def _no_ending(
     return ()
 
 
+def _as_alone(word: str, ways: Sequence[Pronunciation]) -> tuple[Pronunciation, ...]:
+    return ()
+
+
 def _one_way(tokens: Sequence[str], place: int) -> Pronunciation | None:
     return None
 
@@ -196,6 +200,7 @@ class Language:
         intent_of: what a sentence asks of any assistant, from its spoken tokens.
         homograph: how a word is said that is spelt like another, by the words beside it.
         with_ending: how a word is said that is a listed one with an ending.
+        connected: further ways a word with its ways may be heard in running speech.
         everywhere: what can be said to any assistant, as it is likely to be heard.
         answers: how a question with yes or no is answered, likewise.
         spelled: words of which a number or a spelling consists that may go on.
@@ -214,6 +219,7 @@ class Language:
     with_ending: Callable[
         [str, Callable[[str], tuple[Pronunciation, ...]]], tuple[Pronunciation, ...]
     ] = _no_ending
+    connected: Callable[[str, Sequence[Pronunciation]], tuple[Pronunciation, ...]] = _as_alone
     everywhere: tuple[str, ...] = ()
     answers: tuple[str, ...] = ()
     spelled: frozenset[str] = frozenset()

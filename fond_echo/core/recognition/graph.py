@@ -87,11 +87,12 @@ class PhonemeGraph:
         return len(self.symbols)
 
 
-MAX_PRONUNCIATIONS = 4
+MAX_PRONUNCIATIONS, RUNNING = 4, 3
 
 
-def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
-    """Pronounce every arc of a network in each way the lexicon knows, up to four."""
+def phoneme_graph(network: WordNetwork, lexicon: Lexicon, *, running: bool = False) -> PhonemeGraph:
+    """Pronounce every arc of a network in each way the lexicon knows, up to four; in running speech
+    there are more."""
     vocabulary: dict[str, int] = {}
     symbols: list[int] = []
     words: list[int] = []
@@ -101,7 +102,7 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
     final: list[int] = []
     for start, end, word in network.arcs:
         number = vocabulary.setdefault(word, len(vocabulary))
-        for sounds in _ways(word, lexicon):
+        for sounds in _ways(word, lexicon, running):
             heads.append((len(symbols), start))
             symbols += sounds
             starts += [True] + [False] * (len(sounds) - 1)
@@ -132,7 +133,8 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon) -> PhonemeGraph:
     )
 
 
-def _ways(word: str, lexicon: Lexicon) -> list[list[int]]:
+def _ways(word: str, lexicon: Lexicon, running: bool) -> list[list[int]]:
     if word == FILLER:
         return [[_ANY]]
-    return pronunciations_of(word, lexicon)[:MAX_PRONUNCIATIONS] or [[_ANY]]
+    found = pronunciations_of(word, lexicon, running=running)
+    return found[: MAX_PRONUNCIATIONS + RUNNING * running] or [[_ANY]]

@@ -99,10 +99,11 @@ class TrieBuilder:
         )
 
 
-def pronunciations_of(word: str, lexicon: Lexicon) -> list[list[int]]:
-    """How a word is said, as outputs of the network."""
+def pronunciations_of(word: str, lexicon: Lexicon, *, running: bool = False) -> list[list[int]]:
+    """How a word is said by itself, as outputs of the network; and in running speech if asked."""
     found = []
-    for sounds in lexicon.pronunciations(word):
+    ways = lexicon.pronunciations(word)
+    for sounds in (*ways, *(lexicon.language.connected(word, ways) if running else ())):
         way = [SYMBOLS[base(sound)] for sound in sounds]
         if way and way not in found:
             found.append(way)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fond_echo.core.language.en import letters, numbers, values, wording, writing
+from fond_echo.core.language.en.connected import connected
 from fond_echo.core.language.en.endings import with_ending
 from fond_echo.core.language.en.homographs import homograph
 from fond_echo.core.language.en.intents import intent_of
@@ -22,6 +23,7 @@ LANGUAGE = Language(
     intent_of=intent_of,
     homograph=homograph,
     with_ending=with_ending,
+    connected=connected,
     everywhere=(
         "Goodbye.",
         "That's all, thank you.",
