@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.pending import Pending
 from fond_echo.stages.results import result_of
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.store.records import Channel, Stage, Turn
@@ -42,8 +44,15 @@ class Failure:
 
 @dataclass
 class Claim:
-    """A turn that this worker has, as far as it was recorded. `tried_since` is when each stage was
-    first tried."""
+    """A turn that this worker has, as far as it was recorded.
+
+    Attributes:
+        tried_since: when each stage was first tried.
+        resumed: whether its run was begun before.
+        passed: whether it is this turn's time to be answered.
+        pending: what is to be written next.
+        writing: held by whoever writes.
+    """
 
     turn: TurnSoFar
     epoch: int
@@ -54,9 +63,33 @@ class Claim:
     attempts: dict[str, int]
     tried_since: dict[str, datetime]
     failure: Failure | None
+    resumed: bool
+    passed: bool = False
+    pending: Pending = field(default_factory=Pending)
+    writing: asyncio.Lock = field(default_factory=asyncio.Lock)
+
+    @property
+    def answers_at_once(self) -> bool:
+        """Whether nothing has to be heard before it is answered."""
+        return self.told_only or self.turn.inbound.sound is None
+
+    @property
+    def told_only(self) -> bool:
+        """Whether its answer does not hang on what was said."""
+        return bool(self.turn.standing) or self.turn.inbound.arrived_as in ("other", "joined")
+
+    def tell(self, type: str, **data: Any) -> None:
+        """An event of the turn, with what is written next."""
+        about = {
+            "channel": self.turn.channel, "conversation": self.turn.conversation_id,
+            "number": self.turn.number,
+        }  # fmt: skip
+        self.pending.events.append((type, {**about, **data}))
 
 
-def claimed(so_far: TurnSoFar, turn: Turn, channel: Channel, rows: Sequence[Stage]) -> Claim:
+def claimed(
+    so_far: TurnSoFar, turn: Turn, channel: Channel, rows: Sequence[Stage], *, resumed: bool
+) -> Claim:
     """The claim on a turn, with what its stages added so far."""
     done: set[str] = set()
     attempts: dict[str, int] = {}
@@ -85,4 +118,5 @@ def claimed(so_far: TurnSoFar, turn: Turn, channel: Channel, rows: Sequence[Stag
         attempts,
         tried_since,
         failure,
+        resumed,
     )

@@ -6,16 +6,17 @@ for dead and wakes again cannot write over the one that took its place.
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
-from typing import Any
 
 import procrastinate
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.stages.claim import Claim, StaleWorker
+from fond_echo.stages.pending import Pending
 from fond_echo.store.database import Database
-from fond_echo.store.events import emit
 from fond_echo.store.records import Turn
 
 
@@ -26,20 +27,34 @@ class Fence:
     database: Database
     queue: procrastinate.App
 
-    async def tell(self, session: AsyncSession, claim: Claim, type: str, **data: Any) -> None:
-        """Write an event of the turn."""
-        await emit(
-            session,
-            type,
-            claim.turn.id,
-            channel=claim.turn.channel,
-            conversation=claim.turn.conversation_id,
-            number=claim.turn.number,
-            **data,
-        )
+    @asynccontextmanager
+    async def writing(self, claim: Claim) -> AsyncIterator[AsyncSession]:
+        """A transaction about a turn, which ends with whatever is pending.
 
-    async def check(self, session: AsyncSession, claim: Claim) -> None:
-        """Lock the turn's row and check that it is still ours. Raises StaleWorker."""
-        wanted = select(Turn.epoch).where(Turn.id == claim.turn.id).with_for_update()
-        if (await session.execute(wanted)).scalar_one_or_none() != claim.epoch:
-            raise StaleWorker(f"the turn {claim.turn.id} was taken by another worker")
+        Raises:
+            StaleWorker: the turn is not ours any more.
+        """
+        async with claim.writing:
+            written = Pending()
+            try:
+                async with self.database.writing() as session:
+                    await _check(session, claim)
+                    yield session
+                    written, claim.pending = claim.pending, Pending()
+                    await written.write(session, claim.turn.id)
+            except BaseException:
+                claim.pending = written.followed_by(claim.pending)
+                raise
+
+    async def flush(self, claim: Claim) -> None:
+        """Write what is pending, if anything is."""
+        if claim.pending:
+            async with self.writing(claim):
+                pass
+
+
+async def _check(session: AsyncSession, claim: Claim) -> None:
+    """Lock the turn's row and check that it is still ours."""
+    wanted = select(Turn.epoch).where(Turn.id == claim.turn.id).with_for_update()
+    if (await session.execute(wanted)).scalar_one_or_none() != claim.epoch:
+        raise StaleWorker(f"the turn {claim.turn.id} was taken by another worker")

@@ -13,7 +13,8 @@ from datetime import UTC, datetime
 from typing import Any
 
 import procrastinate
-from sqlalchemy import func, insert, select, update
+from sqlalchemy import bindparam, func, select, text, update
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
@@ -45,6 +46,21 @@ from fond_echo.store.records import (
     Turn,
 )
 
+_BEGUN = text(
+    """
+    WITH run AS (
+        INSERT INTO runs (id, turn_id, kind, revision, clock, seed, state_before, memory_before)
+        VALUES (:id, :turn_id, 'live', :revision, :clock, :seed, :state, :memory)
+    ), stage AS (
+        INSERT INTO stages
+            (id, run_id, name, part, attempt, started_at, seconds, outcome, input, output)
+        VALUES (:stage_id, :id, 'receive', 0, 1, :received_at, 0, 'done', '{}', :received)
+    )
+    UPDATE turns SET run_id = :id WHERE id = :turn_id
+    """
+).bindparams(*(bindparam(name, type_=JSONB) for name in ("state", "memory", "received")))
+"""A run, with its first stage: what was received."""
+
 
 class Journal:
     """Reads and writes the records of turns.
@@ -58,7 +74,8 @@ class Journal:
         self.outbox = Outbox(self._fence)
 
     async def claim(self, turn_id: str, *, finished: bool = False) -> Claim | None:
-        """Take a turn; None where it is finished or gone.
+        """Take a turn; None where it is finished or gone. One that needs not be heard passes the
+        gate with it (see `may_answer`), or is left waiting, which gives None too.
 
         Args:
             finished: take a finished one instead, and leave its state.
@@ -82,10 +99,12 @@ class Journal:
                 .join(Inbound, Inbound.turn_id == turn.id)
                 .outerjoin(Run, Run.id == turn.run_id)
                 .where(Conversation.id == turn.conversation_id)
+                .with_for_update(of=Conversation)
             )
             row = (await session.execute(around)).one()
             conversation, contact, channel, inbound, live, run = row
             rows: Sequence[Stage] = []
+            resumed = run is not None
             if run is None:
                 run = await self._begin(session, turn, conversation, contact, live)
             else:
@@ -95,25 +114,29 @@ class Journal:
             if assistant is None:
                 files = (await session.get_one(Revision, run.revision)).files
                 assistant = assistant_of(run.revision, files)
-        so_far = TurnSoFar(
-            id=turn.id,
-            run_id=run.id,
-            run="live",
-            number=turn.number,
-            channel=channel.name,
-            conversation_id=conversation.id,
-            contact_id=contact.id,
-            contact_name=contact.name,
-            inbound=Message.model_validate(inbound.message),
-            assistant=assistant,
-            revision=run.revision,
-            clock=run.clock,
-            seed=run.seed,
-            memory=facts(run.memory_before, run.clock),
-            state=ConversationState.read(run.state_before),
-            standing=turn.standing,
-        )
-        return claimed(so_far, turn, channel, rows)
+            so_far = TurnSoFar(
+                id=turn.id,
+                run_id=run.id,
+                run="live",
+                number=turn.number,
+                channel=channel.name,
+                conversation_id=conversation.id,
+                contact_id=contact.id,
+                contact_name=contact.name,
+                inbound=Message.model_validate(inbound.message),
+                assistant=assistant,
+                revision=run.revision,
+                clock=run.clock,
+                seed=run.seed,
+                memory=facts(run.memory_before, run.clock),
+                state=ConversationState.read(run.state_before),
+                standing=turn.standing,
+            )
+            claim = claimed(so_far, turn, channel, rows, resumed=resumed)
+            if finished or not claim.answers_at_once:
+                return claim
+            passed = await self._pass(session, claim, conversation, contact)
+            return claim if passed else None
 
     async def _begin(
         self,
@@ -139,18 +162,20 @@ class Journal:
             state_before=conversation.state,
             memory_before=contact.memory,
         )
-        session.add(run)
-        await session.flush()
-        turn.run_id = run.id
         await session.execute(
-            insert(Stage).values(
-                run_id=run.id,
-                name="receive",
-                started_at=turn.received_at,
-                seconds=0.0,
-                outcome="done",
-                output={"arrived_as": turn.arrived_as, "text": turn.text},
-            )
+            _BEGUN,
+            {
+                "id": run.id,
+                "turn_id": turn.id,
+                "revision": run.revision,
+                "clock": now,
+                "seed": run.seed,
+                "state": run.state_before,
+                "memory": run.memory_before,
+                "stage_id": new_id(),
+                "received_at": turn.received_at,
+                "received": {"arrived_as": turn.arrived_as, "text": turn.text},
+            },
         )
         return run
 
@@ -163,7 +188,7 @@ class Journal:
             again = (await session.execute(earlier.limit(1))).first() is not None
         return claim.turn.clock if again else claim.received_at
 
-    async def record(
+    def record(
         self,
         claim: Claim,
         stage: StageName,
@@ -175,74 +200,81 @@ class Journal:
         failure: Failure | None = None,
         again: bool = False,
     ) -> None:
-        """Record a stage: done, failed, or to be tried again.
+        """Record a stage: done, failed, or to be tried again. It is written with the next
+        transaction about the turn."""
+        attempt = claim.attempts.get(stage, 0) + 1
+        claim.attempts[stage] = attempt
+        claim.pending.stages.append(
+            {
+                "run_id": claim.turn.run_id,
+                "name": stage,
+                "attempt": attempt,
+                "started_at": started_at,
+                "seconds": seconds,
+                "outcome": "again" if again else "failed" if failure else "done",
+                "input": input,
+                "output": output or {},
+                "error": failure.as_json() if failure else None,
+            }
+        )
+        claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
+        claim.tell("turn.stage", stage=stage, failed=failure is not None)
+
+    async def flush(self, claim: Claim) -> None:
+        """Write what was recorded and is not written yet.
 
         Raises:
             StaleWorker: the turn is not ours any more.
         """
-        attempt = claim.attempts.get(stage, 0) + 1
-        claim.attempts[stage] = attempt
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
-            await session.execute(
-                insert(Stage).values(
-                    run_id=claim.turn.run_id,
-                    name=stage,
-                    attempt=attempt,
-                    started_at=started_at,
-                    seconds=seconds,
-                    outcome="again" if again else "failed" if failure else "done",
-                    input=input,
-                    output=output or {},
-                    error=failure.as_json() if failure else None,
-                )
-            )
-            changes = _on_the_turn(stage, output or {}, input)
-            if changes:
-                changed = update(Turn).where(Turn.id == claim.turn.id).values(**changes)
-                await session.execute(changed)
-            await self._fence.tell(
-                session, claim, "turn.stage", stage=stage, failed=failure is not None
-            )
+        await self._fence.flush(claim)
 
     async def may_answer(self, claim: Claim) -> TurnSoFar | None:
         """Pass the gate: the turn, with state and memory as the turns before it left them; None
         where one of those is not finished. Then the turn waits, and who finishes the one before
         enqueues it again."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
+        if claim.passed:
+            return claim.turn
+        async with self._fence.writing(claim) as session:
             locked = (
-                select(Conversation)
+                select(Conversation, Contact)
+                .join(Contact, Contact.id == Conversation.contact_id)
                 .where(Conversation.id == claim.turn.conversation_id)
-                .with_for_update()
+                .with_for_update(of=Conversation)
             )
-            conversation = (await session.execute(locked)).scalar_one()
-            # A turn that is tried again by hand was passed by those after it long ago.
-            if conversation.answered < claim.turn.number - 1:
-                waiting = update(Turn).where(Turn.id == claim.turn.id).values(state="waiting")
-                await session.execute(waiting)
+            conversation, contact = (await session.execute(locked)).one()
+            if not await self._pass(session, claim, conversation, contact):
                 return None
-            contact = await session.get_one(Contact, claim.turn.contact_id)
-            frozen = (
-                update(Run)
-                .where(Run.id == claim.turn.run_id)
-                .values(state_before=conversation.state, memory_before=contact.memory)
-            )
+            return claim.turn
+
+    async def _pass(
+        self, session: AsyncSession, claim: Claim, conversation: Conversation, contact: Contact
+    ) -> bool:
+        """The gate, where the conversation's row is locked."""
+        # A turn that is tried again by hand was passed by those after it long ago.
+        if conversation.answered < claim.turn.number - 1:
+            waiting = update(Turn).where(Turn.id == claim.turn.id).values(state="waiting")
+            await session.execute(waiting)
+            return False
+        frozen = (
+            update(Run)
+            .where(Run.id == claim.turn.run_id)
+            .values(state_before=conversation.state, memory_before=contact.memory)
+        )
+        if claim.resumed or not claim.answers_at_once:
             await session.execute(frozen)
+        claim.passed = True
         claim.turn = replace(
             claim.turn,
             state=ConversationState.read(conversation.state),
             memory=facts(contact.memory, claim.turn.clock),
             answering=conversation.answering,
         )
-        return claim.turn
+        return True
 
     async def defer(self, claim: Claim, seconds: float) -> None:
         """Leave a turn for now: its job comes again after a while."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
-            left = update(Turn).where(Turn.id == claim.turn.id).values(state="received")
-            await session.execute(left)
+        claim.pending.on_turn["state"] = "received"
+        async with self._fence.writing(claim) as session:
             await enqueue(
                 self._fence.queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id
             )
@@ -255,17 +287,12 @@ class Journal:
     ) -> None:
         """Close a turn, keep what it leaves behind, and open the gate for the next."""
         turn = claim.turn
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
-            await session.execute(
-                update(Turn)
-                .where(Turn.id == turn.id)
-                .values(
-                    state="failed" if failure else "answered",
-                    error=failure.as_json() if failure else None,
-                    finished_at=func.now(),
-                )
-            )
+        claim.pending.on_turn |= {
+            "state": "failed" if failure else "answered",
+            "error": failure.as_json() if failure else None,
+            "finished_at": func.now(),
+        }
+        async with self._fence.writing(claim) as session:
             await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
             changes: dict[str, Any] = {"answering": "person"} if closing.hand_over else {}
@@ -280,7 +307,7 @@ class Journal:
                 )
             )
             if closing.hand_over:
-                await self._fence.tell(session, claim, "conversation.person")
+                claim.tell("conversation.person")
             if closing.announce is not None and turn.run == "live":
                 await announce(session, turn, closing.announce)
             heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
@@ -288,9 +315,7 @@ class Journal:
             await count_use(session, turn.contact_id, heard, spoken)
             await self._wake_following(session, turn.conversation_id, turn.number)
             ended = "failed" if failure else "answered"
-            await self._fence.tell(
-                session, claim, "turn." + ended, code=failure.code if failure else ""
-            )
+            claim.tell("turn." + ended, code=failure.code if failure else "")
 
     async def give_up(self, turn_id: str, failure: Failure) -> None:
         """End a turn that nothing can carry on, whoever has it: it is failed, and those after it

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import case, func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.stages.claim import Claim
@@ -22,29 +22,35 @@ class Outbox:
     def __init__(self, fence: Fence) -> None:
         self._fence = fence
 
-    async def plan(self, claim: Claim, planned: Sequence[PlannedDelivery]) -> list[Delivery]:
-        """The turn's deliveries, written down before anything goes out; those of an earlier
-        attempt as they stand."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
-            wanted = select(Delivery).where(
-                Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
-            )
-            known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
-            if known:
-                return list(known)
+    async def plan(
+        self, claim: Claim, planned: Sequence[PlannedDelivery]
+    ) -> tuple[list[Delivery], str]:
+        """The turn's deliveries, written down before anything goes out, the first as being sent;
+        those of an earlier attempt as they stand. Gives them, and the id of the one that was
+        begun."""
+        async with self._fence.writing(claim) as session:
+            if claim.resumed:
+                wanted = select(Delivery).where(
+                    Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
+                )
+                known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
+                if known:
+                    return list(known), ""
             rows = [_delivery(claim, each) for each in planned]
+            for row in rows[:1]:
+                row.state, row.attempts = "sending", 1
             session.add_all(rows)
             await session.flush()
-            return rows
+            for row in rows[:1]:
+                claim.tell("delivery.sending", delivery=row.id, delivered_as=row.kind)
+            return rows, rows[0].id if rows else ""
 
     async def settled(
         self, claim: Claim, planned: Sequence[PlannedDelivery], state: str,
         error: dict[str, Any] | None,
     ) -> None:  # fmt: skip
         """Deliveries that are in their last state already; nothing is to be sent."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
+        async with self._fence.writing(claim) as session:
             rows = [_delivery(claim, each) for each in planned]
             for row in rows:
                 row.state, row.error, row.attempts = state, error, 1
@@ -52,14 +58,12 @@ class Outbox:
             session.add_all(rows)
             await session.flush()
             for row in rows:
-                await self._fence.tell(
-                    session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
-                )
+                claim.tell("delivery." + state, delivery=row.id, delivered_as=row.kind)
 
     async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
         """A text beside the answer (part below 0), written down once; None where it was before."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
+        claim.resumed = True  # there is something beside the answer to settle
+        async with self._fence.writing(claim) as session:
             key = f"{claim.turn.run_id}-beside{-part}"
             known = select(Delivery.id).where(Delivery.key == key)
             if (await session.execute(known)).first():
@@ -83,24 +87,21 @@ class Outbox:
         return row if row is not None and row.state == "planned" else None
 
     async def move(self, claim: Claim, row: Delivery, state: str, **changes: Any) -> None:
-        """Move a delivery to another state."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
-            if state == "sending":
-                changes["attempts"] = Delivery.attempts + 1
-            elif state != "planned":
-                changes["settled_at"] = func.now()
-            changed = update(Delivery).where(Delivery.id == row.id).values(state=state, **changes)
-            await session.execute(changed)
-            await self._fence.tell(
-                session, claim, "delivery." + state, delivery=row.id, delivered_as=row.kind
-            )
+        """Move a delivery to another state: to "sending" before this returns, to any other with
+        what is written next."""
+        if state == "sending":
+            changes["attempts"] = Delivery.attempts + 1
+        elif state != "planned":
+            changes["settled_at"] = datetime.now(UTC)
+        claim.pending.deliveries.append((row.id, {"state": state, **changes}))
+        claim.tell("delivery." + state, delivery=row.id, delivered_as=row.kind)
         row.state = state
+        if state == "sending":
+            await self._fence.flush(claim)
 
     async def later(self, claim: Claim, delivery_id: str, seconds: float) -> None:
         """Send a delivery of a finished turn after a while."""
-        async with self._fence.database.writing() as session:
-            await self._fence.check(session, claim)
+        async with self._fence.writing(claim) as session:
             await enqueue(
                 self._fence.queue, session, SEND_DELIVERY, after=seconds,
                 turn_id=claim.turn.id, delivery_id=delivery_id,
@@ -109,16 +110,18 @@ class Outbox:
     async def settle_asides(self, session: AsyncSession, claim: Claim) -> None:
         """What was said beside the answer and never heard of again: one that was being sent when
         a worker stopped is in doubt."""
-        for was, now in (("sending", "in-doubt"), ("planned", "dropped")):
-            await session.execute(
-                update(Delivery)
-                .where(
-                    Delivery.run_id == claim.turn.run_id,
-                    Delivery.part < 0,
-                    Delivery.state == was,
-                )
-                .values(state=now, settled_at=func.now())
+        if not claim.resumed:
+            return
+        becomes = case((Delivery.state == "sending", "in-doubt"), else_="dropped")
+        await session.execute(
+            update(Delivery)
+            .where(
+                Delivery.run_id == claim.turn.run_id,
+                Delivery.part < 0,
+                Delivery.state.in_(("sending", "planned")),
             )
+            .values(state=becomes, settled_at=func.now())
+        )
 
 
 def _delivery(claim: Claim, planned: PlannedDelivery) -> Delivery:

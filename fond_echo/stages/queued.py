@@ -10,10 +10,10 @@ from __future__ import annotations
 import asyncio
 import time
 import zlib
-from collections.abc import Awaitable, Callable, Coroutine
+from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 from functools import partial
-from typing import Any, Protocol
+from typing import Protocol
 
 import structlog
 
@@ -29,6 +29,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.stages import deliver
 from fond_echo.stages.answer import answer, apology, failed, greeting, said
+from fond_echo.stages.beside import Beside
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import as_said, decode
@@ -37,7 +38,7 @@ from fond_echo.stages.fetch import fetch
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, max_pause, passes, pause
-from fond_echo.stages.ports import AtHand, Needs, Outgoing
+from fond_echo.stages.ports import AtHand, Needs
 from fond_echo.stages.ready import (
     AnsweredTurn,
     DecodedTurn,
@@ -66,9 +67,6 @@ from fond_echo.store.records import Channel
 log = structlog.get_logger()
 
 Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
-
-HEARD, SLOW = -1, -2
-"""The parts of deliveries beside the answer: what was heard, and that it takes a while."""
 
 
 class World(Protocol):
@@ -109,6 +107,7 @@ class QueuedDriver:
         if row is not None:
             try:
                 await send(self._journal, claim, row, needs)
+                await self._journal.flush(claim)
             except Later as later:
                 log.info("delivery left for a while", delivery=delivery_id, seconds=later.seconds)
                 await self._journal.outbox.later(claim, delivery_id, later.seconds)
@@ -123,14 +122,14 @@ class _Carrier:
         self._journal = journal
         self._claim = claim
         self._needs = needs
-        self._beside: list[asyncio.Task[None]] = []
+        self._beside = Beside(journal, claim, needs)
 
     async def carry(self) -> None:
         turn = self._claim.turn
-        told_only = bool(turn.standing) or turn.inbound.arrived_as in ("other", "joined")
+        told_only = self._claim.told_only
         try:
             if turn.standing not in ("refused", "quota"):
-                self._start(self._indicate())
+                self._beside.indicate()
             sound = turn.inbound.sound
             if sound is not None and not told_only:
                 await self._hear(sound)
@@ -147,19 +146,10 @@ class _Carrier:
                 await self._stage("answer", taking(RoutedTurn, _answered), needed=True)
             await self._finish()
         finally:
-            for task in self._beside:
-                if task is not self._slow or not self._saying:
-                    task.cancel()
-            # What is being said beside the answer is said to its end: it would be in doubt else.
-            await asyncio.gather(*self._beside, return_exceptions=True)
-
-    def _start(self, work: Coroutine[Any, Any, None]) -> None:
-        self._beside.append(asyncio.create_task(work))
+            await self._beside.end()
 
     async def _hear(self, sound: SoundHandle) -> None:
-        if self._claim.settings.slow_seconds:
-            self._slow = asyncio.create_task(self._say_slow())
-            self._beside.append(self._slow)
+        self._beside.expect_slowness()
         at_hand = self._needs.at_hand
         if at_hand is None:
             await self._stage("fetch", partial(fetch, sound=sound))
@@ -167,64 +157,7 @@ class _Carrier:
         else:
             await self._stage("decode", partial(_as_said, at_hand))
         await self._stage("transcribe", taking(DecodedTurn, transcribe))
-        if self._slow is not None and not self._saying:
-            self._slow.cancel()
-        heard = self._claim.turn.heard
-        if self._claim.settings.echo_heard and heard is not None and heard.written:
-            await self._aside(HEARD, f"“{heard.written}”")
-
-    _slow: asyncio.Task[None] | None = None
-    _saying = False
-    _slow_id = ""
-
-    async def _say_slow(self) -> None:
-        """After a while, tell the sender that it takes one."""
-        since = await self._journal.waited_since(self._claim)
-        waited = (datetime.now(UTC) - since).total_seconds()
-        await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
-        self._saying = True
-        words = self._claim.settings.slow_words or self._claim.turn.assistant.says.text("slow")
-        row = await self._aside(SLOW, words)
-        self._slow_id = row.external_id if row is not None else ""
-
-    async def _aside(self, part: int, text: str) -> DeliveredPart | None:
-        """A text beside the answer; whether it goes out is not the turn's concern. In a call
-        nothing is written."""
-        if "text" not in self._needs.channel.abilities.kinds:
-            return None
-        row = await self._journal.outbox.aside(self._claim, part, text)
-        if row is None:
-            return None
-        try:
-            delivered, _ = await send(self._journal, self._claim, row, self._needs)
-        except (Later, FondEchoError) as error:
-            log.info("words beside the answer were not sent", reason=str(error))
-            return None
-        return delivered
-
-    async def _take_back(self) -> None:
-        """Where the network can, take away that it takes a while, once it is over."""
-        if self._slow is not None and self._saying:
-            await asyncio.gather(self._slow, return_exceptions=True)
-        if not self._slow_id or "delete" not in self._needs.channel.abilities.kinds:
-            return
-        inbound = self._claim.turn.inbound
-        key = f"{self._claim.turn.run_id}-beside{-SLOW}-gone"
-        gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=self._slow_id)
-        try:
-            await self._needs.channel.send(gone)
-        except FondEchoError as error:
-            log.info("words beside the answer were not taken back", reason=str(error))
-
-    async def _indicate(self) -> None:
-        kind = "recording" if self._claim.turn.answers_aloud else "typing"
-        inbound = self._claim.turn.inbound
-        channel = self._needs.channel
-        try:
-            await channel.mark_read(inbound.conversation, inbound.contact, inbound.id)
-            await channel.indicate(inbound.conversation, inbound.contact, kind)
-        except FondEchoError as error:
-            log.info("indicator not shown", reason=str(error))
+        await self._beside.heard()
 
     async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:
         """Words that do not come from a route: a refusal, a welcome, a greeting."""
@@ -247,7 +180,12 @@ class _Carrier:
 
     async def _spoken(self, turn: AnsweredTurn, needs: Needs) -> Spoken:
         """The reply spoken; as a voice note, it is encoded while it is."""
-        ahead = EncodingAhead(zlib.crc32(turn.run_id.encode())) if needs.aloud is None else None
+        ahead = None
+        if needs.aloud is None:
+            ahead = EncodingAhead(zlib.crc32(turn.run_id.encode()))
+        else:
+            # What is said cannot be taken back: that it was answered is written before.
+            await self._journal.flush(self._claim)
         found = await _spoken(turn, needs, ahead)
         self._ahead = ahead
         return found
@@ -263,7 +201,7 @@ class _Carrier:
                 keep = partial(encode, ahead=ahead)
                 await self._stage("encode", taking(SpokenTurn, keep), alone=True)
         failure = await self._deliver()
-        await self._take_back()
+        await self._beside.take_back()
         await self._journal.finish(claim, claim.failure or failure, closing_of(claim.turn))
 
     async def _stage(
@@ -303,7 +241,7 @@ class _Carrier:
                     since = claim.tried_since.get(stage, started_at)
                     seconds = pause(since, most=max_pause(error))
                 _log_failure(stage, error, seconds)
-        await self._journal.record(
+        self._journal.record(
             claim,
             stage,
             started_at,
@@ -315,6 +253,7 @@ class _Carrier:
         )
         if seconds is not None:
             raise Later(seconds)
+        self._beside.write_soon()
         if addition is not None:
             claim.turn = claim.turn.with_added(stage, addition)
         if failure is not None:
@@ -333,12 +272,15 @@ class _Carrier:
         if self._needs.aloud is not None:
             parts, failure = await played(self._journal, claim, planned, self._needs)
             planned = []
-        for row in await self._journal.outbox.plan(claim, planned) if planned else ():
-            part, problem = await send(self._journal, claim, row, self._needs)
+        rows, first = await self._journal.outbox.plan(claim, planned) if planned else ([], "")
+        for row in rows:
+            part, problem = await send(
+                self._journal, claim, row, self._needs, begun=row.id == first
+            )
             parts.append(part)
             failure = failure or problem
         delivered = Delivered(parts=parts)
-        await self._journal.record(
+        self._journal.record(
             claim,
             "deliver",
             started_at,

@@ -42,13 +42,18 @@ class InDoubt(FondEchoError):
 Settled = tuple[DeliveredPart, Failure | None]
 
 
-async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> Settled:
+async def send(
+    journal: Journal, claim: Claim, row: Delivery, needs: Needs, *, begun: bool = False
+) -> Settled:
     """Send one delivery.
+
+    Args:
+        begun: that it is being sent is written already, by us.
 
     Raises:
         Later: it certainly did not go out, and may yet.
     """
-    if row.state == "sending":
+    if row.state == "sending" and not begun:
         doubt = InDoubt("the worker stopped while this was being sent")
         settled = await _doubtful(journal, claim, row, doubt)
         if settled is not None:
@@ -58,7 +63,9 @@ async def send(journal: Journal, claim: Claim, row: Delivery, needs: Needs) -> S
     outgoing = await _outgoing(claim, row, needs)
     attempt = 0
     while True:
-        await journal.outbox.move(claim, row, "sending")
+        if not begun:
+            await journal.outbox.move(claim, row, "sending")
+        begun = False
         try:
             sent = await needs.channel.send(outgoing)
         except FondEchoError as error:

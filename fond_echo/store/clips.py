@@ -39,12 +39,16 @@ async def stored(
     *,
     turn_id: str | None = None,
     clip_id: str | None = None,
+    seconds: float | None = None,
+    rate: int | None = None,
+    waveform: Sequence[float] = (),
 ) -> ClipRecord:
     """Store sound in the session's transaction.
 
     Args:
         turn_id: the turn that it belongs to, and is erased with.
         clip_id: the clip's id, where it is settled already.
+        seconds, rate, waveform: of the sound, where they are known.
     """
     digest = await blobs.put(session, data)
     record = ClipRecord(
@@ -54,6 +58,9 @@ async def stored(
         media_type=media_type,
         size=len(data),
         origin=origin,
+        seconds=seconds,
+        rate=rate,
+        waveform=list(waveform),
     )
     session.add(record)
     await session.flush()
@@ -111,12 +118,10 @@ class ClipStore:
                 raise TurnErased(f"the turn {turn_id} was erased while it was worked on")
             for each in sounds:
                 record = await stored(
-                    session, self._blobs, each.data, each.media_type, each.origin, turn_id=turn_id
-                )
-                record.seconds, record.rate = each.seconds, each.rate
-                record.waveform = list(each.waveform)
+                    session, self._blobs, each.data, each.media_type, each.origin,
+                    turn_id=turn_id, seconds=each.seconds, rate=each.rate, waveform=each.waveform,
+                )  # fmt: skip
                 kept.append(record)
-            await session.flush()
             for record, each in zip(kept, sounds, strict=True):
                 self._recent.keep(record.id, each.data)
             return [clip_ref(record) for record in kept]

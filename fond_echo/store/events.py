@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -44,17 +45,31 @@ class StoredEvent:
 _EMIT = text(
     f"""
     WITH written AS (
-        INSERT INTO events (type, subject, data) VALUES (:type, :subject, :data) RETURNING 1)
-    SELECT pg_notify('{CHANNEL}', CAST(:type AS text) || ' ' || CAST(:subject AS text))
-      FROM written
+        INSERT INTO events (type, subject, data)
+        SELECT event->>0, event->>1, event->2
+          FROM jsonb_array_elements(:events) WITH ORDINALITY AS given (event, place)
+         ORDER BY place
+        RETURNING type, subject)
+    SELECT pg_notify('{CHANNEL}', type || ' ' || subject) FROM written
     """
-).bindparams(bindparam("data", type_=JSONB))
+).bindparams(bindparam("events", type_=JSONB))
+
+
+async def emit_all(
+    session: AsyncSession, events: Sequence[tuple[str, str, dict[str, Any]]]
+) -> None:
+    """Write events in order in the session's transaction; listeners wake when it commits, and are
+    told type and subject of each.
+
+    Args:
+        events: type, subject and data of each.
+    """
+    await session.execute(_EMIT, {"events": [list(each) for each in events]})
 
 
 async def emit(session: AsyncSession, type: str, subject: str, **data: Any) -> None:
-    """Write an event in the session's transaction; listeners wake when it commits, and are told
-    its type and subject."""
-    await session.execute(_EMIT, {"type": type, "subject": subject, "data": data})
+    """Write one event, as `emit_all` does."""
+    await emit_all(session, [(type, subject, data)])
 
 
 _NOW = text("SELECT pg_snapshot_xmin(pg_current_snapshot())::text::bigint AS transaction")

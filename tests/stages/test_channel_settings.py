@@ -299,13 +299,14 @@ class Beside(Settled):
             await session.execute(update(Turn).values(received_at=long_ago))
         await self.driver.work(turn_id)
         self.assertEqual((await self.turn(turn_id)).error["code"], "sound-silent")
-        self.assertEqual([each.text for each in self.sent], ["One moment.", SILENT])
+        self.assertEqual(self.sent[-1].text, SILENT)
+        self.sent.clear()
         async with self.database.writing() as session:
             await session.execute(
                 update(Turn).values(state="received", run_id=None, error=None, finished_at=None)
             )
         await self.driver.work(turn_id)
-        self.assertEqual([each.text for each in self.sent[2:]], [SILENT])
+        self.assertEqual([each.text for each in self.sent], [SILENT])
 
     async def test_a_text_is_not_echoed(self):
         await self.say("m1")
