@@ -1,22 +1,30 @@
 """Work on what strangers send, in a child process with bounded memory, time and no files.
 
 Each piece of work gets a child of its own, forked from a small server that has loaded what it
-needs; whatever happens in it ends with it.
+needs; whatever happens in it ends with it. A few children wait for work, so that none waits for a
+child.
 """
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import multiprocessing
 import resource
+import threading
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from multiprocessing import forkserver
 from multiprocessing.connection import Connection
+from multiprocessing.context import ForkServerProcess
 from typing import Any, TypeVar
 
 from fond_echo.core.errors import FondEchoError
 
 Result = TypeVar("Result")
+
+SPARE = 2
+"""Children that wait for work, once there was any."""
 
 PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.checking")
 """What the server has loaded before any child is forked."""
@@ -40,13 +48,43 @@ class Isolation:
     def __init__(self, *, memory: int, cpu_seconds: int, at_once: int = 8) -> None:
         self._memory, self._cpu_seconds = memory, cpu_seconds
         self._places = asyncio.Semaphore(at_once)
+        self._spare: list[_Child] = []
         self._context = multiprocessing.get_context("forkserver")
         self._context.set_forkserver_preload(list(PRELOADED))
 
     def warm(self) -> None:
-        """Start the server that children are forked from, so that the first need not wait for it
-        to load."""
+        """Start the server that children are forked from and the first of them, so that no work
+        need wait for it to load."""
         forkserver.ensure_running()
+        threading.Thread(target=self._refill, daemon=True).start()
+
+    def close(self) -> None:
+        """End the children that wait."""
+        while self._spare:
+            self._spare.pop().end()
+
+    def _refill(self) -> None:
+        while len(self._spare) < SPARE:
+            self._spare.append(self._born())
+
+    def _born(self) -> _Child:
+        ours, theirs = self._context.Pipe()
+        process = self._context.Process(
+            target=_child, args=(theirs, self._memory, self._cpu_seconds), daemon=True
+        )
+        process.start()
+        theirs.close()
+        return _Child(process, ours)
+
+    def _ready(self) -> _Child:
+        """A child that waits and lives, or a new one."""
+        with contextlib.suppress(IndexError):
+            while True:
+                child = self._spare.pop()
+                if child.process.is_alive():
+                    return child
+                child.end()
+        return self._born()
 
     async def run(self, function: Callable[..., Result], *arguments: Any) -> Result:
         """Call a function of a module with arguments that can be pickled.
@@ -56,32 +94,42 @@ class Isolation:
             FondEchoError: as the function raised it.
         """
         async with self._places:
-            return await asyncio.to_thread(self._in_child, function, arguments)
+            try:
+                return await asyncio.to_thread(self._in_child, function, arguments)
+            finally:
+                if len(self._spare) < SPARE:
+                    asyncio.get_running_loop().run_in_executor(None, self._refill)
 
     def _in_child(self, function: Callable[..., Result], arguments: Sequence[Any]) -> Result:
-        ours, theirs = self._context.Pipe()
-        child = self._context.Process(
-            target=_child, args=(theirs, self._memory, self._cpu_seconds), daemon=True
-        )
-        child.start()
-        theirs.close()
+        child = self._ready()
         try:
-            ours.send((function, arguments))
-            if not ours.poll(2.0 * self._cpu_seconds):
+            child.pipe.send((function, arguments))
+            if not child.pipe.poll(2.0 * self._cpu_seconds):
                 raise Exhausted("it took too long")
-            answer = ours.recv()
+            answer = child.pipe.recv()
         except (EOFError, OSError) as error:
             raise Exhausted("it used up its memory or time") from error
         finally:
-            ours.close()
             # Its answer is here, or will never be: nothing is gained by letting it end in order.
-            child.kill()
-            child.join()
-            child.close()
+            child.end()
         if isinstance(answer, _Raised):
             raise answer.error
         result: Result = answer
         return result
+
+
+@dataclass(frozen=True)
+class _Child:
+    """A child process, and our end of its pipe."""
+
+    process: ForkServerProcess
+    pipe: Connection
+
+    def end(self) -> None:
+        self.pipe.close()
+        self.process.kill()
+        self.process.join()
+        self.process.close()
 
 
 class _Raised:
@@ -95,7 +143,10 @@ def _child(pipe: Connection, memory: int, cpu_seconds: int) -> None:
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds + 1))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
-    function, arguments = pipe.recv()
+    try:
+        function, arguments = pipe.recv()
+    except EOFError:
+        return  # whoever might have had work is gone
     answer: Any
     try:
         answer = function(*arguments)

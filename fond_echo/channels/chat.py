@@ -69,6 +69,7 @@ class ChatChannel:
         declared = [_rendered_host(each, values) for each in description.hosts]
         oauth = description.oauth
         tokens = TokenSource(client, oauth, values) if oauth else None
+        self._throttle = throttle
         self._machine = RequestMachine(client, vault, values, declared, throttle, tokens)
 
     @property
@@ -218,7 +219,9 @@ class ChatChannel:
     async def _lightly(
         self, kind: str, facts: dict[str, Any], conversation: str, contact: str
     ) -> None:
-        if self.description.requests[kind]:
+        """Run a request that nobody misses: in a burst the answers go first, and it is left out."""
+        roomy = self._throttle is None or self._throttle.roomy
+        if roomy and self.description.requests[kind]:
             await self.run(kind, {**facts, "conversation": conversation, "contact": contact})
 
     async def run(self, kind: str, facts: dict[str, Any]) -> Outcome:

@@ -12,13 +12,18 @@ class Throttle:
     """Lets requests through at a rate, and a number of them at once; the others wait.
 
     It holds for one process: several work processes share a network's rate by each having its
-    part, which the setting of the line must then say.
+    part, which the limits in the connector must then say.
     """
 
     def __init__(self, rate: float, concurrency: int) -> None:
         self._gap = 1.0 / rate
         self._next = 0.0
         self._places = asyncio.Semaphore(concurrency)
+
+    @property
+    def roomy(self) -> bool:
+        """Whether half of a second's worth is left: enough for what can be left out as well."""
+        return not self._places.locked() and self._next <= time.monotonic() - 0.5
 
     @asynccontextmanager
     async def place(self) -> AsyncIterator[None]:

@@ -46,7 +46,7 @@ MAX_ATTEMPTS = 5
 RETRIES = procrastinate.RetryStrategy(max_attempts=MAX_ATTEMPTS, wait=2)
 """Of a job that ends with an error."""
 
-LOOK_SECONDS = 0.5
+LOOK_SECONDS = 1.0
 """How often workers without a heartbeat are looked for."""
 
 FORGOTTEN_EVERY = 20

@@ -281,6 +281,8 @@ class Steps(unittest.IsolatedAsyncioTestCase):
         begun = time.monotonic()
         await asyncio.gather(*(one() for _ in range(75)))
         self.assertEqual(most, 2)
+        self.assertFalse(throttle.roomy, "what can be left out is, in a burst")
+        self.assertTrue(Throttle(rate=50.0, concurrency=2).roomy)
         self.assertGreater(time.monotonic() - begun, 0.3, "50 at once, then 50 a second")
 
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import butter, sosfilt
 
 from fond_echo.core.audio.clip import Clip
 
@@ -35,6 +34,9 @@ class Span:
 
 def frame_levels(clip: Clip) -> npt.NDArray[np.float32]:
     """The level of the voice band in dB of full scale, one value every 10 ms."""
+    # It takes a second to load, which no process that never listens should spend.
+    from scipy.signal import butter, sosfilt
+
     size = max(1, round(clip.rate * FRAME_SECONDS))
     count = len(clip) // size
     if not count:
