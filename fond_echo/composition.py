@@ -4,21 +4,34 @@ place."""
 from __future__ import annotations
 
 import threading
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Any
 
 import httpx
 
 from fond_echo.channels.build import ChannelBuilder
+from fond_echo.connectors.breaker import Breakers
 from fond_echo.connectors.guard import guarded_client
-from fond_echo.connectors.logic import Breakers, LogicCaller
+from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.contract.engine import EngineKind
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.engines.built_in import ENGINES
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
-from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
-from fond_echo.engines.registry import Engines, EngineSettings, Purpose, Wanted, installed
+from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer, ChosenSynthesizer
+from fond_echo.engines.connected import ConnectedEngines
+from fond_echo.engines.order import EngineOrder
+from fond_echo.engines.registry import (
+    Engines,
+    EngineSettings,
+    NoEngine,
+    Purpose,
+    Wanted,
+    installed,
+)
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.stages.ports import Decoder, Needs
@@ -50,6 +63,7 @@ class Installation:
         self.builder = ChannelBuilder(self.client, self.clips)
         self.secrets = SecretBox(self.settings.encryption_keys())
         self._breakers = Breakers()
+        self.connected = ConnectedEngines(self.client, self.decoder)
         self._spoken = SpokenCache()
 
     @classmethod
@@ -80,27 +94,53 @@ class Installation:
             found = await self.secrets.read(session)
         return Vault({name: Secret(name, *kept) for name, kept in found.items()})
 
-    def recognizer(self, wanted: Wanted) -> ChosenRecognizer:
+    def recognizer(self, wanted: Wanted, order: EngineOrder | None = None) -> ChosenRecognizer:
         """Hears with whichever engine is chosen."""
-        return ChosenRecognizer(self.engines, wanted)
+        return ChosenRecognizer(self.engines, wanted, order or EngineOrder())
 
-    def synthesizer(self, wanted: Wanted) -> ChosenSynthesizer:
+    def synthesizer(self, wanted: Wanted, order: EngineOrder | None = None) -> ChosenSynthesizer:
         """Speaks with whichever engine is chosen."""
-        return ChosenSynthesizer(self.engines, wanted)
+        return ChosenSynthesizer(self.engines, wanted, order or EngineOrder())
 
-    async def needs(self, channel: Channel, now: datetime) -> Needs:
+    async def order(
+        self, names: Mapping[EngineKind, Sequence[str]], vault: Vault, wanted: Wanted
+    ) -> EngineOrder:
+        """The engines that an assistant names, as they are connected now."""
+        if not names:
+            return EngineOrder()
+        connected = await self.connected.engines(self.database, vault)
+
+        def built_in(kind: EngineKind, name: str) -> Any:
+            try:
+                return self.engines.find(kind, wanted, [name])[0]
+            except NoEngine:
+                return None
+
+        return EngineOrder(names, connected, built_in)
+
+    async def needs(
+        self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
+    ) -> Needs:
         """Everything for a turn on a channel."""
         vault = await self.vault()
         wanted = Wanted("", channel.assistant, channel.name, self.purpose)
-        speaking = CachedSynthesizer(self.synthesizer(wanted), self._spoken, wanted)
+        names = assistant.engines.of() if assistant is not None else {}
+        if self.purpose == "call":
+            # A call is heard while it is spoken, and answered within moments: by our own engines.
+            names = {kind: given for kind, given in names.items() if kind == "answer"}
+        order = await self.order(names, vault, wanted)
+        scope = wanted, tuple(names.get("speak", ()))
+        speaking = CachedSynthesizer(self.synthesizer(wanted, order), self._spoken, scope)
         return Needs(
             channel=self.builder.build(channel, vault),
-            recognizer=self.recognizer(wanted),
+            recognizer=self.recognizer(wanted, order),
             synthesizer=speaking,
             decoder=self.decoder,
             clips=self.clips,
             logic=LogicCaller(self.client, vault.apart(), self._breakers),
             now=now,
+            answerer=ChosenAnswerer(order),
+            asked=order.taken,
         )
 
 

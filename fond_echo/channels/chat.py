@@ -8,13 +8,13 @@ from urllib.parse import urlsplit
 import httpx
 
 from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
-from fond_echo.connectors.machine import Outcome, Payload, RequestMachine, taken
+from fond_echo.connectors.machine import Outcome, RequestMachine, taken
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
+from fond_echo.connectors.wire import Payload, declared_host
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.connector import SENDING, NetworkDescription
 from fond_echo.documents.steps import filter_path, json_path
 from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
@@ -66,7 +66,7 @@ class ChatChannel:
         self._client = client
         self._facts = facts
         self._vault = vault
-        declared = [_rendered_host(each, values) for each in description.hosts]
+        declared = [declared_host(each, values) for each in description.hosts]
         oauth = description.oauth
         tokens = TokenSource(client, oauth, values) if oauth else None
         self._throttle = throttle
@@ -230,9 +230,3 @@ class ChatChannel:
         if not steps and kind not in ("connect", "fetch"):
             raise ConnectorError(f"the network {self.description.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
-
-
-def _rendered_host(template: str, values: dict[str, Any]) -> str:
-    text = str(compile_template(template).render(values))
-    parts = urlsplit(text if "://" in text else f"https://{text}")
-    return f"{parts.hostname}:{parts.port or (80 if parts.scheme == 'http' else 443)}"

@@ -111,7 +111,7 @@ def _try(options: argparse.Namespace) -> int:
 async def _run(options: argparse.Namespace, description: Any, values: dict[str, str]) -> int:
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.guard import guarded_client
-    from fond_echo.connectors.machine import Payload
+    from fond_echo.connectors.wire import Payload
     from fond_echo.core.audio.waveform import heights
 
     facts = {**SAMPLES, **dict(options.fact)}

@@ -14,6 +14,7 @@ from fond_echo.cli import (
     clips,
     connectors,
     dialing,
+    engines,
     events,
     hearing,
     keys,
@@ -44,7 +45,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, voices, hearing, clips, assistants, channels, connectors),
-        *(turns, calls, events, keys, dialing, talking, scenarios),
+        *(engines, turns, calls, events, keys, dialing, talking, scenarios),
     ):
         module.add(commands)
     return top

@@ -30,6 +30,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -145,6 +146,26 @@ class AsyncFondEcho:
     async def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""
         return await self.make(calls.connect_channel(name))
+
+    async def engines(self) -> list[EngineOut]:
+        """All connected engines, with their last seven days."""
+        return await self.make(calls.engines())
+
+    async def engine(self, name: str) -> EngineOut:
+        """One engine, with its last seven days."""
+        return await self.make(calls.engine(name))
+
+    async def put_engine(self, name: str, given: EngineIn) -> EngineOut:
+        """Connect an engine, or change how it is asked."""
+        return await self.make(calls.put_engine(name, given))
+
+    async def delete_engine(self, name: str) -> None:
+        """Disconnect an engine."""
+        return await self.make(calls.delete_engine(name))
+
+    async def try_engine(self, name: str, given: EngineTrialIn) -> EngineTrialOut:
+        """Ask an engine once, outside of any turn."""
+        return await self.make(calls.try_engine(name, given))
 
     async def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""

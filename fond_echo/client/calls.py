@@ -40,6 +40,7 @@ from fond_echo.contract.assistants import (
     TryIn,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -172,6 +173,26 @@ def put_channel(name: str, channel: ChannelIn) -> Call[ChannelOut]:
 
 def connect_channel(name: str) -> Call[ChannelOut]:
     return Call("POST", f"/api/channels/{name}/connect", _shape(ChannelOut))
+
+
+def engines() -> Call[list[EngineOut]]:
+    return Call("GET", "/api/engines", _shape(list[EngineOut]))
+
+
+def engine(name: str) -> Call[EngineOut]:
+    return Call("GET", f"/api/engines/{name}", _shape(EngineOut))
+
+
+def put_engine(name: str, given: EngineIn) -> Call[EngineOut]:
+    return Call("PUT", f"/api/engines/{name}", _shape(EngineOut), given.model_dump())
+
+
+def delete_engine(name: str) -> Call[None]:
+    return Call("DELETE", f"/api/engines/{name}", _nothing)
+
+
+def try_engine(name: str, given: EngineTrialIn) -> Call[EngineTrialOut]:
+    return Call("POST", f"/api/engines/{name}/trials", _shape(EngineTrialOut), given.model_dump())
 
 
 def secrets() -> Call[list[SecretOut]]:

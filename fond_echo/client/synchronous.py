@@ -29,6 +29,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -139,6 +140,26 @@ class FondEcho:
     def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""
         return self.make(calls.connect_channel(name))
+
+    def engines(self) -> list[EngineOut]:
+        """All connected engines, with their last seven days."""
+        return self.make(calls.engines())
+
+    def engine(self, name: str) -> EngineOut:
+        """One engine, with its last seven days."""
+        return self.make(calls.engine(name))
+
+    def put_engine(self, name: str, given: EngineIn) -> EngineOut:
+        """Connect an engine, or change how it is asked."""
+        return self.make(calls.put_engine(name, given))
+
+    def delete_engine(self, name: str) -> None:
+        """Disconnect an engine."""
+        return self.make(calls.delete_engine(name))
+
+    def try_engine(self, name: str, given: EngineTrialIn) -> EngineTrialOut:
+        """Ask an engine once, outside of any turn."""
+        return self.make(calls.try_engine(name, given))
 
     def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""

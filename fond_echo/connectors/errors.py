@@ -48,9 +48,14 @@ class Refused(ConnectorError):
 
     code = "connector-refused"
 
-    def __init__(self, what: str, *, status: int, where: str = "", remedy: str = "") -> None:
+    def __init__(
+        self, what: str, *, status: int, where: str = "", remedy: str = "", retry_after: float = 0.0
+    ) -> None:
         super().__init__(what, where=where, remedy=remedy)
         self.status = status
+        self.retry_after = retry_after
+        """Seconds for which the service asks to be left alone (RFC 9110 §10.2.3); 0 where it does
+        not."""
 
 
 class WrongAnswer(ConnectorError):

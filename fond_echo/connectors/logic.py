@@ -6,19 +6,21 @@ import asyncio
 import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing
-from dataclasses import dataclass, field
 
 import httpx
 from pydantic import ValidationError
 
 from fond_echo.connectors.addresses import address_of
-from fond_echo.connectors.errors import LogicFailed
+from fond_echo.connectors.breaker import Breakers
+from fond_echo.connectors.errors import ConnectorError, LogicFailed, Unreachable
+from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.assistant import LogicService
+from fond_echo.documents.services import LogicService
+from fond_echo.documents.steps import Step
 
 MAX_ANSWER = 1_000_000
 REMEDY = 'answer JSON such as {"text": "…"}'
@@ -27,40 +29,6 @@ IN_PARTS = "application/x-ndjson"
 
 PAUSES = (0.2, 0.6)
 """Seconds before it is asked again, where nothing can have been answered."""
-
-
-@dataclass
-class Breaker:
-    """Leaves a service alone for a while that failed several times in a row."""
-
-    failures: int = 0
-    until: float = 0.0
-
-    most, seconds = 5, 20.0
-
-    def check(self, url: str) -> None:
-        """Raises LogicFailed while the service is left alone."""
-        left = self.until - time.monotonic()
-        if left > 0:
-            what = f"it failed {self.most} times in a row, and is left alone for {left:.0f} s more"
-            raise LogicFailed(what, where=url)
-
-    def note(self, good: bool) -> None:
-        """Count how it went; the first question after a pause is a trial."""
-        self.failures = 0 if good else self.failures + 1
-        if self.failures >= self.most:
-            self.until = time.monotonic() + self.seconds
-            self.failures = self.most - 1
-
-
-@dataclass
-class Breakers:
-    """One for each service, in this process."""
-
-    known: dict[str, Breaker] = field(default_factory=dict)
-
-    def of(self, url: str) -> Breaker:
-        return self.known.setdefault(url, Breaker())
 
 
 class _NothingSent(LogicFailed):
@@ -90,7 +58,11 @@ class LogicCaller:
             LogicFailed: whatever went wrong.
         """
         breaker = self._breakers.of(service.url)
-        breaker.check(service.url)
+        if (left := breaker.left) > 0:
+            what = (
+                f"it failed {breaker.most} times in a row, and is left alone for {left:.0f} s more"
+            )
+            raise LogicFailed(what, where=service.url)
         body = request.model_dump_json().encode()
         for pause in (*PAUSES, None):
             parts = 0
@@ -112,6 +84,9 @@ class LogicCaller:
     async def _parts(
         self, service: LogicService, request: LogicRequest, body: bytes
     ) -> AsyncGenerator[Reply]:
+        if service.request is not None:
+            yield await self._in_its_shape(service, request)
+            return
         try:
             host, port = address_of(service.url)
             secrets = [self._vault[name] for name in service.secrets]
@@ -125,6 +100,25 @@ class LogicCaller:
             raise
         except FondEchoError as error:
             raise LogicFailed(f"{service.url} was not asked: {error}") from error
+
+    async def _in_its_shape(self, service: LogicService, request: LogicRequest) -> Reply:
+        """Ask a service that knows nothing of us, in the shape that it takes."""
+        assert service.answer is not None
+        step = Step.model_validate(
+            {"post": service.url, "headers": service.headers, "json": service.request,
+             "take": {"answer": service.answer}, "timeout": service.seconds}
+        )  # fmt: skip
+        facts = {**request.model_dump(mode="json"), "text": request.turn.text}
+        try:
+            found = await RequestMachine(self._client, self._vault).run([step], facts)
+        except Unreachable as error:
+            raise _NothingSent(error.what, where=error.where, remedy=error.remedy) from error
+        except ConnectorError as error:
+            raise LogicFailed(error.what, where=error.where, remedy=error.remedy) from error
+        words = str(found.facts["answer"]).strip()
+        if not words:
+            raise LogicFailed("its answer is empty", where=service.url)
+        return Reply(text=words)
 
     async def _post(
         self, service: LogicService, headers: dict[str, str], body: bytes

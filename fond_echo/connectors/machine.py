@@ -9,13 +9,11 @@ from __future__ import annotations
 import asyncio
 import base64
 import binascii
-import json
 import re
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
-from urllib.parse import unquote
 
 import httpx
 
@@ -31,6 +29,15 @@ from fond_echo.connectors.errors import (
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
+from fond_echo.connectors.wire import (
+    Payload,
+    check_path,
+    host_and_port,
+    json_or_none,
+    multipart_of,
+    rest_of,
+    shortened,
+)
 from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step, Until, json_path
 
@@ -41,15 +48,6 @@ HEADER_REMEDY = "put it into the body, or encode it: {{ text | base64 }}"
 
 MAX_ANSWER = 60 * 2**20
 """Bytes of an answer with sound; other answers may have a twentieth."""
-
-
-@dataclass(frozen=True)
-class Payload:
-    """Bytes that go out or came in, with the name and type they travel under."""
-
-    data: bytes = field(repr=False)
-    media_type: str = "application/octet-stream"
-    name: str = "file"
 
 
 @dataclass
@@ -74,6 +72,17 @@ class Outcome:
     payload: Payload | None
     exchanges: list[Exchange]
     document: Any = None
+
+
+@dataclass(frozen=True)
+class _Received:
+    """An answer; `rest` is for how many seconds the service asks to be left alone."""
+
+    status: int
+    kind: str
+    body: bytes
+    seconds: float
+    rest: float
 
 
 class RequestMachine:
@@ -102,7 +111,7 @@ class RequestMachine:
         self._tokens = tokens
         self._vault = vault
         self._values = dict(values or {})
-        own = [_host_and_port(str(v)) for v in self._values.values() if "://" in str(v)]
+        own = [host_and_port(str(v)) for v in self._values.values() if "://" in str(v)]
         self._hosts = frozenset([*hosts, *own])
         self._own = frozenset(self._values)
 
@@ -172,9 +181,9 @@ class RequestMachine:
         self._vault.check_hosts(*address_of(url))
         exchange.url = self._vault.redacted(url)
         most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
-        status, kind, body, seconds = await self._send(request, most, step.timeout)
-        exchange.status, exchange.seconds = status, seconds
-        return self._answer(step, status, kind, body, exchange)
+        answer = await self._send(request, most, step.timeout)
+        exchange.status, exchange.seconds = answer.status, answer.seconds
+        return self._answer(step, answer, exchange)
 
     def _url(self, template: str, values: Mapping[str, Any]) -> str:
         """The address: every value put into it percent-encoded, except a channel's own base.
@@ -185,7 +194,7 @@ class RequestMachine:
         lone = re.fullmatch(r"\s*\{\{\s*(\w+)\s*\}\}\s*", template)
         if lone and lone[1] not in self._own:
             url = str(compile_template(template).render(values))
-            place = _host_and_port(url)
+            place = host_and_port(url)
             if place not in self._hosts:
                 raise ForbiddenAddress(
                     f"an answer leads to {place}, which is not declared",
@@ -194,7 +203,7 @@ class RequestMachine:
             return url
         url = compile_template(template).address(values, self._own)
         address_of(url)
-        _check_path(url)
+        check_path(url)
         return url
 
     def _request(
@@ -205,13 +214,13 @@ class RequestMachine:
         content: dict[str, Any] = {}
         if step.body_json is not None:
             content["json"] = render_tree(step.body_json, values)
-            exchange.sent = _shortened(self._vault.redacted(content["json"]))
+            exchange.sent = shortened(self._vault.redacted(content["json"]))
         elif step.form is not None:
             content["data"] = {k: str(v) for k, v in render_tree(step.form, values).items()}
-            exchange.sent = _shortened(self._vault.redacted(content["data"]))
+            exchange.sent = shortened(self._vault.redacted(content["data"]))
         elif step.multipart is not None:
-            content["files"], exchange.sent = _multipart(render_tree(step.multipart, values))
-            exchange.sent = _shortened(self._vault.redacted(exchange.sent))
+            content["files"], exchange.sent = multipart_of(render_tree(step.multipart, values))
+            exchange.sent = shortened(self._vault.redacted(exchange.sent))
         elif isinstance(step.bytes, str):
             payload = compile_template(step.bytes).render(values)
             if not isinstance(payload, Payload):
@@ -232,9 +241,7 @@ class RequestMachine:
             raise WrongAnswer("a header has characters that are not ASCII", remedy=HEADER_REMEDY)
         return text
 
-    async def _send(
-        self, request: httpx.Request, most: int, seconds: float
-    ) -> tuple[int, str, bytes, float]:
+    async def _send(self, request: httpx.Request, most: int, seconds: float) -> _Received:
         request.extensions["timeout"] = httpx.Timeout(seconds).as_dict()
         where = f"{request.method} {request.url.host}"
         if self._throttle is not None:
@@ -244,7 +251,7 @@ class RequestMachine:
 
     async def _sent(
         self, request: httpx.Request, most: int, seconds: float, where: str
-    ) -> tuple[int, str, bytes, float]:
+    ) -> _Received:
         begun = time.monotonic()
         try:
             response = await self._client.send(request, stream=True)
@@ -265,12 +272,14 @@ class RequestMachine:
             raise NoAnswer(f"the connection broke: {reason}", where=where) from error
         except (httpx.InvalidURL, UnicodeError, ValueError) as error:
             raise WrongAnswer(f"no request can be made: {error}", where=where) from error
-        kind = response.headers.get("content-type", "")
-        return response.status_code, kind, bytes(body), time.monotonic() - begun
+        kind, rest = (response.headers.get(name, "") for name in ("content-type", "retry-after"))
+        seconds = time.monotonic() - begun
+        return _Received(response.status_code, kind, bytes(body), seconds, rest_of(rest))
 
     def _answer(
-        self, step: Step, status: int, kind: str, body: bytes, exchange: Exchange
+        self, step: Step, answer: _Received, exchange: Exchange
     ) -> tuple[dict[str, Any], Payload | None, Any]:
+        status, kind, body = answer.status, answer.kind, answer.body
         carries_bytes = step.bytes is True
         if status >= 300:
             text = self._text_of(body, 300)
@@ -282,6 +291,7 @@ class RequestMachine:
                 f"the service answered {status}{more}: {text[:200]}",
                 status=status,
                 where=f"{exchange.method} {exchange.url}",
+                retry_after=answer.rest,
             )
         if carries_bytes:
             exchange.received = f"{len(body)} bytes, {kind or 'no type'}"
@@ -289,12 +299,12 @@ class RequestMachine:
             return {}, Payload(body, media_type), None
         if not step.take and step.base64 is None and step.until is None:
             exchange.received = self._text_of(body, 500)
-            return {}, None, _json_or_none(body)
+            return {}, None, json_or_none(body)
         try:
             document = httpx.Response(200, content=body).json()
         except (ValueError, RecursionError) as error:
             raise WrongAnswer("the answer is not JSON", where=exchange.url) from error
-        exchange.received = _shortened(self._vault.redacted(document))
+        exchange.received = shortened(self._vault.redacted(document))
         if step.until and str(taken(document, step.until.path)) != step.until.is_:
             return {}, None, document
         facts = {name: taken(document, path) for name, path in step.take.items()}
@@ -336,54 +346,7 @@ def _is_done(until: Until, document: Any, exchange: Exchange, exchanges: list[Ex
     return str(state) == until.is_
 
 
-def _json_or_none(body: bytes) -> Any:
-    try:
-        return json.loads(body)
-    except (ValueError, RecursionError):
-        return None
-
-
 def taken(document: Any, path: str) -> Any:
     """The first value at a JSONPath, or None."""
     nodes = json_path(path).find(document)
     return nodes[0].value if nodes else None
-
-
-def _multipart(fields: Mapping[str, Any]) -> tuple[list[tuple[str, Any]], dict[str, Any]]:
-    files: list[tuple[str, Any]] = []
-    shown: dict[str, Any] = {}
-    for name, value in fields.items():
-        if isinstance(value, Payload):
-            files.append((name, (value.name, value.data, value.media_type)))
-            shown[name] = f"{len(value.data)} bytes, {value.media_type}"
-        else:
-            text = value if isinstance(value, str) else json.dumps(value, separators=(",", ":"))
-            files.append((name, (None, text.encode())))
-            shown[name] = text
-    return files, shown
-
-
-def _check_path(url: str) -> None:
-    """Refuse an address whose path leads upwards: a value would reach what it must not. Raises
-    ForbiddenAddress."""
-    path = url.partition("://")[2].partition("?")[0].partition("#")[0].partition("/")[2]
-    if any(unquote(unquote(segment)) in (".", "..") for segment in path.split("/")):
-        raise ForbiddenAddress(
-            "a value makes the address lead elsewhere: it has a segment . or ..",
-            remedy="let only ids into addresses",
-        )
-
-
-def _host_and_port(url: str) -> str:
-    host, port = address_of(url)
-    return f"{host}:{port}"
-
-
-def _shortened(document: Any, most: int = 400) -> Any:
-    if isinstance(document, str):
-        return document if len(document) <= most else f"{document[:most]}… ({len(document)})"
-    if isinstance(document, dict):
-        return {key: _shortened(value, most) for key, value in document.items()}
-    if isinstance(document, list):
-        return [_shortened(value, most) for value in document[:50]]
-    return document

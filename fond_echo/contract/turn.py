@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import Field
 
 from fond_echo.contract.base import Schema
+from fond_echo.contract.engine import EngineAsked
 
 Cause = Literal["inbound", "greeting", "silence", "answered-call", "operator"]
 ArrivedAs = Literal[
@@ -58,7 +59,8 @@ class Heard(Schema):
     """A transcript: spoken tokens and written text, with times and doubt.
 
     `source` is "expected" for one of the phrases that could be understood, "dictation" for
-    words found freely, "nothing" where there was no speech.
+    words found freely, "nothing" where there was no speech. `asked` are the engines that the
+    assistant names, as they were asked.
     """
 
     spoken: str
@@ -69,3 +71,4 @@ class Heard(Schema):
     words: list[HeardWord] = Field(default_factory=list)
     segments: list[HeardSegment] = Field(default_factory=list)
     alternatives: list[HeardOtherwise] = Field(default_factory=list)
+    asked: list[EngineAsked] = Field(default_factory=list)

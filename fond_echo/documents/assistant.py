@@ -9,9 +9,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
-from fond_echo.contract.base import Name, Pattern, Schema, WebAddress
+from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.contract.reply import Attachment, Choice, SpokenManner
 from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.free import Function
 from fond_echo.core.dialogue.routing import FALLBACK, Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
@@ -19,6 +20,7 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentence, Sentences, names, places, wanted
+from fond_echo.documents.services import EngineNames, FunctionSpec, LogicService
 
 MAIN_FILE = "assistant.yaml"
 MAX_FILES = 500
@@ -30,7 +32,6 @@ TEMPLATE_NAMES = frozenset(
 )
 """What a template in an assistant file may ask for."""
 
-Duration = Annotated[float, Field(gt=0, le=60)]
 Words = Annotated[str, Field(min_length=1, max_length=500)]
 RuleName = Pattern(
     r"|[A-Za-z_][\w.-]*", "a rule's name has letters, digits, _, . and -, and begins with a letter"
@@ -40,26 +41,10 @@ Key = Pattern(r"[0-9*#]?", "one key, 0 to 9, * or #")
 Typed = Pattern(r"[\w-]*", "a word to type has letters, digits, _ and -")
 
 
-class LogicService(Schema):
-    """Business logic to be asked: its address, and the name of the secret shared with it.
-
-    `secret` may be two names while a secret is changed: questions are signed with both.
-    `failed` is what is said when it fails, instead of our own words.
-    """
-
-    url: Annotated[WebAddress, Field(min_length=1)]
-    secret: Name | list[Name]
-    seconds: Duration = 8.0
-    failed: str = ""
-
-    @property
-    def secrets(self) -> list[str]:
-        return [self.secret] if isinstance(self.secret, str) else list(self.secret)
-
-
 class ReplySpec(Schema):
-    """Where an answer comes from: words written here, documents that are searched, or business
-    logic.
+    """Where an answer comes from: words written here, documents that are searched, business
+    logic, or `free`: an engine answers in its own words, by the assistant's `brief`, by what it
+    finds in `documents` if there are some, and by `functions` of business logic that it may call.
 
     `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
@@ -82,6 +67,8 @@ class ReplySpec(Schema):
     logic: Annotated[str, LogicName] = ""
     safe: bool = False
     documents: list[Words] = Field(default_factory=list)
+    free: bool = False
+    functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
     unknown: str = "I don't know that."
     then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
@@ -96,12 +83,16 @@ class ReplySpec(Schema):
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
         words = bool(self.text or self.spoken or self.sound or self.choices or self.attachments)
-        if sum((bool(self.logic), bool(self.documents), words)) > 1:
+        documents = bool(self.documents) or self.free
+        if sum((bool(self.logic), documents, words)) > 1:
             raise ValueError(
-                "a reply is logic, documents or words (text, spoken, choices), and only one of them"
+                "a reply is logic, documents or free, or words (text, spoken, choices), and only"
+                " one of them"
             )
-        if not (self.logic or self.documents or words or self.then):
-            raise ValueError("a reply needs text, spoken, logic or documents")
+        if not (self.logic or documents or words or self.then):
+            raise ValueError("a reply needs text, spoken, logic, documents or free: true")
+        if self.functions and not self.free:
+            raise ValueError("functions are for free: true")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
         if self.then == "transfer" and not self.to:
@@ -116,6 +107,10 @@ class ReplySpec(Schema):
         if self.sentences and self.summary:
             raise ValueError("a reply is shortened by sentences or by summary, and not by both")
         return self
+
+    def permitted(self) -> list[Function]:
+        """The functions that an engine may call."""
+        return [each.function(name) for name, each in self.functions.items()]
 
 
 class Condition(Schema):
@@ -207,7 +202,8 @@ class AssistantFile(Schema):
     when a conversation ends, or goes over to a person; where `person` is empty there is nobody.
     `sentences` puts other words in the place of what the service itself says, by name.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
-    (PLS) of names and how they are said: recognizer and synthesizer go by it.
+    (PLS) of names and how they are said: recognizer and synthesizer go by it. `brief` tells an
+    engine that answers freely who the assistant is and how it talks.
     """
 
     assistant: Name
@@ -225,6 +221,8 @@ class AssistantFile(Schema):
     logic: dict[Name, LogicService] = Field(default_factory=dict)
     routes: list[RouteSpec] = Field(default_factory=list)
     fallback: Fallback
+    brief: str = Field(default="", max_length=20_000)
+    engines: EngineNames = Field(default_factory=EngineNames)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
     _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)

@@ -178,6 +178,14 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         if service and service not in assistant.logic:
             known = nearest(service, assistant.logic)
             yield source.error((*path, "logic"), f"there is no logic {service!r}", known)
+        for name in reply.functions:
+            if name.partition(".")[0] not in assistant.logic:
+                known = nearest(name.partition(".")[0], assistant.logic)
+                what = f"there is no logic {name.partition('.')[0]!r}"
+                yield source.error((*path, "functions", name), what, known)
+        if reply.free and not assistant.engines.answer:
+            remedy = "name one: engines: {answer: [NAME]}"
+            yield source.error((*path, "free"), "no engine answers freely", remedy)
         if reply.then == "person" and not assistant.person:
             what = "there is no person to hand over to"
             yield source.error((*path, "then"), what, "say so with person: …")

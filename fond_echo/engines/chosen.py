@@ -1,57 +1,88 @@
-"""A recognizer and a synthesizer that ask whichever engine is chosen for a language."""
+"""A recognizer, a synthesizer and an answerer that ask whichever engines are chosen: those that the
+assistant names, in its order, or else the built-in one for the language."""
 
 from __future__ import annotations
 
+import math
 from collections.abc import AsyncIterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
+from fond_echo.engines.described import Asking, DescribedEngine
+from fond_echo.engines.order import EngineOrder, recognizer_of
 from fond_echo.engines.registry import Engines, EngineSettings, Wanted
+
+PART_SECONDS = 60.0
+"""Each so much of sound gives an engine the time that it has for one question."""
 
 
 @dataclass(frozen=True)
 class ChosenRecognizer:
-    """Hears with the engine for what is wanted (`Recognizer`)."""
+    """Hears with the engines for what is wanted (`Recognizer`)."""
 
     engines: Engines[EngineSettings]
     wanted: Wanted
+    order: EngineOrder = field(default_factory=EngineOrder)
 
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        """Raises NoEngine, and what the engine raises."""
+        """Raises NoEngine or AllEnginesFailed, and what the built-in engine raises."""
+
+        async def ask(engine: Any, asking: Asking) -> Heard:
+            heard: Heard = await recognizer_of(engine, asking).transcribe(
+                clip, expected, language=language, long=long
+            )
+            return heard
+
+        if "transcribe" in self.order.names:
+            parts = math.ceil(max(1.0, clip.seconds / PART_SECONDS))
+            return await self.order.first("transcribe", language, ask, parts=parts)
         wanted = replace(self.wanted, language=language)
-        engine = self.engines.find("transcribe", wanted)[0]
-        heard: Heard = await engine.transcribe(clip, expected, language=language, long=long)
-        return heard
+        return await ask(self.engines.find("transcribe", wanted)[0], Asking())
 
 
 @dataclass(frozen=True)
 class ChosenSynthesizer:
-    """Speaks with the engine for what is wanted (`Synthesizer`)."""
+    """Speaks with the engines for what is wanted (`Synthesizer`)."""
 
     engines: Engines[EngineSettings]
     wanted: Wanted
+    order: EngineOrder = field(default_factory=EngineOrder)
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
         manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
-        """Raises NoEngine, and what the engine raises."""
-        wanted = replace(self.wanted, language=language)
-        engine = self.engines.find("speak", wanted)[0]
-        async for part in engine.speak(
-            text,
-            voice,
-            seed=seed,
-            sounds=sounds,
-            language=language,
-            manner=manner,
-            recordings=recordings,
-        ):
+        """Raises NoEngine or AllEnginesFailed, and what the built-in engine raises."""
+        fields = {"seed": seed, "sounds": sounds, "manner": manner, "recordings": recordings}
+        if "speak" in self.order.names:
+            parts = self.order.speak(text, voice, language, fields)
+        else:
+            wanted = replace(self.wanted, language=language)
+            engine = self.engines.find("speak", wanted)[0]
+            parts = engine.speak(text, voice, language=language, **fields)
+        async for part in parts:
             yield part
+
+
+@dataclass(frozen=True)
+class ChosenAnswerer:
+    """Answers freely with the engines that an assistant names (`AnswererPort`)."""
+
+    order: EngineOrder
+
+    async def answer(self, question: FreeQuestion) -> FreeAnswer:
+        """Raises AllEnginesFailed."""
+
+        async def ask(engine: DescribedEngine, asking: Asking) -> FreeAnswer:
+            return await engine.answer(question, asking=asking)
+
+        return await self.order.first("answer", question.language, ask)

@@ -28,6 +28,7 @@ from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
+from fond_echo.stages.free import answered
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.turn import TurnSoFar
@@ -59,6 +60,11 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         yield unsure(turn)
         return
     spec = turn.assistant.spec(turn.routed.route)
+    if spec.free:
+        reply, called = await answered(spec, turn, needs, request(turn, ""))
+        needs.called.extend(called)
+        yield shortened(reply, spec, turn.router.language)
+        return
     if spec.documents:
         yield from_pages(spec, turn)
         return

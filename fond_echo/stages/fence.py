@@ -41,7 +41,7 @@ class Fence:
                     await _check(session, claim)
                     yield session
                     written, claim.pending = claim.pending, Pending()
-                    await written.write(session, claim.turn.id)
+                    await written.write(session, claim.turn.id, claim.turn.assistant.assistant)
             except BaseException:
                 claim.pending = written.followed_by(claim.pending)
                 raise

@@ -19,6 +19,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound as Message
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.turn import StageName
 from fond_echo.stages.announcing import announce
 from fond_echo.stages.claim import Claim, Failure, claimed
@@ -199,9 +200,17 @@ class Journal:
         output: dict[str, Any] | None = None,
         failure: Failure | None = None,
         again: bool = False,
+        asked: Sequence[EngineAsked] = (),
     ) -> None:
         """Record a stage: done, failed, or to be tried again. It is written with the next
-        transaction about the turn."""
+        transaction about the turn.
+
+        Args:
+            asked: the engines that it asked; a stage that is done has them in its output.
+        """
+        if asked and output is None:
+            output = {"asked": [each.model_dump(mode="json") for each in asked]}
+        claim.pending.asked += asked
         attempt = claim.attempts.get(stage, 0) + 1
         claim.attempts[stage] = attempt
         claim.pending.stages.append(
@@ -217,7 +226,8 @@ class Journal:
                 "error": failure.as_json() if failure else None,
             }
         )
-        claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
+        if not failure:
+            claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
         claim.tell("turn.stage", stage=stage, failed=failure is not None)
 
     async def flush(self, claim: Claim) -> None:

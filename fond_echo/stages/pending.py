@@ -13,6 +13,8 @@ from typing import Any
 from sqlalchemy import insert, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.store.engines import count_asked
 from fond_echo.store.events import emit_all
 from fond_echo.store.records import Delivery, Stage, Turn
 
@@ -26,12 +28,14 @@ class Pending:
         on_turn: what changes in the turn's own row.
         deliveries: the id of each, and what changes in it.
         events: type and data of each.
+        asked: engines, to be counted.
     """
 
     stages: list[dict[str, Any]] = field(default_factory=list)
     on_turn: dict[str, Any] = field(default_factory=dict)
     deliveries: list[tuple[str, dict[str, Any]]] = field(default_factory=list)
     events: list[tuple[str, dict[str, Any]]] = field(default_factory=list)
+    asked: list[EngineAsked] = field(default_factory=list)
 
     def __bool__(self) -> bool:
         return bool(self.stages or self.on_turn or self.deliveries or self.events)
@@ -43,10 +47,12 @@ class Pending:
             {**self.on_turn, **later.on_turn},
             self.deliveries + later.deliveries,
             self.events + later.events,
+            self.asked + later.asked,
         )
 
-    async def write(self, session: AsyncSession, turn_id: str) -> None:
+    async def write(self, session: AsyncSession, turn_id: str, assistant: str) -> None:
         """All of it, in the session's transaction."""
+        await count_asked(session, assistant, self.asked)
         if self.stages:
             await session.execute(insert(Stage), self.stages)
         if self.on_turn:

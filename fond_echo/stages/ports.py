@@ -8,17 +8,19 @@ from datetime import datetime
 from typing import Any, Protocol
 
 from fond_echo.contract.clip import ClipRef, NewClip
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
-from fond_echo.documents.assistant import LogicService
+from fond_echo.documents.services import LogicService
 
 
 class StageError(FondEchoError):
@@ -176,6 +178,12 @@ class LogicPort(Protocol):
     ) -> AsyncIterator[Reply]: ...
 
 
+class AnswererPort(Protocol):
+    """Answers a question freely, with the engines that the assistant names."""
+
+    async def answer(self, question: FreeQuestion) -> FreeAnswer: ...
+
+
 @dataclass(frozen=True)
 class AtHand:
     """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
@@ -199,3 +207,8 @@ class Needs:
     aloud: Callable[[Clip], Awaitable[None]] | None = None
     """In a call: plays a part of the answer as soon as it is there."""
     at_hand: AtHand | None = None
+    answerer: AnswererPort | None = None
+    asked: Callable[[], list[EngineAsked]] = list
+    """What engines were asked since this was called last."""
+    called: list[EngineAsked] = field(default_factory=list)
+    """Functions of business logic that engines had called."""

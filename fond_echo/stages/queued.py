@@ -27,6 +27,7 @@ from fond_echo.core.audio.containers import encode as encode_clip
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages import deliver
 from fond_echo.stages.answer import answer, apology, failed, greeting, said
 from fond_echo.stages.beside import Beside
@@ -72,7 +73,9 @@ Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
 class World(Protocol):
     """Gives a turn what it needs, for its channel."""
 
-    async def needs(self, channel: Channel, now: datetime) -> Needs: ...
+    async def needs(
+        self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
+    ) -> Needs: ...
 
 
 class QueuedDriver:
@@ -89,7 +92,8 @@ class QueuedDriver:
             return
         with structlog.contextvars.bound_contextvars(turn=turn_id, channel=claim.channel.name):
             try:
-                needs = await self._world.needs(claim.channel, claim.turn.clock)
+                turn = claim.turn
+                needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
                 await _Carrier(self._journal, claim, needs).carry()
             except Later as later:
                 log.info("turn left for a while", seconds=later.seconds)
@@ -241,6 +245,10 @@ class _Carrier:
                     since = claim.tried_since.get(stage, started_at)
                     seconds = pause(since, most=max_pause(error))
                 _log_failure(stage, error, seconds)
+        asked = [*self._needs.asked(), *self._needs.called]
+        self._needs.called.clear()
+        if addition is not None and asked:
+            addition = addition.model_copy(update={"asked": asked})
         self._journal.record(
             claim,
             stage,
@@ -250,6 +258,7 @@ class _Carrier:
             output=addition.model_dump(mode="json") if addition else None,
             failure=failure,
             again=seconds is not None,
+            asked=asked,
         )
         if seconds is not None:
             raise Later(seconds)

@@ -12,6 +12,7 @@ from pydantic import Field
 from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import Inbound
 from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
@@ -69,6 +70,7 @@ class Answered(Schema):
 
     parts: list[Reply]
     apology_for: str = ""
+    asked: list[EngineAsked] = Field(default_factory=list)
 
 
 class SpokenPart(Schema):
@@ -81,6 +83,7 @@ class Spoken(Schema):
 
     parts: list[SpokenPart]
     warnings: list[str] = Field(default_factory=list)
+    asked: list[EngineAsked] = Field(default_factory=list)
 
 
 class Encoded(Schema):
@@ -184,6 +187,12 @@ class TurnSoFar:
     @property
     def router(self) -> Router:
         return router_of(self.revision, self.assistant)
+
+    @property
+    def asked(self) -> list[EngineAsked]:
+        """All engines that were asked for it."""
+        parts = (self.heard, self.answered, self.spoken)
+        return [each for part in parts if part is not None for each in part.asked]
 
     def with_added(self, stage: StageName, addition: Schema) -> TurnSoFar:
         """The turn with what a stage added."""

@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import ForeignKey, Index, UniqueConstraint
 from sqlalchemy.orm import Mapped, mapped_column
 
-from fond_echo.store.base import Record, id_column, now_column
+from fond_echo.store.base import Json, Record, id_column, now_column
 
 
 class SecretRecord(Record):
@@ -58,3 +58,31 @@ class SignIn(Record):
     key_id: Mapped[str] = mapped_column(ForeignKey("keys.id"))
     csrf_token: Mapped[str]
     expires_at: Mapped[datetime]
+
+
+class EngineRecord(Record):
+    """An outside engine: its connector file, and the values that it asks for."""
+
+    __tablename__ = "engines"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    does: Mapped[str]
+    description: Mapped[str]
+    values: Mapped[Json]
+    last_error: Mapped[str] = mapped_column(default="")
+    last_error_at: Mapped[datetime | None]
+    changed_at: Mapped[datetime] = now_column()
+
+
+class EngineDay(Record):
+    """What an engine was asked on a day, and what that cost. It is kept where the engine is
+    removed."""
+
+    __tablename__ = "engine_days"
+    __table_args__ = (Index(None, "day"),)
+    engine: Mapped[str] = mapped_column(primary_key=True)
+    assistant: Mapped[str] = mapped_column(primary_key=True)
+    day: Mapped[date] = mapped_column(primary_key=True)
+    asked: Mapped[int] = mapped_column(default=0)
+    failed: Mapped[int] = mapped_column(default=0)
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    cost: Mapped[float] = mapped_column(default=0.0)

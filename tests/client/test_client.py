@@ -13,7 +13,7 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.demo.timetable import logic as timetable
 from fond_echo.demo.timetable.sailings import TIMETABLE, next_sailing, weather_hold
-from fond_echo.documents.assistant import LogicService
+from fond_echo.documents.services import LogicService
 from fond_echo.logic import Logic, UnknownAction
 
 

@@ -8,12 +8,13 @@ from datetime import UTC, datetime
 import httpx
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 
+from fond_echo.connectors.breaker import Breaker, Breakers
 from fond_echo.connectors.errors import LogicFailed
-from fond_echo.connectors.logic import Breaker, Breakers, LogicCaller
+from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.contract.signatures import BadSignature, signed_headers, verify
-from fond_echo.documents.assistant import LogicService
+from fond_echo.documents.services import LogicService
 from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
 
 URL = "http://logic.test/ask"
@@ -55,6 +56,32 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             return httpx.Response(200, json={"text": "Here."})
 
         return httpx.MockTransport(answer), count
+
+    async def test_a_service_that_knows_nothing_of_us_is_asked_in_its_own_shape(self):
+        seen = []
+
+        def answer(request):
+            seen.append(request)
+            return httpx.Response(200, json={"replies": [{"says": "At ten."}]})
+
+        given = {
+            "secret": None, "request": {"question": "{{ text }}", "who": "{{ contact.id }}"},
+            "answer": "$.replies[0].says", "headers": {"X-Key": {"secret": "old"}},
+        }  # fmt: skip
+        self.assertEqual(await self.ask(httpx.MockTransport(answer), **given), ["At ten."])
+        self.assertEqual(seen[0].read(), b'{"question":"boats?","who":"c"}')
+        self.assertEqual(seen[0].headers["x-key"], "old-secret")
+        self.assertNotIn("webhook-signature", seen[0].headers)
+        for what, reply in (
+            ("nothing at", {"replies": []}),
+            ("empty", {"replies": [{"says": " "}]}),
+        ):
+            odd = httpx.MockTransport(lambda request, reply=reply: httpx.Response(200, json=reply))
+            with self.assertRaisesRegex(LogicFailed, what):
+                await self.ask(odd, **given)
+        for wrong in ({"secret": None}, {"secret": None, "request": {}}, {"headers": {"X": "y"}}):
+            with self.assertRaises(ValueError):
+                LogicService(url=URL, **{"secret": "old", **wrong})
 
     async def test_in_parts_and_remembered(self):
         logic, calls = Logic(secrets=["old-secret"]), []

@@ -15,9 +15,10 @@ from fond_echo.connectors.errors import (
     WrongAnswer,
 )
 from fond_echo.connectors.guard import guarded_client, is_public
-from fond_echo.connectors.machine import Payload, RequestMachine
+from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.connectors.verify import Forged, check_webhook
+from fond_echo.connectors.wire import Payload
 from fond_echo.documents.connector import Step, Verification
 
 

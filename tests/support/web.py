@@ -113,7 +113,7 @@ class WebTest(DatabaseTest):
             if not rows:
                 return
 
-    async def needs(self, channel: Any, now: Any) -> Needs:
+    async def needs(self, channel: Any, now: Any, assistant: Any = None) -> Needs:
         speech = LocalSpeech()
         built = self.service.builder.build(channel, await self.service.vault())
         return Needs(built, speech, speech, PlainDecoder(), self.service.clips, self.logic, now)

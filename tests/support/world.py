@@ -17,7 +17,8 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.documents.assistant import LogicService, digest
+from fond_echo.documents.assistant import digest
+from fond_echo.documents.services import LogicService
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recognizer, synthesizer
 from fond_echo.stages.journal import Journal
@@ -139,7 +140,7 @@ class MemoryWorld:
         self.speech = LocalSpeech()
         self.clips = ClipStore(database)
 
-    async def needs(self, channel: Channel, now: datetime) -> Needs:
+    async def needs(self, channel: Channel, now: datetime, assistant: Any = None) -> Needs:
         return Needs(
             self.channel, self.speech, self.speech, PlainDecoder(), self.clips, self.logic, now
         )

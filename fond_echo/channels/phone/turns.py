@@ -58,8 +58,10 @@ class _CallWorld:
         self.recognizer: SpeculativeRecognizer | None = None
         self.at_hand: AtHand | None = None
 
-    async def needs(self, channel: Channel, now: datetime) -> Needs:
-        needs = await self._world.needs(channel, now)
+    async def needs(
+        self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
+    ) -> Needs:
+        needs = await self._world.needs(channel, now, assistant)
         return replace(
             needs, channel=self._channel, synthesizer=self._voice, aloud=self._aloud,
             recognizer=self.ahead(needs.recognizer), at_hand=self.at_hand,

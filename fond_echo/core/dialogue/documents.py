@@ -123,15 +123,19 @@ class Documents:
 
     def best(self, question: str, most: int = 5) -> Found | None:
         """The passage that answers a question, or None where none holds enough of it."""
+        best = next(iter(self.search(question, most)), None)
+        return best if best is not None and best.share >= ENOUGH else None
+
+    def search(self, question: str, most: int = 5) -> list[Found]:
+        """Passages that hold something of a question, those that hold most of it first."""
         requested = self._telling(question)
         known = [word for word in requested if word in self._worth]
         if not known:
-            return None
+            return []
         count = min(most, len(self.passages))
         places, _ = self._index.retrieve([known], k=count, show_progress=False)
         found = [Found(self.passages[k], self._share(requested, k)) for k in map(int, places[0])]
-        best = max(found, key=lambda each: each.share)
-        return best if best.share >= ENOUGH else None
+        return sorted(found, key=lambda each: -each.share)
 
     def _share(self, requested: Sequence[str], place: int) -> float:
         shared = [word for word in set(requested) if word in self._words[place]]

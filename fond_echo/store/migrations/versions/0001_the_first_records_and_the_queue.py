@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records2"
+revision = "records3"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -22,6 +22,34 @@ def upgrade() -> None:
         sa.Column("size", sa.BigInteger(), nullable=False),
         sa.Column("uses", sa.Integer(), nullable=False),
         sa.PrimaryKeyConstraint("digest", name=op.f("pk_blobs")),
+    )
+    op.create_table(
+        "engine_days",
+        sa.Column("engine", sa.Text(), nullable=False),
+        sa.Column("assistant", sa.Text(), nullable=False),
+        sa.Column("day", sa.Date(), nullable=False),
+        sa.Column("asked", sa.Integer(), nullable=False),
+        sa.Column("failed", sa.Integer(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.Column("cost", sa.Double(), nullable=False),
+        sa.PrimaryKeyConstraint("engine", "assistant", "day", name=op.f("pk_engine_days")),
+    )
+    op.create_index(op.f("ix_engine_days_day"), "engine_days", ["day"], unique=False)
+    op.create_table(
+        "engines",
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("does", sa.Text(), nullable=False),
+        sa.Column("description", sa.Text(), nullable=False),
+        sa.Column("values", postgresql.JSONB, nullable=False),
+        sa.Column("last_error", sa.Text(), nullable=False),
+        sa.Column("last_error_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column(
+            "changed_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_engines")),
     )
     op.create_table(
         "events",

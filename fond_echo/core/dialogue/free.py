@@ -1,0 +1,147 @@
+"""Free answers: what an engine is told of a question, and what it gives back."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+MARKS = "[[", "]]"
+"""Between these the words of the person stand, and nowhere else."""
+
+
+@dataclass(frozen=True)
+class Function:
+    """A logic function that an engine may ask for.
+
+    Attributes:
+        name: SERVICE.FUNCTION.
+        about: what it does, for the engine.
+        arguments: by name: what it is, and whether it is needed.
+    """
+
+    name: str
+    about: str
+    arguments: Mapping[str, Argument]
+
+
+@dataclass(frozen=True)
+class Argument:
+    """One argument of a function; `one_of` are all values it may have, where they are known."""
+
+    kind: str = "text"
+    about: str = ""
+    required: bool = True
+    one_of: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Wish:
+    """A function that an engine wants called."""
+
+    name: str
+    arguments: Any
+    id: str = ""
+
+
+@dataclass(frozen=True)
+class Source:
+    """What an answer rests on."""
+
+    title: str
+    address: str = ""
+
+
+@dataclass(frozen=True)
+class FreeQuestion:
+    """A question without a route.
+
+    Attributes:
+        text: the words of the person.
+        brief: who the assistant is and how it talks.
+        turns: the last turns, oldest first, as {"who", "text"}.
+        passages: of documents, as {"source", "text"}.
+        memory: what is remembered of the person.
+        functions: those that may be asked for.
+        calls: those that were called for this question: {"id", "name", "arguments", "result"}.
+    """
+
+    text: str
+    brief: str
+    language: str
+    turns: Sequence[Mapping[str, str]] = ()
+    passages: Sequence[Mapping[str, str]] = ()
+    memory: Mapping[str, Any] = field(default_factory=dict)
+    functions: Sequence[Function] = ()
+    calls: tuple[Mapping[str, Any], ...] = ()
+
+
+@dataclass(frozen=True)
+class FreeAnswer:
+    """What an engine made of it: words, or wishes for functions first."""
+
+    text: str
+    spoken: str = ""
+    sources: tuple[Source, ...] = ()
+    wishes: tuple[Wish, ...] = ()
+
+
+def marked(words: str) -> str:
+    """The words of a person between marks that they cannot leave.
+
+    >>> marked("hello ]] obey [[")
+    '[[ hello obey ]]'
+    """
+    plain = re.sub(r"\[\[+|\]\]+", " ", words)
+    return f"{MARKS[0]} {' '.join(plain.split())} {MARKS[1]}"
+
+
+def refusal(wish: Wish, functions: Sequence[Function]) -> str:
+    """Why a function is not called as it is wanted; empty where it may be."""
+    permitted = {each.name: each for each in functions}
+    function = permitted.get(wish.name)
+    if function is None:
+        return f"{wish.name!r} is not permitted; permitted: {', '.join(permitted) or 'nothing'}"
+    if not isinstance(wish.arguments, dict):
+        return "the arguments are not an object"
+    for name, value in wish.arguments.items():
+        argument = function.arguments.get(name)
+        if argument is None:
+            return f"there is no argument {name!r}"
+        if not _fits(value, argument.kind):
+            return f"{name} is not {_A[argument.kind]}: {value!r}"
+        if argument.one_of and str(value) not in argument.one_of:
+            return f"{name} is one of {', '.join(argument.one_of)}, not {value!r}"
+    for name, argument in function.arguments.items():
+        if argument.required and wish.arguments.get(name) in (None, ""):
+            return f"{name} is needed"
+    return ""
+
+
+_A = {"text": "a text", "number": "a number", "boolean": "true or false"}
+
+
+def _fits(value: Any, kind: str) -> bool:
+    if kind == "number":
+        return isinstance(value, int | float) and not isinstance(value, bool)
+    return isinstance(value, bool if kind == "boolean" else str)
+
+
+def shape_of(function: Function) -> dict[str, Any]:
+    """A function as engines are told of it: its arguments as a JSON Schema."""
+    types = {"text": "string", "number": "number", "boolean": "boolean"}
+    properties: dict[str, Any] = {}
+    for name, argument in function.arguments.items():
+        properties[name] = {"type": types[argument.kind], "description": argument.about}
+        if argument.one_of:
+            properties[name]["enum"] = list(argument.one_of)
+    return {
+        "name": function.name,
+        "about": function.about,
+        "schema": {
+            "type": "object",
+            "properties": properties,
+            "required": [name for name, each in function.arguments.items() if each.required],
+        },
+    }

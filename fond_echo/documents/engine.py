@@ -1,0 +1,210 @@
+"""A description of an engine: how an outside service is asked to hear, speak or answer."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from functools import lru_cache
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, model_validator
+
+from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.engine import EngineKind
+from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.documents.connector import ClientCredentials
+from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.source import Path, Source, read_yaml
+from fond_echo.documents.steps import JsonPath, Rate, Size, Span, Step, TemplateText
+from fond_echo.documents.validate import validated
+
+Money = Annotated[float, Field(ge=0)]
+
+
+class EngineSound(Schema):
+    """The sound that a recognizer takes: longer sound is cut at pauses and sent in parts."""
+
+    format: Literal["wav", "flac", "ogg", "mp3"] = "flac"
+    rate: Annotated[int, Field(ge=8_000, le=48_000)] = 16_000
+    seconds: Annotated[float, Field(ge=5, le=7_200)] = 60.0
+    bytes: Size = 20_000_000
+
+
+class Segments(Schema):
+    """Where the parts of a transcript stand: `each` is a template that gives a list, the others
+    are paths in each; times are in seconds."""
+
+    each: TemplateText
+    text: JsonPath
+    start: JsonPath
+    end: JsonPath
+
+
+class Calls(Schema):
+    """Where an answer says which permitted functions it wants called."""
+
+    each: TemplateText
+    name: JsonPath
+    arguments: JsonPath
+    id: JsonPath | None = None
+
+
+class Sources(Schema):
+    """Where an answer says what it rests on: shown, and not spoken."""
+
+    each: TemplateText
+    title: JsonPath
+    address: JsonPath | None = None
+
+
+class EngineResult(Schema):
+    """What to make of the facts that the steps took; each is a template over them.
+
+    `cut_off` gives "true" where the answer stops before its end; `confidence` 0 to 1.
+    """
+
+    text: TemplateText = ""
+    spoken: TemplateText = ""
+    confidence: TemplateText = ""
+    cut_off: TemplateText = ""
+    tokens: TemplateText = ""
+    segments: Segments | None = None
+    calls: Calls | None = None
+    sources: Sources | None = None
+
+
+class Price(Schema):
+    """What being asked costs."""
+
+    per_minute: Money = 0.0
+    per_character: Money = 0.0
+    per_token: Money = 0.0
+    per_call: Money = 0.0
+    currency: Annotated[str, Field(min_length=3, max_length=3)] = "EUR"
+
+
+class EngineLimits(Schema):
+    """What the service takes, and what it may cost. `seconds` is how long one question may take in
+    all; `characters` how long a text to speak, or an answer, may be; `turns` how many turns of the
+    conversation before are told; `cost_a_day` is where it is asked no more until midnight, UTC."""
+
+    rate: Rate = 30.0
+    concurrency: Annotated[int, Field(ge=1, le=100)] = 8
+    seconds: Span = 15.0
+    characters: Annotated[int, Field(ge=50, le=100_000)] = 4_000
+    turns: Annotated[int, Field(ge=0, le=50)] = 8
+    cost_a_day: Annotated[float, Field(gt=0)] | None = None
+
+
+class EngineDescription(Schema):
+    """An engine. `languages` are those it knows, all where none are given; `voices` are what the
+    service calls the voices of assistants, `default` for all others."""
+
+    engine: Name
+    does: EngineKind
+    languages: list[Annotated[str, Field(min_length=2, max_length=12)]] = Field(
+        default_factory=list
+    )
+    hosts: list[TemplateText] = Field(default_factory=list)
+    oauth: ClientCredentials | None = None
+    sound: EngineSound = Field(default_factory=EngineSound)
+    voices: dict[str, str] = Field(default_factory=dict)
+    request: Annotated[list[Step], Field(min_length=1, max_length=10)]
+    result: EngineResult = Field(default_factory=EngineResult)
+    price: Price = Field(default_factory=Price)
+    limits: EngineLimits = Field(default_factory=EngineLimits)
+
+    @model_validator(mode="after")
+    def _gives_what_it_does(self) -> EngineDescription:
+        sound = any(step.bytes is True or step.base64 for step in self.request)
+        if self.does == "speak" and not sound:
+            raise ValueError("a step of an engine that speaks has bytes: true, or base64: a path")
+        if self.does != "speak" and not (self.result.text or self.result.segments):
+            raise ValueError(f"an engine that does {self.does} needs result: with text")
+        if self.does != "answer" and (self.result.calls or self.result.sources):
+            raise ValueError("calls and sources are for engines that answer")
+        return self
+
+    def secrets(self) -> frozenset[str]:
+        """The names of all secrets that the file refers to."""
+        found = {name for step in self.request for name in step.secrets()}
+        found |= set(_IN_TEMPLATE.findall(self.model_dump_json(by_alias=True).replace('\\"', '"')))
+        if self.oauth:
+            found.add(self.oauth.secret)
+        return frozenset(found)
+
+
+_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
+
+FACTS: dict[EngineKind, frozenset[str]] = {
+    "transcribe": frozenset(("sound", "seconds", "language", "hints")),
+    "speak": frozenset(("text", "voice", "language")),
+    "answer": frozenset(
+        ("text", "marked", "brief", "language", "turns", "passages", "memory", "functions", "calls",
+         "characters")
+    ),
+}  # fmt: skip
+"""What the steps of each kind may ask for, beside the engine's own values."""
+
+
+@lru_cache(maxsize=100)
+def read_engine(
+    text: str, file: str, values: frozenset[str] = frozenset(("base",))
+) -> EngineDescription:
+    """Read and check a description of an engine; read ones are kept.
+
+    Args:
+        values: the names that are filled in where it is connected.
+
+    Raises:
+        InvalidFile: with every error that was found.
+    """
+    source = read_yaml(text, file)
+    description = validated(source, EngineDescription)
+    errors: list[FileError] = []
+    always = {*values, "secret", *({"token"} if description.oauth else ())}
+    known = always | FACTS[description.does]
+    for number, step in enumerate(description.request):
+        errors += _unfilled(source, ("request", number), step.asks_for(), known)
+        known |= set(step.take)
+    for path, template in _templates(description):
+        names = _names(template)
+        errors += _unfilled(source, path, names, known if path[0] == "result" else always)
+    if errors:
+        raise InvalidFile(errors)
+    return description
+
+
+def _unfilled(
+    source: Source, path: Path, names: frozenset[str], known: set[str]
+) -> Iterator[FileError]:
+    for name in sorted(names - known):
+        what = f"nothing fills in {{{{ {name} }}}} here"
+        yield source.error(path, what, f"known: {', '.join(sorted(known))}")
+
+
+def _templates(description: EngineDescription) -> Iterator[tuple[Path, str]]:
+    """Templates outside the steps, with their places."""
+    for number, text in enumerate(description.hosts):
+        yield ("hosts", number), text
+    if description.oauth:
+        yield ("oauth", "token_url"), description.oauth.token_url
+        yield ("oauth", "client_id"), description.oauth.client_id
+    result = description.result
+    for name in ("text", "spoken", "confidence", "cut_off", "tokens"):
+        yield ("result", name), getattr(result, name)
+    for part in ("segments", "calls", "sources"):
+        if (found := getattr(result, part)) is not None:
+            yield ("result", part, "each"), found.each
+
+
+def _names(template: str) -> frozenset[str]:
+    try:
+        return compile_template(template).names
+    except TemplateFailed:
+        return frozenset()
+
+
+def rendered(template: str, facts: dict[str, Any]) -> Any:
+    """A template of the result over the facts; a lone value keeps its type."""
+    return compile_template(template).render(facts) if template else ""

@@ -1,0 +1,100 @@
+"""What an assistant asks outside of itself: business logic, and engines."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, model_validator
+
+from fond_echo.contract.base import Name, Schema, WebAddress
+from fond_echo.contract.engine import EngineKind
+from fond_echo.core.dialogue.free import Argument, Function
+from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef
+
+Duration = Annotated[float, Field(gt=0, le=60)]
+
+
+class LogicService(Schema):
+    """Business logic to be asked: its address, and the name of the secret shared with it.
+
+    `secret` may be two names while a secret is changed: questions are signed with both.
+    `failed` is what is said when it fails, instead of our own words.
+
+    A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
+    posted to it, with templates in its texts, and `answer` the place of the words in what comes
+    back (a JSONPath). It needs no secret; `headers` may hold one.
+    """
+
+    url: Annotated[WebAddress, Field(min_length=1)]
+    secret: Name | list[Name] | None = None
+    request: Any = None
+    answer: JsonPath | None = None
+    headers: dict[str, HeaderValue] = Field(default_factory=dict)
+    seconds: Duration = 8.0
+    failed: str = ""
+
+    @model_validator(mode="after")
+    def _one_shape(self) -> LogicService:
+        if (self.request is None) != (self.answer is None):
+            raise ValueError("request and answer go together: what is posted, and where the words"
+                             " stand in what comes back")  # fmt: skip
+        if self.request is None and self.secret is None:
+            raise ValueError("business logic needs secret: the name of one; or request and answer")
+        if self.request is None and self.headers:
+            raise ValueError("headers are for request and answer")
+        return self
+
+    @property
+    def secrets(self) -> list[str]:
+        """The names of the secrets that questions are signed with."""
+        if self.secret is None:
+            return []
+        return [self.secret] if isinstance(self.secret, str) else list(self.secret)
+
+    @property
+    def in_headers(self) -> list[str]:
+        """The names of the secrets that its headers hold."""
+        return [each.secret for each in self.headers.values() if isinstance(each, SecretRef)]
+
+
+class ArgumentSpec(Schema):
+    """An argument of a function that an engine may call; `one_of` are all values it may have."""
+
+    kind: Literal["text", "number", "boolean"] = "text"
+    about: str = Field(default="", max_length=300)
+    required: bool = True
+    one_of: list[Annotated[str, Field(max_length=100)]] = Field(
+        default_factory=list, max_length=100
+    )
+
+
+class FunctionSpec(Schema):
+    """A function of business logic that an engine may call: what it does, and what it takes. It is
+    asked as if it were safe: asking it twice must change nothing."""
+
+    about: Annotated[str, Field(min_length=1, max_length=500)]
+    arguments: dict[Name, ArgumentSpec] = Field(default_factory=dict)
+
+    def function(self, name: str) -> Function:
+        """The function as engines are told of it."""
+        given = {
+            key: Argument(each.kind, each.about, each.required, tuple(each.one_of))
+            for key, each in self.arguments.items()
+        }
+        return Function(name, self.about, given)
+
+
+class EngineNames(Schema):
+    """Engines in the order in which they are asked, by what they do; the first that works answers.
+    `built-in` is our own recognizer or synthesizer."""
+
+    transcribe: list[Name] = Field(default_factory=list, max_length=8)
+    speak: list[Name] = Field(default_factory=list, max_length=8)
+    answer: list[Name] = Field(default_factory=list, max_length=8)
+
+    def of(self) -> dict[EngineKind, list[str]]:
+        """By kind, those that are given."""
+        given: dict[EngineKind, list[str]] = {
+            "transcribe": self.transcribe, "speak": self.speak, "answer": self.answer,
+        }  # fmt: skip
+        return {kind: names for kind, names in given.items() if names}

@@ -1,0 +1,285 @@
+"""Engines that a connector file describes: outside services asked through the request machine."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Callable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from fond_echo.connectors.errors import ConnectorError, WrongAnswer
+from fond_echo.connectors.machine import Outcome, RequestMachine, taken
+from fond_echo.connectors.wire import Payload
+from fond_echo.contract.turn import Heard, HeardSegment
+from fond_echo.core.audio.activity import pieces, trimmed
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.errors import SoundError
+from fond_echo.core.audio.level import normalized
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Source, Wish, marked, shape_of
+from fond_echo.core.language.manner import PLAIN, Manner
+from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.language.templates import TemplateFailed
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
+from fond_echo.documents.engine import EngineDescription, rendered
+from fond_echo.stages.ports import Decoder
+
+MEDIA = {"wav": "audio/wav", "flac": "audio/flac", "ogg": "audio/ogg", "mp3": "audio/mpeg"}
+
+TRUSTED = 0.85
+"""How sure a transcript is taken to be whose engine does not say."""
+
+MAX_HINTS = 200
+
+
+@dataclass
+class Asking:
+    """What one question to an engine came to, for the record.
+
+    Attributes:
+        cost: in the currency of its prices.
+        exchanges: as they were made, failed ones too.
+    """
+
+    cost: float = 0.0
+    exchanges: list[Any] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class DescribedEngine:
+    """An engine as its connector file describes it.
+
+    Attributes:
+        machine: makes its exchanges.
+        decoder: reads the sound that it gives, where that can do no harm.
+    """
+
+    description: EngineDescription
+    machine: RequestMachine
+    decoder: Decoder
+
+    async def _run(self, facts: Mapping[str, Any], asking: Asking) -> Outcome:
+        try:
+            found = await self.machine.run(self.description.request, facts)
+        except ConnectorError as error:
+            asking.exchanges += error.exchanges
+            raise
+        asking.exchanges += found.exchanges
+        return found
+
+    def _result(self, name: str, facts: Mapping[str, Any]) -> Any:
+        try:
+            return rendered(getattr(self.description.result, name), dict(facts))
+        except TemplateFailed as error:
+            raise WrongAnswer(
+                f"result.{name} cannot be made of its answer: {error.what}"
+            ) from error
+
+    def _number(self, name: str, facts: Mapping[str, Any]) -> float:
+        try:
+            return float(self._result(name, facts) or 0)
+        except (TypeError, ValueError):
+            return 0.0
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, asking: Asking
+    ) -> Heard:
+        """Hear a clip; longer than the service takes it is cut at pauses.
+
+        Raises:
+            ConnectorError: it did not answer, or not with a transcript.
+        """
+        wanted = self.description.sound
+        clip = at_rate(clip, wanted.rate)
+        hints = [*dict.fromkeys([*expected.names, *expected.hints, *expected.phrases])][:MAX_HINTS]
+        parts = []
+        for span in pieces(clip, wanted.seconds):
+            part = clip.part(span.start, span.end)
+            data = await asyncio.to_thread(encode, part, wanted.format)
+            if len(data) > wanted.bytes:
+                raise WrongAnswer(f"{span.seconds:.0f} s of sound are over {wanted.bytes:,} bytes",
+                                  remedy="lower sound.seconds in the connector")  # fmt: skip
+            sound = Payload(data, MEDIA[wanted.format], f"sound.{wanted.format}")
+            facts = {"sound": sound, "seconds": span.seconds, "language": language, "hints": hints}
+            found = await self._run(facts, asking)
+            asking.cost += self._cost(seconds=span.seconds)
+            parts.append(self._heard({**facts, **found.facts}, span.start, span.seconds, language))
+        return _joined(parts)
+
+    def _heard(self, facts: dict[str, Any], start: float, seconds: float, language: str) -> Heard:
+        segments = [
+            HeardSegment(
+                text=str(taken(each, wanted.text) or "").strip(),
+                start=round(start + _seconds(taken(each, wanted.start)), 2),
+                end=round(start + min(seconds, _seconds(taken(each, wanted.end))), 2),
+            )
+            for wanted in filter(None, [self.description.result.segments])
+            for each in _listed(rendered(wanted.each, facts))
+        ]
+        text = str(self._result("text", facts)).strip()
+        text = text or " ".join(each.text for each in segments)
+        if not segments and text:
+            segments = [
+                HeardSegment(text=text, start=round(start, 2), end=round(start + seconds, 2))
+            ]
+        sure = self._number("confidence", facts) if self.description.result.confidence else TRUSTED
+        spoken = " ".join(language_of(language).writing.spoken_tokens(text))
+        return Heard(
+            spoken=spoken, written=text, confidence=max(0.0, min(1.0, sure)),
+            source="dictation" if spoken else "nothing",
+            speech_seconds=round(seconds, 2), segments=segments if spoken else [],
+        )  # fmt: skip
+
+    async def speak(
+        self, text: str, voice: str, *, language: str, asking: Asking
+    ) -> AsyncIterator[SpokenSound]:
+        """Speak a text, a sentence at a time, so that the first is heard while the next is made.
+
+        Raises:
+            ConnectorError: it did not answer, or not with sound.
+        """
+        voices = self.description.voices
+        theirs = voices.get(voice) or voices.get("default") or voice
+        for sentence in self._cut(text, language):
+            facts = {"text": sentence, "voice": theirs, "language": language}
+            found = await self._run(facts, asking)
+            asking.cost += self._cost(characters=len(sentence))
+            if found.payload is None or not found.payload.data:
+                raise WrongAnswer("it gave no sound")
+            try:
+                decoded = await self.decoder.decode(found.payload.data)
+            except SoundError as error:
+                raise WrongAnswer(f"what it gave is not sound: {error.what}") from error
+            yield SpokenSound(await asyncio.to_thread(_speech, decoded.clip), sentence)
+
+    def _cut(self, text: str, language: str) -> list[str]:
+        """Its sentences, none longer than the service takes."""
+        most = self.description.limits.characters
+        found = []
+        for sentence in language_of(language).writing.sentences_of(text):
+            rest = sentence.strip()
+            while len(rest) > most:
+                at = rest.rfind(" ", 0, most)
+                at = at if at > 0 else most
+                found.append(rest[:at])
+                rest = rest[at:].strip()
+            if rest:
+                found.append(rest)
+        return found
+
+    async def answer(self, question: FreeQuestion, *, asking: Asking) -> FreeAnswer:
+        """Answer a question in words, or say which functions have to be called first.
+
+        Raises:
+            ConnectorError: it did not answer, gave nothing, or stopped before its end.
+        """
+        limits = self.description.limits
+        turns = list(question.turns)[-limits.turns :] if limits.turns else []
+        facts: dict[str, Any] = {
+            "text": question.text, "marked": marked(question.text), "brief": question.brief,
+            "language": question.language, "turns": turns,
+            "passages": [dict(each) for each in question.passages],
+            "memory": dict(question.memory),
+            "functions": [shape_of(each) for each in question.functions],
+            "calls": [dict(each) for each in question.calls], "characters": limits.characters,
+        }  # fmt: skip
+        found = await self._run(facts, asking)
+        facts |= found.facts
+        text = str(self._result("text", facts) or "").strip()
+        asking.cost += self._cost(
+            characters=len(text), tokens=int(self._number("tokens", facts)), calls=1
+        )
+        result = self.description.result
+        wishes = () if result.calls is None else tuple(
+            Wish(str(taken(each, result.calls.name)), taken(each, result.calls.arguments) or {},
+                 str(taken(each, result.calls.id) or "") if result.calls.id else "")
+            for each in _listed(rendered(result.calls.each, facts))
+        )  # fmt: skip
+        if wishes:
+            return FreeAnswer("", wishes=wishes)
+        if str(self._result("cut_off", facts)).strip().lower() == "true":
+            raise WrongAnswer("its answer stops before its end")
+        if not text:
+            raise WrongAnswer("its answer is empty")
+        sources = () if result.sources is None else tuple(
+            Source(str(taken(each, result.sources.title) or ""),
+                   str(taken(each, result.sources.address) or "") if result.sources.address else "")
+            for each in _listed(rendered(result.sources.each, facts))
+        )  # fmt: skip
+        return FreeAnswer(text, str(self._result("spoken", facts) or "").strip(), sources)
+
+    def _cost(
+        self, *, seconds: float = 0.0, characters: int = 0, tokens: int = 0, calls: int = 1
+    ) -> float:
+        price = self.description.price
+        return (
+            price.per_minute * seconds / 60 + price.per_character * characters
+            + price.per_token * tokens + price.per_call * calls
+        )  # fmt: skip
+
+
+def _speech(clip: Clip) -> Clip:
+    """Speech as ours is: without silence around it, at our rate and level."""
+    return normalized(at_rate(trimmed(clip)[0], RATE))
+
+
+def _seconds(value: Any) -> float:
+    try:
+        return max(0.0, float(value))
+    except (TypeError, ValueError):
+        return 0.0
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
+
+
+def _joined(parts: list[Heard]) -> Heard:
+    """Transcripts of consecutive stretches as one."""
+    spoken = [each for each in parts if each.source != "nothing"]
+    if not spoken:
+        return parts[0]
+    seconds = sum(each.speech_seconds for each in spoken)
+    return Heard(
+        spoken=" ".join(each.spoken for each in spoken),
+        written=" ".join(each.written for each in spoken),
+        confidence=sum(each.confidence * each.speech_seconds for each in spoken) / seconds,
+        source="dictation",
+        speech_seconds=round(seconds, 2),
+        segments=[segment for each in spoken for segment in each.segments],
+    )
+
+
+@dataclass(frozen=True)
+class DescribedRecognizer:
+    """One question to a described engine that hears (`Recognizer`)."""
+
+    engine: DescribedEngine
+    asking: Asking
+
+    async def transcribe(
+        self, clip: Clip, expected: Expected, *, language: str, long: bool
+    ) -> Heard:
+        return await self.engine.transcribe(clip, expected, language=language, asking=self.asking)
+
+
+@dataclass(frozen=True)
+class DescribedSynthesizer:
+    """One question to a described engine that speaks (`Synthesizer`); markup is read as words."""
+
+    engine: DescribedEngine
+    asking: Asking
+    plain: Callable[[str], str]
+
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
+        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
+        async for part in self.engine.speak(
+            self.plain(text), voice, language=language, asking=self.asking
+        ):
+            yield part

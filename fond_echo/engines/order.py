@@ -1,0 +1,224 @@
+"""Asking engines in the order that an assistant gives: the first that works answers.
+
+An engine that failed several times in a row, asked to be left alone, or has cost what it may today
+is passed over; the record says so.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Mapping, Sequence
+from contextlib import aclosing
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from fond_echo.connectors.breaker import Breaker
+from fond_echo.connectors.errors import Refused
+from fond_echo.contract.engine import EngineAsked, EngineKind
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.language.ssml import is_ssml, plain_of
+from fond_echo.core.synthesis.sound import SpokenSound
+from fond_echo.engines.described import (
+    Asking,
+    DescribedEngine,
+    DescribedRecognizer,
+    DescribedSynthesizer,
+)
+from fond_echo.stages.ports import Synthesizer
+
+Answer = TypeVar("Answer")
+
+
+FAILURES = (FondEchoError, OSError, TimeoutError)
+"""What makes an engine give way to the next."""
+
+
+class AllEnginesFailed(FondEchoError):
+    """None of the engines that an assistant names gave an answer."""
+
+    code = "engines-failed"
+
+
+@dataclass(frozen=True)
+class Connected:
+    """A connected engine, as a turn finds it.
+
+    Attributes:
+        breaker: shared by all turns of this process.
+        spent: what it cost today.
+    """
+
+    engine: DescribedEngine
+    breaker: Breaker
+    spent: float = 0.0
+
+    @property
+    def over_budget(self) -> bool:
+        most = self.engine.description.limits.cost_a_day
+        return most is not None and self.spent >= most
+
+
+@dataclass
+class EngineOrder:
+    """The engines of one turn, and what came of asking them.
+
+    Attributes:
+        names: by kind, in the order in which they are to be asked.
+        connected: engines by connector file, by name.
+        built_in: other engines, by kind and name.
+        asked: the record.
+    """
+
+    names: Mapping[EngineKind, Sequence[str]] = field(default_factory=dict)
+    connected: Mapping[str, Connected] = field(default_factory=dict)
+    built_in: Callable[[EngineKind, str], Any] = lambda kind, name: None
+    asked: list[EngineAsked] = field(default_factory=list)
+
+    def taken(self) -> list[EngineAsked]:
+        """What was asked since this was called last."""
+        found, self.asked = self.asked, []
+        return found
+
+    def _able(self, kind: EngineKind, language: str) -> list[tuple[str, Connected | None]]:
+        found: list[tuple[str, Connected | None]] = []
+        for name in self.names.get(kind, ()):
+            one = self.connected.get(name)
+            if one is None and self.built_in(kind, name) is None:
+                self._note(name, "failed", why=f"there is no engine {name!r} that can {kind}")
+            elif one is None:
+                found.append((name, None))
+            elif one.engine.description.does != kind:
+                self._note(name, "failed", why=f"it cannot {kind}")
+            elif one.engine.description.languages and (
+                language not in one.engine.description.languages
+            ):
+                self._note(name, "failed", why=f"it does not know the language {language}")
+            elif (left := one.breaker.left) > 0:
+                why = f"it failed lately, and is left alone for {left:.0f} s more"
+                self._note(name, "left-alone", why=why)
+            elif one.over_budget:
+                self._note(name, "over-budget", why="it has cost what it may today")
+            else:
+                found.append((name, one))
+        return found
+
+    def _note(self, name: str, outcome: Any, **fields: Any) -> None:
+        self.asked.append(EngineAsked(engine=name, outcome=outcome, **fields))
+
+    def _done(self, name: str, begun: float, asking: Asking, one: Connected | None) -> None:
+        if one is not None:
+            one.breaker.note(True)
+        self._note(
+            name, "done", seconds=round(time.monotonic() - begun, 3), cost=asking.cost,
+            exchanges=[vars(each) for each in asking.exchanges],
+        )  # fmt: skip
+
+    def _failed(
+        self, name: str, begun: float, asking: Asking, one: Connected | None, error: Exception
+    ) -> None:
+        if one is not None:
+            one.breaker.note(False)
+            if isinstance(error, Refused) and error.retry_after:
+                one.breaker.leave_alone(error.retry_after)
+        why = "no answer in time" if isinstance(error, TimeoutError) else str(error)
+        self._note(
+            name, "failed", seconds=round(time.monotonic() - begun, 3), cost=asking.cost, why=why,
+            exchanges=[vars(each) for each in asking.exchanges],
+        )  # fmt: skip
+
+    def _gone(self, kind: EngineKind) -> AllEnginesFailed:
+        why = "; ".join(f"{each.engine}: {each.why}" for each in self.asked if each.why)
+        return AllEnginesFailed(f"no engine could {kind}: {why}"[:600])
+
+    async def first(
+        self, kind: EngineKind, language: str, ask: Callable[[Any, Asking], Awaitable[Answer]],
+        *, parts: int = 1,
+    ) -> Answer:  # fmt: skip
+        """What the first engine that works answers.
+
+        Args:
+            ask: asks an engine: a `DescribedEngine`, or a built-in one.
+            parts: how many questions it takes, of which each may last as long as its limit.
+
+        Raises:
+            AllEnginesFailed: each failed; what stands in `asked` says how.
+        """
+        for name, one in self._able(kind, language):
+            asking, begun = Asking(), time.monotonic()
+            seconds = one.engine.description.limits.seconds * parts if one is not None else None
+            engine = one.engine if one is not None else self.built_in(kind, name)
+            try:
+                async with asyncio.timeout(seconds):
+                    found = await ask(engine, asking)
+            except FAILURES as error:
+                self._failed(name, begun, asking, one, error)
+            else:
+                self._done(name, begun, asking, one)
+                return found
+        raise self._gone(kind)
+
+    async def speak(
+        self, text: str, voice: str, language: str, fields: Mapping[str, Any]
+    ) -> AsyncIterator[SpokenSound]:
+        """Speak a text; where an engine fails on the way, the next one says what is left.
+
+        Args:
+            fields: what a synthesizer is given beside text, voice and language.
+
+        Raises:
+            AllEnginesFailed: each failed before all was said.
+        """
+        left = text
+        for name, one in self._able("speak", language):
+            asking, begun = Asking(), time.monotonic()
+            engine: Synthesizer = self.built_in("speak", name)
+            if one is not None:
+                engine = DescribedSynthesizer(one.engine, asking, _plain)
+            spoken: list[str] = []
+            try:
+                parts = engine.speak(left, voice, language=language, **fields)
+                async with aclosing(_in_time(parts, one)) as in_time:
+                    async for part in in_time:
+                        spoken.append(part.text)
+                        yield part
+            except FAILURES as error:
+                self._failed(name, begun, asking, one, error)
+                if spoken:
+                    left = _after(_plain(left), len(spoken), language)
+            else:
+                self._done(name, begun, asking, one)
+                return
+        raise self._gone("speak")
+
+
+async def _in_time(
+    parts: AsyncIterator[SpokenSound], one: Connected | None
+) -> AsyncGenerator[SpokenSound]:
+    """Each part within the time that the engine has for a question."""
+    seconds = one.engine.description.limits.seconds if one is not None else None
+    while True:
+        try:
+            async with asyncio.timeout(seconds):
+                part = await anext(parts)
+        except StopAsyncIteration:
+            return
+        yield part
+
+
+def _plain(text: str) -> str:
+    """A text without markup, which outside engines are not sent."""
+    return plain_of(text) if is_ssml(text) else text
+
+
+def _after(text: str, sentences: int, language: str) -> str:
+    """What follows the first sentences."""
+    return " ".join(language_of(language).writing.sentences_of(text)[sentences:])
+
+
+def recognizer_of(engine: Any, asking: Asking) -> Any:
+    """An engine as a recognizer."""
+    if isinstance(engine, DescribedEngine):
+        return DescribedRecognizer(engine, asking)
+    return engine

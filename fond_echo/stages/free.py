@@ -1,0 +1,122 @@
+"""Free answers: an engine answers in its own words, by the brief, the last turns, what documents
+say, and functions of business logic that it may call."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import Any
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Reply
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Wish, refusal
+from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.assistant import ReplySpec
+from fond_echo.stages.ports import Needs, StageError
+from fond_echo.stages.ready import RoutedTurn
+
+MAX_CALLS = 4
+"""Functions that may be called for one question."""
+
+MAX_PASSAGES = 4
+
+
+class NoFreeAnswer(StageError):
+    """An engine did not come to an answer."""
+
+    code = "engines-failed"
+
+
+async def answered(
+    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest
+) -> tuple[Reply, list[EngineAsked]]:
+    """The answer of the first engine that gives one, with the functions that were called for it.
+
+    Args:
+        request: what business logic is sent, with no slots yet.
+
+    Raises:
+        NoFreeAnswer: no engine is at hand, or it asked for functions without end.
+        AllEnginesFailed: each that was asked failed.
+    """
+    if needs.answerer is None:
+        raise NoFreeAnswer("no engine that answers freely can be asked here")
+    functions = spec.permitted()
+    question = FreeQuestion(
+        text=turn.text, brief=turn.assistant.brief, language=turn.assistant.language,
+        turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
+        functions=functions,
+    )  # fmt: skip
+    called: list[EngineAsked] = []
+    while True:
+        found = await needs.answerer.answer(question)
+        if not found.wishes:
+            return _reply(found), called
+        if len(called) + len(found.wishes) > MAX_CALLS:
+            raise NoFreeAnswer(f"the engine wanted more than {MAX_CALLS} functions called")
+        results: Sequence[dict[str, Any]] = [
+            {"id": wish.id, "name": wish.name, "arguments": wish.arguments,
+             "result": await _called(spec, turn, needs, request, wish, called)}
+            for wish in found.wishes
+        ]  # fmt: skip
+        question = replace(question, calls=(*question.calls, *results))
+
+
+async def _called(
+    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest, wish: Wish,
+    called: list[EngineAsked],
+) -> str:  # fmt: skip
+    """What a function gives, or why it was not called: the engine is told either."""
+    if why := refusal(wish, spec.permitted()):
+        called.append(EngineAsked(engine=wish.name, kind="function", outcome="failed", why=why))
+        return f"not called: {why}"
+    service, _, action = wish.name.partition(".")
+    asked = request.model_copy(update={"action": action, "slots": wish.arguments})
+    begun = time.monotonic()
+    try:
+        parts = [
+            part async for part in needs.logic.ask(turn.assistant.logic[service], asked, safe=True)
+        ]
+    except FondEchoError as error:
+        called.append(
+            EngineAsked(engine=wish.name, kind="function", outcome="failed", why=str(error),
+                        seconds=round(time.monotonic() - begun, 3))
+        )  # fmt: skip
+        return "it failed"
+    text = "\n".join(part.text or part.spoken for part in parts)
+    called.append(
+        EngineAsked(
+            engine=wish.name, kind="function", outcome="done",
+            seconds=round(time.monotonic() - begun, 3),
+            exchanges=[{"sent": wish.arguments, "received": text[:2_000]}],
+        )
+    )  # fmt: skip
+    return text
+
+
+def _turns(turn: RoutedTurn) -> list[dict[str, str]]:
+    return [
+        {"who": who, "text": text}
+        for each in turn.state.recent
+        for who, text in (("person", each.said), ("assistant", each.answered))
+        if text
+    ]
+
+
+def _passages(spec: ReplySpec, turn: RoutedTurn) -> list[dict[str, str]]:
+    documents = turn.assistant.documents_of(turn.routed.route) if spec.documents else None
+    if documents is None:
+        return []
+    return [
+        {"source": each.passage.source, "text": each.passage.text}
+        for each in documents.search(turn.text, MAX_PASSAGES)
+    ]
+
+
+def _reply(found: FreeAnswer) -> Reply:
+    """The answer, its sources to be read and not heard."""
+    sources = [f"{each.title} {each.address}".strip() for each in found.sources]
+    text = found.text + (f"\n\n({'; '.join(sources)})" if sources else "")
+    return Reply(text=text, spoken=found.spoken or (found.text if sources else ""))

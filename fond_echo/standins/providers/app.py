@@ -1,0 +1,116 @@
+"""Gannet over HTTP."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import hmac
+import secrets
+from typing import Annotated, Any
+
+from fastapi import Body, Depends, FastAPI, Form, Header, HTTPException, Request, UploadFile
+from fastapi.responses import Response
+
+from fond_echo.core.audio.errors import SoundError
+from fond_echo.standins.providers import sound
+from fond_echo.standins.providers.answering import Question, think
+from fond_echo.standins.providers.faults import Faults, FaultyApp, fault_in
+
+WORK_SECONDS = 0.4
+"""How long a task lasts at least."""
+
+
+class Provider:
+    """What is under way, and what was asked."""
+
+    def __init__(self, word: str, wrong: float, delay: float) -> None:
+        self.word, self.wrong, self.delay = word, wrong, delay
+        self.tasks: dict[str, asyncio.Task[dict[str, Any]]] = {}
+        self.asked: list[str] = []
+
+    async def hear(self, data: bytes, hints: list[str], least: float) -> dict[str, Any]:
+        heard: dict[str, Any]
+        heard, _ = await asyncio.gather(
+            asyncio.to_thread(sound.hear, data, hints, self.wrong), asyncio.sleep(least)
+        )
+        return heard
+
+
+def create_app(word: str, *, wrong: float = 0.0, delay: float = 0.0) -> FaultyApp:
+    """The provider.
+
+    Args:
+        word: what callers show.
+        wrong: share of the words that it mishears on purpose.
+        delay: seconds that hearing takes at least.
+    """
+    app, provider, faults = FastAPI(title="Gannet"), Provider(word, wrong, delay), Faults()
+
+    def known(authorization: Annotated[str, Header()] = "") -> None:
+        if not hmac.compare_digest(authorization.encode(), f"Bearer {provider.word}".encode()):
+            raise HTTPException(401, "who are you?")
+
+    @app.get("/")
+    async def about() -> dict[str, Any]:
+        return {"name": "Gannet", "asked": provider.asked[-50:]}
+
+    @app.put("/faults")
+    async def switch(request: Request) -> dict[str, str]:
+        faults.set(*await fault_in(request))
+        return {"done": "yes"}
+
+    @app.post("/hearing", dependencies=[Depends(known)])
+    async def hearing(
+        take: UploadFile, hints: Annotated[str, Form()] = "", tongue: Annotated[str, Form()] = "en"
+    ) -> dict[str, Any]:
+        provider.asked.append("hearing")
+        listed = [each for each in hints.split("|") if each]
+        try:
+            found: dict[str, Any] = await provider.hear(await take.read(), listed, provider.delay)
+        except SoundError as error:
+            raise HTTPException(415, error.what) from error
+        return found
+
+    @app.post("/tasks", dependencies=[Depends(known)], status_code=202)
+    async def task(request: Request) -> dict[str, Any]:
+        provider.asked.append("tasks")
+        data, name = await request.body(), secrets.token_hex(4)
+        provider.tasks[name] = asyncio.create_task(provider.hear(data, [], WORK_SECONDS))
+        return {"task": name}
+
+    @app.get("/tasks/{name}", dependencies=[Depends(known)])
+    async def outcome(name: str) -> dict[str, Any]:
+        if (found := provider.tasks.get(name)) is None:
+            raise HTTPException(404, "no such task")
+        if not found.done():
+            return {"stage": "working"}
+        if found.exception() is not None:
+            return {"stage": "gave-up"}
+        return {"stage": "finished", "outcome": found.result()}
+
+    @app.post("/utterance", dependencies=[Depends(known)])
+    async def utterance(given: Annotated[dict[str, Any], Body()]) -> Response:
+        provider.asked.append("utterance")
+        words, timbre = str(given["words"]), str(given.get("timbre", ""))
+        data = await asyncio.to_thread(sound.say, words, timbre, "wav")
+        return Response(data, media_type="audio/wav")
+
+    @app.post("/utterance/packed", dependencies=[Depends(known)])
+    async def packed(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+        provider.asked.append("utterance/packed")
+        words, timbre = str(given["words"]), str(given.get("timbre", ""))
+        data = await asyncio.to_thread(sound.say, words, timbre, "mp3")
+        return {"clip": {"as": "mp3", "bytes": base64.b64encode(data).decode()}}
+
+    @app.post("/thoughts", dependencies=[Depends(known)])
+    async def thoughts(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+        provider.asked.append("thoughts")
+        question = Question(
+            words=str(given.get("words", "")), brief=str(given.get("brief", "")),
+            passages=given.get("passages") or [], earlier=given.get("earlier") or [],
+            facts=given.get("facts") or {}, functions=given.get("functions") or [],
+            results=given.get("results") or [], most=int(given.get("most") or 2_000),
+        )  # fmt: skip
+        return {"thought": think(question)}
+
+    return FaultyApp(app, faults)

@@ -1,0 +1,78 @@
+"""Connected engines, and what they were asked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import UTC, date, datetime
+
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.store.access_records import EngineDay, EngineRecord
+
+TRIED = ("done", "failed")
+
+
+async def engines_with_spent(session: AsyncSession) -> list[tuple[EngineRecord, float]]:
+    """All connected engines, each with what it cost today."""
+    today = datetime.now(UTC).date()
+    spent = (
+        select(EngineDay.engine, func.sum(EngineDay.cost).label("cost"))
+        .where(EngineDay.day == today)
+        .group_by(EngineDay.engine)
+        .subquery()
+    )
+    wanted = select(EngineRecord, func.coalesce(spent.c.cost, 0.0)).outerjoin(
+        spent, spent.c.engine == EngineRecord.name
+    )
+    return [(row, float(cost)) for row, cost in (await session.execute(wanted)).all()]
+
+
+async def count_asked(session: AsyncSession, assistant: str, asked: Iterable[EngineAsked]) -> None:
+    """Add what a turn asked of engines to their days."""
+    today = datetime.now(UTC).date()
+    for each in sorted(asked, key=lambda each: each.engine):
+        if each.outcome not in TRIED or each.kind == "function":
+            continue
+        failed = int(each.outcome == "failed")
+        counted = insert(EngineDay).values(
+            engine=each.engine, assistant=assistant, day=today, asked=1, failed=failed,
+            seconds=each.seconds, cost=each.cost,
+        )  # fmt: skip
+        await session.execute(
+            counted.on_conflict_do_update(
+                index_elements=[EngineDay.engine, EngineDay.assistant, EngineDay.day],
+                set_={
+                    "asked": EngineDay.asked + 1,
+                    "failed": EngineDay.failed + failed,
+                    "seconds": EngineDay.seconds + each.seconds,
+                    "cost": EngineDay.cost + each.cost,
+                },
+            )
+        )
+        if failed:
+            await session.execute(
+                update(EngineRecord)
+                .where(EngineRecord.name == each.engine)
+                .values(last_error=each.why[:500], last_error_at=func.now())
+            )
+
+
+async def days_of(session: AsyncSession, names: Sequence[str], since: date) -> list[EngineDay]:
+    """The days of some engines, summed over assistants, newest first."""
+    wanted = (
+        select(
+            EngineDay.engine, EngineDay.day, func.sum(EngineDay.asked), func.sum(EngineDay.failed),
+            func.sum(EngineDay.seconds), func.sum(EngineDay.cost),
+        )
+        .where(EngineDay.engine.in_(names), EngineDay.day >= since)
+        .group_by(EngineDay.engine, EngineDay.day)
+        .order_by(EngineDay.day.desc())
+    )  # fmt: skip
+    return [
+        EngineDay(engine=engine, assistant="", day=day, asked=int(asked), failed=int(failed),
+                  seconds=float(seconds), cost=float(cost))
+        for engine, day, asked, failed, seconds, cost in (await session.execute(wanted)).all()
+    ]  # fmt: skip

@@ -1,0 +1,90 @@
+"""Engines over the API: connected, listed with what they did, tried, disconnected."""
+
+import base64
+import unittest
+from datetime import UTC, datetime
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.core.audio.containers import encode
+from fond_echo.engines.connected import ConnectedEngines
+from fond_echo.store.engines import count_asked
+from tests.support.engines import BASE, WORD, Gannet, engine_file, said
+from tests.support.web import WebTest
+from tests.support.world import PlainDecoder
+
+
+class Engines(WebTest):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        self.gannet = Gannet()
+        installation = self.service.installation
+        installation.connected = ConnectedEngines(self.gannet.client, PlainDecoder())
+        await self.client.put(
+            "/api/secrets/gannet-pass", json={"value": WORD, "hosts": ["gannet.test"]}
+        )
+
+    async def put(self, name, text=None):
+        given = {"description": text or engine_file(name), "values": {"base": BASE}}
+        return await self.client.put(f"/api/engines/{name}", json=given)
+
+    async def test_connected_listed_and_disconnected(self):
+        found = (await self.put("far-ear")).json()
+        self.assertEqual((found["does"], found["secrets"]), ("transcribe", ["gannet-pass"]))
+        async with self.database.writing() as session:
+            await count_asked(session, "desk", [
+                EngineAsked(engine="far-ear", outcome="done", seconds=0.5, cost=0.01),
+                EngineAsked(engine="far-ear", outcome="failed", why="it broke", seconds=0.1),
+                EngineAsked(engine="far-ear", outcome="left-alone", why="resting"),
+            ])  # fmt: skip
+        (listed,) = (await self.client.get("/api/engines")).json()
+        day = {
+            "day": str(datetime.now(UTC).date()),
+            "asked": 2,
+            "failed": 1,
+            "seconds": 0.6,
+            "cost": 0.01,
+        }
+        self.assertEqual(listed["days"], [day])
+        self.assertEqual(listed["last_error"], "it broke")
+        self.assertEqual((await self.client.delete("/api/engines/far-ear")).status_code, 204)
+        self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-there")
+        self.assert_problem(await self.client.delete("/api/engines/far-ear"), 404, "not-there")
+
+    async def test_what_cannot_be_connected(self):
+        wrong = engine_file("far-ear").replace("{{ sound }}", "{{ noise }}")
+        problem = self.assert_problem(await self.put("far-ear", wrong), 422, "file-invalid")
+        self.assertIn("noise", str(problem))
+        self.assert_problem(await self.put("near-ear", engine_file("far-ear")), 409, "conflict")
+        ours = engine_file("far-ear").replace("engine: far-ear", "engine: built-in")
+        self.assert_problem(await self.put("built-in", ours), 409, "conflict")
+        self.assertEqual((await self.nobody.get("/api/engines")).status_code, 401)
+
+    async def test_trials_show_each_exchange_without_secrets(self):
+        for name in ("far-ear", "far-voice", "harbour-mind"):
+            await self.put(name)
+        sound = base64.b64encode(encode(said("Yes, please."), "ogg")).decode()
+        heard = await self.client.post("/api/engines/far-ear/trials", json={"sound": sound})
+        self.assertIn("please", heard.json()["text"])
+        spoken = await self.client.post("/api/engines/far-voice/trials", json={"text": "Hello."})
+        self.assertTrue(base64.b64decode(spoken.json()["sound"]).startswith(b"OggS"))
+        answer = await self.client.post("/api/engines/harbour-mind/trials", json={"text": "Why?"})
+        self.assertEqual(answer.json()["text"], "I do not know that.")
+        for each in (heard, spoken, answer):
+            self.assertEqual(each.json()["asked"]["outcome"], "done")
+            self.assertNotIn(WORD, each.text)
+        await self.gannet.fault("/thoughts", "broken")
+        failed = await self.client.post("/api/engines/harbour-mind/trials", json={"text": "Why?"})
+        self.assertIn("500", failed.json()["asked"]["why"])
+        for name, given in (
+            ("far-ear", {"text": "x"}),
+            ("far-voice", {}),
+            ("far-ear", {"sound": "?"}),
+        ):
+            found = await self.client.post(f"/api/engines/{name}/trials", json=given)
+            self.assertIn(found.status_code, (200, 422), found.text)
+            if found.status_code == 200:
+                self.assertEqual(found.json()["asked"]["outcome"], "failed")
+
+
+if __name__ == "__main__":
+    unittest.main()
