@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.comparing import compare
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, add_service, named, print_json, service, table
 from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn
@@ -40,10 +41,19 @@ def add(commands: Any) -> None:
     trying.add_argument("--language", default="en")
     trying.add_argument("-o", "--out", type=Path, help="where spoken words go, as a voice note")
     trying.set_defaults(run=_try)
+    comparing = verbs.add_parser(
+        "compare", help="rank engines on recordings with a text beside each"
+    )
+    comparing.add_argument("folder", type=Path, help="of sounds and texts: a.ogg, a.txt")
+    comparing.add_argument("--engine", action="append", required=True, metavar="NAME",
+                           help="that hears; several may be given; built-in is ours")  # fmt: skip
+    comparing.add_argument("--keep", type=Path, help="a file of answers, not asked for again")
+    comparing.add_argument("--language", default="en")
+    comparing.set_defaults(run=compare)
     delete = verbs.add_parser("delete", help="disconnect an engine")
     delete.add_argument("name")
     delete.set_defaults(run=_delete)
-    for each in (adding, listing, show, trying, delete):
+    for each in (adding, listing, show, trying, comparing, delete):
         add_service(each)
 
 

@@ -22,6 +22,8 @@ def add(commands: Any) -> None:
     show = verbs.add_parser("show", help="a turn, stage by stage")
     show.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(show)
+    show.add_argument("--exchange", action="store_true",
+                      help="also what was sent outside, and what was answered")  # fmt: skip
     show.set_defaults(run=_show)
     retry = verbs.add_parser("retry", help="queue a failed turn again")
     retry.add_argument("id", help="of the turn, whole or as `turn list` shows it")
@@ -62,12 +64,12 @@ def _show(options: argparse.Namespace) -> int:
     if options.json:
         print_json(turn)
     else:
-        show(turn)
+        show(turn, exchanges=options.exchange)
     return 0
 
 
-def show(turn: TurnDetail) -> None:
-    """Print a turn with its stages, their lengths to scale."""
+def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
+    """Print a turn with its stages, their lengths to scale; with what was exchanged, if asked."""
     print(f"{turn.contact_name} on {turn.channel}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
     print(f"  said      {turn.text or ('(erased)' if turn.erased_at else '')}")
     if turn.sound and turn.sound.waveform:
@@ -86,6 +88,29 @@ def show(turn: TurnDetail) -> None:
             length = max(1, round(30 * stage.seconds / longest)) if stage.seconds else 0
             print(f"    {stage.name:<10} {stage.seconds * 1000:>7.1f} ms  "
                   f"{'━' * length:<30}  {says(stage)}")  # fmt: skip
+            for each in stage.output.get("asked", []):
+                cost = f", {each['cost']:g}" if each["cost"] else ""
+                why = f": {each['why']}" if each["why"] else ""
+                milliseconds = 1_000 * each["seconds"]
+                print(
+                    f"      {each['engine']} {each['outcome']} in {milliseconds:.0f} ms{cost}{why}"
+                )
+                if exchanges:
+                    _print_exchanges(each["exchanges"])
+    if exchanges:
+        for delivery in turn.deliveries:
+            print(f"\n  delivery, {delivery.kind}")
+            _print_exchanges(delivery.exchanges)
+
+
+def _print_exchanges(exchanges: list[Any]) -> None:
+    for each in exchanges:
+        if "url" in each:
+            answer = each.get("status") or each.get("error")
+            print(f"        {each['method']} {each['url']} → {answer}")
+        for name in ("sent", "received"):
+            if each.get(name) is not None:
+                print(f"          {name:<9} {each[name]}")
 
 
 def says(stage: StageOut) -> str:
@@ -107,7 +132,8 @@ def says(stage: StageOut) -> str:
         case "answer":
             return str(out["parts"][0].get("text") or out["parts"][0].get("spoken") or "")
         case "speak":
-            return f"{len(out['parts'])} parts"
+            count = len(out["parts"])
+            return f"{count} {'part' if count == 1 else 'parts'}"
         case "encode":
             return f"{out['clip']['size']:,} bytes, {out['clip']['seconds']:.1f} s"
         case "deliver":

@@ -292,6 +292,7 @@ class DeliveryOut(Schema):
     clip: ClipRef | None
     attempts: int
     external_id: str
+    exchanges: list[Any] = Field(default_factory=list)
     error: dict[str, Any] | None
     planned_at: Instant
     settled_at: Instant | None

@@ -22,8 +22,8 @@ from fond_echo.settings import Settings
 from fond_echo.store.local import free_port, reachable_folder
 
 PORTS = {
-    "web": 8770, "speech": 8771, "network": 8780, "second": 8781, "logic": 8090, "phone": 5070,
-    "gale": 5072, "carrier": 5090,
+    "web": 8770, "speech": 8771, "network": 8780, "second": 8781, "engines": 8782,
+    "logic": 8090, "phone": 5070, "gale": 5072, "carrier": 5090,
 }  # fmt: skip
 
 
@@ -75,6 +75,8 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
     places = Places(
         network=f"http://127.0.0.1:{_port('network')}",
         second=f"http://127.0.0.1:{_port('second')}",
+        engines=f"http://127.0.0.1:{_port('engines')}",
+        engines_pass=_kept(folder, "engines-pass", secrets.token_urlsafe(18)),
         logic=f"http://127.0.0.1:{_port('logic')}/logic",
         network_token=_kept(folder, "network-token", secrets.token_urlsafe(18)),
         network_mark=_kept(folder, "network-mark", secrets.token_urlsafe(18)),
@@ -92,7 +94,7 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
         speech_port=_port("speech"),
         private_hosts=[
             *Settings().private_hosts,
-            *(host(each) for each in (places.network, places.second, places.logic)),
+            *(host(each) for each in (places.network, places.second, places.engines, places.logic)),
         ],
         first_key=key,
     )
@@ -111,9 +113,9 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
 
 def _standins(places: Places) -> list[Part]:
     python = sys.executable
-    network_port, second_port, logic_port = (
+    network_port, second_port, engines_port, logic_port = (
         host(address).rpartition(":")[2]
-        for address in (places.network, places.second, places.logic)
+        for address in (places.network, places.second, places.engines, places.logic)
     )
     return [
         Part(
@@ -127,6 +129,12 @@ def _standins(places: Places) -> list[Part]:
             [python, "-m", "fond_echo.standins.feed", "--port", second_port],
             {"SPINDRIFT_PASS": places.second_pass},
             ready=places.second,
+        ),
+        Part(
+            "gannet, a provider of engines",
+            [python, "-m", "fond_echo.standins.providers", "--port", engines_port],
+            {"GANNET_PASS": places.engines_pass},
+            ready=places.engines,
         ),
         Part(
             "the carrier",

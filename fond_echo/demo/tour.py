@@ -20,6 +20,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
+from fond_echo.demo.outside import outside_engines
 from fond_echo.speech.material import synthesizer
 
 if TYPE_CHECKING:
@@ -355,6 +356,10 @@ class Tour:
     def _wrong(self, exchange: Exchange, what: str) -> None:
         self._problem(f"{_headline(exchange)}: {what}")
 
+    def _outside_engines(self, client: httpx.Client) -> None:
+        self._part("The provider Gannet hears, answers and speaks; then it fails.")
+        outside_engines(self.echo, self.world, self.say, self._problem)
+
 
 def _headline(exchange: Exchange) -> str:
     how = "types"
@@ -364,6 +369,7 @@ def _headline(exchange: Exchange) -> str:
 
 
 SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
+    Tour._outside_engines,
     Tour._check_repeats,
     Tour._kill_a_worker,
     Tour._conversation,

@@ -11,12 +11,15 @@ from importlib.resources.abc import Traversable
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, ChannelOut
 from fond_echo.contract.channel import Access, ChannelSettings
+from fond_echo.contract.engine import EngineIn
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.sounds import as_text, is_sound
 
 HERE = resources.files("fond_echo.demo")
 ASSISTANT = "harbour-desk"
 OUTBOUND = "gale-line"
+OUTSIDE = "harbour-talk"
+ENGINES = ("far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind")
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
 NUMBERS = [f"+4416329602{n:02}" for n in range(2)] + [f"+4416329601{n:02}" for n in range(10)]
@@ -40,6 +43,8 @@ class Places:
     gale: int
     carrier: int
     carrier_pass: str
+    engines: str
+    engines_pass: str
     network_token: str
     network_mark: str
     second_pass: str
@@ -89,8 +94,16 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     echo.put_secret("spindrift-pass", places.second_pass, [host(places.second)])
     echo.put_secret("carrier-pass", places.carrier_pass, [f"127.0.0.1:{places.carrier}"])
     echo.put_secret("timetable-mark", places.logic_secret, [host(places.logic)])
-    for name in (ASSISTANT, OUTBOUND):
-        echo.put_assistant(name, files_of(name, places.logic))
+    echo.put_secret("gannet-pass", places.engines_pass, [host(places.engines)])
+    for name in ENGINES:
+        text = (HERE / "engines" / f"{name}.yaml").read_text("utf-8")
+        echo.put_engine(name, EngineIn(description=text, values={"base": places.engines}))
+    handbook = {
+        name: text for name, text in files_of(ASSISTANT).items() if name.startswith("handbook/")
+    }
+    for name in (ASSISTANT, OUTBOUND, OUTSIDE):
+        more = handbook if name == OUTSIDE else {}
+        echo.put_assistant(name, {**files_of(name, places.logic), **more})
         echo.publish_assistant(name)
     skerry = ChannelIn(
         assistant=ASSISTANT,
@@ -117,6 +130,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         "desk": ChannelIn(kind="http", assistant=ASSISTANT),
         "front-door": ChannelIn(kind="page", assistant=ASSISTANT),
         "gale": ChannelIn(kind="http", assistant=OUTBOUND),
+        "talk": ChannelIn(kind="http", assistant=OUTSIDE),
     }
     put = {name: echo.put_channel(name, channel) for name, channel in channels.items()}
     for name, channel in put.items():

@@ -268,6 +268,19 @@ class AssistantFile(Schema):
         """Words that the assistant's lexicon says in its own way."""
         return self._pronounced
 
+    @property
+    def named(self) -> tuple[str, ...]:
+        """Names that may be said in any question: what functions take that an engine may call."""
+        return tuple(
+            dict.fromkeys(
+                name
+                for _, _, reply in self.replies()
+                for function in reply.permitted()
+                for argument in function.arguments.values()
+                for name in argument.one_of
+            )
+        )
+
     def documents_of(self, route: str) -> Documents | None:
         """The documents that a route's reply searches."""
         return self._documents.get(route)

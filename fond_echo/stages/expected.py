@@ -33,7 +33,7 @@ def expected_of(turn: TurnSoFar) -> Expected:
     if route is not None:
         # While a slot is asked for, any of the route's slots may be said or corrected.
         references += [spec.slot(name).reference for name, spec in route.slots.items()]
-    names = tuple(filter(_is_name, choices))
+    names = (*filter(_is_name, choices), *turn.assistant.named)
     if not references:
         return Expected(phrases, names, sounds=turn.assistant.pronounced)
     network = _network(turn.revision, turn.assistant, tuple(references), phrases)
@@ -52,9 +52,9 @@ def understood_by(revision: str, assistant: AssistantFile) -> Expected:
     phrases = (*router.examples, *router.language.everywhere)
     references = tuple(Reference(rule) for rule in router.rules)
     if not references:
-        return Expected(phrases, sounds=assistant.pronounced)
+        return Expected(phrases, assistant.named, sounds=assistant.pronounced)
     network = _network(revision, assistant, references, phrases)
-    return Expected(phrases, (), network, sounds=assistant.pronounced)
+    return Expected(phrases, assistant.named, network, sounds=assistant.pronounced)
 
 
 _networks: Recent[tuple[object, ...], WordNetwork | None] = Recent(64)

@@ -222,6 +222,7 @@ def _delivery(record: Delivery, clip: ClipRecord | None) -> DeliveryOut:
         clip=clip_ref(clip) if clip else None,
         attempts=record.attempts,
         external_id=record.external_id,
+        exchanges=record.exchanges,
         error=record.error,
         planned_at=record.planned_at,
         settled_at=record.settled_at,

@@ -1,0 +1,80 @@
+"""A scene of the tour: a provider hears, answers and speaks, and one of its parts fails."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import httpx
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.core.audio.clip import join
+from fond_echo.core.audio.containers import encode
+from fond_echo.speech.material import synthesizer
+
+if TYPE_CHECKING:
+    from fond_echo.client import FondEcho
+    from fond_echo.demo.run import World
+
+CHANNEL = "talk"
+
+
+def outside_engines(
+    echo: FondEcho, world: World, say: Callable[[str], None], problem: Callable[[str], None]
+) -> None:
+    """Three questions to the assistant with outside engines, which are checked.
+
+    Args:
+        say: where lines go.
+        problem: where it is told what was not as it should be.
+    """
+    address = world.places.engines
+    with httpx.Client(trust_env=False, timeout=60.0) as client:
+        for question, fault, answer, asked in (
+            ("When does the next boat to Pell sail?", "", r"The next boat to Pell leaves",
+             ("far-ear", "timetable.next-sailing", "far-voice")),
+            ("How many dogs sail on the Old Dunlin?", "", r"Two at most.*Dogs",
+             ("far-ear", "harbour-mind", "far-voice")),
+            ("Do you carry sheep and goats?", "/hearing", r"carried by arrangement",
+             ("far-ear", "slow-ear", "harbour-mind", "far-voice")),
+        ):  # fmt: skip
+            if fault:
+                given = {"path": fault, "fault": "broken"}
+                client.put(f"{address}/faults", json=given).raise_for_status()
+                say(f"   (now the provider fails at {fault})")
+            try:
+                found = _asked(client, echo, world, question)
+            finally:
+                client.put(f"{address}/faults", json={"path": "/hearing"}).raise_for_status()
+            turn = echo.turn(found["turn"])
+            say(f"   heard   {turn.text}")
+            stages = {stage.name: stage.output for stage in turn.runs[0].stages}
+            there = [
+                EngineAsked.model_validate(each)
+                for name in ("transcribe", "answer", "speak")
+                for each in stages.get(name, {}).get("asked", [])
+            ]
+            for each in there:
+                why = f", {each.why[:60]}" if each.why else ""
+                say(f"   · {each.engine:<24} {each.outcome:<7} {1000 * each.seconds:>5.0f} ms"
+                    f"  {each.cost:.5f}{why}")  # fmt: skip
+            text = " ".join(delivery.text for delivery in turn.deliveries)
+            say(f"   answer  {text}".replace("\n", " "))
+            if not re.search(answer, text, re.DOTALL):
+                problem(f"outside engines, {question!r}: the answer was {text!r}")
+            if missing := [name for name in asked if name not in {each.engine for each in there}]:
+                problem(f"outside engines, {question!r}: {', '.join(missing)} not asked")
+
+
+def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) -> dict[str, Any]:
+    """What the HTTP channel answers to a voice note."""
+    clip = join([part.clip for part in synthesizer().speak(question, "curlew")])
+    answer = client.post(
+        f"{world.settings.address}/ask/{CHANNEL}",
+        content=encode(clip, "ogg"),
+        headers={"Authorization": f"Bearer {world.key}", "Content-Type": "audio/ogg"},
+    )
+    answer.raise_for_status()
+    found: dict[str, Any] = answer.json()
+    return found
