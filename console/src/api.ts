@@ -25,6 +25,9 @@ export type Stage = With<Out<"StageOut">, { error: Failure | null; output: Recor
 export type Run = With<Out<"RunOut">, { stages: Stage[] }>;
 export type TurnDetail = Turn &
   With<Out<"TurnDetail">, { error: Failure | null; deliveries: Delivery[]; runs: Run[] }>;
+export type Engine = Out<"EngineOut">;
+export type EngineAsked = Out<"EngineAsked">;
+export type EngineTrial = Out<"EngineTrialOut">;
 export type Page<Item> = { items: Item[]; next: string };
 
 export class Problem extends Error {
@@ -111,6 +114,12 @@ export const api = {
   makeKey: (name: string, scopes: string[]) =>
     call<Key & { key: string }>("POST", "/api/keys", { name, scopes }),
   revokeKey: (id: string) => call<Key>("DELETE", `/api/keys/${id}`),
+  engines: () => call<Engine[]>("GET", "/api/engines"),
+  putEngine: (name: string, description: string, base: string) =>
+    call<Engine>("PUT", `/api/engines/${name}`, { description, values: base ? { base } : {} }),
+  deleteEngine: (name: string) => call<void>("DELETE", `/api/engines/${name}`),
+  tryEngine: (name: string, text: string) =>
+    call<EngineTrial>("POST", `/api/engines/${name}/trials`, { text }),
   voices: () => call<Voice[]>("GET", "/api/speech/voices"),
   render: (given: RenditionIn) => call<Rendition>("POST", "/api/speech/renditions", given),
   schemaOf: async (name: string) =>

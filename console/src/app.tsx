@@ -7,6 +7,7 @@ import { api, Problem } from "./api";
 import { useLive } from "./live";
 import { CallPage } from "./call/call";
 import { SpeechPage } from "./speech/speech";
+import { EnginesPage } from "./engines/engines";
 import { KeysPage } from "./keys/keys";
 import { Channels } from "./channels/channels";
 import { ConversationsPage } from "./conversations/page";
@@ -163,6 +164,7 @@ function Inside({ name }: { name: string }) {
           <NavLink to="/assistants">Assistants</NavLink>
           <NavLink to="/channels">Channels</NavLink>
           <NavLink to="/speech">Speech</NavLink>
+          <NavLink to="/engines">Engines</NavLink>
           <NavLink to="/keys">Keys and events</NavLink>
         </Pages>
         <Foot>
@@ -187,6 +189,7 @@ function Inside({ name }: { name: string }) {
             <Route path="/channels" element={<Channels />} />
             <Route path="/channels/:channel" element={<Channels />} />
             <Route path="/speech" element={<SpeechPage />} />
+            <Route path="/engines" element={<EnginesPage />} />
             <Route path="/keys" element={<KeysPage />} />
             <Route path="*" element={<Navigate to="/conversations" replace />} />
           </Routes>

@@ -577,6 +577,8 @@ export interface components {
       attempts: number;
       /** External Id */
       external_id: string;
+      /** Exchanges */
+      exchanges?: unknown[];
       /** Error */
       error: {
         [key: string]: unknown;
@@ -636,6 +638,146 @@ export interface components {
        * @enum {string}
        */
       kind: "end";
+    };
+    /**
+     * EngineAsked
+     * @description One engine, or one logic function on its behalf, that a stage asked: what came of it, how
+     *     long it took, what it cost, and the exchanges as they were made, with secrets struck out.
+     */
+    EngineAsked: {
+      /** Engine */
+      engine: string;
+      /**
+       * Outcome
+       * @enum {string}
+       */
+      outcome: "done" | "failed" | "left-alone" | "over-budget";
+      /**
+       * Kind
+       * @default engine
+       * @enum {string}
+       */
+      kind: "engine" | "function";
+      /**
+       * Seconds
+       * @default 0
+       */
+      seconds: number;
+      /**
+       * Cost
+       * @default 0
+       */
+      cost: number;
+      /**
+       * Why
+       * @default
+       */
+      why: string;
+      /** Exchanges */
+      exchanges?: unknown[];
+    };
+    /**
+     * EngineDayOut
+     * @description What an engine did on a day.
+     */
+    EngineDayOut: {
+      /**
+       * Day
+       * Format: date
+       */
+      day: string;
+      /** Asked */
+      asked: number;
+      /** Failed */
+      failed: number;
+      /** Seconds */
+      seconds: number;
+      /** Cost */
+      cost: number;
+    };
+    /**
+     * EngineIn
+     * @description An engine to connect: the text of its connector file, and the values that it asks for.
+     */
+    EngineIn: {
+      /** Description */
+      description: string;
+      /** Values */
+      values?: {
+        [key: string]: string;
+      };
+    };
+    /**
+     * EngineOut
+     * @description A connected engine, with its last days; `currency` is that of its prices.
+     */
+    EngineOut: {
+      /** Name */
+      name: string;
+      /**
+       * Does
+       * @enum {string}
+       */
+      does: "transcribe" | "speak" | "answer";
+      /** Description */
+      description: string;
+      /** Values */
+      values: {
+        [key: string]: string;
+      };
+      /** Languages */
+      languages: string[];
+      /** Secrets */
+      secrets: string[];
+      /** Currency */
+      currency: string;
+      /** Cost A Day */
+      cost_a_day: number | null;
+      /** Changed At */
+      changed_at: string;
+      /** Last Error */
+      last_error: string;
+      /** Last Error At */
+      last_error_at: string | null;
+      /** Days */
+      days: components["schemas"]["EngineDayOut"][];
+    };
+    /**
+     * EngineTrialIn
+     * @description What an engine is asked for a trial: words, or sound in base64 in any format.
+     */
+    EngineTrialIn: {
+      /**
+       * Text
+       * @default
+       */
+      text: string;
+      /**
+       * Brief
+       * @default
+       */
+      brief: string;
+      /**
+       * Sound
+       * @default
+       */
+      sound: string;
+      /**
+       * Language
+       * @default en
+       */
+      language: string;
+    };
+    /**
+     * EngineTrialOut
+     * @description What an engine made of it: words, or a voice note in base64; and how it was asked.
+     */
+    EngineTrialOut: {
+      /** Text */
+      text: string;
+      /** Sound */
+      sound: string;
+      asked: components["schemas"]["EngineAsked"];
     };
     /** FileErrorOut */
     FileErrorOut: {
@@ -749,7 +891,8 @@ export interface components {
      * @description A transcript: spoken tokens and written text, with times and doubt.
      *
      *     `source` is "expected" for one of the phrases that could be understood, "dictation" for
-     *     words found freely, "nothing" where there was no speech.
+     *     words found freely, "nothing" where there was no speech. `asked` are the engines that the
+     *     assistant names, as they were asked.
      */
     Heard: {
       /** Spoken */
@@ -774,6 +917,8 @@ export interface components {
       segments?: components["schemas"]["HeardSegment"][];
       /** Alternatives */
       alternatives?: components["schemas"]["HeardOtherwise"][];
+      /** Asked */
+      asked?: components["schemas"]["EngineAsked"][];
     };
     /**
      * HeardOtherwise

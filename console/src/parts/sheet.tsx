@@ -4,6 +4,7 @@ import {
   Input,
   Label,
   RadioGroup,
+  TextArea,
 } from "react-aria-components";
 import styled from "styled-components";
 import { colour, font } from "../theme";
@@ -123,6 +124,16 @@ export const Options = styled(RadioGroup)`
 
 const TextBox = styled(Field)`
   display: grid;
+  textarea {
+    font:
+      0.83rem/1.5 ui-monospace,
+      "DejaVu Sans Mono",
+      monospace;
+    color: inherit;
+    padding: 0.35rem 0.5rem;
+    background: ${colour.sea};
+    border: 1px solid ${colour.faded};
+  }
   label {
     font-size: 0.87rem;
     color: ${colour.faded};
@@ -163,5 +174,20 @@ export function Copy({ text, what }: { text: string; what: string }) {
         Copy
       </Button>
     </>
+  );
+}
+
+/** Several lines of text, such as a file. */
+export function Area(props: {
+  label: string;
+  value: string;
+  onChange: (value: string) => void;
+  rows: number;
+}) {
+  return (
+    <TextBox value={props.value} onChange={props.onChange}>
+      <Label>{props.label}</Label>
+      <TextArea rows={props.rows} spellCheck={false} />
+    </TextBox>
   );
 }

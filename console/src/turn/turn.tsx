@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { api, type Clip, type Delivery, type Stage, type TurnDetail } from "../api";
 import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
 import { StageStrip } from "../conversations/stage-strip";
+import { Asked } from "../parts/asked";
 import { Button, Code, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
 import { Player } from "../parts/waveform";
 import { colour } from "../theme";
@@ -114,6 +115,7 @@ function StageFold({ stage }: { stage: Stage }) {
       </Heading>
       <DisclosurePanel>
         {!stage.erased_at && <Sounds stage={stage} />}
+        {stage.output.asked?.length > 0 && <Asked asked={stage.output.asked} />}
         <h5>went in</h5>
         <Code>{JSON.stringify(stage.input, null, 2)}</Code>
         <h5>came out</h5>
