@@ -172,6 +172,9 @@ def _here(options: argparse.Namespace) -> Any:
 
 
 class _NoLogic:
+    def __init__(self) -> None:
+        self.exchanges: list[Any] = []
+
     async def ask(self, service: Any, request: Any, *, safe: bool = False) -> Any:
         from fond_echo.stages.answer import NotRun
 

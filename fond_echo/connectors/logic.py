@@ -6,6 +6,7 @@ import asyncio
 import time
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing
+from typing import Any
 
 import httpx
 from pydantic import ValidationError
@@ -13,8 +14,9 @@ from pydantic import ValidationError
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.breaker import Breakers
 from fond_echo.connectors.errors import ConnectorError, LogicFailed, Unreachable
-from fond_echo.connectors.machine import RequestMachine
+from fond_echo.connectors.machine import Exchange, RequestMachine
 from fond_echo.connectors.secrets import Vault
+from fond_echo.connectors.wire import json_or_none, shortened
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.signatures import signed_headers
@@ -44,6 +46,8 @@ class LogicCaller:
         self._client = client
         self._vault = vault
         self._breakers = breakers or Breakers()
+        self.exchanges: list[Exchange] = []
+        """As they were made, failed ones too, with secrets struck out."""
 
     async def ask(
         self, service: LogicService, request: LogicRequest, *, safe: bool = False
@@ -93,13 +97,27 @@ class LogicCaller:
             self._vault.check_hosts(host, port)
             message_id = f"{request.turn.id}.{request.run}"
             headers = signed_headers(secrets, message_id, int(time.time()), body)
+            exchange = Exchange("POST", service.url, sent=self._shown(body))
+            self.exchanges.append(exchange)
+            begun = time.monotonic()
             async with aclosing(self._post(service, headers, body)) as answer:
                 async for piece in answer:
+                    exchange.status, exchange.seconds = 200, time.monotonic() - begun
+                    exchange.received = [*(exchange.received or []), self._shown(piece)]
                     yield _reply(service, piece)
-        except LogicFailed:
+        except LogicFailed as error:
+            if self.exchanges:
+                self.exchanges[-1].error = self._vault.redacted(str(error))
             raise
         except FondEchoError as error:
             raise LogicFailed(f"{service.url} was not asked: {error}") from error
+
+    def _shown(self, body: bytes) -> Any:
+        """A body as it is recorded."""
+        found = json_or_none(body)
+        if found is None:
+            found = body[:2_000].decode("utf-8", "replace")
+        return shortened(self._vault.redacted(found))
 
     async def _in_its_shape(self, service: LogicService, request: LogicRequest) -> Reply:
         """Ask a service that knows nothing of us, in the shape that it takes."""
@@ -111,10 +129,11 @@ class LogicCaller:
         facts = {**request.model_dump(mode="json"), "text": request.turn.text}
         try:
             found = await RequestMachine(self._client, self._vault).run([step], facts)
-        except Unreachable as error:
-            raise _NothingSent(error.what, where=error.where, remedy=error.remedy) from error
         except ConnectorError as error:
-            raise LogicFailed(error.what, where=error.where, remedy=error.remedy) from error
+            self.exchanges += error.exchanges
+            kind = _NothingSent if isinstance(error, Unreachable) else LogicFailed
+            raise kind(error.what, where=error.where, remedy=error.remedy) from error
+        self.exchanges += found.exchanges
         words = str(found.facts["answer"]).strip()
         if not words:
             raise LogicFailed("its answer is empty", where=service.url)

@@ -28,7 +28,7 @@ from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.free import answered
+from fond_echo.stages.free import answered, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.turn import TurnSoFar
@@ -61,8 +61,7 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         return
     spec = turn.assistant.spec(turn.routed.route)
     if spec.free:
-        reply, called = await answered(spec, turn, needs, request(turn, ""))
-        needs.called.extend(called)
+        reply = await answered(spec, turn, needs, request(turn, ""))
         yield shortened(reply, spec, turn.router.language)
         return
     if spec.documents:
@@ -80,8 +79,9 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     requested = needs.logic.ask(
         turn.assistant.logic[service], request(turn, action), safe=spec.safe
     )
-    async for part in requested:
-        yield shortened(part, spec, turn.router.language)
+    with recorded(needs, spec.logic):
+        async for part in requested:
+            yield shortened(part, spec, turn.router.language)
 
 
 def of_dialogue(turn: RoutedTurn) -> Reply:

@@ -4,7 +4,8 @@ say, and functions of business logic that it may call."""
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
@@ -29,10 +30,8 @@ class NoFreeAnswer(StageError):
     code = "engines-failed"
 
 
-async def answered(
-    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest
-) -> tuple[Reply, list[EngineAsked]]:
-    """The answer of the first engine that gives one, with the functions that were called for it.
+async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest) -> Reply:
+    """The answer of the first engine that gives one, after the functions that it wants are called.
 
     Args:
         request: what business logic is sent, with no slots yet.
@@ -49,51 +48,61 @@ async def answered(
         turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
         functions=functions,
     )  # fmt: skip
-    called: list[EngineAsked] = []
+    wished = 0
     while True:
         found = await needs.answerer.answer(question)
         if not found.wishes:
-            return _reply(found), called
-        if len(called) + len(found.wishes) > MAX_CALLS:
+            return _reply(found)
+        wished += len(found.wishes)
+        if wished > MAX_CALLS:
             raise NoFreeAnswer(f"the engine wanted more than {MAX_CALLS} functions called")
         results: Sequence[dict[str, Any]] = [
             {"id": wish.id, "name": wish.name, "arguments": wish.arguments,
-             "result": await _called(spec, turn, needs, request, wish, called)}
+             "result": await _called(spec, turn, needs, request, wish)}
             for wish in found.wishes
         ]  # fmt: skip
         question = replace(question, calls=(*question.calls, *results))
 
 
 async def _called(
-    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest, wish: Wish,
-    called: list[EngineAsked],
-) -> str:  # fmt: skip
+    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest, wish: Wish
+) -> str:
     """What a function gives, or why it was not called: the engine is told either."""
     if why := refusal(wish, spec.permitted()):
-        called.append(EngineAsked(engine=wish.name, kind="function", outcome="failed", why=why))
+        refused = EngineAsked(engine=wish.name, kind="function", outcome="failed", why=why)
+        needs.called.append(refused)
         return f"not called: {why}"
     service, _, action = wish.name.partition(".")
     asked = request.model_copy(update={"action": action, "slots": wish.arguments})
-    begun = time.monotonic()
     try:
-        parts = [
-            part async for part in needs.logic.ask(turn.assistant.logic[service], asked, safe=True)
-        ]
-    except FondEchoError as error:
-        called.append(
-            EngineAsked(engine=wish.name, kind="function", outcome="failed", why=str(error),
-                        seconds=round(time.monotonic() - begun, 3))
-        )  # fmt: skip
+        with recorded(needs, wish.name):
+            parts = [
+                part
+                async for part in needs.logic.ask(turn.assistant.logic[service], asked, safe=True)
+            ]
+    except FondEchoError:
         return "it failed"
-    text = "\n".join(part.text or part.spoken for part in parts)
-    called.append(
-        EngineAsked(
-            engine=wish.name, kind="function", outcome="done",
-            seconds=round(time.monotonic() - begun, 3),
-            exchanges=[{"sent": wish.arguments, "received": text[:2_000]}],
-        )
-    )  # fmt: skip
-    return text
+    return "\n".join(part.text or part.spoken for part in parts)
+
+
+@contextmanager
+def recorded(needs: Needs, name: str) -> Iterator[None]:
+    """Put down that a function of business logic was asked, with the exchanges that it took."""
+    begun, before = time.monotonic(), len(needs.logic.exchanges)
+    why = ""
+    try:
+        yield
+    except FondEchoError as error:
+        why = str(error)
+        raise
+    finally:
+        needs.called.append(
+            EngineAsked(
+                engine=name, kind="function", outcome="failed" if why else "done", why=why,
+                seconds=round(time.monotonic() - begun, 3),
+                exchanges=[vars(each) for each in needs.logic.exchanges[before:]],
+            )
+        )  # fmt: skip
 
 
 def _turns(turn: RoutedTurn) -> list[dict[str, str]]:

@@ -171,7 +171,9 @@ class Clips(Protocol):
 
 
 class LogicPort(Protocol):
-    """Asks business logic; answers may come in parts."""
+    """Asks business logic; answers may come in parts. `exchanges` are those made so far."""
+
+    exchanges: list[Any]
 
     def ask(
         self, service: LogicService, request: LogicRequest, *, safe: bool = False

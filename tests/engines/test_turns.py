@@ -4,6 +4,7 @@ fail or misbehave."""
 import unittest
 from datetime import UTC, datetime
 
+from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.reply import Reply
 from fond_echo.core.dialogue.free import FreeAnswer, Wish
 from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer
@@ -12,7 +13,7 @@ from fond_echo.engines.registry import Engines, Wanted
 from fond_echo.stages.ports import Needs
 from fond_echo.store.access_records import EngineDay, EngineRecord
 from tests.support.driving import Driving, note
-from tests.support.engines import BASE, Gannet, engine_file
+from tests.support.engines import BASE, VAULT, Gannet, engine_file
 from tests.support.world import PlainDecoder
 
 FREE = """\
@@ -42,7 +43,7 @@ class World:
 
     def __init__(self, world, gannet):
         self._world, self.gannet = world, gannet
-        self.scripted = None
+        self.scripted = self.logic_of = None
 
     def __getattr__(self, name):
         return getattr(self._world, name)
@@ -58,7 +59,7 @@ class World:
         order = EngineOrder(assistant.engines.of(), connected, lambda kind, name: self.speech)
         return Needs(
             found.channel, ChosenRecognizer(Engines("x", ()), Wanted(), order), self.speech,
-            PlainDecoder(), found.clips, self.logic, now,
+            PlainDecoder(), found.clips, self.logic_of or self.logic, now,
             answerer=self.scripted or ChosenAnswerer(order), asked=order.taken,
         )  # fmt: skip
 
@@ -176,6 +177,27 @@ class Turns(Driving):
             sent.append((await request.aread()).decode())
 
         return hook
+
+    async def test_what_logic_was_sent_is_on_the_turn_whatever_came_of_it(self):
+        shaped = """
+logic:
+  timetable: {url: "http://gannet.test/hearing-nothing", request: {words: "{{ text }}"}, answer: "$.a"}"""
+        own = FREE.replace(
+            '\nlogic:\n  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}',
+            shaped,
+        )
+        own = own.replace(
+            "reply: {text: Four pounds.}", "reply: {logic: timetable.fares, safe: true}"
+        )
+        await self.publish(own)
+        caller = LogicCaller(self.gannet.client, VAULT.apart())
+        self.world.logic_of = caller
+        turn_id, _ = await self.ask("How much is a ticket?")
+        failed = next(each for each in await self.stages(turn_id) if each.outcome == "failed")
+        (asked,) = failed.output["asked"]
+        self.assertEqual((asked["engine"], asked["outcome"]), ("timetable.fares", "failed"))
+        self.assertEqual(asked["exchanges"][0]["sent"], {"words": "How much is a ticket?"})
+        self.assertEqual(asked["exchanges"][0]["status"], 404)
 
     async def test_an_engine_that_is_down_leaves_an_apology(self):
         await self.gannet.fault("/thoughts", "garbage")

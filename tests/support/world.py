@@ -116,6 +116,7 @@ class MemoryLogic:
 
     def __init__(self) -> None:
         self.requested: list[LogicRequest] = []
+        self.exchanges: list[Any] = []
         self.answer: Callable[[LogicRequest], Reply] = lambda requested: Reply(
             text=f"About {requested.turn.text}", remember={"last": requested.turn.text}
         )

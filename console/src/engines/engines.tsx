@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import styled from "styled-components";
 import { api, type Engine } from "../api";
 import { timeOf } from "../format";
 import { Asked } from "../parts/asked";
@@ -10,6 +11,10 @@ const DOES: Record<Engine["does"], string> = {
   speak: "speaks",
   answer: "answers",
 };
+
+const Short = styled.td`
+  white-space: nowrap;
+`;
 
 /** Outside engines: what they did and cost, one question to try them, and their connector files. */
 export function EnginesPage() {
@@ -59,10 +64,10 @@ function EngineRow({ engine, choose }: { engine: Engine; choose: () => void }) {
   const today = engine.days[0];
   return (
     <tr>
-      <td>
+      <Short>
         <Button onPress={choose}>{engine.name}</Button>
-      </td>
-      <td>{DOES[engine.does]}</td>
+      </Short>
+      <Short>{DOES[engine.does]}</Short>
       <td>{today?.asked ?? 0}</td>
       <td>
         <Mark $kind={today?.failed ? "bad" : "plain"}>{today?.failed ?? 0}</Mark>

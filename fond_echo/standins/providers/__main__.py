@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+import threading
 
 import uvicorn
 
+from fond_echo.standins.providers import sound
 from fond_echo.standins.providers.app import create_app
 
 
@@ -23,6 +25,7 @@ def main() -> int:
     if not word:
         print("set GANNET_PASS (what callers show)", file=sys.stderr)
         return 2
+    threading.Thread(target=sound.warm, daemon=True).start()
     app = create_app(word, wrong=options.wrong, delay=options.delay)
     uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
     return 0

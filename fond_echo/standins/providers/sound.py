@@ -8,7 +8,7 @@ import zlib
 from functools import lru_cache
 from typing import Any
 
-from fond_echo.core.audio.clip import join
+from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.material import recognizer, synthesizer
@@ -25,6 +25,12 @@ def _ear() -> Any:
 @lru_cache(maxsize=1)
 def _mouth() -> Any:
     return synthesizer()
+
+
+def warm() -> None:
+    """Load the models, so that the first question need not wait for them."""
+    _ear().transcribe(silence(0.5, 16_000))
+    _mouth()
 
 
 def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
