@@ -4,12 +4,13 @@ delivered, and business logic is asked only where its route says that asking is 
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
@@ -44,6 +45,8 @@ class Outcome:
 @dataclass(frozen=True)
 class _OnlyLogic:
     logic: LogicPort
+    called: list[EngineAsked] = field(default_factory=list)
+    answerer: None = None
 
 
 def _words(reply: Reply) -> str:

@@ -77,7 +77,8 @@ class InTheBrowser(InABrowser):
         before = page.url
         page.keyboard.press("ArrowDown")
         page.wait_for_url(lambda url: url != before)
-        for _ in range(12):
+        expect(page.get_by_role("link", name="stages").first).to_be_visible()
+        for _ in range(14):
             page.keyboard.press("Tab")
             if page.evaluate("document.activeElement?.textContent") == "stages":
                 break

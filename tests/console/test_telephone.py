@@ -21,6 +21,7 @@ class Telephone(InABrowser):
         page.get_by_role("button", name="3", exact=True).click()
         with FondEcho(self.settings.address, self.key) as echo:
             call = self.eventually(lambda: self.call_with_a_key(echo))
+            page.wait_for_timeout(1_500)
             page.get_by_role("button", name="Hang up").click()
             expect(page.get_by_text("over", exact=True)).to_be_visible()
             call = self.eventually(lambda: self.ended(echo, call.id))
