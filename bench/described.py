@@ -4,7 +4,7 @@ One process of the stand-in network on loopback; the same exchange is made by tu
 httpx, and by a step of a description: templates, a secret, the address guard, the record of the
 exchange, what is taken from the answer.
 
-    python -m bench.local_sdp
+    python -m bench.described
 """
 
 from __future__ import annotations

@@ -102,6 +102,7 @@ def create_app(word: str, *, wrong: float = 0.0, delay: float = 0.0) -> FaultyAp
         data = await asyncio.to_thread(sound.say, words, timbre, "mp3")
         return {"clip": {"as": "mp3", "bytes": base64.b64encode(data).decode()}}
 
+    @app.post("/reflections", dependencies=[Depends(known)])
     @app.post("/thoughts", dependencies=[Depends(known)])
     async def thoughts(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
         provider.asked.append("thoughts")
