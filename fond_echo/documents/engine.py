@@ -57,10 +57,18 @@ class Sources(Schema):
     address: JsonPath | None = None
 
 
+class Offers(Schema):
+    """Where an answer offers what may be said next."""
+
+    each: TemplateText
+    label: JsonPath
+
+
 class EngineResult(Schema):
     """What to make of the facts that the steps took; each is a template over them.
 
-    `cut_off` gives "true" where the answer stops before its end; `confidence` 0 to 1.
+    `cut_off` gives "true" where the answer stops before its end; `confidence` 0 to 1; `remember` an
+    object of what to remember of the person, for `remember_days`.
     """
 
     text: TemplateText = ""
@@ -69,8 +77,11 @@ class EngineResult(Schema):
     cut_off: TemplateText = ""
     tokens: TemplateText = ""
     segments: Segments | None = None
+    remember: TemplateText = ""
+    remember_days: Annotated[int, Field(ge=1, le=3_650)] = 90
     calls: Calls | None = None
     sources: Sources | None = None
+    choices: Offers | None = None
 
 
 class Price(Schema):
@@ -121,8 +132,10 @@ class EngineDescription(Schema):
             raise ValueError("a step of an engine that speaks has bytes: true, or base64: a path")
         if self.does != "speak" and not (self.result.text or self.result.segments):
             raise ValueError(f"an engine that does {self.does} needs result: with text")
-        if self.does != "answer" and (self.result.calls or self.result.sources):
-            raise ValueError("calls and sources are for engines that answer")
+        result = self.result
+        more = result.calls or result.sources or result.choices or result.remember
+        if self.does != "answer" and more:
+            raise ValueError("calls, sources, choices, remember are for engines that answer")
         return self
 
     def secrets(self) -> frozenset[str]:
@@ -191,9 +204,9 @@ def _templates(description: EngineDescription) -> Iterator[tuple[Path, str]]:
         yield ("oauth", "token_url"), description.oauth.token_url
         yield ("oauth", "client_id"), description.oauth.client_id
     result = description.result
-    for name in ("text", "spoken", "confidence", "cut_off", "tokens"):
+    for name in ("text", "spoken", "confidence", "cut_off", "tokens", "remember"):
         yield ("result", name), getattr(result, name)
-    for part in ("segments", "calls", "sources"):
+    for part in ("segments", "calls", "sources", "choices"):
         if (found := getattr(result, part)) is not None:
             yield ("result", part, "each"), found.each
 

@@ -33,7 +33,7 @@ MEDIA = {"wav": "audio/wav", "flac": "audio/flac", "ogg": "audio/ogg", "mp3": "a
 TRUSTED = 0.85
 """How sure a transcript is taken to be whose engine does not say."""
 
-MAX_HINTS = 200
+MAX_HINTS, MAX_CHOICES = 200, 8
 
 
 @dataclass
@@ -210,7 +210,31 @@ class DescribedEngine:
                    str(taken(each, result.sources.address) or "") if result.sources.address else "")
             for each in _listed(rendered(result.sources.each, facts))
         )  # fmt: skip
-        return FreeAnswer(text, str(self._result("spoken", facts) or "").strip(), sources)
+        choices = () if result.choices is None else tuple(
+            str(taken(each, result.choices.label) or "")[:80]
+            for each in _listed(rendered(result.choices.each, facts))
+        )  # fmt: skip
+        remember = self._result("remember", facts)
+        return FreeAnswer(
+            self._fitting(text, question.language),
+            str(self._result("spoken", facts) or "").strip(),
+            sources,
+            tuple(filter(None, choices))[:MAX_CHOICES],
+            remember if isinstance(remember, dict) else {},
+            result.remember_days,
+        )
+
+    def _fitting(self, text: str, language: str) -> str:
+        """As many of its first sentences as may be said, the first in any case."""
+        most, end = self.description.limits.characters, 0
+        if len(text) <= most:
+            return text
+        for sentence in language_of(language).writing.sentences_of(text):
+            after = text.index(sentence.strip(), end) + len(sentence.strip())
+            if end and after > most:
+                break
+            end = after
+        return text[:end]
 
     def _cost(
         self, *, seconds: float = 0.0, characters: int = 0, tokens: int = 0, calls: int = 1

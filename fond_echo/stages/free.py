@@ -11,7 +11,7 @@ from typing import Any
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Wish, refusal
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import ReplySpec
@@ -128,4 +128,8 @@ def _reply(found: FreeAnswer) -> Reply:
     """The answer, its sources to be read and not heard."""
     sources = [f"{each.title} {each.address}".strip() for each in found.sources]
     text = found.text + (f"\n\n({'; '.join(sources)})" if sources else "")
-    return Reply(text=text, spoken=found.spoken or (found.text if sources else ""))
+    return Reply(
+        text=text, spoken=found.spoken or (found.text if sources else ""),
+        choices=[Choice(label=each) for each in found.choices],
+        remember=dict(found.remember), remember_days=found.remember_days,
+    )  # fmt: skip

@@ -143,6 +143,15 @@ class Answering(unittest.IsolatedAsyncioTestCase):
         found, _ = await self.answer("When?", functions=[SAILING], calls=(call,))
         self.assertEqual(found.text, "At ten.")
 
+    async def test_an_answer_that_is_too_long_ends_with_a_sentence(self):
+        engine = Gannet().engine("harbour-mind", ("characters: 600", "characters: 60"))
+        text = (
+            "Dogs travel free. They stay on the open deck. Two at most sail on the Old Dunlin. Yes."
+        )
+        self.assertEqual(
+            engine._fitting(text, "en"), "Dogs travel free. They stay on the open deck."
+        )
+
     async def test_a_cut_off_answer_is_never_given(self):
         with self.assertRaisesRegex(WrongAnswer, "before its end"):
             await self.answer("Dogs?", ("characters: 600", "characters: 50"), passages=[

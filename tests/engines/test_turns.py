@@ -139,6 +139,14 @@ class Turns(Driving):
         self.assertEqual((await self.day("harbour-mind")).asked, 2)
         self.assertIsNone(await self.day("timetable.next-sailing"))
 
+    async def test_what_is_to_be_remembered_is_and_can_be_asked_for(self):
+        turn_id, text = await self.ask("By the way, my boat is called Seagull")
+        self.assertIn("your boat is Seagull", text)
+        part = (await self.output(turn_id, "answer"))["parts"][0]
+        self.assertEqual(part["choices"][0]["label"], "What is my boat?")
+        _, text = await self.ask("And what was my boat?")
+        self.assertEqual(text, "Your boat is Seagull.")
+
     async def test_functions_that_are_not_permitted_and_wrong_arguments_are_refused(self):
         script = Script(
             FreeAnswer("", wishes=(Wish("timetable.erase-all", {}),

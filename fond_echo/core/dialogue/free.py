@@ -79,11 +79,19 @@ class FreeQuestion:
 
 @dataclass(frozen=True)
 class FreeAnswer:
-    """What an engine made of it: words, or wishes for functions first."""
+    """What an engine made of it: words, or wishes for functions first.
+
+    Attributes:
+        choices: what may be said next.
+        remember: of the person, for so many days.
+    """
 
     text: str
     spoken: str = ""
     sources: tuple[Source, ...] = ()
+    choices: tuple[str, ...] = ()
+    remember: Mapping[str, Any] = field(default_factory=dict)
+    remember_days: int = 90
     wishes: tuple[Wish, ...] = ()
 
 

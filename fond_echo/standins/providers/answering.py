@@ -43,6 +43,10 @@ def think(question: Question) -> dict[str, Any]:
         return _ended(" ".join(str(each["result"]) for each in question.results), [], question)
     if wanted := _function(words, question.functions):
         return {"wants": [wanted]}
+    if told := re.search(r"\bmy (\w+(?: \w+)?) is (?:called )?([\w -]+)", words, re.IGNORECASE):
+        name, value = "-".join(told[1].lower().split()), told[2].strip()
+        kept = _ended(f"I will remember that your {told[1]} is {value}.", [], question)
+        return {**kept, "keep": {name: value}, "next": [{"say": f"What is my {told[1]}?"}]}
     about = set(telling(words))
     if remembered := _remembered(about, question.facts):
         return _ended(remembered, [], question)
