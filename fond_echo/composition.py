@@ -17,6 +17,7 @@ from fond_echo.connectors.breaker import Breakers
 from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.engine import EngineKind
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.engines.built_in import ENGINES
@@ -125,6 +126,7 @@ class Installation:
         vault = await self.vault()
         wanted = Wanted("", channel.assistant, channel.name, self.purpose)
         names = assistant.engines.of() if assistant is not None else {}
+        names |= ChannelSettings.model_validate(channel.settings).engines
         if self.purpose == "call":
             # A call is heard while it is spoken, and answered within moments: by our own engines.
             names = {kind: given for kind, given in names.items() if kind == "answer"}

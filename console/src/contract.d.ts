@@ -385,7 +385,8 @@ export interface components {
      *     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
      *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
      *     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
-     *     back what was heard before it is answered.
+     *     back what was heard before it is answered. `engines` are asked here in place of those that the
+     *     assistant names for the same.
      */
     ChannelSettings: {
       /**
@@ -418,6 +419,10 @@ export interface components {
        * @default
        */
       slow_words: string;
+      /** Engines */
+      engines?: {
+        [key: string]: string[];
+      };
     };
     /**
      * Checked

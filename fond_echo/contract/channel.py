@@ -6,7 +6,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from fond_echo.contract.base import Schema
+from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.engine import EngineKind
 from fond_echo.contract.turn import ArrivedAs
 
 ChannelKind = Literal["chat", "adapter", "http", "page", "phone"]
@@ -59,7 +60,8 @@ class ChannelSettings(Schema):
     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
-    back what was heard before it is answered.
+    back what was heard before it is answered. `engines` are asked here in place of those that the
+    assistant names for the same.
     """
 
     when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
@@ -71,6 +73,9 @@ class ChannelSettings(Schema):
     echo_heard: bool = False
     slow_seconds: float = Field(default=3.0, ge=0, le=60)
     slow_words: str = Field(default="", max_length=300)
+    engines: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
+        default_factory=dict
+    )
 
 
 class SoundHandle(Schema):

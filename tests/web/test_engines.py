@@ -6,11 +6,13 @@ from datetime import UTC, datetime
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.containers import encode
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.engines.connected import ConnectedEngines
 from fond_echo.store.engines import count_asked
+from fond_echo.store.records import Channel
 from tests.support.engines import BASE, WORD, Gannet, engine_file, said
 from tests.support.web import WebTest
-from tests.support.world import PlainDecoder
+from tests.support.world import PlainDecoder, demo_file
 
 
 class Engines(WebTest):
@@ -49,6 +51,27 @@ class Engines(WebTest):
         self.assertEqual((await self.client.delete("/api/engines/far-ear")).status_code, 204)
         self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-there")
         self.assert_problem(await self.client.delete("/api/engines/far-ear"), 404, "not-there")
+
+    async def test_a_channel_may_name_others_than_its_assistant(self):
+        await self.put("far-ear")
+        assistant = AssistantFile.model_validate(
+            {"assistant": "desk", "fallback": {"reply": {"text": "Yes."}},
+             "engines": {"transcribe": ["slow-ear"], "speak": ["far-voice"]}}
+        )  # fmt: skip
+        channel = Channel(name="quay", kind="chat", assistant="desk", description=demo_file("skerry.yaml"),
+                          values={"base": "http://skerry.test"}, facts={},
+                          settings={"engines": {"transcribe": ["far-ear", "built-in"]}})  # fmt: skip
+        needs = await self.service.installation.needs(channel, datetime.now(UTC), assistant)
+        order = needs.recognizer.order
+        self.assertEqual(order.names["transcribe"], ["far-ear", "built-in"])
+        self.assertEqual(order.names["speak"], ["far-voice"])
+        self.assertIn("far-ear", order.connected)
+        self.assertIsNotNone(order.built_in("transcribe", "built-in"))
+        self.assertIsNone(order.built_in("transcribe", "slow-ear"))
+        self.service.installation.purpose = "call"
+        self.addCleanup(setattr, self.service.installation, "purpose", "voice-note")
+        needs = await self.service.installation.needs(channel, datetime.now(UTC), assistant)
+        self.assertEqual(needs.recognizer.order.names, {})
 
     async def test_what_cannot_be_connected(self):
         wrong = engine_file("far-ear").replace("{{ sound }}", "{{ noise }}")
