@@ -1,7 +1,7 @@
 """Work on what strangers send, in a child process with bounded memory, time and no files.
 
 Each piece of work gets a child of its own, forked from a small server that has loaded what it
-needs; whatever happens in it ends with it. A few children wait for work, so that none waits for a
+needs; whatever happens in it ends with it. One waits for work, so that no work waits for a
 child.
 """
 
@@ -23,8 +23,8 @@ from fond_echo.core.errors import FondEchoError
 
 Result = TypeVar("Result")
 
-SPARE = 2
-"""Children that wait for work, once there was any."""
+SPARE = 1
+"""Children that wait for work, once there was any: each takes some 10 MB."""
 
 PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.checking")
 """What the server has loaded before any child is forked."""
