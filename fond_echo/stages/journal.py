@@ -6,22 +6,20 @@ for dead and wakes again cannot write over the one that took its place.
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Any
 
 import procrastinate
-from sqlalchemy import bindparam, func, select, text, update
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.turn import StageName
 from fond_echo.stages.announcing import announce
+from fond_echo.stages.beginning import begin
 from fond_echo.stages.claim import Claim, Failure, claimed
 from fond_echo.stages.closing import Closing
 from fond_echo.stages.fence import Fence
@@ -46,21 +44,6 @@ from fond_echo.store.records import (
     Stage,
     Turn,
 )
-
-_BEGUN = text(
-    """
-    WITH run AS (
-        INSERT INTO runs (id, turn_id, kind, revision, clock, seed, state_before, memory_before)
-        VALUES (:id, :turn_id, 'live', :revision, :clock, :seed, :state, :memory)
-    ), stage AS (
-        INSERT INTO stages
-            (id, run_id, name, part, attempt, started_at, seconds, outcome, input, output)
-        VALUES (:stage_id, :id, 'receive', 0, 1, :received_at, 0, 'done', '{}', :received)
-    )
-    UPDATE turns SET run_id = :id WHERE id = :turn_id
-    """
-).bindparams(*(bindparam(name, type_=JSONB) for name in ("state", "memory", "received")))
-"""A run, with its first stage: what was received."""
 
 
 class Journal:
@@ -107,7 +90,7 @@ class Journal:
             rows: Sequence[Stage] = []
             resumed = run is not None
             if run is None:
-                run = await self._begin(session, turn, conversation, contact, live)
+                run = await begin(session, turn, conversation, contact, live)
             else:
                 wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
                 rows = (await session.execute(wanted)).scalars().all()
@@ -138,47 +121,6 @@ class Journal:
                 return claim
             passed = await self._pass(session, claim, conversation, contact)
             return claim if passed else None
-
-    async def _begin(
-        self,
-        session: AsyncSession,
-        turn: Turn,
-        conversation: Conversation,
-        contact: Contact,
-        revision: str,
-    ) -> Run:
-        """The live run of a turn, with its first stage: what was received."""
-        now, live = datetime.now(UTC), revision
-        state = ConversationState.read(conversation.state)
-        if named := state.assistant:
-            # A call that we placed for another assistant than its channel's.
-            live = (await session.get_one(Assistant, named)).live or revision
-        run = Run(
-            id=new_id(),
-            turn_id=turn.id,
-            kind="live",
-            revision=state.pinned(live, now),
-            clock=now,
-            seed=secrets.randbits(62),
-            state_before=conversation.state,
-            memory_before=contact.memory,
-        )
-        await session.execute(
-            _BEGUN,
-            {
-                "id": run.id,
-                "turn_id": turn.id,
-                "revision": run.revision,
-                "clock": now,
-                "seed": run.seed,
-                "state": run.state_before,
-                "memory": run.memory_before,
-                "stage_id": new_id(),
-                "received_at": turn.received_at,
-                "received": {"arrived_as": turn.arrived_as, "text": turn.text},
-            },
-        )
-        return run
 
     async def waited_since(self, claim: Claim) -> datetime:
         """Since when the sender waits: since the message came, or since it is tried again."""
