@@ -7,6 +7,7 @@ import base64
 import json
 import zlib
 from collections.abc import AsyncIterator, Iterator
+from contextlib import AsyncExitStack
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Annotated
@@ -14,6 +15,7 @@ from typing import Annotated
 import structlog
 from fastapi import Query, Request, Response
 from fastapi.responses import JSONResponse, StreamingResponse
+from starlette.types import Receive, Scope, Send
 
 from fond_echo.contract.clip import NewClip
 from fond_echo.contract.renditions import (
@@ -166,7 +168,10 @@ async def _assistant(service: Service, name: str) -> AssistantFile:
 async def _streamed(service: Service, prepared: Prepared, format: str) -> Response:
     """The sound as it is made; what is wrong before the first part is an error as usual."""
     parts = prepared.parts(service)
-    first = await anext(parts)
+    async with AsyncExitStack() as place:
+        await place.enter_async_context(one_more(service, "/renditions", AT_ONCE))
+        first = await anext(parts)
+        held = place.pop_all()
     writer = writer_of(format, prepared.seed)
 
     async def sound() -> AsyncIterator[bytes]:
@@ -183,7 +188,22 @@ async def _streamed(service: Service, prepared: Prepared, format: str) -> Respon
     if prepared.warnings:
         text = "; ".join(prepared.warnings)
         headers["X-Warnings"] = text.encode("ascii", "backslashreplace").decode()
-    return StreamingResponse(sound(), media_type=MEDIA_TYPES[format], headers=headers)
+    return HoldingResponse(held, sound(), MEDIA_TYPES[format], headers)
+
+
+class HoldingResponse(StreamingResponse):
+    """A stream that holds a place until it is over, or nobody listens any more."""
+
+    def __init__(
+        self, held: AsyncExitStack, content: AsyncIterator[bytes], media_type: str,
+        headers: dict[str, str],
+    ) -> None:  # fmt: skip
+        super().__init__(content, media_type=media_type, headers=headers)
+        self._held = held
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        async with self._held:
+            await super().__call__(scope, receive, send)
 
 
 def _blocks(clip: Clip) -> Iterator[Clip]:

@@ -2,6 +2,7 @@
 
 import base64
 import time
+import unittest.mock
 from urllib.parse import parse_qs, urlsplit
 
 import numpy as np
@@ -36,6 +37,18 @@ class Renditions(WebTest):
         answer = await client.post(PATH, json={"text": TEXT, **given})
         self.assertEqual(answer.status_code, status, answer.text[:300])
         return answer
+
+    async def test_streams_are_counted_as_long_as_they_last(self):
+        given = {"text": "Good day.", "give": "bytes"}
+        answer = await self.client.post("/api/speech/renditions", json=given)
+        self.assertEqual(answer.status_code, 200)
+        self.assertEqual(self.service.asking["/renditions"], 0)
+        with unittest.mock.patch("fond_echo.web.renditions.AT_ONCE", 0):
+            busy = await self.client.post("/api/speech/renditions", json=given)
+        self.assertEqual(busy.status_code, 503)
+        wrong = await self.client.post("/api/speech/renditions", json={**given, "text": "<speak>"})
+        self.assertEqual(wrong.status_code, 422)
+        self.assertEqual(self.service.asking["/renditions"], 0)
 
     async def test_bytes_are_a_proper_voice_note_and_every_format_says_the_words(self):
         note = (await self.render()).content
