@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
 from fond_echo.core.grammar.match import Parse, Value, match
 from fond_echo.core.grammar.model import Grammar
+from fond_echo.core.language.ends import without_ends
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.registry import language as language_of
 
@@ -185,7 +186,7 @@ class Router:
     def _by_rule(self, tokens: Sequence[str]) -> Decision | None:
         if not tokens:
             return None
-        bare = self._without_around(tokens)
+        bare = without_ends(tokens, self.language.wording.AROUND)
         best: tuple[float, Route, Parse] | None = None
         for route in self.routes:
             if not route.rule:
@@ -238,16 +239,6 @@ class Router:
             )
             for place, (name, found) in enumerate(ordered)
         )
-
-    def _without_around(self, tokens: Sequence[str]) -> list[str]:
-        """Tokens without greetings and thanks at their ends."""
-        around = self.language.wording.AROUND
-        start, end = 0, len(tokens)
-        while start < end and tokens[start] in around:
-            start += 1
-        while end > start and tokens[end - 1] in around:
-            end -= 1
-        return list(tokens[start:end])
 
 
 def _confidence(place: int, scores: Sequence[float], unknown: float, words: int) -> float:

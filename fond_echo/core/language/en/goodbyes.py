@@ -7,6 +7,8 @@ import re
 from collections.abc import Sequence
 from functools import lru_cache
 
+from fond_echo.core.language.ends import without_ends
+
 FAREWELLS = frozenset("bye goodbye cheerio farewell".split())
 _AROUND = FAREWELLS | frozenset(
     (
@@ -79,17 +81,7 @@ def says_goodbye(tokens: Sequence[str]) -> bool:
     if not tokens or len(tokens) > MAX_WORDS:
         return False
     if len(tokens) <= _MAX_BESIDE_A_FAREWELL and not _ABOUT & set(tokens):
-        said = _bare(tokens, _AROUND - FAREWELLS)
+        said = without_ends(tokens, _AROUND - FAREWELLS)
         if said and (said[0] in FAREWELLS or said[-1] in FAREWELLS):
             return True
-    return any(_parts(" ".join(each)) for each in (tokens, _bare(tokens, _AROUND)) if each)
-
-
-def _bare(tokens: Sequence[str], around: frozenset[str]) -> list[str]:
-    """Tokens without what may stand before and after."""
-    start, end = 0, len(tokens)
-    while start < end and tokens[start] in around:
-        start += 1
-    while end > start and tokens[end - 1] in around:
-        end -= 1
-    return list(tokens[start:end])
+    return any(_parts(" ".join(each)) for each in (tokens, without_ends(tokens, _AROUND)) if each)
