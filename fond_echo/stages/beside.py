@@ -36,13 +36,15 @@ class Beside:
         self._tasks: list[asyncio.Task[None]] = []
         self._writer: asyncio.Task[None] | None = None
         self._slow: asyncio.Task[None] | None = None
-        self._saying = False
+        self._saying = self._writing = False
         self._slow_id = ""
 
     async def end(self) -> None:
-        """Stop all of it, but for what is being said: it would be in doubt else."""
+        """Stop all of it, but for what is being said, which would be in doubt else, and what is
+        being written, of which nobody would know whether it was."""
         for task in self._tasks:
-            if task is not self._slow or not self._saying:
+            going_on = self._saying if task is self._slow else self._writing
+            if task not in (self._slow, self._writer) or not going_on:
                 task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
@@ -55,10 +57,13 @@ class Beside:
 
     async def _write(self) -> None:
         await asyncio.sleep(WRITTEN_AFTER)
+        self._writing = True
         try:
             await self._journal.flush(self._claim)
         except (StaleWorker, *AWAY) as error:
             log.info("stages not written yet", reason=str(error).splitlines()[0])
+        finally:
+            self._writing = False
 
     def indicate(self) -> None:
         """Show that the message was read, and that an answer is on its way."""

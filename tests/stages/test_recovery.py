@@ -28,8 +28,9 @@ class Recovery(Driving):
                 await self.driver.work(turn_id)
                 self.assertEqual((await self.turn(turn_id)).state, "answered")
                 self.assertEqual([each.kind for each in self.sent], ["voice"])
-                again = stage == "answer" and not written
-                self.assertEqual(len(self.world.logic.requested), 2 if again else 1)
+                # What was not written yet may have been under way all the same.
+                most = 2 if stage == "answer" and not written else 1
+                self.assertIn(len(self.world.logic.requested), range(1, most + 1))
                 names = [each.name for each in await self.stages(turn_id)]
                 self.assertEqual(len(names), len(set(names)), "no stage was done twice")
 
