@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from datetime import UTC, date, datetime
 
@@ -56,8 +57,14 @@ async def count_asked(session: AsyncSession, assistant: str, asked: Iterable[Eng
             await session.execute(
                 update(EngineRecord)
                 .where(EngineRecord.name == each.engine)
-                .values(last_error=each.why[:500], last_error_at=func.now())
+                .values(last_error=_bare(each.why), last_error_at=func.now())
             )
+
+
+def _bare(why: str) -> str:
+    """Why it failed, without what the service answered: that may hold a person's words, which are
+    erased with their turn and nowhere else."""
+    return re.sub(r"(answered \d{3}).*", r"\1", why, flags=re.DOTALL)[:300]
 
 
 async def days_of(session: AsyncSession, names: Sequence[str], since: date) -> list[EngineDay]:
