@@ -131,8 +131,10 @@ class Installation:
             # A call is heard while it is spoken, and answered within moments: by our own engines.
             names = {kind: given for kind, given in names.items() if kind == "answer"}
         order = await self.order(names, vault, wanted)
-        scope = wanted, tuple(names.get("speak", ()))
-        speaking = CachedSynthesizer(self.synthesizer(wanted, order), self._spoken, scope)
+        speaking = CachedSynthesizer(
+            self.synthesizer(wanted, order), self._spoken, (wanted, order.files("speak")),
+            lambda: order.first_answered,
+        )  # fmt: skip
         return Needs(
             channel=self.builder.build(channel, vault),
             recognizer=self.recognizer(wanted, order),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -20,6 +19,7 @@ from fond_echo.documents.steps import (
     Span,
     Step,
     TemplateText,
+    secrets_of,
 )
 from fond_echo.documents.validate import validated
 
@@ -202,16 +202,13 @@ class NetworkDescription(Schema):
 
     def secrets(self) -> frozenset[str]:
         """The names of all secrets that the file refers to, by `secret: NAME` or in a template."""
-        found = {name for steps in self.requests.values() for s in steps for name in s.secrets()}
-        found |= set(_IN_TEMPLATE.findall(self.model_dump_json(by_alias=True).replace('\\"', '"')))
+        found = secrets_of(self, [step for steps in self.requests.values() for step in steps])
         webhook = self.receive.webhook
         for part in (webhook and webhook.verify, webhook and webhook.challenge, self.oauth):
             if part and part.secret:
                 found.add(part.secret)
         return frozenset(found)
 
-
-_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
 
 SENDING = (*("text", "voice", "file", "picture", "choices", "edit", "delete", "indicator", "read"),)
 

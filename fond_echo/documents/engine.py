@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from functools import lru_cache
 from typing import Annotated, Any, Literal
@@ -15,7 +14,7 @@ from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.documents.connector import ClientCredentials
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, Source, read_yaml
-from fond_echo.documents.steps import JsonPath, Rate, Size, Span, Step, TemplateText
+from fond_echo.documents.steps import JsonPath, Rate, Size, Span, Step, TemplateText, secrets_of
 from fond_echo.documents.validate import validated
 
 Money = Annotated[float, Field(ge=0)]
@@ -140,14 +139,11 @@ class EngineDescription(Schema):
 
     def secrets(self) -> frozenset[str]:
         """The names of all secrets that the file refers to."""
-        found = {name for step in self.request for name in step.secrets()}
-        found |= set(_IN_TEMPLATE.findall(self.model_dump_json(by_alias=True).replace('\\"', '"')))
+        found = secrets_of(self, self.request)
         if self.oauth:
             found.add(self.oauth.secret)
         return frozenset(found)
 
-
-_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
 
 FACTS: dict[EngineKind, frozenset[str]] = {
     "transcribe": frozenset(("sound", "seconds", "language", "hints")),

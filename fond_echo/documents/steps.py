@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from typing import Annotated, Any
 
@@ -104,6 +104,16 @@ class SecretRef(Schema):
     """`{secret: NAME}`: the value of a secret, and never its text in a file."""
 
     secret: Name
+
+
+_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
+
+
+def secrets_of(description: Schema, steps: Iterable[Step]) -> set[str]:
+    """The names of the secrets that a description refers to: in headers of its steps by
+    `{secret: NAME}`, and in templates anywhere."""
+    text = description.model_dump_json(by_alias=True).replace('\\"', '"')
+    return {name for step in steps for name in step.secrets()} | set(_IN_TEMPLATE.findall(text))
 
 
 HeaderValue = TemplateText | SecretRef

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import AsyncIterator, Hashable, Mapping
+from collections.abc import AsyncIterator, Callable, Hashable, Mapping
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.caching import Recent
@@ -34,11 +34,18 @@ class CachedSynthesizer:
     Args:
         kept: what was spoken lately.
         scope: what else decides how something is spoken, such as the assistant and the channel.
+        as_wanted: asked when all is spoken: whether it is as it will be the next time too. What
+            another engine said in the place of one that failed is not kept.
     """
 
     def __init__(
-        self, synthesizer: Synthesizer, kept: SpokenCache | None = None, scope: Hashable = None
+        self,
+        synthesizer: Synthesizer,
+        kept: SpokenCache | None = None,
+        scope: Hashable = None,
+        as_wanted: Callable[[], bool] = lambda: True,
     ) -> None:
+        self._as_wanted = as_wanted
         self._synthesizer, self._scope = synthesizer, scope
         self._kept = SpokenCache() if kept is None else kept
 
@@ -64,5 +71,5 @@ class CachedSynthesizer:
         ):
             parts.append(part)
             yield part
-        if len(text) <= MAX_TEXT and not recordings:
+        if len(text) <= MAX_TEXT and not recordings and self._as_wanted():
             self._kept.keep(key, parts)

@@ -76,6 +76,20 @@ class EngineOrder:
     built_in: Callable[[EngineKind, str], Any] = lambda kind, name: None
     asked: list[EngineAsked] = field(default_factory=list)
 
+    @property
+    def first_answered(self) -> bool:
+        """Whether nobody had to stand in for another since the record was taken last."""
+        return all(each.outcome == "done" for each in self.asked)
+
+    def files(self, kind: EngineKind) -> tuple[str, ...]:
+        """How the engines of a kind are asked: what they give changes with it."""
+        return tuple(
+            self.connected[name].engine.description.model_dump_json()
+            if name in self.connected
+            else name
+            for name in self.names.get(kind, ())
+        )
+
     def taken(self) -> list[EngineAsked]:
         """What was asked since this was called last."""
         found, self.asked = self.asked, []

@@ -89,9 +89,10 @@ async def _called(
 def recorded(needs: Needs, name: str) -> Iterator[None]:
     """Put down that a function of business logic was asked, with the exchanges that it took."""
     begun, before = time.monotonic(), len(needs.logic.exchanges)
-    why = ""
+    why = "it was not waited for"
     try:
         yield
+        why = ""
     except FondEchoError as error:
         why = str(error)
         raise

@@ -4,6 +4,7 @@ import unittest
 
 from fond_echo.connectors.breaker import Breaker
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
 from fond_echo.engines.order import AllEnginesFailed
 from fond_echo.engines.registry import Engines, Wanted
@@ -75,6 +76,24 @@ class Order(unittest.IsolatedAsyncioTestCase):
         why = {each.engine: each.why for each in order.taken()}
         self.assertIn("cannot transcribe", why["far-voice"])
         self.assertIn("no engine 'nobody'", why["nobody"])
+
+    async def test_what_another_said_in_its_place_is_not_kept_for_when_it_works_again(self):
+        kept = SpokenCache()
+
+        async def speak():
+            order = self.gannet.order("speak", "far-voice", "built-in", built_in=Built())
+            mouth = ChosenSynthesizer(NOTHING, Wanted(), order)
+            cached = CachedSynthesizer(
+                mouth, kept, order.files("speak"), lambda: order.first_answered
+            )
+            parts = [part.text async for part in cached.speak("Good day.", "tern", seed=1)]
+            return parts, [each.engine for each in order.taken()]
+
+        await self.gannet.fault("/utterance", "broken")
+        self.assertEqual((await speak())[1], ["far-voice", "built-in"])
+        await self.gannet.fault("/utterance", None)
+        self.assertEqual(await speak(), (["Good day."], ["far-voice"]))
+        self.assertEqual(await speak(), (["Good day."], []), "said before, and not paid again")
 
     async def test_where_speech_breaks_off_the_next_says_the_rest(self):
         order = self.gannet.order("speak", "far-voice", "built-in", built_in=Built())

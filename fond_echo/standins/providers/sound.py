@@ -18,19 +18,19 @@ LIKE = {"to": "two", "there": "their", "for": "four", "boat": "vote", "is": "his
 
 
 @lru_cache(maxsize=1)
-def _ear() -> Any:
+def _recognizer() -> Any:
     return recognizer()
 
 
 @lru_cache(maxsize=1)
-def _mouth() -> Any:
+def _synthesizer() -> Any:
     return synthesizer()
 
 
 def warm() -> None:
     """Load the models, so that the first question need not wait for them."""
-    _ear().transcribe(silence(0.5, 16_000))
-    _mouth()
+    _recognizer().transcribe(silence(0.5, 16_000))
+    _synthesizer()
 
 
 def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
@@ -40,7 +40,7 @@ def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
         SoundError: it is not sound.
     """
     clip = decode(io.BytesIO(data).getvalue()).clip
-    found = _ear().transcribe(clip, Expected(hints=tuple(hints)))
+    found = _recognizer().transcribe(clip, Expected(hints=tuple(hints)))
     chance = random.Random(zlib.crc32(data))
     words = [
         LIKE.get(word.spoken, word.spoken) if chance.random() < wrong else word.spoken
@@ -56,4 +56,4 @@ def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
 def say(words: str, timbre: str, form: str) -> bytes:
     """A text as a file, with silence at both ends, as providers give it."""
     voice = TIMBRES.get(timbre, TIMBRES["plain"])
-    return encode(join([part.clip for part in _mouth().speak(words, voice)]), form)
+    return encode(join([part.clip for part in _synthesizer().speak(words, voice)]), form)
