@@ -58,7 +58,7 @@ class Running:
     def add_worker(self) -> Part:
         """One more work process, which is tended like the others."""
         work = self.part("work")
-        other = Part(f"work {self.workers() + 1}", work.command, work.environment)
+        other = Part(f"work {self.workers() + 1}", work.module, work.arguments, work.environment)
         other.start()
         self.world.supervisor.parts.append(other)
         return other

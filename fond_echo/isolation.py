@@ -17,6 +17,7 @@ from dataclasses import dataclass
 from multiprocessing import forkserver
 from multiprocessing.connection import Connection
 from multiprocessing.context import ForkServerProcess
+from pathlib import Path
 from typing import Any, TypeVar
 
 from fond_echo.core.errors import FondEchoError
@@ -40,7 +41,7 @@ class Isolation:
     """Runs functions in children.
 
     Args:
-        memory: bytes of address space for a child.
+        memory: bytes of address space for a child, beside what it begins with.
         cpu_seconds: of processor time; twice that of waiting.
         at_once: so many children at a time; the rest of the work waits.
     """
@@ -140,6 +141,8 @@ class _Raised:
 
 
 def _child(pipe: Connection, memory: int, cpu_seconds: int) -> None:
+    pages = int(Path("/proc/self/statm").read_text().split()[0])
+    memory += pages * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
     resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds + 1))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))

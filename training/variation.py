@@ -12,7 +12,7 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-from fond_echo.core.recognition.features import BANDS, normalized
+from fond_echo.core.recognition.features import BANDS, UNKNOWN_PEAK, Normalizer
 
 Array = npt.NDArray[np.float32]
 Rng = np.random.Generator
@@ -53,7 +53,9 @@ def varied(
     if rng.random() < 0.4:
         bends = np.interp(np.arange(BANDS), np.linspace(0, BANDS, 7), rng.normal(0, 1.0, 7))
         logs = logs + bends.astype(np.float32)
-    found = normalized(np.ascontiguousarray(logs, np.float32))
+    # A whole clip's loudest is known from its beginning, a sound's that goes on is not.
+    peak = float(logs.max()) if rng.random() < 0.7 else UNKNOWN_PEAK
+    found = Normalizer(peak).feed(np.ascontiguousarray(logs, np.float32), last=True)
     if not plain or rng.random() < 0.3:
         _blank(found, rng)
     return found, labels.astype(np.int64)

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from fond_echo.client import FondEcho
 from fond_echo.demo.world import NUMBERS, Places, fill, host
+from fond_echo.running.nursery import open_nursery
 from fond_echo.running.processes import parts
 from fond_echo.running.supervisor import Part, Supervisor
 from fond_echo.running.together import with_database
@@ -98,10 +99,11 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
         ],
         first_key=key,
     )
+    open_nursery()
     with with_database(settings) as (ready, servers):
         ready.encryption_keys()
         log = None if verbose else folder / "service.log"
-        supervisor = Supervisor([*_standins(places), *parts(ready)], say, servers, log)
+        supervisor = Supervisor([*parts(ready), *_standins(places)], say, servers, log)
         supervisor.start()
         try:
             with FondEcho(ready.address, key) as echo:
@@ -112,7 +114,6 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
 
 
 def _standins(places: Places) -> list[Part]:
-    python = sys.executable
     network_port, second_port, engines_port, logic_port = (
         host(address).rpartition(":")[2]
         for address in (places.network, places.second, places.engines, places.logic)
@@ -120,33 +121,37 @@ def _standins(places: Places) -> list[Part]:
     return [
         Part(
             "skerry, the chat network",
-            [python, "-m", "fond_echo.standins.chat", "serve", "--port", network_port],
+            "fond_echo.standins.chat",
+            ["serve", "--port", network_port],
             {"SKERRY_TOKEN": places.network_token, "SKERRY_MARK": places.network_mark},
             ready=f"{places.network}/people",
         ),
         Part(
             "spindrift, another chat network",
-            [python, "-m", "fond_echo.standins.feed", "--port", second_port],
+            "fond_echo.standins.feed",
+            ["--port", second_port],
             {"SPINDRIFT_PASS": places.second_pass},
             ready=places.second,
         ),
         Part(
             "gannet, a provider of engines",
-            [python, "-m", "fond_echo.standins.providers", "--port", engines_port],
+            "fond_echo.standins.providers",
+            ["--port", engines_port],
             {"GANNET_PASS": places.engines_pass},
             ready=places.engines,
         ),
         Part(
             "the carrier",
-            [python, "-m", "fond_echo.standins.carrier", "--port", str(places.carrier), *NUMBERS,
+            "fond_echo.standins.carrier",
+            ["--port", str(places.carrier), *NUMBERS,
              "--room", "quay", "--busy", "+441632960150", "--never", "+441632960151",
              "--rejects", "+441632960152"],
             {"CARRIER_PASS": places.carrier_pass},
         ),
         Part(
             "timetable, the business logic",
-            [python, "-m", "uvicorn", "fond_echo.demo.timetable.logic:app",
-             "--port", logic_port, "--log-level", "warning"],
+            "uvicorn",
+            ["fond_echo.demo.timetable.logic:app", "--port", logic_port, "--log-level", "warning"],
             {"FOND_ECHO_LOGIC_SECRET": places.logic_secret},
             ready=places.logic,
         ),

@@ -7,11 +7,13 @@ import contextlib
 import os
 import signal
 import socket
+import subprocess
 import sys
 from collections.abc import Awaitable, Callable
 
 from fond_echo.channels.phone.link import Link
 from fond_echo.running import logs
+from fond_echo.running.nursery import Forked, begin
 from fond_echo.settings import Settings
 
 
@@ -26,17 +28,15 @@ class LinkedProcess:
 
     def __init__(self, module: str, link: Link, settings: Settings) -> None:
         self._module, self.link, self._settings = module, link, settings
-        self._process: asyncio.subprocess.Process | None = None
+        self._process: Forked | subprocess.Popen[bytes] | None = None
         self._running: asyncio.Task[None] | None = None
 
     async def start(self, gone: Callable[[], None] = lambda: None) -> None:
         """Begin it; `gone` is called when it ends."""
         ours, theirs = socket.socketpair()
         with theirs:
-            self._process = await asyncio.create_subprocess_exec(
-                sys.executable, "-m", self._module, str(theirs.fileno()), self._settings.log,
-                str(self._settings.log_level), pass_fds=[theirs.fileno()],
-            )  # fmt: skip
+            arguments = [self._settings.log, str(self._settings.log_level)]
+            self._process = await asyncio.to_thread(begin, self._module, arguments, end=theirs)
         await self.link.open(ours)
         self._running = asyncio.create_task(self.link.run())
         self._running.add_done_callback(lambda _: gone())
@@ -65,9 +65,9 @@ class LinkedProcess:
     async def stop(self) -> None:
         """End it."""
         assert self._process is not None and self._running is not None
-        if self._process.returncode is None:
+        if self._process.poll() is None:
             self._process.terminate()
-        await self._process.wait()
+        await asyncio.to_thread(self._process.wait)
         await asyncio.wait([self._running], timeout=2.0)
 
 

@@ -8,8 +8,10 @@ import os
 import uvicorn
 
 from fond_echo.running import logs
-from fond_echo.running.supervisor import Part, ours
+from fond_echo.running.supervisor import Part
 from fond_echo.settings import Settings
+
+CLI = "fond_echo.cli"
 
 
 def web(settings: Settings) -> None:
@@ -65,13 +67,8 @@ def parts(settings: Settings) -> list[Part]:
     """All processes of an installation on this machine; its database is there already."""
     environment = settings.environment()
     return [
-        Part("speech", ours("speech"), environment, ready=f"{settings.speech_url}/health"),
-        Part(
-            "web",
-            ours("web"),
-            environment,
-            ready=f"http://{settings.host}:{settings.port}/health",
-        ),
-        Part("work", ours("work"), environment),
-        Part("phone", ours("phone"), environment),
+        Part("speech", CLI, ["speech"], environment, f"{settings.speech_url}/health"),
+        Part("web", CLI, ["web"], environment, f"http://{settings.host}:{settings.port}/health"),
+        Part("work", CLI, ["work"], environment),
+        Part("phone", CLI, ["phone"], environment),
     ]

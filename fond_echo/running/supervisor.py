@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
 import signal
 import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
@@ -17,6 +14,7 @@ from typing import Protocol
 import httpx
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.running.nursery import Forked, begin
 
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0
@@ -31,23 +29,24 @@ class DidNotStart(FondEchoError):
 
 @dataclass
 class Part:
-    """A process: its name, its command, and where it answers when it is ready."""
+    """A process: its name, what it runs, and where it answers when it is ready.
+
+    Attributes:
+        module: of Python, which is run with the arguments.
+    """
 
     name: str
-    command: Sequence[str]
+    module: str
+    arguments: Sequence[str] = ()
     environment: Mapping[str, str] = field(default_factory=dict)
     ready: str = ""
-    process: subprocess.Popen[bytes] | None = None
+    process: subprocess.Popen[bytes] | Forked | None = None
     ended_at: float = 0.0
 
     def start(self, log: Path | None = None) -> None:
         """Start it; what it writes goes to a file where one is given."""
         # A session of its own: Ctrl-C reaches the supervisor, which stops parts in order.
-        environment = {**os.environ, **self.environment}
-        with open(log, "ab") if log is not None else contextlib.nullcontext() as out:
-            self.process = subprocess.Popen(
-                self.command, env=environment, start_new_session=True, stdout=out, stderr=out
-            )
+        self.process = begin(self.module, self.arguments, self.environment, log)
 
     def running(self) -> bool:
         return self.process is not None and self.process.poll() is None
@@ -169,8 +168,3 @@ class Supervisor:
             self._tending.join()
         for part in reversed(self.parts):
             part.stop()
-
-
-def ours(*arguments: str) -> list[str]:
-    """A command of our own, run by the same Python."""
-    return [sys.executable, "-m", "fond_echo.cli", *arguments]

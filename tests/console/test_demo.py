@@ -12,7 +12,8 @@ import psycopg
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.demo.tour import Tour
-from fond_echo.running.supervisor import Part, Supervisor, ours
+from fond_echo.running.processes import CLI
+from fond_echo.running.supervisor import Part, Supervisor
 from fond_echo.store.database import plain_url
 from fond_echo.store.local import free_port, server_programs
 from tests.support.demo import Demo
@@ -150,7 +151,7 @@ class Played(Demo):
         subprocess.run(restore, check=True)
         port = free_port()
         restored = self.settings.model_copy(update={"database": again, "port": port})
-        web = Part("web", ours("web"), restored.environment(), f"{restored.address}/health")
+        web = Part("web", CLI, ["web"], restored.environment(), f"{restored.address}/health")
         supervisor = Supervisor([web], print)
         supervisor.start()
         self.addCleanup(supervisor.stop)

@@ -1,7 +1,6 @@
 """Parts that are started, tended and stopped."""
 
 import signal
-import sys
 import tempfile
 import time
 import unittest
@@ -32,7 +31,7 @@ class Tending(unittest.TestCase):
         return supervisor
 
     def part(self, name, program=LASTING, **fields):
-        return Part(name, [sys.executable, "-c", program], **fields)
+        return Part(name, "tests.running.program", [program], **fields)
 
     def test_a_part_that_is_killed_is_started_again(self):
         part = self.part("lasting")

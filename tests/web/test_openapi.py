@@ -2,6 +2,7 @@
 
 import os
 import subprocess
+import sys
 import time
 import unittest
 
@@ -15,7 +16,7 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
 )
 
-from fond_echo.running.supervisor import ours
+from fond_echo.running.processes import CLI
 from fond_echo.store.local import free_port
 from tests.support.database import fresh_database
 
@@ -42,7 +43,7 @@ class Document(unittest.TestCase):
             "FOND_ECHO_FIRST_KEY": KEY,
             "FOND_ECHO_SECRET_KEYS": "MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE=",
         }
-        cls.process = subprocess.Popen(ours("web"), env=environment)
+        cls.process = subprocess.Popen([sys.executable, "-m", CLI, "web"], env=environment)
         cls.addClassCleanup(cls.process.wait)
         cls.addClassCleanup(cls.process.terminate)
         cls.address = f"http://127.0.0.1:{port}"

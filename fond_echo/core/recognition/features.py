@@ -41,6 +41,9 @@ PRIOR = -6.0
 
 SCALE = 3.0
 
+UNKNOWN_PEAK = -1e9
+"""Before anything was heard."""
+
 Features = npt.NDArray[np.float32]
 
 
@@ -88,12 +91,17 @@ def energies(emphasised: npt.NDArray[np.float32]) -> Features:
 
 
 class Normalizer:
-    """Takes level and colour out of log energies, in order, with `AHEAD` frames of delay."""
+    """Takes level and colour out of log energies, in order, with `AHEAD` frames of delay.
 
-    def __init__(self) -> None:
+    Args:
+        peak: the loudest energy of what will come, where it is known: then what is quiet before the
+            first word does not count as speech.
+    """
+
+    def __init__(self, peak: float = UNKNOWN_PEAK) -> None:
         self._waiting = np.zeros((0, BANDS), np.float32)
         self._state = np.zeros(BANDS + 2)
-        self._state[0] = -1e9
+        self._state[0] = peak
 
     @property
     def held(self) -> int:
@@ -111,8 +119,8 @@ class Normalizer:
 
 
 def normalized(logs: Features) -> Features:
-    """All frames of a sound at once."""
-    return Normalizer().feed(logs, last=True)
+    """All frames of a sound at once, whose loudest is known from its beginning."""
+    return Normalizer(float(logs.max(initial=UNKNOWN_PEAK))).feed(logs, last=True)
 
 
 @njit(cache=True)

@@ -1,0 +1,159 @@
+"""Processes of our own, forked from one that has loaded what they have in common.
+
+What is loaded before the fork is read from disk once, and its memory is shared for as long as
+nobody writes to it. A process that is begun so gets a session, an environment and a log of its own,
+as one that is begun by a command does, and its own children are forked from the same nursery.
+Without a nursery, modules are run by a Python of their own.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing
+import os
+import runpy
+import socket
+import subprocess
+import sys
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from multiprocessing import forkserver
+from pathlib import Path
+from typing import Any
+
+import setproctitle
+
+SHARED = "fond_echo.running.shared"
+"""Imported once, before any fork."""
+
+_Server: Any = forkserver._forkserver
+"""Python's own: it lets a child fork from its parent's server only by its private parts."""
+
+_SHARES = sys.version_info < (3, 14)
+"""Later ones want a key of whoever asks: there, children load what they need themselves."""
+
+
+@dataclass(frozen=True)
+class _Nursery:
+    """A nursery, as processes that came from it know it."""
+
+    address: str
+    pid: int
+
+
+class _State:
+    """Of this process."""
+
+    opened = False
+
+
+def open_nursery(shared: str = SHARED) -> None:
+    """Begin to load what is shared, a module, while other things are done; from now on modules are
+    forked."""
+    multiprocessing.get_context("forkserver").set_forkserver_preload([shared])
+    forkserver.ensure_running()
+    _State.opened = True
+
+
+def begin(
+    module: str, arguments: Sequence[str] = (), environment: Mapping[str, str] | None = None,
+    log: Path | None = None, end: socket.socket | None = None,
+) -> Forked | subprocess.Popen[bytes]:  # fmt: skip
+    """Run a module as `python -m` would.
+
+    Args:
+        environment: set beside that of this process.
+        log: a file that it writes to, in place of where this process does.
+        end: a socket that it gets, whose descriptor is its first argument.
+    """
+    if _State.opened:
+        return Forked(module, arguments, environment or {}, log, end)
+    passed = [] if end is None else [end.fileno()]
+    with open(log, "ab") if log is not None else contextlib.nullcontext() as out:
+        return subprocess.Popen(
+            [sys.executable, "-m", module, *map(str, passed), *arguments],
+            env={**os.environ, **(environment or {})},
+            pass_fds=passed, start_new_session=True, stdout=out, stderr=out,
+        )  # fmt: skip
+
+
+class Forked:
+    """A process that was forked, with those methods of `subprocess.Popen` that are needed."""
+
+    def __init__(
+        self, module: str, arguments: Sequence[str], environment: Mapping[str, str],
+        log: Path | None, end: socket.socket | None,
+    ) -> None:  # fmt: skip
+        nursery = _Nursery(_Server._forkserver_address, _Server._forkserver_pid)
+        self._process = multiprocessing.get_context("forkserver").Process(
+            target=_begin, args=(nursery, module, [*arguments], {**environment}, log, end)
+        )
+        self._process.start()
+
+    @property
+    def pid(self) -> int:
+        assert self._process.pid is not None
+        return self._process.pid
+
+    def poll(self) -> int | None:
+        """How it ended, if it has."""
+        return self._process.exitcode
+
+    def send_signal(self, number: int) -> None:
+        if self.poll() is None:
+            os.kill(self.pid, number)
+
+    def terminate(self) -> None:
+        self._process.terminate()
+
+    def kill(self) -> None:
+        self._process.kill()
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Raises subprocess.TimeoutExpired where it runs on."""
+        self._process.join(timeout)
+        ended = self.poll()
+        if ended is None:
+            raise subprocess.TimeoutExpired(self._process.name, timeout or 0.0)
+        return ended
+
+
+def _begin(
+    nursery: _Nursery, module: str, arguments: list[str], environment: Mapping[str, str],
+    log: Path | None, end: socket.socket | None,
+) -> None:  # fmt: skip
+    """What a forked process does."""
+    os.setsid()
+    os.environ.update(environment)
+    if log is not None:
+        with open(log, "ab") as out:
+            os.dup2(out.fileno(), 1)
+            os.dup2(out.fileno(), 2)
+    _share(nursery)
+    passed = [] if end is None else [str(end.detach())]
+    sys.argv = [module, *passed, *arguments]
+    setproctitle.setproctitle(" ".join(["python -m", *sys.argv]))
+    # It is run as a program, whether or not the nursery had it as a module.
+    sys.modules.pop(module, None)
+    runpy.run_module(module, run_name="__main__", alter_sys=True)
+
+
+def _share(nursery: _Nursery) -> None:
+    """Fork children of this process from the nursery that it came from, for as long as that
+    lives."""
+    if not _SHARES or os.getppid() != nursery.pid:
+        return
+    start_one = _Server.ensure_running
+
+    def ensure_running() -> None:
+        if _Server._forkserver_address == nursery.address:
+            if os.getppid() == nursery.pid:
+                return
+            _Server._forkserver_address = None
+            _Server._forkserver_pid = None
+            _State.opened = False
+        start_one()
+
+    _Server._forkserver_address, _Server._forkserver_pid = nursery.address, nursery.pid
+    _Server.ensure_running = forkserver.ensure_running = ensure_running
+    _State.opened = True

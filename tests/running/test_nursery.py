@@ -1,0 +1,80 @@
+"""Processes that are forked from one which has loaded what they share."""
+
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+ROOT = Path(__file__).parents[2]
+
+BEGINS = """
+import sys, time
+from pathlib import Path
+from fond_echo.running import nursery
+
+nursery.open_nursery("fond_echo.documents.errors")
+log = Path(sys.argv[-2])
+part = nursery.begin("tests.running.program", [PROGRAM], {"QUAY": "north"}, log)
+"""
+
+SHOWS = """
+import asyncio, os
+from fond_echo.isolation import Isolation
+
+isolation = Isolation(memory=2**28, cpu_seconds=5)
+inside = asyncio.run(isolation.run(os.getppid))
+print("it is", os.environ["QUAY"], "and forks", inside == os.getppid(), flush=True)
+try:
+    asyncio.run(isolation.run(bytearray, 2**29))
+except Exception as error:
+    print(type(error).__name__, flush=True)
+print("loaded:", "fond_echo.documents.errors" in sys.modules, flush=True)
+"""
+
+
+@unittest.skipIf(sys.version_info >= (3, 14), "there each process has a nursery of its own")
+class Nursery(unittest.TestCase):
+    def run_it(self, program, then):
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        log = folder / "log"
+        whole = BEGINS.replace("PROGRAM", repr(program)) + then
+        done = subprocess.run(
+            [sys.executable, "-m", "tests.running.program", str(log), whole],
+            cwd=ROOT, capture_output=True, text=True, timeout=120, check=False,
+        )  # fmt: skip
+        return done, log.read_text()
+
+    def test_a_module_runs_with_what_it_is_given_and_forks_its_children_there_too(self):
+        done, written = self.run_it(SHOWS, "print(part.wait(60))")
+        self.assertEqual(done.stdout, "0\n", done.stderr)
+        self.assertIn("it is north and forks True\n", written)
+        self.assertIn("Exhausted\n", written, "its children are bounded beside what is shared")
+        self.assertIn("loaded: True\n", written)
+
+    def test_how_it_ended_is_known_and_it_can_be_ended(self):
+        done, _ = self.run_it("raise SystemExit(3)", "print(part.wait(60))")
+        self.assertEqual(done.stdout, "3\n", done.stderr)
+        then = """
+try:
+    part.wait(0.5)
+except Exception as error:
+    print(type(error).__name__)
+part.kill()
+print(part.wait(20), part.poll() is not None)
+"""
+        done, _ = self.run_it("import time; time.sleep(60)", then)
+        self.assertEqual(done.stdout, "TimeoutExpired\n-9 True\n", done.stderr)
+
+    def test_children_of_a_process_whose_nursery_died_are_forked_from_a_new_one(self):
+        program = """
+import asyncio, os, signal, time
+from fond_echo.isolation import Isolation
+
+os.kill(os.getppid(), signal.SIGKILL)
+time.sleep(0.5)
+print(asyncio.run(Isolation(memory=2**28, cpu_seconds=5).run(max, 1, 2)), flush=True)
+"""
+        then = "import time\nfor _ in range(200):\n    time.sleep(0.1)\n    if log.read_text():\n        break"
+        _, written = self.run_it(program, then)
+        self.assertEqual(written, "2\n")
