@@ -9,9 +9,10 @@ from __future__ import annotations
 import asyncio
 import base64
 import binascii
+import codecs
 import re
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +29,7 @@ from fond_echo.connectors.errors import (
 )
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
+from fond_echo.connectors.streaming import Listener, StreamReader
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import (
     Payload,
@@ -115,8 +117,13 @@ class RequestMachine:
         self._hosts = frozenset([*hosts, *own])
         self._own = frozenset(self._values)
 
-    async def run(self, steps: Sequence[Step], facts: Mapping[str, Any]) -> Outcome:
+    async def run(
+        self, steps: Sequence[Step], facts: Mapping[str, Any], listener: Listener | None = None
+    ) -> Outcome:
         """Make the exchanges of a request, one after another.
+
+        Args:
+            listener: hears of the pieces of a streamed answer as they come.
 
         Raises:
             ConnectorError: with `exchanges` set to those made so far, the failed one included.
@@ -130,14 +137,18 @@ class RequestMachine:
             if self._tokens is not None:
                 known["token"] = await self._tokens.token(self._vault)
                 self._vault.hide(known["token"])
-            found, received, document = await self._step(step, known, exchanges)
+            found, received, document = await self._step(step, known, exchanges, listener)
             payload = received or payload
             known |= found
             taken |= found
         return Outcome(taken, payload, exchanges, document)
 
     async def _step(
-        self, step: Step, known: Mapping[str, Any], exchanges: list[Exchange]
+        self,
+        step: Step,
+        known: Mapping[str, Any],
+        exchanges: list[Exchange],
+        listener: Listener | None,
     ) -> tuple[dict[str, Any], Payload | None, Any]:
         """Make a step's exchange, again as its `retry` and `until` say."""
         tries = 0
@@ -146,7 +157,7 @@ class RequestMachine:
             exchange = Exchange(step.method.upper(), step.url)
             exchanges.append(exchange)
             try:
-                found, received, document = await self._exchange(step, known, exchange)
+                found, received, document = await self._exchange(step, known, exchange, listener)
             except ConnectorError as error:
                 exchange.error = self._vault.redacted(str(error))
                 error.what = self._vault.redacted(error.what)
@@ -168,7 +179,11 @@ class RequestMachine:
             await asyncio.sleep(step.until.every)
 
     async def _exchange(
-        self, step: Step, known: Mapping[str, Any], exchange: Exchange
+        self,
+        step: Step,
+        known: Mapping[str, Any],
+        exchange: Exchange,
+        listener: Listener | None,
     ) -> tuple[dict[str, Any], Payload | None, Any]:
         values = {**known, "secret": self._vault}
         try:
@@ -181,8 +196,17 @@ class RequestMachine:
         self._vault.check_hosts(*address_of(url))
         exchange.url = self._vault.redacted(url)
         most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
-        answer = await self._send(request, most, step.timeout)
+        reader = StreamReader(step.stream, step.take, listener) if step.stream else None
+        try:
+            answer = await self._send(request, most, step.timeout, reader)
+        finally:
+            if reader is not None and reader.status:
+                text = shortened(self._vault.redacted("".join(reader.pieces)))
+                exchange.status = reader.status
+                exchange.received = {"documents": reader.documents, "streamed": text}
         exchange.status, exchange.seconds = answer.status, answer.seconds
+        if reader is not None and reader.status:
+            return reader.taken(exchange.url), None, None
         return self._answer(step, answer, exchange)
 
     def _url(self, template: str, values: Mapping[str, Any]) -> str:
@@ -241,26 +265,37 @@ class RequestMachine:
             raise WrongAnswer("a header has characters that are not ASCII", remedy=HEADER_REMEDY)
         return text
 
-    async def _send(self, request: httpx.Request, most: int, seconds: float) -> _Received:
+    async def _send(
+        self, request: httpx.Request, most: int, seconds: float, reader: StreamReader | None
+    ) -> _Received:
         request.extensions["timeout"] = httpx.Timeout(seconds).as_dict()
         where = f"{request.method} {request.url.host}"
         if self._throttle is not None:
             async with self._throttle.place():
-                return await self._sent(request, most, seconds, where)
-        return await self._sent(request, most, seconds, where)
+                return await self._sent(request, most, seconds, where, reader)
+        return await self._sent(request, most, seconds, where, reader)
 
     async def _sent(
-        self, request: httpx.Request, most: int, seconds: float, where: str
+        self,
+        request: httpx.Request,
+        most: int,
+        seconds: float,
+        where: str,
+        reader: StreamReader | None,
     ) -> _Received:
         begun = time.monotonic()
         try:
             response = await self._client.send(request, stream=True)
             try:
                 body = bytearray()
-                async for chunk in response.aiter_bytes():
-                    body += chunk
-                    if len(body) > most:
-                        raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
+                if reader is not None and response.status_code < 300:
+                    reader.status = response.status_code
+                    await reader.read(_lines(response, most, where), where)
+                else:
+                    async for chunk in response.aiter_bytes():
+                        body += chunk
+                        if len(body) > most:
+                            raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
             finally:
                 await response.aclose()
         except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
@@ -324,6 +359,20 @@ class RequestMachine:
             return Payload(base64.b64decode(str(text), validate=True))
         except (binascii.Error, ValueError) as error:
             raise WrongAnswer(f"what stands at {step.base64} is not base64") from error
+
+
+async def _lines(response: httpx.Response, most: int, where: str) -> AsyncIterator[str]:
+    """The lines of a streamed answer, no more of it than any answer may have."""
+    decoder, text, count = codecs.getincrementaldecoder("utf-8")("replace"), "", 0
+    async for chunk in response.aiter_bytes():
+        count += len(chunk)
+        if count > most:
+            raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
+        *lines, text = (text + decoder.decode(chunk)).split("\n")
+        for line in lines:
+            yield line.removesuffix("\r")
+    if text:
+        yield text
 
 
 BUSY = frozenset((408, 425, 429, 503))

@@ -175,7 +175,7 @@ def read_engine(
     known = always | FACTS[description.does]
     for number, step in enumerate(description.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)
-        known |= set(step.take)
+        known |= {*step.take, *(["streamed"] if step.stream else [])}
     for path, template in _templates(description):
         names = _names(template)
         errors += _unfilled(source, path, names, known if path[0] == "result" else always)

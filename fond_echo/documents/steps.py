@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from jsonpath_rfc9535 import JSONPathError, JSONPathQuery
 from jsonpath_rfc9535 import compile as compile_path
@@ -132,6 +132,20 @@ class Until(Schema):
     for_: Span = Field(default=60.0, alias="for")
 
 
+class Stream(Schema):
+    """An answer that comes in pieces, so that speaking can begin with its first sentence.
+
+    `as` is events (server-sent events) or lines (a JSON document each); `piece` is where each
+    document has more of the text, all of which is `{{ streamed }}` afterwards; `end` is the text of
+    a part that ends it and is no document. What the step takes is taken of the last document that
+    has it.
+    """
+
+    as_: Literal["events", "lines"] = Field(alias="as")
+    piece: JsonPath
+    end: Annotated[str, Field(max_length=100)] = ""
+
+
 class Step(Schema):
     """One HTTP exchange. Exactly one of the methods; at most one kind of body.
 
@@ -153,6 +167,7 @@ class Step(Schema):
     base64: JsonPath | None = None
     take: dict[str, JsonPath] = Field(default_factory=dict)
     until: Until | None = None
+    stream: Stream | None = None
     retry: Annotated[int, Field(ge=0, le=10)] = 0
     timeout: Span = 10.0
 
@@ -165,6 +180,8 @@ class Step(Schema):
         bodies = [name for name in BODIES if self.body(name) is not None]
         if len(bodies) > 1:
             raise ValueError(f"a step has one body; given: {' and '.join(bodies)}")
+        if self.stream is not None and (self.until or self.base64 or self.bytes is True):
+            raise ValueError("a step with stream: has no until, base64, or bytes: true")
         return self
 
     @property

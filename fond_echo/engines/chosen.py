@@ -4,7 +4,7 @@ assistant names, in its order, or else the built-in one for the language."""
 from __future__ import annotations
 
 import math
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -79,10 +79,23 @@ class ChosenAnswerer:
 
     order: EngineOrder
 
-    async def answer(self, question: FreeQuestion) -> FreeAnswer:
-        """Raises AllEnginesFailed."""
+    async def answer(
+        self, question: FreeQuestion, heard: Callable[[str], Awaitable[None]] | None = None
+    ) -> FreeAnswer:
+        """Raises AllEnginesFailed, or AnswerCutShort where sentences were heard before."""
+        count = 0
+
+        async def counted(sentence: str) -> None:
+            nonlocal count
+            count += 1
+            if heard is not None:
+                await heard(sentence)
 
         async def ask(engine: DescribedEngine, asking: Asking) -> FreeAnswer:
-            return await engine.answer(question, asking=asking)
+            return await engine.answer(
+                question, asking=asking, heard=counted if heard is not None else None
+            )
 
-        return await self.order.first("answer", question.language, ask)
+        return await self.order.first(
+            "answer", question.language, ask, begun_already=lambda: count > 0
+        )

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
 from fond_echo.connectors.machine import Outcome, RequestMachine, taken
+from fond_echo.connectors.streaming import Listener
 from fond_echo.connectors.wire import Payload
 from fond_echo.contract.turn import Heard, HeardSegment
 from fond_echo.core.audio.activity import pieces, trimmed
@@ -17,7 +18,15 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Source, Wish, marked, shape_of
+from fond_echo.core.dialogue.free import (
+    FreeAnswer,
+    FreeQuestion,
+    Sentences,
+    Source,
+    Wish,
+    marked,
+    shape_of,
+)
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import language as language_of
@@ -34,6 +43,21 @@ TRUSTED = 0.85
 """How sure a transcript is taken to be whose engine does not say."""
 
 MAX_HINTS, MAX_CHOICES = 200, 8
+
+
+OnSentence = Callable[[str], Awaitable[None]]
+
+
+@dataclass
+class Listening:
+    """Hands on the sentences of a streamed answer (`Listener`)."""
+
+    sentences: Sentences
+    heard: OnSentence
+
+    async def piece(self, text: str) -> None:
+        for sentence in self.sentences.add(text):
+            await self.heard(sentence)
 
 
 @dataclass
@@ -62,9 +86,11 @@ class DescribedEngine:
     machine: RequestMachine
     decoder: Decoder
 
-    async def _run(self, facts: Mapping[str, Any], asking: Asking) -> Outcome:
+    async def _run(
+        self, facts: Mapping[str, Any], asking: Asking, listener: Listener | None = None
+    ) -> Outcome:
         try:
-            found = await self.machine.run(self.description.request, facts)
+            found = await self.machine.run(self.description.request, facts, listener)
         except ConnectorError as error:
             asking.exchanges += error.exchanges
             raise
@@ -171,8 +197,13 @@ class DescribedEngine:
                 found.append(rest)
         return found
 
-    async def answer(self, question: FreeQuestion, *, asking: Asking) -> FreeAnswer:
+    async def answer(
+        self, question: FreeQuestion, *, asking: Asking, heard: OnSentence | None = None
+    ) -> FreeAnswer:
         """Answer a question in words, or say which functions have to be called first.
+
+        Args:
+            heard: is given each whole sentence of a streamed answer as it comes.
 
         Raises:
             ConnectorError: it did not answer, gave nothing, or stopped before its end.
@@ -187,7 +218,9 @@ class DescribedEngine:
             "functions": [shape_of(each) for each in question.functions],
             "calls": [dict(each) for each in question.calls], "characters": limits.characters,
         }  # fmt: skip
-        found = await self._run(facts, asking)
+        split = language_of(question.language).writing.sentences_of
+        listener = Listening(Sentences(split, limits.characters), heard) if heard else None
+        found = await self._run(facts, asking, listener)
         facts |= found.facts
         text = str(self._result("text", facts) or "").strip()
         asking.cost += self._cost(

@@ -26,7 +26,7 @@ from fond_echo.engines.described import (
     DescribedRecognizer,
     DescribedSynthesizer,
 )
-from fond_echo.stages.ports import Synthesizer
+from fond_echo.stages.ports import AnswerCutShort, Synthesizer
 
 Answer = TypeVar("Answer")
 
@@ -148,15 +148,17 @@ class EngineOrder:
 
     async def first(
         self, kind: EngineKind, language: str, ask: Callable[[Any, Asking], Awaitable[Answer]],
-        *, parts: int = 1,
+        *, parts: int = 1, begun_already: Callable[[], bool] = lambda: False,
     ) -> Answer:  # fmt: skip
         """What the first engine that works answers.
 
         Args:
             ask: asks an engine: a `DescribedEngine`, or a built-in one.
             parts: how many questions it takes, of which each may last as long as its limit.
+            begun_already: whether a part of an answer has gone out: then nobody else is asked.
 
         Raises:
+            AnswerCutShort: a part had gone out when it failed.
             AllEnginesFailed: each failed; what stands in `asked` says how.
         """
         for name, one in self._able(kind, language):
@@ -168,6 +170,8 @@ class EngineOrder:
                     found = await ask(engine, asking)
             except FAILURES as error:
                 self._failed(name, begun, asking, one, error)
+                if begun_already():
+                    raise AnswerCutShort(f"{name} broke off: {error}") from error
             else:
                 self._done(name, begun, asking, one)
                 return found

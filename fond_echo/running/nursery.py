@@ -133,8 +133,9 @@ def _begin(
     passed = [] if end is None else [str(end.detach())]
     sys.argv = [module, *passed, *arguments]
     setproctitle.setproctitle(" ".join(["python -m", *sys.argv]))
-    # It is run as a program, whether or not the nursery had it as a module.
-    sys.modules.pop(module, None)
+    if not hasattr(sys.modules.get(module), "__path__"):
+        # It is run as a program, though the nursery had it as a module.
+        sys.modules.pop(module, None)
     runpy.run_module(module, run_name="__main__", alter_sys=True)
 
 

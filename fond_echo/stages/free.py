@@ -4,7 +4,7 @@ say, and functions of business logic that it may call."""
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
@@ -15,7 +15,7 @@ from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Wish, refusal
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.ports import Needs, StageError
+from fond_echo.stages.ports import AnswerCutShort, Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 
 MAX_CALLS = 4
@@ -39,6 +39,8 @@ async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: Log
     Raises:
         NoFreeAnswer: no engine is at hand, or it asked for functions without end.
         AllEnginesFailed: each that was asked failed.
+
+    One that breaks off after sentences were said ends with words that say so.
     """
     if needs.answerer is None:
         raise NoFreeAnswer("no engine that answers freely can be asked here")
@@ -48,11 +50,18 @@ async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: Log
         turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
         functions=functions,
     )  # fmt: skip
-    wished = 0
+    wished, before = 0, list[str]()
     while True:
-        found = await needs.answerer.answer(question)
+        said: list[str] = []
+        try:
+            found = await needs.answerer.answer(question, _aloud(needs, said))
+        except AnswerCutShort:
+            end = turn.assistant.says.text("cut-short")
+            return Reply(text=" ".join([*before, *said, end]))
         if not found.wishes:
-            return _reply(found)
+            return _reply(found, before)
+        # What it says before it asks for a function belongs to its answer.
+        before += said
         wished += len(found.wishes)
         if wished > MAX_CALLS:
             raise NoFreeAnswer(f"the engine wanted more than {MAX_CALLS} functions called")
@@ -125,12 +134,26 @@ def _passages(spec: ReplySpec, turn: RoutedTurn) -> list[dict[str, str]]:
     ]
 
 
-def _reply(found: FreeAnswer) -> Reply:
+def _aloud(needs: Needs, said: list[str]) -> Callable[[str], Awaitable[None]] | None:
+    """Speaks sentences as they come, and puts them down; None where nothing is spoken."""
+    if (speak := needs.sentence) is None:
+        return None
+
+    async def aloud(sentence: str) -> None:
+        said.append(sentence)
+        await speak(sentence)
+
+    return aloud
+
+
+def _reply(found: FreeAnswer, before: Sequence[str] = ()) -> Reply:
     """The answer, its sources to be read and not heard."""
     sources = [f"{each.title} {each.address}".strip() for each in found.sources]
-    text = found.text + (f"\n\n({'; '.join(sources)})" if sources else "")
+    words = " ".join([*before, found.text])
+    spoken = " ".join([*before, found.spoken]) if found.spoken else ""
+    text = words + (f"\n\n({'; '.join(sources)})" if sources else "")
     return Reply(
-        text=text, spoken=found.spoken or (found.text if sources else ""),
+        text=text, spoken=spoken or (words if sources else ""),
         choices=[Choice(label=each) for each in found.choices],
         remember=dict(found.remember), remember_days=found.remember_days,
     )  # fmt: skip

@@ -41,6 +41,12 @@ class NothingHeard(StageError):
     code = "nothing-heard"
 
 
+class AnswerCutShort(StageError):
+    """An engine failed after sentences of its answer had been said."""
+
+    code = "answer-cut-short"
+
+
 @dataclass(frozen=True)
 class Fetched:
     """Bytes got from a channel, and what its network says they are."""
@@ -183,7 +189,11 @@ class LogicPort(Protocol):
 class AnswererPort(Protocol):
     """Answers a question freely, with the engines that the assistant names."""
 
-    async def answer(self, question: FreeQuestion) -> FreeAnswer: ...
+    async def answer(
+        self, question: FreeQuestion, heard: Callable[[str], Awaitable[None]] | None = None
+    ) -> FreeAnswer:
+        """`heard` is given each sentence of a streamed answer as soon as it is whole."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -210,6 +220,8 @@ class Needs:
     """In a call: plays a part of the answer as soon as it is there."""
     at_hand: AtHand | None = None
     answerer: AnswererPort | None = None
+    sentence: Callable[[str], Awaitable[None]] | None = None
+    """Speaks a sentence of an answer that is still being written."""
     asked: Callable[[], list[EngineAsked]] = list
     """What engines were asked since this was called last."""
     called: list[EngineAsked] = field(default_factory=list)

@@ -11,6 +11,7 @@ import asyncio
 import time
 import zlib
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 from typing import Protocol
@@ -29,6 +30,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages import deliver
+from fond_echo.stages.ahead import SpeakingAhead
 from fond_echo.stages.answer import answer, apology, failed, greeting, said
 from fond_echo.stages.beside import Beside
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
@@ -147,9 +149,11 @@ class _Carrier:
                 return
             else:
                 await self._stage("route", route)
-                await self._stage("answer", taking(RoutedTurn, _answered), needed=True)
+                await self._stage("answer", taking(RoutedTurn, self._answered), needed=True)
             await self._finish()
         finally:
+            if self._speaking is not None:
+                self._speaking.stop()
             await self._beside.end()
 
     async def _hear(self, sound: SoundHandle) -> None:
@@ -181,18 +185,33 @@ class _Carrier:
         return Answered(parts=[apology(turn, "other")])
 
     _ahead: EncodingAhead | None = None
+    _speaking: SpeakingAhead | None = None
+
+    async def _answered(self, turn: RoutedTurn, needs: Needs) -> Answered:
+        """The reply; its first sentences are spoken while the last are being written, where an
+        engine gives them one by one."""
+        if turn.answers_aloud:
+            self._speaking = SpeakingAhead(turn, needs, self._use)
+            needs = replace(needs, sentence=self._speaking.say)
+        return Answered(parts=[part async for part in answer(turn, needs)])
+
+    async def _use(self, part: SpokenSound) -> None:
+        """Play a part in a call; encode it for a voice note."""
+        if self._needs.aloud is not None:
+            await self._needs.aloud(part.clip)
+            return
+        if self._ahead is None:
+            self._ahead = EncodingAhead(zlib.crc32(self._claim.turn.run_id.encode()))
+        await self._ahead.add(part.clip)
 
     async def _spoken(self, turn: AnsweredTurn, needs: Needs) -> Spoken:
         """The reply spoken; as a voice note, it is encoded while it is."""
-        ahead = None
-        if needs.aloud is None:
-            ahead = EncodingAhead(zlib.crc32(turn.run_id.encode()))
-        else:
+        if needs.aloud is not None:
             # What is said cannot be taken back: that it was answered is written before.
             await self._journal.flush(self._claim)
-        found = await _spoken(turn, needs, ahead)
-        self._ahead = ahead
-        return found
+        if self._speaking is not None:
+            await self._speaking.finish()
+        return await _spoken(turn, needs, self._use, self._speaking)
 
     async def _finish(self) -> None:
         claim = self._claim
@@ -313,20 +332,17 @@ async def _as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedCli
     return as_said(at_hand)
 
 
-async def _answered(turn: RoutedTurn, needs: Needs) -> Answered:
-    return Answered(parts=[part async for part in answer(turn, needs)])
-
-
-async def _spoken(turn: AnsweredTurn, needs: Needs, ahead: EncodingAhead | None = None) -> Spoken:
-    spoken: list[SpokenSound] = []
+async def _spoken(
+    turn: AnsweredTurn, needs: Needs, use: Callable[[SpokenSound], Awaitable[None]],
+    ahead: SpeakingAhead | None,
+) -> Spoken:  # fmt: skip
+    said = ahead is not None and bool(ahead.parts)
+    spoken: list[SpokenSound] = list(ahead.parts) if ahead is not None else []
     silent = unspoken(turn)
     warnings = [f"nothing can be said for the letters {silent}"] if silent else []
     try:
-        async for part in speak(turn, needs):
-            if needs.aloud is not None:
-                await needs.aloud(part.clip)
-            if ahead is not None:
-                await ahead.add(part.clip)
+        async for part in speak(turn, needs, ahead.left_of if ahead is not None and said else str):
+            await use(part)
             spoken.append(part)
     except FondEchoError:
         if not silent or spoken:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from xml.sax.saxutils import escape
 
 import structlog
@@ -70,9 +70,16 @@ def spoken_choices(reply: Reply, says: Sentences, *, in_call: bool = False) -> s
     return says.text("say-one-of", choices=listed)
 
 
-async def speak(turn: AnsweredTurn, needs: Needs) -> AsyncIterator[SpokenSound]:
-    """The parts of the spoken reply as they are made, or as they lie in the assistant's folder."""
-    for reply in turn.answered.parts:
+async def speak(
+    turn: AnsweredTurn, needs: Needs, left_of: Callable[[str], str] = str
+) -> AsyncIterator[SpokenSound]:
+    """The parts of the spoken reply as they are made, or as they lie in the assistant's folder.
+
+    Args:
+        left_of: what is left to say of a text of which sentences were said before.
+    """
+    for whole in turn.answered.parts:
+        reply = whole if left_of is str else _less(whole, left_of)
         played = await _played(reply, turn, needs)
         if played is not None:
             yield played
@@ -92,6 +99,13 @@ async def speak(turn: AnsweredTurn, needs: Needs) -> AsyncIterator[SpokenSound]:
                 recordings=await _recordings(text, turn, needs),
             ):
                 yield part
+
+
+def _less(reply: Reply, left_of: Callable[[str], str]) -> Reply:
+    """A reply without the sentences that were said before."""
+    if reply.spoken:
+        return reply.model_copy(update={"text": "", "spoken": left_of(reply.spoken)})
+    return reply.model_copy(update={"text": left_of(reply.text)})
 
 
 def unspoken(turn: AnsweredTurn) -> str:

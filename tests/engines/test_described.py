@@ -152,6 +152,28 @@ class Answering(unittest.IsolatedAsyncioTestCase):
             engine._fitting(text, "en"), "Dogs travel free. They stay on the open deck."
         )
 
+    async def test_a_streamed_answer_is_heard_sentence_by_sentence(self):
+        gannet, heard = Gannet(), []
+
+        async def keep(sentence):
+            heard.append(sentence)
+
+        question = FreeQuestion(
+            text="Do dogs cost a charge on deck?", brief="", language="en", passages=PASSAGES
+        )
+        for form in ("events", "lines"):
+            heard.clear()
+            engine = gannet.engine("harbour-mind", ("as: events", f"as: {form}"),
+                                   ('most: "{{ characters }}"', f'most: "{{{{ characters }}}}"\n      as: {form}'))  # fmt: skip
+            answer = await engine.answer(question, asking=Asking(), heard=keep)
+            self.assertEqual(answer.text, "Dogs travel free of charge. They stay on deck.")
+            self.assertEqual(heard, ["Dogs travel free of charge."])
+        await gannet.fault("/thoughts/aloud", "truncated")
+        asking = Asking()
+        with self.assertRaisesRegex(WrongAnswer, "stops before|not JSON"):
+            await gannet.engine("harbour-mind").answer(question, asking=asking, heard=keep)
+        self.assertEqual(asking.exchanges[0].status, 200)
+
     async def test_a_cut_off_answer_is_never_given(self):
         with self.assertRaisesRegex(WrongAnswer, "before its end"):
             await self.answer("Dogs?", ("characters: 600", "characters: 50"), passages=[

@@ -1,6 +1,7 @@
 """Whole turns with outside engines: what they are asked, what it costs, and what happens when they
 fail or misbehave."""
 
+import asyncio
 import unittest
 from datetime import UTC, datetime
 
@@ -10,7 +11,7 @@ from fond_echo.core.dialogue.free import FreeAnswer, Wish
 from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer
 from fond_echo.engines.order import Connected, EngineOrder
 from fond_echo.engines.registry import Engines, Wanted
-from fond_echo.stages.ports import Needs
+from fond_echo.stages.ports import AnswerCutShort, Needs
 from fond_echo.store.access_records import EngineDay, EngineRecord
 from tests.support.driving import Driving, note
 from tests.support.engines import BASE, VAULT, Gannet, engine_file
@@ -43,7 +44,7 @@ class World:
 
     def __init__(self, world, gannet):
         self._world, self.gannet = world, gannet
-        self.scripted = self.logic_of = None
+        self.scripted = self.logic_of = self.voice = None
 
     def __getattr__(self, name):
         return getattr(self._world, name)
@@ -58,7 +59,8 @@ class World:
         }
         order = EngineOrder(assistant.engines.of(), connected, lambda kind, name: self.speech)
         return Needs(
-            found.channel, ChosenRecognizer(Engines("x", ()), Wanted(), order), self.speech,
+            found.channel, ChosenRecognizer(Engines("x", ()), Wanted(), order),
+            self.voice or self.speech,
             PlainDecoder(), found.clips, self.logic_of or self.logic, now,
             answerer=self.scripted or ChosenAnswerer(order), asked=order.taken,
         )  # fmt: skip
@@ -70,9 +72,22 @@ class Script:
     def __init__(self, *answers):
         self.answers, self.questions = list(answers), []
 
-    async def answer(self, question):
+    async def answer(self, question, heard=None):
         self.questions.append(question)
         return self.answers.pop(0) if len(self.answers) > 1 else self.answers[0]
+
+
+class Slowly:
+    """An engine that goes on only when its first sentence has been spoken."""
+
+    def __init__(self, world, ends):
+        self.world, self.ends = world, ends
+
+    async def answer(self, question, heard=None):
+        assert heard is not None
+        await heard("Dogs travel free of charge.")
+        await asyncio.wait_for(self.world.begun.wait(), 20)
+        return self.ends()
 
 
 class Turns(Driving):
@@ -174,6 +189,48 @@ class Turns(Driving):
         turn = await self.turn(turn_id)
         self.assertEqual((turn.state, turn.error["code"]), ("failed", "engines-failed"))
         self.assertLessEqual(len(self.world.logic.requested), 4)
+
+    async def voice_note(self, ends):
+        spoken, begun = [], asyncio.Event()
+        self.world.begun = begun
+        voice = self.world.speech
+
+        class Counting:
+            async def speak(self, text, name, **fields):
+                async for part in voice.speak(text, name, **fields):
+                    spoken.append(text)
+                    begun.set()
+                    yield part
+
+            transcribe = voice.transcribe
+
+        self.world.voice = Counting()
+        self.world.scripted = Slowly(self.world, ends)
+        turn_id = await self.arrive("m1", sound=note("What about dogs on the boat then?"))
+        await self.driver.work(turn_id)
+        return turn_id, spoken
+
+    async def test_speaking_begins_with_the_first_sentence(self):
+        whole = "Dogs travel free of charge. They stay on deck."
+        turn_id, spoken = await self.voice_note(lambda: FreeAnswer(whole))
+        self.assertEqual(spoken, ["Dogs travel free of charge.", "They stay on deck."])
+        self.assertEqual((await self.output(turn_id, "answer"))["parts"][0]["text"], whole)
+        parts = (await self.output(turn_id, "speak"))["parts"]
+        self.assertEqual(len(parts), 2)
+        (sent,) = [each for each in self.sent if each.kind == "voice"]
+        seconds = sum(each["clip"]["seconds"] for each in parts)
+        self.assertAlmostEqual(sent.seconds, seconds, delta=0.1)
+
+    async def test_one_that_breaks_off_ends_with_words_that_say_so(self):
+        def ends():
+            raise AnswerCutShort("harbour-mind broke off")
+
+        turn_id, spoken = await self.voice_note(ends)
+        self.assertEqual(
+            list(dict.fromkeys(spoken)),
+            ["Dogs travel free of charge.", "I am sorry, I could not finish that."],
+        )
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
 
     async def test_words_cannot_leave_their_marks(self):
         sent = []

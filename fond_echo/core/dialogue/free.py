@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -93,6 +93,39 @@ class FreeAnswer:
     remember: Mapping[str, Any] = field(default_factory=dict)
     remember_days: int = 90
     wishes: tuple[Wish, ...] = ()
+
+
+class Sentences:
+    """Cuts an answer that is still being written into its whole sentences.
+
+    Args:
+        split: cuts a text into sentences (`Language.writing.sentences_of`).
+        most: characters that may be given; sentences past them are kept back.
+    """
+
+    def __init__(self, split: Callable[[str], list[str]], most: int) -> None:
+        self._split, self._most = split, most
+        self._text = ""
+        self.end = 0
+        """Up to where the text was given."""
+
+    @property
+    def given(self) -> str:
+        """All that was given, as it stands in the text."""
+        return self._text[: self.end]
+
+    def add(self, piece: str) -> list[str]:
+        """The sentences that are whole by now: one is when another has begun after it."""
+        self._text = (self._text + piece).lstrip()
+        found = []
+        for sentence in self._split(self._text[self.end :])[:-1]:
+            words = sentence.strip()
+            end = self._text.index(words, self.end) + len(words)
+            if end > self._most:
+                break
+            self.end = end
+            found.append(words)
+        return found
 
 
 def marked(words: str) -> str:

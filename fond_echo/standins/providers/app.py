@@ -5,11 +5,14 @@ from __future__ import annotations
 import asyncio
 import base64
 import hmac
+import json
+import re
 import secrets
+from collections.abc import AsyncIterator
 from typing import Annotated, Any
 
 from fastapi import Body, Depends, FastAPI, Form, Header, HTTPException, Request, UploadFile
-from fastapi.responses import Response
+from fastapi.responses import Response, StreamingResponse
 
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.standins.providers import sound
@@ -23,8 +26,9 @@ WORK_SECONDS = 0.4
 class Provider:
     """What is under way, and what was asked."""
 
-    def __init__(self, word: str, wrong: float, delay: float) -> None:
+    def __init__(self, word: str, wrong: float, delay: float, word_seconds: float) -> None:
         self.word, self.wrong, self.delay = word, wrong, delay
+        self.word_seconds = word_seconds
         self.tasks: dict[str, asyncio.Task[dict[str, Any]]] = {}
         self.asked: list[str] = []
 
@@ -36,15 +40,32 @@ class Provider:
         return heard
 
 
-def create_app(word: str, *, wrong: float = 0.0, delay: float = 0.0) -> FaultyApp:
+def question_of(given: dict[str, Any]) -> Question:
+    """What a caller asks."""
+    return Question(
+        words=str(given.get("words", "")), brief=str(given.get("brief", "")),
+        passages=given.get("passages") or [], earlier=given.get("earlier") or [],
+        facts=given.get("facts") or {}, functions=given.get("functions") or [],
+        results=given.get("results") or [], most=int(given.get("most") or 2_000),
+    )  # fmt: skip
+
+
+def create_app(
+    word: str, *, wrong: float = 0.0, delay: float = 0.0, word_seconds: float = 0.0
+) -> FaultyApp:
     """The provider.
 
     Args:
         word: what callers show.
         wrong: share of the words that it mishears on purpose.
         delay: seconds that hearing takes at least.
+        word_seconds: how long it thinks about each word that it answers.
     """
-    app, provider, faults = FastAPI(title="Gannet"), Provider(word, wrong, delay), Faults()
+    app, provider, faults = (
+        FastAPI(title="Gannet"),
+        Provider(word, wrong, delay, word_seconds),
+        Faults(),
+    )
 
     def known(authorization: Annotated[str, Header()] = "") -> None:
         if not hmac.compare_digest(authorization.encode(), f"Bearer {provider.word}".encode()):
@@ -106,12 +127,23 @@ def create_app(word: str, *, wrong: float = 0.0, delay: float = 0.0) -> FaultyAp
     @app.post("/thoughts", dependencies=[Depends(known)])
     async def thoughts(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
         provider.asked.append("thoughts")
-        question = Question(
-            words=str(given.get("words", "")), brief=str(given.get("brief", "")),
-            passages=given.get("passages") or [], earlier=given.get("earlier") or [],
-            facts=given.get("facts") or {}, functions=given.get("functions") or [],
-            results=given.get("results") or [], most=int(given.get("most") or 2_000),
-        )  # fmt: skip
-        return {"thought": think(question)}
+        thought = think(question_of(given))
+        await asyncio.sleep(provider.word_seconds * len(str(thought.get("says", "")).split()))
+        return {"thought": thought}
+
+    @app.post("/thoughts/aloud", dependencies=[Depends(known)])
+    async def aloud(given: Annotated[dict[str, Any], Body()]) -> StreamingResponse:
+        provider.asked.append("thoughts/aloud")
+        thought, lines = think(question_of(given)), given.get("as") == "lines"
+
+        async def words() -> AsyncIterator[str]:
+            said = re.findall(r"\S+\s*", str(thought.pop("says", "")))
+            for one in [*({"more": word} for word in said), {"thought": thought}]:
+                await asyncio.sleep(provider.word_seconds if "more" in one else 0)
+                yield f"{json.dumps(one)}\n" if lines else f"data: {json.dumps(one)}\n\n"
+            yield "over\n" if lines else "event: end\ndata: over\n\n"
+
+        kind = "application/jsonl" if lines else "text/event-stream"
+        return StreamingResponse(words(), media_type=kind)
 
     return FaultyApp(app, faults)
