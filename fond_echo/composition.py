@@ -22,7 +22,12 @@ from fond_echo.contract.engine import EngineKind
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.engines.built_in import ENGINES
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
-from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer, ChosenSynthesizer
+from fond_echo.engines.chosen import (
+    ChosenAnswerer,
+    ChosenHelper,
+    ChosenRecognizer,
+    ChosenSynthesizer,
+)
 from fond_echo.engines.connected import ConnectedEngines
 from fond_echo.engines.order import EngineOrder
 from fond_echo.engines.registry import (
@@ -129,7 +134,9 @@ class Installation:
         names |= ChannelSettings.model_validate(channel.settings).engines
         if self.purpose == "call":
             # A call is heard while it is spoken, and answered within moments: by our own engines.
-            names = {kind: given for kind, given in names.items() if kind == "answer"}
+            names = {
+                kind: given for kind, given in names.items() if kind not in ("transcribe", "speak")
+            }
         order = await self.order(names, vault, wanted)
         speaking = CachedSynthesizer(
             self.synthesizer(wanted, order), self._spoken, (wanted, order.files("speak")),
@@ -144,6 +151,7 @@ class Installation:
             logic=LogicCaller(self.client, vault.apart(), self._breakers),
             now=now,
             answerer=ChosenAnswerer(order),
+            helper=ChosenHelper(order),
             asked=order.taken,
         )
 

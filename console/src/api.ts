@@ -118,8 +118,8 @@ export const api = {
   putEngine: (name: string, description: string, base: string) =>
     call<Engine>("PUT", `/api/engines/${name}`, { description, values: base ? { base } : {} }),
   deleteEngine: (name: string) => call<void>("DELETE", `/api/engines/${name}`),
-  tryEngine: (name: string, text: string) =>
-    call<EngineTrial>("POST", `/api/engines/${name}/trials`, { text }),
+  tryEngine: (name: string, text: string, to = "") =>
+    call<EngineTrial>("POST", `/api/engines/${name}/trials`, { text, to }),
   voices: () => call<Voice[]>("GET", "/api/speech/voices"),
   render: (given: RenditionIn) => call<Rendition>("POST", "/api/speech/renditions", given),
   schemaOf: async (name: string) =>

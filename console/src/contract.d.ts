@@ -104,6 +104,8 @@ export interface components {
       /** Choices */
       choices: components["schemas"]["Choice"][];
       sound: components["schemas"]["SpokenAnswer"] | null;
+      /** Attachments */
+      attachments?: components["schemas"]["AttachedFile"][];
       /** Error */
       error: {
         [key: string]: unknown;
@@ -131,12 +133,43 @@ export interface components {
       changed_at: string;
     };
     /**
+     * AttachedFile
+     * @description A file that goes along with an answer: elsewhere by its address, ours by a link.
+     */
+    AttachedFile: {
+      /** Name */
+      name: string;
+      /** Media Type */
+      media_type: string;
+      /** Link */
+      link: string;
+      /**
+       * Clip
+       * @default
+       */
+      clip: string;
+    };
+    /**
      * Attachment
-     * @description A file that goes along with a reply, by its address.
+     * @description A file that goes along with a reply: by its address, by its name in the assistant's folder,
+     *     or by the id of what was stored for the turn.
      */
     Attachment: {
-      /** Url */
+      /**
+       * Url
+       * @default
+       */
       url: string;
+      /**
+       * File
+       * @default
+       */
+      file: string;
+      /**
+       * Clip
+       * @default
+       */
+      clip: string;
       /**
        * Name
        * @default
@@ -723,7 +756,7 @@ export interface components {
        * Does
        * @enum {string}
        */
-      does: "transcribe" | "speak" | "answer";
+      does: "transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw";
       /** Description */
       description: string;
       /** Values */
@@ -749,7 +782,8 @@ export interface components {
     };
     /**
      * EngineTrialIn
-     * @description What an engine is asked for a trial: words, or sound in base64 in any format.
+     * @description What an engine is asked for a trial: words, or sound in base64 in any format; `to` is the
+     *     language to translate into, `sentences` how many a summary may have.
      */
     EngineTrialIn: {
       /**
@@ -772,16 +806,37 @@ export interface components {
        * @default en
        */
       language: string;
+      /**
+       * To
+       * @default
+       */
+      to: string;
+      /**
+       * Sentences
+       * @default 3
+       */
+      sentences: number;
     };
     /**
      * EngineTrialOut
-     * @description What an engine made of it: words, or a voice note in base64; and how it was asked.
+     * @description What an engine made of it: words, a voice note or a picture in base64; and how it was
+     *     asked.
      */
     EngineTrialOut: {
       /** Text */
       text: string;
       /** Sound */
       sound: string;
+      /**
+       * Picture
+       * @default
+       */
+      picture: string;
+      /**
+       * Picture Type
+       * @default
+       */
+      picture_type: string;
       asked: components["schemas"]["EngineAsked"];
     };
     /** FileErrorOut */

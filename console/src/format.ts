@@ -58,23 +58,3 @@ const CAUSES: Record<string, string> = {
 export const causeOf = (cause: string) => CAUSES[cause] ?? cause;
 
 export const arrival = (kind: string) => ARRIVALS[kind] ?? kind;
-
-/** A reply in writing as plain lines: table rules go, cells are set apart. */
-export function plainReply(text: string): string {
-  return text
-    .trim()
-    .split("\n")
-    .filter((line) => !/^\s*\|?[\s:|-]+\|?\s*$/.test(line) || line.trim() === "")
-    .map((line) =>
-      line.trim().startsWith("|")
-        ? line
-            .trim()
-            .replace(/^\||\|$/g, "")
-            .split("|")
-            .map((cell) => cell.trim())
-            .filter(Boolean)
-            .join("  ·  ")
-        : line.replace(/^(\s*)[-*+] /, "$1• "),
-    )
-    .join("\n");
-}

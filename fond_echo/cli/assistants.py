@@ -56,19 +56,19 @@ def add(commands: Any) -> None:
 
 
 def files_in(folder: Path) -> dict[str, str]:
-    """The files of an assistant's folder by name: texts, and sounds as base64.
+    """The files of an assistant's folder by name: texts, and sounds and pictures as base64.
 
     Raises:
         NoFolder: there is no such folder, or a text in it is not UTF-8.
     """
-    from fond_echo.documents.sounds import as_text, is_sound
+    from fond_echo.documents.media import as_text, is_media
 
     if not folder.is_dir():
         raise NoFolder(f"{folder} is not a folder", remedy="give the folder with assistant.yaml")
     files: dict[str, str] = {}
     for path in sorted(folder.rglob("*")):
         name = str(path.relative_to(folder))
-        if path.is_file() and is_sound(name):
+        if path.is_file() and is_media(name):
             files[name] = as_text(path.read_bytes())
         elif path.is_file() and path.suffix in SUFFIXES:
             files[name] = text_in(path)
@@ -152,13 +152,13 @@ def _diff(options: argparse.Namespace) -> int:
 
 
 def _reported(file: str, text: str) -> str:
-    """A file as a difference shows it: of a sound, its size and its content's digest."""
-    from fond_echo.documents.sounds import bytes_of, is_sound
+    """A file as a difference shows it: of a sound or picture, its size and its content's digest."""
+    from fond_echo.documents.media import bytes_of, is_media
 
-    if not text or not is_sound(file):
+    if not text or not is_media(file):
         return text
-    data = bytes_of(text)
-    return f"[sound, {len(data):,} bytes, SHA-256 {hashlib.sha256(data).hexdigest()[:16]}]"
+    data, kind = bytes_of(text), file.rpartition(".")[2]
+    return f"[{kind}, {len(data):,} bytes, SHA-256 {hashlib.sha256(data).hexdigest()[:16]}]"
 
 
 def _schema(_: argparse.Namespace) -> int:

@@ -35,19 +35,28 @@ def add(commands: Any) -> None:
     show.set_defaults(run=_show)
     trying = verbs.add_parser("try", help="ask an engine once and print each exchange")
     trying.add_argument("name")
-    trying.add_argument("text", nargs="?", default="", help="words to speak or to answer")
+    trying.add_argument(
+        "text", nargs="?", default="", help="words to speak, answer, summarize, translate or draw"
+    )
     trying.add_argument("--sound", type=Path, help="a recording to hear")
     trying.add_argument("--brief", default="", help="who the assistant is, for an answer")
     trying.add_argument("--language", default="en")
-    trying.add_argument("-o", "--out", type=Path, help="where spoken words go, as a voice note")
+    trying.add_argument("--to", default="", help="the language to translate into")
+    trying.add_argument("--sentences", type=int, default=3, help="of a summary, at most (3)")
+    trying.add_argument("-o", "--out", type=Path, help="where the voice note or picture goes")
     trying.set_defaults(run=_try)
     comparing = verbs.add_parser(
-        "compare", help="rank engines on recordings with a text beside each"
+        "compare", help="rank engines on recordings, or on texts that they speak"
     )
-    comparing.add_argument("folder", type=Path, help="of sounds and texts: a.ogg, a.txt")
+    comparing.add_argument(
+        "folder",
+        type=Path,
+        help="of sounds and texts (a.ogg, a.txt); texts alone for engines that speak",
+    )
     comparing.add_argument("--engine", action="append", required=True, metavar="NAME",
-                           help="that hears; several may be given; built-in is ours")  # fmt: skip
+                           help="that hears, or that speaks; built-in is ours")  # fmt: skip
     comparing.add_argument("--keep", type=Path, help="a file of answers, not asked for again")
+    comparing.add_argument("--picture", type=Path, help="write the ranking as a picture, SVG")
     comparing.add_argument("--language", default="en")
     comparing.set_defaults(run=compare)
     delete = verbs.add_parser("delete", help="disconnect an engine")
@@ -142,12 +151,13 @@ def _show(options: argparse.Namespace) -> int:
 def _try(options: argparse.Namespace) -> int:
     sound = base64.b64encode(options.sound.read_bytes()).decode() if options.sound else ""
     given = EngineTrialIn(
-        text=options.text, brief=options.brief, sound=sound, language=options.language
-    )
+        text=options.text, brief=options.brief, sound=sound, language=options.language,
+        to=options.to, sentences=options.sentences,
+    )  # fmt: skip
     with service(options) as echo:
         found = echo.try_engine(options.name, given)
-    if found.sound and options.out:
-        options.out.write_bytes(base64.b64decode(found.sound))
+    if (found.sound or found.picture) and options.out:
+        options.out.write_bytes(base64.b64decode(found.sound or found.picture))
     if options.json:
         print_json(found)
         return 0 if found.asked.outcome == "done" else 1

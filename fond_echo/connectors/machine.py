@@ -354,9 +354,12 @@ class RequestMachine:
 
     def _from_base64(self, step: Step, document: Any) -> Payload:
         assert step.base64 is not None
-        text = taken(document, step.base64)
+        text, kind = str(taken(document, step.base64)), "application/octet-stream"
+        if (uri := re.match(r"data:([\w.+/-]*)(?:;[\w=-]+)*;base64,", text)) is not None:
+            # A data URI (RFC 2397) says what it holds.
+            text, kind = text[uri.end() :], uri[1] or kind
         try:
-            return Payload(base64.b64decode(str(text), validate=True))
+            return Payload(base64.b64decode(text, validate=True), kind)
         except (binascii.Error, ValueError) as error:
             raise WrongAnswer(f"what stands at {step.base64} is not base64") from error
 

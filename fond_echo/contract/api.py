@@ -151,6 +151,15 @@ class SpokenAnswer(Schema):
         )
 
 
+class AttachedFile(Schema):
+    """A file that goes along with an answer: elsewhere by its address, ours by a link."""
+
+    name: str
+    media_type: str
+    link: str
+    clip: str = ""
+
+
 class AskOut(Schema):
     """What was heard, and what is answered. `state` is answered or failed; anything else means
     that it was not waited for long enough: the turn goes on."""
@@ -164,6 +173,7 @@ class AskOut(Schema):
     answer: str
     choices: list[Choice]
     sound: SpokenAnswer | None
+    attachments: list[AttachedFile] = Field(default_factory=list)
     error: dict[str, Any] | None
 
 

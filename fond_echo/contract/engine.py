@@ -11,7 +11,7 @@ from pydantic import Field, field_validator
 
 from fond_echo.contract.base import Instant, Name, Schema
 
-EngineKind = Literal["transcribe", "speak", "answer"]
+EngineKind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw"]
 AskedOutcome = Literal["done", "failed", "left-alone", "over-budget"]
 
 
@@ -63,12 +63,15 @@ class EngineOut(Schema):
 
 
 class EngineTrialIn(Schema):
-    """What an engine is asked for a trial: words, or sound in base64 in any format."""
+    """What an engine is asked for a trial: words, or sound in base64 in any format; `to` is the
+    language to translate into, `sentences` how many a summary may have."""
 
     text: str = Field(default="", max_length=4_000)
     brief: str = Field(default="", max_length=20_000)
     sound: str = Field(default="", max_length=14_000_000)
     language: str = Field(default="en", max_length=12)
+    to: str = Field(default="", max_length=12)
+    sentences: int = Field(default=3, ge=1, le=50)
 
     @field_validator("sound")
     @classmethod
@@ -86,8 +89,11 @@ class EngineTrialIn(Schema):
 
 
 class EngineTrialOut(Schema):
-    """What an engine made of it: words, or a voice note in base64; and how it was asked."""
+    """What an engine made of it: words, a voice note or a picture in base64; and how it was
+    asked."""
 
     text: str
     sound: str
+    picture: str = ""
+    picture_type: str = ""
     asked: EngineAsked

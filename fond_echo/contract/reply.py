@@ -33,11 +33,20 @@ class Choice(Schema):
 
 
 class Attachment(Schema):
-    """A file that goes along with a reply, by its address."""
+    """A file that goes along with a reply: by its address, by its name in the assistant's folder,
+    or by the id of what was stored for the turn."""
 
-    url: str
+    url: str = ""
+    file: str = Field(default="", max_length=200)
+    clip: str = Field(default="", max_length=60)
     name: str = ""
     media_type: str = ""
+
+    @model_validator(mode="after")
+    def _one_place(self) -> Attachment:
+        if sum(map(bool, (self.url, self.file, self.clip))) != 1:
+            raise ValueError("an attachment has url, an address, or file, of the folder")
+        return self
 
 
 class End(Schema):

@@ -13,13 +13,16 @@ from fond_echo.contract.api import ChannelIn, ChannelOut
 from fond_echo.contract.channel import Access, ChannelSettings
 from fond_echo.contract.engine import EngineIn
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.sounds import as_text, is_sound
+from fond_echo.documents.media import as_text, is_media
 
 HERE = resources.files("fond_echo.demo")
 ASSISTANT = "harbour-desk"
 OUTBOUND = "gale-line"
 OUTSIDE = "harbour-talk"
-ENGINES = ("far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind", "spare-mind")
+ENGINES = (
+    "far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind", "spare-mind",
+    "quay-tongues", "short-hand", "quick-pencil",
+)  # fmt: skip
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
 NUMBERS = [f"+4416329602{n:02}" for n in range(2)] + [f"+4416329601{n:02}" for n in range(10)]
@@ -66,7 +69,7 @@ def files_of(assistant: str, logic: str = LOGIC_ADDRESS) -> dict[str, str]:
                 collect(each, f"{before}{each.name}/")
             elif each.name.endswith((".yaml", ".abnf", ".md")):
                 found[before + each.name] = each.read_text("utf-8").replace(LOGIC_ADDRESS, logic)
-            elif is_sound(each.name):
+            elif is_media(each.name):
                 found[before + each.name] = as_text(each.read_bytes())
 
     collect(HERE / assistant, "")

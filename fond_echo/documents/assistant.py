@@ -53,6 +53,8 @@ class ReplySpec(Schema):
     `then` says what comes after: end the conversation, hand it to a person, `transfer` a call to
     the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
     message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
+    `translate_to` puts the text, or without one what the person said, into another language;
+    `draw` is what a picture that goes along shows; both take an engine that can.
     `voice` and `manner` are how it is said, where it is another way than the assistant's.
     """
 
@@ -77,6 +79,8 @@ class ReplySpec(Schema):
     to: str = Field(default="", max_length=100)
     max_seconds: int = Field(default=120, ge=5, le=3_600)
     kept: str = "Thank you. Your message is kept."
+    translate_to: str = Field(default="", max_length=12, pattern=r"^([a-z]{2,3}(-\w+)*)?$")
+    draw: Words = ""
     voice: str = Field(default="", max_length=60)
     manner: SpokenManner | None = None
 
@@ -89,10 +93,13 @@ class ReplySpec(Schema):
                 "a reply is logic, documents or free, or words (text, spoken, choices), and only"
                 " one of them"
             )
+        words = words or bool(self.translate_to)
         if not (self.logic or documents or words or self.then):
             raise ValueError("a reply needs text, spoken, logic, documents or free: true")
         if self.functions and not self.free:
             raise ValueError("functions are for free: true")
+        if self.draw and not self.text:
+            raise ValueError("draw needs text: what is said with the picture")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
         if self.then == "transfer" and not self.to:
@@ -227,7 +234,7 @@ class AssistantFile(Schema):
 
     _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)
     _documents: dict[str, Documents] = PrivateAttr(default_factory=dict)
-    _sounds: dict[str, str] = PrivateAttr(default_factory=dict)
+    _media: dict[str, str] = PrivateAttr(default_factory=dict)
     _pronounced: Sounds = PrivateAttr(default=())
 
     @field_validator("sentences")
@@ -285,13 +292,13 @@ class AssistantFile(Schema):
         """The documents that a route's reply searches."""
         return self._documents.get(route)
 
-    def keep_sounds(self, sounds: Mapping[str, str]) -> None:
-        """Give the assistant the sounds of its folder, as base64 by name."""
-        self._sounds = dict(sounds)
+    def keep_media(self, media: Mapping[str, str]) -> None:
+        """Give the assistant the sounds and files of its folder, as base64 by name."""
+        self._media = dict(media)
 
-    def sound(self, name: str) -> str | None:
-        """A sound of the folder, as base64."""
-        return self._sounds.get(name)
+    def media(self, name: str) -> str | None:
+        """A sound or another file of the folder, as base64."""
+        return self._media.get(name)
 
     def route(self, name: str) -> RouteSpec | None:
         """A route by its name; None for `fallback`."""

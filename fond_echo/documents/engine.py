@@ -1,4 +1,5 @@
-"""A description of an engine: how an outside service is asked to hear, speak or answer."""
+"""A description of an engine: how an outside service is asked to hear, speak, answer, summarize,
+translate or draw."""
 
 from __future__ import annotations
 
@@ -126,10 +127,12 @@ class EngineDescription(Schema):
 
     @model_validator(mode="after")
     def _gives_what_it_does(self) -> EngineDescription:
-        sound = any(step.bytes is True or step.base64 for step in self.request)
-        if self.does == "speak" and not sound:
-            raise ValueError("a step of an engine that speaks has bytes: true, or base64: a path")
-        if self.does != "speak" and not (self.result.text or self.result.segments):
+        data = any(step.bytes is True or step.base64 for step in self.request)
+        if self.does in ("speak", "draw") and not data:
+            raise ValueError(
+                f"a step of an engine that does {self.does} has bytes: true, or base64: a path"
+            )
+        if self.does not in ("speak", "draw") and not (self.result.text or self.result.segments):
             raise ValueError(f"an engine that does {self.does} needs result: with text")
         result = self.result
         more = result.calls or result.sources or result.choices or result.remember
@@ -152,6 +155,9 @@ FACTS: dict[EngineKind, frozenset[str]] = {
         ("text", "marked", "brief", "language", "turns", "passages", "memory", "functions", "calls",
          "characters")
     ),
+    "summarize": frozenset(("text", "language", "sentences", "characters")),
+    "translate": frozenset(("text", "language", "to")),
+    "draw": frozenset(("text", "language")),
 }  # fmt: skip
 """What the steps of each kind may ask for, beside the engine's own values."""
 

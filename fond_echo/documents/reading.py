@@ -27,7 +27,7 @@ from fond_echo.documents.assistant import (
     RouteSpec,
 )
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
-from fond_echo.documents.sounds import sound_errors
+from fond_echo.documents.media import media_errors
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.validate import validated
 
@@ -69,7 +69,7 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
         raise InvalidFile(errors)
     errors += _errors(assistant, source)
     errors += _documents(assistant, files, source)
-    errors += sound_errors(assistant, files, source)
+    errors += media_errors(assistant, files, source)
     if errors:
         raise InvalidFile(errors)
     return assistant

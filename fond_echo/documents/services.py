@@ -86,15 +86,19 @@ class FunctionSpec(Schema):
 
 class EngineNames(Schema):
     """Engines in the order in which they are asked, by what they do; the first that works answers.
-    `built-in` is our own recognizer or synthesizer."""
+    `built-in` is our own recognizer, synthesizer or summarizer."""
 
     transcribe: list[Name] = Field(default_factory=list, max_length=8)
     speak: list[Name] = Field(default_factory=list, max_length=8)
     answer: list[Name] = Field(default_factory=list, max_length=8)
+    summarize: list[Name] = Field(default_factory=list, max_length=8)
+    translate: list[Name] = Field(default_factory=list, max_length=8)
+    draw: list[Name] = Field(default_factory=list, max_length=8)
 
     def of(self) -> dict[EngineKind, list[str]]:
         """By kind, those that are given."""
         given: dict[EngineKind, list[str]] = {
             "transcribe": self.transcribe, "speak": self.speak, "answer": self.answer,
+            "summarize": self.summarize, "translate": self.translate, "draw": self.draw,
         }  # fmt: skip
         return {kind: names for kind, names in given.items() if names}

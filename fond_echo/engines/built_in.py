@@ -1,8 +1,11 @@
-"""Our own recognizer and synthesizer as engines: both in the speech process."""
+"""Our own engines: recognizer and synthesizer, both in the speech process, and a summarizer that
+picks sentences."""
 
 from __future__ import annotations
 
+from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.language.registry import codes
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.engines.registry import Engine, EngineSettings, Purpose
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
@@ -19,7 +22,19 @@ def _speech(settings: EngineSettings, purpose: Purpose) -> RemoteSpeech:
     return RemoteSpeech(settings.speech_url, settings.speech_token, PRIORITIES[purpose])
 
 
+class Summarizer:
+    """Picks the sentences of a text that tell most of it; it makes none of its own."""
+
+    async def summarize(self, text: str, language: str, sentences: int, asking: object) -> str:
+        return summary(text, sentences, language_of(language))
+
+
+def _summarizer(settings: EngineSettings, purpose: Purpose) -> Summarizer:
+    return Summarizer()
+
+
 ENGINES = (
     Engine(NAME, "transcribe", _speech, LANGUAGES, last=True),
     Engine(NAME, "speak", _speech, LANGUAGES, last=True),
+    Engine(NAME, "summarize", _summarizer, LANGUAGES, last=True),
 )

@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from fond_echo.contract.engine import EngineKind
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
@@ -71,6 +72,41 @@ class ChosenSynthesizer:
             parts = engine.speak(text, voice, language=language, **fields)
         async for part in parts:
             yield part
+
+
+@dataclass(frozen=True)
+class ChosenHelper:
+    """Summarizes, translates and draws with the engines that an assistant names (`HelperPort`)."""
+
+    order: EngineOrder
+
+    def can(self, kind: EngineKind) -> bool:
+        return bool(self.order.names.get(kind))
+
+    async def summarize(self, text: str, language: str, sentences: int) -> str:
+        """Raises AllEnginesFailed."""
+
+        async def ask(engine: DescribedEngine, asking: Asking) -> str:
+            return await engine.summarize(text, language, sentences, asking)
+
+        return await self.order.first("summarize", language, ask)
+
+    async def translate(self, text: str, language: str, to: str) -> str:
+        """Raises AllEnginesFailed."""
+
+        async def ask(engine: DescribedEngine, asking: Asking) -> str:
+            return await engine.translate(text, language, to, asking)
+
+        return await self.order.first("translate", to, ask)
+
+    async def draw(self, text: str, language: str) -> tuple[bytes, str]:
+        """Raises AllEnginesFailed."""
+
+        async def ask(engine: DescribedEngine, asking: Asking) -> tuple[bytes, str]:
+            picture = await engine.draw(text, language, asking)
+            return picture.data, picture.media_type
+
+        return await self.order.first("draw", language, ask)
 
 
 @dataclass(frozen=True)

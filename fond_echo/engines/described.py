@@ -35,12 +35,15 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.engine import EngineDescription, rendered
+from fond_echo.documents.media import picture_type
 from fond_echo.stages.ports import Decoder
 
 MEDIA = {"wav": "audio/wav", "flac": "audio/flac", "ogg": "audio/ogg", "mp3": "audio/mpeg"}
 
 TRUSTED = 0.85
 """How sure a transcript is taken to be whose engine does not say."""
+
+PICTURES = "PNG, JPEG, WebP and GIF are"
 
 MAX_HINTS, MAX_CHOICES = 200, 8
 
@@ -256,6 +259,44 @@ class DescribedEngine:
             remember if isinstance(remember, dict) else {},
             result.remember_days,
         )
+
+    async def summarize(self, text: str, language: str, sentences: int, asking: Asking) -> str:
+        """A text in so many sentences. Raises ConnectorError."""
+        most = self.description.limits.characters
+        facts = {"text": text, "language": language, "sentences": sentences, "characters": most}
+        return self._fitting(await self._words(facts, asking), language)
+
+    async def translate(self, text: str, language: str, to: str, asking: Asking) -> str:
+        """A text in another language. Raises ConnectorError."""
+        return await self._words({"text": text, "language": language, "to": to}, asking)
+
+    async def _words(self, facts: dict[str, Any], asking: Asking) -> str:
+        """What it makes of a text, in words."""
+        found = await self._run(facts, asking)
+        known = {**facts, **found.facts}
+        text = str(self._result("text", known) or "").strip()
+        tokens = int(self._number("tokens", known))
+        asking.cost += self._cost(characters=len(facts["text"]), tokens=tokens)
+        if str(self._result("cut_off", known)).strip().lower() == "true":
+            raise WrongAnswer("its answer stops before its end")
+        if not text:
+            raise WrongAnswer("its answer is empty")
+        return text
+
+    async def draw(self, text: str, language: str, asking: Asking) -> Payload:
+        """A picture of what a text says.
+
+        Raises:
+            ConnectorError: it did not answer, or not with a picture.
+        """
+        found = await self._run({"text": text, "language": language}, asking)
+        asking.cost += self._cost(characters=len(text))
+        if found.payload is None or not found.payload.data:
+            raise WrongAnswer("it gave no picture")
+        kind = picture_type(found.payload.data)
+        if kind is None:
+            raise WrongAnswer("what it gave is not a picture", remedy=PICTURES)
+        return Payload(found.payload.data, kind, f"picture.{kind.partition('/')[2]}")
 
     def _fitting(self, text: str, language: str) -> str:
         """As many of its first sentences as may be said, the first in any case."""

@@ -23,15 +23,16 @@ from fond_echo.contract.reply import (
     Transfer,
 )
 from fond_echo.core.dialogue.routing import FALLBACK
-from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
+from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.grammar.lists import names_in
-from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.stages.free import answered, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
+from fond_echo.stages.shaping import shortened, with_files, worked_on
 from fond_echo.stages.turn import TurnSoFar
+from fond_echo.stages.values import template_values
 
 MAX_OFFERED = 8
 """A list of at most so many names is offered as choices when it is asked for."""
@@ -47,7 +48,12 @@ class NotRun(StageError):
 
 
 async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
-    """The parts of the reply as they come."""
+    """The parts of the reply as they come, with the files that go along stored."""
+    async for reply in _parts(turn, needs):
+        yield await with_files(reply, turn, needs)
+
+
+async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     if turn.routed.outcome != "reply":
         if turn.routed.outcome != "recorded":
             yield of_dialogue(turn)
@@ -62,13 +68,15 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     spec = turn.assistant.spec(turn.routed.route)
     if spec.free:
         reply = await answered(spec, turn, needs, request(turn, ""))
-        yield shortened(reply, spec, turn.router.language)
+        yield await shortened(reply, spec, turn, needs)
         return
     if spec.documents:
         yield from_pages(spec, turn)
         return
     if not spec.logic:
-        yield written(spec, turn)
+        yield await shortened(
+            await worked_on(written(spec, turn), spec, turn, needs), spec, turn, needs
+        )
         return
     if turn.run != "live" and not spec.safe:
         raise NotRun(
@@ -81,7 +89,7 @@ async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     )
     with recorded(needs, spec.logic):
         async for part in requested:
-            yield shortened(part, spec, turn.router.language)
+            yield await shortened(part, spec, turn, needs)
 
 
 def of_dialogue(turn: RoutedTurn) -> Reply:
@@ -256,7 +264,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
                 return Reply(text=_rendered(spec.no_conference, turn))
             then = Announce(over=spec.over, words=_rendered(spec.announced, turn), to=to)
     reply = Reply(
-        text=_rendered(spec.text, turn),
+        text=_rendered(spec.text, turn) or (turn.text if spec.translate_to else ""),
         spoken=_rendered(spec.spoken, turn),
         sound=spec.sound,
         voice=spec.voice,
@@ -266,19 +274,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
         then=then,
     )
-    return shortened(reply, spec, turn.router.language)
-
-
-def shortened(reply: Reply, spec: ReplySpec, language: Language) -> Reply:
-    """A reply that is spoken in no more sentences than its route says."""
-    if not (spec.sentences or spec.summary):
-        return reply
-    words = reply.spoken or speakable(reply.text)
-    if spec.sentences:
-        words = first_sentences(words, spec.sentences, language)
-    else:
-        words = summary(words, spec.summary, language)
-    return reply.model_copy(update={"spoken": words})
+    return reply
 
 
 def _rendered(text: str, turn: TurnSoFar) -> str:
@@ -287,20 +283,6 @@ def _rendered(text: str, turn: TurnSoFar) -> str:
     return re.sub(
         r"[ \t]+\n", "\n", str(compile_template(text).render(template_values(turn)))
     ).strip()
-
-
-def template_values(turn: TurnSoFar) -> dict[str, Any]:
-    """What templates of an assistant file may ask for."""
-    return {
-        "turn": {"text": turn.text, "arrived_as": turn.inbound.arrived_as, "number": turn.number},
-        "slots": turn.routed.slots if turn.routed else {},
-        "contact": {"name": turn.contact_name, "id": turn.contact_id, "channel": turn.channel},
-        "memory": turn.memory,
-        "variables": turn.state.variables,
-        "conversation": {"recent": [each.model_dump() for each in turn.state.recent]},
-        "now": turn.clock,
-        "reply": {},
-    }
 
 
 def _sound_of(turn: TurnSoFar) -> str:

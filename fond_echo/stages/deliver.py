@@ -69,10 +69,11 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
             add("choices", also, choices=choices)
         for attachment in reply.attachments:
             kind = _attached_as(attachment, can)
-            if kind is None and writes:
+            if kind is None and writes and attachment.url:
                 add("text", f"{attachment.name or attachment.url}: {attachment.url}")
             elif kind is not None:
-                add(kind, "", url=attachment.url, name=attachment.name)
+                add(kind, "", attachment.clip or None, url=attachment.url, name=attachment.name,
+                    media_type=attachment.media_type)  # fmt: skip
     return planned
 
 

@@ -8,7 +8,7 @@ from datetime import datetime
 from typing import Any, Protocol
 
 from fond_echo.contract.clip import ClipRef, NewClip
-from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.engine import EngineAsked, EngineKind
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
@@ -196,6 +196,20 @@ class AnswererPort(Protocol):
         ...
 
 
+class HelperPort(Protocol):
+    """Summarizes, translates and draws, with the engines that the assistant names."""
+
+    def can(self, kind: EngineKind) -> bool: ...
+
+    async def summarize(self, text: str, language: str, sentences: int) -> str: ...
+
+    async def translate(self, text: str, language: str, to: str) -> str: ...
+
+    async def draw(self, text: str, language: str) -> tuple[bytes, str]:
+        """A picture, and its media type."""
+        ...
+
+
 @dataclass(frozen=True)
 class AtHand:
     """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
@@ -220,6 +234,7 @@ class Needs:
     """In a call: plays a part of the answer as soon as it is there."""
     at_hand: AtHand | None = None
     answerer: AnswererPort | None = None
+    helper: HelperPort | None = None
     sentence: Callable[[str], Awaitable[None]] | None = None
     """Speaks a sentence of an answer that is still being written."""
     asked: Callable[[], list[EngineAsked]] = list

@@ -83,7 +83,7 @@ def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:
 
 
 def _judge(turn: TurnSoFar) -> Any:
-    from fond_echo.stages.answer import template_values
+    from fond_echo.stages.values import template_values
 
     def of_route(name: str) -> Judge:
         found = turn.assistant.route(name)

@@ -130,7 +130,8 @@ async def _refused(journal: Journal, claim: Claim, row: Delivery, error: FondEch
 
 async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
     turn = claim.turn
-    clip = turn.encoded.clip if turn.encoded and row.clip_id else None
+    encoded = turn.encoded.clip if turn.encoded else None
+    clip = encoded if encoded is not None and encoded.id == row.clip_id else None
     data = await needs.clips.load(row.clip_id) if row.clip_id else b""
     url, name = str(row.extra.get("url", "")), str(row.extra.get("name", ""))
     return Outgoing(
@@ -141,7 +142,7 @@ async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
         text=row.text,
         id=str(row.extra.get("id", "")),
         data=data,
-        media_type="audio/ogg" if clip else "",
+        media_type="audio/ogg" if clip else str(row.extra.get("media_type", "")),
         name=name or ("answer.ogg" if clip else ""),
         url=url,
         seconds=clip.seconds or 0.0 if clip else 0.0,

@@ -21,7 +21,7 @@ from fond_echo.core.language.silent import silent_letters
 from fond_echo.core.language.ssml import SsmlError, is_ssml, read_ssml, recordings_in
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.documents.sounds import bytes_of
+from fond_echo.documents.media import bytes_of
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import AnsweredTurn
 from fond_echo.stages.turn import TurnSoFar
@@ -138,7 +138,7 @@ async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | 
 async def _sound(name: str, turn: TurnSoFar, needs: Needs) -> Clip | None:
     """A sound of the assistant's folder at 16 kHz; None where there is none, or none that is
     sound."""
-    kept = turn.assistant.sound(name)
+    kept = turn.assistant.media(name)
     if kept is None:
         log.warning("the assistant's folder has no such sound", turn=turn.id, sound=name)
         return None

@@ -11,9 +11,14 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.engine import EngineAsked
+from fond_echo.documents.engine import read_engine
 from fond_echo.store.access_records import EngineDay, EngineRecord
+from fond_echo.store.events import emit
 
 TRIED = ("done", "failed")
+
+NEAR = 0.8
+"""Of a day's budget, when it is warned about."""
 
 
 async def engines_with_spent(session: AsyncSession) -> list[tuple[EngineRecord, float]]:
@@ -53,12 +58,32 @@ async def count_asked(session: AsyncSession, assistant: str, asked: Iterable[Eng
                 },
             )
         )
+        if each.cost:
+            await _watch_budget(session, each)
         if failed:
             await session.execute(
                 update(EngineRecord)
                 .where(EngineRecord.name == each.engine)
                 .values(last_error=_bare(each.why), last_error_at=func.now())
             )
+
+
+async def _watch_budget(session: AsyncSession, each: EngineAsked) -> None:
+    """Tell subscriptions when what an engine cost today comes near what it may, and over it."""
+    record = await session.get(EngineRecord, each.engine)
+    if record is None:
+        return
+    read = read_engine(record.description, f"{record.name}.yaml", frozenset(record.values))
+    most = read.limits.cost_a_day
+    if most is None:
+        return
+    today = select(func.sum(EngineDay.cost)).where(
+        EngineDay.engine == each.engine, EngineDay.day == datetime.now(UTC).date()
+    )
+    spent = float((await session.execute(today)).scalar_one())
+    for share, name in ((NEAR, "engine.near-budget"), (1.0, "engine.over-budget")):
+        if spent - each.cost < share * most <= spent:
+            await emit(session, name, each.engine, spent=round(spent, 6), cost_a_day=most)
 
 
 def _bare(why: str) -> str:

@@ -15,7 +15,7 @@ from hashlib import sha256
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import AskOut, SpokenAnswer
+from fond_echo.contract.api import AskOut, AttachedFile, SpokenAnswer
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
@@ -32,6 +32,9 @@ from fond_echo.web.service import Service
 
 ENDED = frozenset(("answered", "failed", "cancelled"))
 LOOK_SECONDS = 2.0
+
+ALONG = frozenset(("attached", "drawn"))
+"""Origins of what goes along with an answer and is not its sound."""
 """How often a turn is looked at without being told that it has ended."""
 
 
@@ -158,7 +161,17 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
     conversation = await session.get_one(Conversation, turn.conversation_id)
     answered, heard = results.get("answer"), results.get("transcribe")
     parts = answered.parts if isinstance(answered, Answered) else []
-    voice: ClipRef | None = next((clip_ref(clip) for _, clip in deliveries if clip), None)
+    voice: ClipRef | None = next(
+        (clip_ref(clip) for _, clip in deliveries if clip and clip.origin not in ALONG), None
+    )
+    along = [
+        AttachedFile(
+            name=str(sent.extra.get("name", "")), link=str(sent.extra.get("url", "")),
+            media_type=str(sent.extra.get("media_type", "")), clip=clip.id if clip else "",
+        )
+        for sent, clip in deliveries
+        if sent.kind in ("picture", "file") and (clip is None or clip.origin in ALONG)
+    ]  # fmt: skip
     return AskOut(
         turn=turn.id,
         conversation=conversation.external_id,
@@ -169,6 +182,7 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
         answer="\n\n".join(part.written for part in parts),
         choices=[choice for part in parts for choice in part.choices],
         sound=SpokenAnswer.of(voice) if voice else None,
+        attachments=along,
         error=turn.error,
     )
 

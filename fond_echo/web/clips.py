@@ -42,6 +42,10 @@ async def get_sound(
     return await sound_response(service, await get_clip(clip_id, _, service), range)
 
 
+SHOWN = frozenset(("image/png", "image/jpeg", "image/gif", "image/webp"))
+"""Kinds of pictures that a browser may show: none of them can hold a program."""
+
+
 async def sound_response(service: Service, ref: ClipRef, range: str | None) -> Response:
     """The answer with a clip's bytes, or with a range of them."""
     data = await service.clips.load(ref.id)
@@ -52,6 +56,10 @@ async def sound_response(service: Service, ref: ClipRef, range: str | None) -> R
         "X-Content-Type-Options": "nosniff",
     }
     media_type = ref.media_type if ref.media_type.startswith("audio/") else "audio/ogg"
+    if ref.media_type in SHOWN:
+        media_type = ref.media_type
+    elif ref.media_type == "application/pdf":
+        media_type, headers["Content-Disposition"] = ref.media_type, "attachment"
     requested = _RANGE.fullmatch(range or "")
     if not requested or requested[0] == "bytes=-":
         return Response(data, media_type=media_type, headers=headers)

@@ -151,9 +151,9 @@ async def try_engine(
         record.description, f"{name}.yaml", record.values, vault
     )
     asking, begun = Asking(), time.monotonic()
-    text, sound, why = "", "", ""
+    found, why = {"text": "", "sound": ""}, ""
     try:
-        text, sound = await _tried(service, engine, given, asking)
+        found |= await _tried(service, engine, given, asking)
     except FondEchoError as error:
         why = str(error)
     asked = EngineAsked(
@@ -161,13 +161,13 @@ async def try_engine(
         seconds=round(time.monotonic() - begun, 3),
         exchanges=[vars(each) for each in asking.exchanges],
     )  # fmt: skip
-    return EngineTrialOut(text=text, sound=sound, asked=asked)
+    return EngineTrialOut(**found, asked=asked)
 
 
 async def _tried(
     service: Service, engine: DescribedEngine, given: EngineTrialIn, asking: Asking
-) -> tuple[str, str]:
-    """Words, and sound as base64."""
+) -> dict[str, str]:
+    """Words, and sound or a picture as base64."""
     does = engine.description.does
     if does == "transcribe":
         if not given.sound:
@@ -176,7 +176,7 @@ async def _tried(
         heard = await engine.transcribe(
             decoded.clip, Expected(), language=given.language, asking=asking
         )
-        return heard.written, ""
+        return {"text": heard.written}
     if not given.text:
         raise Conflict("this engine takes words", remedy="give text")
     if does == "speak":
@@ -186,8 +186,21 @@ async def _tried(
                 given.text, "default", language=given.language, asking=asking
             )
         ]
-        return given.text, base64.b64encode(encode(join(parts), "ogg")).decode()
+        sound = base64.b64encode(encode(join(parts), "ogg")).decode()
+        return {"text": given.text, "sound": sound}
+    if does == "draw":
+        picture = await engine.draw(given.text, given.language, asking)
+        data = base64.b64encode(picture.data).decode()
+        return {"text": given.text, "picture": data, "picture_type": picture.media_type}
+    if does == "summarize":
+        return {"text": await engine.summarize(
+            given.text, given.language, given.sentences, asking
+        )}  # fmt: skip
+    if does == "translate":
+        if not given.to:
+            raise Conflict("this engine translates", remedy="give to: a language")
+        return {"text": await engine.translate(given.text, given.language, given.to, asking)}
     found = await engine.answer(
         FreeQuestion(given.text, given.brief, given.language), asking=asking
     )
-    return found.text, ""
+    return {"text": found.text}

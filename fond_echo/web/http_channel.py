@@ -95,6 +95,9 @@ def _requested(request: Request, body: bytes) -> AskIn | None:
 
 
 async def _response(service: Service, reported: AskOut, how: Sounding) -> Response:
+    for each in reported.attachments:
+        if each.clip:
+            each.link, _ = link_to(service.settings, each.clip, LINK_HOURS)
     status = 200 if reported.state in ("answered", "failed") else 202
     if reported.sound is not None and how != "none":
         if how == "link":

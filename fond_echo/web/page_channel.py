@@ -16,9 +16,11 @@ from fond_echo.contract.api import AskOut, GuestPage, GuestSays
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.turn import assistant_of
+from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import (
     Assistant,
     Channel,
+    ClipRecord,
     Contact,
     Conversation,
     Delivery,
@@ -144,8 +146,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
             aloud=says.aloud,
             wait=WAIT_SECONDS,
         )
-    if reported.sound is not None:
-        reported.sound.link = f"/at/{slug}/sound/{reported.sound.clip}"
+    _linked(reported, slug)
     response = JSONResponse(reported.model_dump(mode="json"))
     if fresh:
         response.set_cookie(
@@ -160,13 +161,42 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
     return response  # type: ignore[return-value]  # the same shape, with a cookie
 
 
-@router.get("/at/{slug}/sound/{clip}", include_in_schema=False)
-async def sound(slug: Slug, clip: str, request: Request, service: TheService) -> Response:
-    """An answer's sound, for the guest who got it."""
+@router.delete("/at/{slug}/talk", status_code=204)
+async def clear(slug: Slug, request: Request, service: TheService) -> Response:
+    """Erase all that a guest said here and was told, and forget who it was."""
+    if not same_origin(request):
+        raise NotAllowed("clear it from the page itself")
+    channel = await channel_of(service, "page", slug=slug)
+    if guest := _guest(service, request, slug):
+        wanted = select(Contact.id).where(
+            Contact.channel == channel.name, Contact.external_id == guest
+        )
+        async with service.database.reading() as session:
+            contact = (await session.execute(wanted)).scalar_one_or_none()
+        if contact is not None:
+            await erase_contact(service.database, service.blobs, contact)
+    response = Response(status_code=204)
+    response.delete_cookie(COOKIE, path=f"/at/{slug}")
+    return response
+
+
+def _linked(reported: AskOut, slug: str) -> None:
+    """Its sound and files as links of the page."""
+    if reported.sound is not None:
+        reported.sound.link = f"/at/{slug}/files/{reported.sound.clip}"
+    for each in reported.attachments:
+        if each.clip:
+            each.link = f"/at/{slug}/files/{each.clip}"
+
+
+@router.get("/at/{slug}/files/{clip}", include_in_schema=False)
+async def file(slug: Slug, clip: str, request: Request, service: TheService) -> Response:
+    """An answer's sound, or a file that went along, for the guest who got it."""
     channel = await channel_of(service, "page", slug=slug)
     guest = _guest(service, request, slug)
     mine = (
-        select(Delivery.id)
+        select(ClipRecord.media_type)
+        .join(Delivery, Delivery.clip_id == ClipRecord.id)
         .join(Turn, Turn.id == Delivery.turn_id)
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .where(
@@ -176,11 +206,14 @@ async def sound(slug: Slug, clip: str, request: Request, service: TheService) ->
         )
     )
     async with service.database.reading() as session:
-        if not guest or (await session.execute(mine)).first() is None:
-            raise NotThere("there is no such sound here")
+        media_type = (await session.execute(mine)).scalars().first() if guest else None
+    if media_type is None:
+        raise NotThere("there is no such file here")
     data = await service.clips.load(clip)
     headers = {"Cache-Control": "private, max-age=3600", "X-Content-Type-Options": "nosniff"}
-    return Response(data, media_type="audio/ogg", headers=headers)
+    if not media_type.startswith(("audio/", "image/")):
+        headers["Content-Disposition"] = "attachment"
+    return Response(data, media_type=media_type.partition(";")[0], headers=headers)
 
 
 async def _turns(service: Service, channel: Channel, guest: str) -> int:
@@ -204,6 +237,5 @@ async def _said(service: Service, channel: Channel, guest: str) -> list[AskOut]:
         ids = (await session.execute(wanted)).scalars().all()
     reported = [await answer_of(service, turn_id) for turn_id in reversed(ids)]
     for each in reported:
-        if each.sound is not None:
-            each.sound.link = f"/at/{channel.slug}/sound/{each.sound.clip}"
+        _linked(each, channel.slug or "")
     return reported

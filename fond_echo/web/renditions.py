@@ -47,7 +47,7 @@ from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.core.synthesis.synthesizer import UnknownVoice
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.sounds import bytes_of
+from fond_echo.documents.media import bytes_of
 from fond_echo.speech.decoding import LIMITS
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
@@ -139,7 +139,7 @@ async def _prepared(service: Service, given: RenditionIn) -> Prepared:
             if assistant is None or assistant.lexicon != name:
                 warnings.append(f"there is no lexicon {name[:80]!r}: words are said as usual")
         for name in recordings_in(parts):
-            kept = assistant.sound(name) if assistant else None
+            kept = assistant.media(name) if assistant else None
             if kept is None:
                 warnings.append(f"there is no sound {name[:80]!r}: the words in its place are said")
             elif name not in recordings:

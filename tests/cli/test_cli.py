@@ -13,7 +13,7 @@ from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.demo.world import files_of
-from fond_echo.documents.sounds import bytes_of, is_sound
+from fond_echo.documents.media import bytes_of, is_media
 from tests.sounds import silence_of, speech, tone
 from tests.support.world import demo_file
 
@@ -22,7 +22,7 @@ def put_demo(assistant, folder):
     """Write the files of one of the demo's assistants into a folder."""
     for name, text in files_of(assistant).items():
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
-        data = bytes_of(text) if is_sound(name) else text.encode()
+        data = bytes_of(text) if is_media(name) else text.encode()
         (folder / name).write_bytes(data)
 
 

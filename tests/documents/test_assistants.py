@@ -7,9 +7,9 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.demo.world import files_of
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.foresight import warnings
+from fond_echo.documents.media import as_text
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.schema import made, published
-from fond_echo.documents.sounds import as_text
 from tests.sounds import tone
 
 GOOD = """\
@@ -65,14 +65,14 @@ class Bundles(unittest.TestCase):
         self.assertNotEqual(played, GOOD)
         wav = as_text(encode(tone(), "wav"))
         self.assertEqual(
-            read_assistant(files(**{"assistant.yaml": played, "fares.wav": wav})).sound(
+            read_assistant(files(**{"assistant.yaml": played, "fares.wav": wav})).media(
                 "fares.wav"
             ),
             wav,
         )
         for given, what in (
             ({"fare.wav": wav}, "there is no sound 'fares.wav' (did you mean fare.wav?)"),
-            ({"fares.wav": "***"}, "fares.wav:1:1: the sound is not base64"),
+            ({"fares.wav": "***"}, "fares.wav:1:1: the file is not base64"),
             ({"fares.wav": as_text(b"MZ" * 90)}, "not sound of a kind that is read here"),
             ({"fares.wav": as_text(b"OggS" + bytes(2_100_000))}, "2,100,004 bytes"),
         ):

@@ -5,6 +5,8 @@ import asyncio
 import unittest
 from datetime import UTC, datetime
 
+from sqlalchemy import select
+
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.reply import Reply
 from fond_echo.core.dialogue.free import FreeAnswer, Wish
@@ -13,6 +15,7 @@ from fond_echo.engines.order import Connected, EngineOrder
 from fond_echo.engines.registry import Engines, Wanted
 from fond_echo.stages.ports import AnswerCutShort, Needs
 from fond_echo.store.access_records import EngineDay, EngineRecord
+from fond_echo.store.event_records import Event
 from tests.support.driving import Driving, note
 from tests.support.engines import BASE, VAULT, Gannet, engine_file
 from tests.support.world import PlainDecoder
@@ -139,6 +142,22 @@ class Turns(Driving):
         async with self.database.reading() as session:
             error = (await session.get(EngineRecord, "far-ear")).last_error
         self.assertTrue(error.endswith("answered 500"), "without what it answered")
+
+    async def test_a_budget_is_warned_about_before_it_is_used_up(self):
+        text = engine_file("far-ear").replace("cost_a_day: 2.0", "cost_a_day: 0.0004")
+        async with self.database.writing() as session:
+            (await session.get(EngineRecord, "far-ear")).description = text
+        for number in range(4):
+            await self.driver.work(
+                await self.arrive(f"m{number}", sound=note("How much is a ticket?"))
+            )
+        async with self.database.reading() as session:
+            wanted = select(Event).where(Event.type.like("engine.%")).order_by(Event.id)
+            events = (await session.execute(wanted)).scalars().all()
+        self.assertEqual(
+            [each.type for each in events], ["engine.near-budget", "engine.over-budget"]
+        )
+        self.assertEqual(events[0].subject, "far-ear")
 
     async def test_a_free_answer_calls_a_permitted_function(self):
         self.world.logic.answer = lambda requested: Reply(

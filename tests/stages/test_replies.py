@@ -5,7 +5,7 @@ from fond_echo.connectors.errors import NoAnswer
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.audio.containers import decode, encode
-from fond_echo.documents.sounds import as_text
+from fond_echo.documents.media import as_text
 from fond_echo.stages.ports import Abilities
 from fond_echo.store.inbound import take_in_once
 from tests.sounds import tone

@@ -2,7 +2,7 @@
 
 from fond_echo.contract.reply import Reply, SpokenManner
 from fond_echo.core.audio.containers import decode, encode
-from fond_echo.documents.sounds import as_text
+from fond_echo.documents.media import as_text
 from tests.sounds import tone
 from tests.support.driving import Driving, note
 

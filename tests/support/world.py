@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Mapping
 from datetime import datetime
 from importlib import resources
+from types import MappingProxyType
 from typing import Any
 
 from fond_echo.connectors.errors import LogicFailed
@@ -151,6 +152,7 @@ class TurnsTest(DatabaseTest):
     """A test with an assistant, a channel and a driver of turns."""
 
     assistant = ASSISTANT
+    more_files: Mapping[str, str] = MappingProxyType({})
     settings = unhurried()
 
     async def asyncSetUp(self) -> None:
@@ -159,7 +161,7 @@ class TurnsTest(DatabaseTest):
         self.queue = queue_app(self.url)
         self.journal = Journal(self.database, self.queue)
         self.driver = QueuedDriver(self.journal, self.world)
-        await self.publish(self.assistant)
+        await self.publish(self.assistant, self.more_files)
         async with self.database.writing() as session:
             session.add(
                 Channel(
@@ -172,7 +174,7 @@ class TurnsTest(DatabaseTest):
                 )
             )  # fmt: skip
 
-    async def publish(self, text: str, others: dict[str, str] | None = None) -> None:
+    async def publish(self, text: str, others: Mapping[str, str] | None = None) -> None:
         files = {"assistant.yaml": text, **(others or {})}
         revision = digest(files)
         async with self.database.writing() as session:

@@ -4,7 +4,8 @@ import { Button } from "react-aria-components";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Conversation, type Delivery, type Turn } from "../api";
-import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
+import { arrival, dayOf, milliseconds, timeOf } from "../format";
+import { Written } from "../parts/written";
 import { Player } from "../parts/waveform";
 import { colour, font } from "../theme";
 import { Person } from "./person";
@@ -199,7 +200,7 @@ function Answered({ delivery, erased }: { delivery: Delivery; erased: boolean })
     <Answer>
       <Label>answered {delivery.kind === "voice" ? "by voice note" : "in writing"}</Label>
       {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
-      <p>{erased ? "Erased." : plainReply(delivery.text)}</p>
+      {erased ? <p>Erased.</p> : <Written text={delivery.text} />}
       {delivery.state !== "sent" && <Label>{delivery.state.replace("-", " ")}</Label>}
     </Answer>
   );

@@ -10,6 +10,18 @@ const DOES: Record<Engine["does"], string> = {
   transcribe: "hears",
   speak: "speaks",
   answer: "answers",
+  summarize: "summarizes",
+  translate: "translates",
+  draw: "draws",
+};
+
+const ASKED: Record<Engine["does"], string> = {
+  transcribe: "A recording",
+  speak: "Words to speak",
+  answer: "A question",
+  summarize: "A text to shorten",
+  translate: "A text to translate",
+  draw: "What to draw",
 };
 
 const Short = styled.td`
@@ -89,7 +101,8 @@ function money(engine: Engine, cost: number): string {
 function Details({ engine }: { engine: Engine }) {
   const queries = useQueryClient();
   const [text, setText] = useState("");
-  const trying = useMutation({ mutationFn: () => api.tryEngine(engine.name, text) });
+  const [to, setTo] = useState(engine.languages[0] ?? "");
+  const trying = useMutation({ mutationFn: () => api.tryEngine(engine.name, text, to) });
   const deleting = useMutation({
     mutationFn: () => api.deleteEngine(engine.name),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["engines"] }),
@@ -107,11 +120,10 @@ function Details({ engine }: { engine: Engine }) {
       )}
       {engine.does !== "transcribe" && (
         <Row>
-          <Text
-            label={engine.does === "speak" ? "Words to speak" : "A question"}
-            value={text}
-            onChange={setText}
-          />
+          <Text label={ASKED[engine.does]} value={text} onChange={setText} />
+          {engine.does === "translate" && (
+            <Text label="Into the language" value={to} onChange={setTo} placeholder="de" />
+          )}
           <Button onPress={() => trying.mutate()} isDisabled={!text || trying.isPending}>
             Ask it once
           </Button>
@@ -132,7 +144,15 @@ function Details({ engine }: { engine: Engine }) {
               src={`data:audio/ogg;base64,${trying.data.sound}`}
             />
           )}
-          {!trying.data.sound && trying.data.text && <p>“{trying.data.text}”</p>}
+          {trying.data.picture && (
+            <img
+              alt={text}
+              src={`data:${trying.data.picture_type};base64,${trying.data.picture}`}
+            />
+          )}
+          {!trying.data.sound && !trying.data.picture && trying.data.text && (
+            <p>“{trying.data.text}”</p>
+          )}
           <Asked asked={[trying.data.asked]} />
         </>
       )}

@@ -1,8 +1,19 @@
 import { useEffect, useRef, useState } from "react";
-import { Button, Form, Input, Label, Meter, TextField } from "react-aria-components";
+import {
+  Button,
+  Dialog,
+  DialogTrigger,
+  Form,
+  Input,
+  Label,
+  Meter,
+  Popover,
+  TextField,
+} from "react-aria-components";
 import styled from "styled-components";
 import type { Asked } from "../api";
-import { plainReply, playingTime } from "../format";
+import { playingTime } from "../format";
+import { Written } from "../parts/written";
 import { colour, font } from "../theme";
 import { useRecorder } from "./recorder";
 
@@ -27,7 +38,25 @@ const Page = styled.main`
     margin: 0;
     padding: 1rem 1.1rem 0.8rem;
     font: 600 1.35rem/1.2 ${font.book};
-    border-bottom: 3px double ${colour.rule};
+  }
+`;
+
+const Head = styled.header`
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  gap: 1rem;
+  padding-right: 1.1rem;
+  border-bottom: 3px double ${colour.rule};
+`;
+
+const Asking = styled(Popover)`
+  max-width: 20rem;
+  padding: 0.9rem 1.1rem;
+  background: ${colour.sheet};
+  border: 1.5px solid ${colour.ink};
+  p {
+    margin: 0 0 0.3rem;
   }
 `;
 
@@ -42,6 +71,11 @@ const Talk = styled.div`
     font: 400 1.08rem/1.45 ${font.book};
     white-space: pre-wrap;
     overflow-wrap: anywhere;
+  }
+  img {
+    max-width: 100%;
+    margin-top: 0.4rem;
+    display: block;
   }
   audio {
     width: 100%;
@@ -176,13 +210,48 @@ export function Guest() {
       setAsking("");
     }
   };
+  const clear = async () => {
+    setProblem("");
+    const response = await fetch(`${here}/talk`, { method: "DELETE" });
+    if (response.ok) setSaid([]);
+    else await told(response).catch((error: Error) => setProblem(error.message));
+  };
   const sayText = (words: string) =>
     say(words, JSON.stringify({ text: words }), "application/json");
 
   if (!about) return <Page role={problem ? "alert" : undefined}>{problem}</Page>;
   return (
     <Page>
-      <h1>{about.assistant.replaceAll("-", " ").replace(/^./, (first) => first.toUpperCase())}</h1>
+      <Head>
+        <h1>
+          {about.assistant.replaceAll("-", " ").replace(/^./, (first) => first.toUpperCase())}
+        </h1>
+        {said.length > 0 && (
+          <DialogTrigger>
+            <Plain isDisabled={Boolean(asking)}>Clear</Plain>
+            <Asking placement="bottom end">
+              <Dialog aria-label="Clear">
+                {({ close }) => (
+                  <>
+                    <p>Everything that was said here is erased, for good.</p>
+                    <Choose>
+                      <Strong
+                        onPress={() => {
+                          close();
+                          void clear();
+                        }}
+                      >
+                        Erase it
+                      </Strong>
+                      <Plain onPress={close}>Keep it</Plain>
+                    </Choose>
+                  </>
+                )}
+              </Dialog>
+            </Asking>
+          </DialogTrigger>
+        )}
+      </Head>
       <Talk aria-live="polite">
         <Theirs>
           <p>{about.greeting || "What would you like to know?"}</p>
@@ -272,7 +341,16 @@ function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => 
         {asked.heard && <small>heard from your recording</small>}
       </Mine>
       <Theirs>
-        <p>{plainReply(asked.answer)}</p>
+        <Written text={asked.answer} />
+        {asked.attachments.map((each) =>
+          each.media_type.startsWith("image/") ? (
+            <img key={each.link} src={each.link} alt={each.name || "A picture"} />
+          ) : (
+            <a key={each.link} href={each.link} target="_blank" rel="noreferrer">
+              {each.name || "A file"}
+            </a>
+          ),
+        )}
         {asked.sound && (
           <audio controls src={asked.sound.link} aria-label="The answer" preload="none" />
         )}

@@ -3,7 +3,8 @@ import { Disclosure, DisclosurePanel, Heading, Button as Press } from "react-ari
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
 import { api, type Clip, type Delivery, type Stage, type TurnDetail } from "../api";
-import { arrival, dayOf, milliseconds, plainReply, timeOf } from "../format";
+import { arrival, dayOf, milliseconds, timeOf } from "../format";
+import { Written } from "../parts/written";
 import { StageStrip } from "../conversations/stage-strip";
 import { Asked } from "../parts/asked";
 import { Button, Code, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
@@ -171,7 +172,7 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
               <td>{delivery.kind}</td>
               <td>
                 {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
-                {plainReply(delivery.text)}
+                <Written text={delivery.text} />
               </td>
               <td>
                 <Mark $kind={delivery.state === "sent" ? "good" : open(delivery) ? "bad" : "plain"}>

@@ -15,7 +15,9 @@ from fastapi import Body, Depends, FastAPI, Form, Header, HTTPException, Request
 from fastapi.responses import Response, StreamingResponse
 
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.standins.providers import sound
+from fond_echo.core.dialogue.shaping import summary
+from fond_echo.core.language.registry import language
+from fond_echo.standins.providers import drawing, phrase_book, sound
 from fond_echo.standins.providers.answering import Question, think
 from fond_echo.standins.providers.faults import Faults, FaultyApp, fault_in
 
@@ -145,5 +147,25 @@ def create_app(
 
         kind = "application/jsonl" if lines else "text/event-stream"
         return StreamingResponse(words(), media_type=kind)
+
+    @app.post("/phrases", dependencies=[Depends(known)])
+    async def phrases(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+        provider.asked.append("phrases")
+        found = phrase_book.put(str(given.get("words", "")), str(given.get("into", "")))
+        if found is None:
+            raise HTTPException(422, f"known: {', '.join(phrase_book.TONGUES)}")
+        return {"put": found}
+
+    @app.post("/points", dependencies=[Depends(known)])
+    async def points(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+        provider.asked.append("points")
+        words, many = str(given.get("words", "")), int(given.get("many") or 3)
+        return {"short": summary(words, many, language("en"))}
+
+    @app.post("/pictures", dependencies=[Depends(known)])
+    async def pictures(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+        provider.asked.append("pictures")
+        data = await asyncio.to_thread(drawing.draw, str(given.get("scene", "")))
+        return {"seen": f"data:image/png;base64,{base64.b64encode(data).decode()}"}
 
     return FaultyApp(app, faults)
