@@ -13,6 +13,7 @@ from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.contract.reply import Attachment, Choice, SpokenManner
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
+from fond_echo.core.dialogue.phrases import Phrase, has_place
 from fond_echo.core.dialogue.routing import FALLBACK, Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
@@ -133,7 +134,7 @@ class SlotSpec(Schema):
 
     `rule` is a rule of the grammar, `kind` a built-in type. `ask` may have several wordings, used
     in turn. `required: false` takes it only where it is said. `choices` offers the values as
-    buttons.
+    buttons. `kind: text` takes whatever is said, as it is, up to `max_characters`.
     """
 
     rule: Annotated[str, RuleName] = ""
@@ -144,6 +145,7 @@ class SlotSpec(Schema):
     required: bool = True
     keys: dict[str, str | int | float] = Field(default_factory=dict)
     choices: list[Choice] = Field(default_factory=list, max_length=20)
+    max_characters: Annotated[int, Field(ge=1, le=4_000)] = 1_000
 
     @model_validator(mode="after")
     def _one_kind(self) -> SlotSpec:
@@ -183,9 +185,20 @@ class RouteSpec(Schema):
 
     @model_validator(mode="after")
     def _can_be_reached(self) -> RouteSpec:
+        for example in filter(has_place, self.examples):
+            slot = self.slots.get(Phrase.of(example).slot)
+            if slot is None or slot.kind != "text":
+                raise ValueError(
+                    f"{example!r} needs a slot {Phrase.of(example).slot!r} with kind: text"
+                )
         if not (self.examples or self.command or self.rule or self.key):
             raise ValueError("a route needs examples, rule, command or key, or nothing leads to it")
         return self
+
+    @property
+    def plain(self) -> tuple[str, ...]:
+        """The examples without a place for free words."""
+        return tuple(text for text in self.examples if not has_place(text))
 
 
 class SentenceSpec(Schema):
@@ -332,14 +345,16 @@ class AssistantFile(Schema):
 
     def router_routes(self) -> list[Route]:
         """The routes as the router takes them."""
+        # In an example, {SLOT} is a place for free words.
         return [
             Route(
                 each.route,
-                tuple(each.examples),
+                each.plain,
                 each.command or None,
                 each.key,
                 each.rule,
                 each.title,
+                tuple(Phrase.of(text) for text in each.examples if has_place(text)),
             )
             for each in self.routes
         ]

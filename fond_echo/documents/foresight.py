@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from itertools import combinations
 
 from fond_echo.core.dialogue.matching import ExampleMatcher
+from fond_echo.core.dialogue.phrases import PLACE, has_place
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.sounding import sound_likeness
@@ -53,7 +54,7 @@ def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Every example is judged without itself: does its route win?"""
     spoken = assistant.its_language.writing.spoken_tokens
     examples = {
-        route.route: [(text, spoken(text)) for text in route.examples]
+        route.route: [(text, spoken(PLACE.sub(" ", text))) for text in route.examples]
         for route in assistant.routes
         if route.examples
     }
@@ -61,7 +62,7 @@ def _strays(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     number = 0
     for place, route in enumerate(assistant.routes):
         for at, text in enumerate(route.examples):
-            tokens = spoken(text)
+            tokens = spoken(PLACE.sub(" ", text))
             found = dict(zip(matcher.routes, matcher.best(tokens, without=number), strict=True))
             number += 1
             other = max(
@@ -93,6 +94,7 @@ def _same_sounds(
         (" ".join(spoken(text)), route.route, ("routes", place, "examples", at))
         for place, route in enumerate(assistant.routes)
         for at, text in enumerate(route.examples)
+        if not has_place(text)
     ][:MAX_COMPARED]
     for (one, first, _), (other, second, path) in combinations(said, 2):
         if first != second and sound_likeness(one, other, letters) >= ALIKE + 0.05:

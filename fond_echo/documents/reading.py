@@ -8,6 +8,7 @@ from fnmatch import fnmatch
 from typing import Any
 
 from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.phrases import PLACE
 from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
@@ -202,10 +203,13 @@ def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             ("command", route.command.lower(), route.command, (*path, "command")),
         ]
         for number, example in enumerate(route.examples):
-            tokens = tuple(assistant.its_language.writing.spoken_tokens(example))
+            words = PLACE.sub(" ", example)
+            tokens = tuple(assistant.its_language.writing.spoken_tokens(words))
             if not tokens:
                 yield source.error((*path, "examples", number), f"{example!r} has no word in it")
-            unique.append(("example", tokens, example, (*path, "examples", number)))
+            unique.append(
+                ("example", (*tokens, words != example), example, (*path, "examples", number))
+            )
         for kind, value, shown, at in unique:
             if not value:
                 continue
@@ -280,7 +284,7 @@ def _markup_errors(
 def _kinds(language: Language) -> list[str]:
     """The names of a language's built-in types."""
     rules = language.types.builtin_grammar().rules
-    return sorted(name for name, rule in rules.items() if rule.public)
+    return sorted([*(name for name, rule in rules.items() if rule.public), "text"])
 
 
 def _template_errors(source: Source, path: Path, text: str, *more: str) -> Iterator[FileError]:

@@ -8,7 +8,7 @@ from fond_echo.core.grammar.model import GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.assistant import AssistantFile, RouteSpec
 from fond_echo.stages.turn import TurnSoFar, router_of
 
 MAX_PARTICLE = 3
@@ -28,16 +28,26 @@ def expected_of(turn: TurnSoFar) -> Expected:
         phrases += tuple(
             " ".join(language.numbers.cardinal(number + 1)) for number in range(len(choices))
         )
-    references = [Reference(rule) for rule in turn.router.rules]
+    hints = turn.router.fixed_words
     route = turn.assistant.route(open_.route) if open_ is not None else None
+    if route is not None and open_ is not None and _is_free(route, open_.asking):
+        # Anything may be said: it is taken down, and held only against what ends the question.
+        return Expected(language.everywhere, hints=hints, sounds=turn.assistant.pronounced)
+    references = [Reference(rule) for rule in turn.router.rules]
     if route is not None:
         # While a slot is asked for, any of the route's slots may be said or corrected.
-        references += [spec.slot(name).reference for name, spec in route.slots.items()]
+        slots = [spec.slot(name) for name, spec in route.slots.items()]
+        references += [slot.reference for slot in slots if not slot.free]
     names = (*filter(_is_name, choices), *turn.assistant.named)
     if not references:
-        return Expected(phrases, names, sounds=turn.assistant.pronounced)
+        return Expected(phrases, names, hints=hints, sounds=turn.assistant.pronounced)
     network = _network(turn.revision, turn.assistant, tuple(references), phrases)
-    return Expected(phrases, names, network, sounds=turn.assistant.pronounced)
+    return Expected(phrases, names, network, hints=hints, sounds=turn.assistant.pronounced)
+
+
+def _is_free(route: RouteSpec, asking: str) -> bool:
+    spec = route.slots.get(asking)
+    return spec is not None and spec.kind == "text"
 
 
 def _is_name(choice: str) -> bool:
@@ -52,9 +62,13 @@ def understood_by(revision: str, assistant: AssistantFile) -> Expected:
     phrases = (*router.examples, *router.language.everywhere)
     references = tuple(Reference(rule) for rule in router.rules)
     if not references:
-        return Expected(phrases, assistant.named, sounds=assistant.pronounced)
+        return Expected(
+            phrases, assistant.named, hints=router.fixed_words, sounds=assistant.pronounced
+        )
     network = _network(revision, assistant, references, phrases)
-    return Expected(phrases, assistant.named, network, sounds=assistant.pronounced)
+    return Expected(
+        phrases, assistant.named, network, hints=router.fixed_words, sounds=assistant.pronounced
+    )
 
 
 _networks: Recent[tuple[object, ...], WordNetwork | None] = Recent(64)

@@ -89,7 +89,10 @@ def _judge(turn: TurnSoFar) -> Any:
         found = turn.assistant.route(name)
 
         def judge(slot: str, value: Any, others: Mapping[str, Any]) -> str:
-            for wanted in found.slots[slot].conditions if found else []:
+            spec = found.slots[slot] if found else None
+            if spec is not None and spec.kind == "text" and len(value) > spec.max_characters:
+                return turn.assistant.says.text("too-long", most=str(spec.max_characters))
+            for wanted in spec.conditions if spec else []:
                 values = {**template_values(turn), "value": value, "slots": {**others, slot: value}}
                 if compile_template(wanted.condition).render(values) not in (
                     True,

@@ -102,7 +102,7 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
         assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
     reported = assistant_of(revision.digest, revision.files)
-    examples = [each.examples[0] for each in reported.routes if each.examples][:4]
+    examples = [each.plain[0] for each in reported.routes if each.plain][:4]
     return GuestPage(
         assistant=reported.assistant,
         greeting=reported.greeting,

@@ -56,7 +56,7 @@ async def requests_to_copy(channel: ChannelName, _: MayRead, service: TheService
     if record.kind != "http":
         return Requests(address=address)
     routes = assistant_of(revision.digest, revision.files).routes
-    text = next((each.examples[0] for each in routes if each.examples), "Hello")
+    text = next((each.plain[0] for each in routes if each.plain), "Hello")
     facts = {
         "address": json.dumps(address),
         "text": json.dumps(text, ensure_ascii=False),

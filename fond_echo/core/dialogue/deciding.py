@@ -21,7 +21,7 @@ from fond_echo.core.dialogue.routing import (
     Router,
 )
 from fond_echo.core.dialogue.slots import Judge, Open, Slot, SlotMachine, Step
-from fond_echo.core.grammar.match import match
+from fond_echo.core.grammar.match import Value, match
 from fond_echo.core.language.language import Intent
 
 Outcome = Literal[
@@ -153,7 +153,7 @@ class Dialogue:
         if said.command:
             decision = self._router.decide(said.text, command=True)
             if decision.by == "command":
-                return self._begin(decision, [], said)
+                return self._begin(decision, [], replace(said, text=decision.rest))
         intent = None if said.choice or said.key else self._language.intent_of(tokens)
         if intent is not None and not self._meant_by_a_route(intent, tokens):
             found = self._intent(intent, open_)
@@ -230,8 +230,14 @@ class Dialogue:
         if decision.by == "key":
             # It chose the route, and says nothing of what the route needs.
             tokens = []
-        machine = self._machine(decision.route, said.text)
-        step = machine.begin(decision.route, tokens, decision.values)
+        machine, values = self._machine(decision.route, said.text), decision.values
+        if decision.by == "command" and decision.rest:
+            # What stands behind a command is for its slots: all of it where one takes free words.
+            free = next((each for each in self._slots(decision.route) if each.free), None)
+            tokens = self._spoken(decision.rest)
+            if free is not None:
+                values = (Value(free.name, tuple(tokens), decision.rest),)
+        step = machine.begin(decision.route, tokens, values)
         return self._of_step(decision, step)
 
     def _machine(self, route: str, text: str) -> SlotMachine:

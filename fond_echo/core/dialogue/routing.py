@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
+from fond_echo.core.dialogue.phrases import PLACE, Phrase, said_in
 from fond_echo.core.grammar.match import Parse, Value, match
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.language.ends import without_ends
@@ -54,6 +55,7 @@ class Route:
         key: what is pressed on a telephone, or "".
         rule: of the grammar, or "".
         title: what it is called when it is asked about; the first example where empty.
+        phrases: examples with a place for free words.
     """
 
     name: str
@@ -62,6 +64,7 @@ class Route:
     key: str = ""
     rule: str = ""
     title: str = ""
+    phrases: tuple[Phrase, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -85,7 +88,8 @@ class Decision:
             assistant says that it is unsure instead of giving its default answer.
         scores: every route with its score, best first.
         values: what a grammar rule's parts matched.
-        asked: the routes that are asked about.
+        requested: the routes that are asked about.
+        rest: what stood behind the command.
     """
 
     route: str
@@ -95,10 +99,17 @@ class Decision:
     scores: tuple[Score, ...] = ()
     values: tuple[Value, ...] = field(default=())
     requested: tuple[str, ...] = ()
+    rest: str = ""
 
     @property
     def confidence(self) -> float:
         return self.scores[0].confidence if self.scores and self.by == "example" else 1.0
+
+
+def first_example(route: Route) -> str:
+    """An example as it is shown: with dots where free words stand."""
+    shown = [*route.examples, *(PLACE.sub("…", each.example) for each in route.phrases)]
+    return shown[0] if shown else ""
 
 
 class Router:
@@ -123,6 +134,8 @@ class Router:
         spoken = {
             route.name: [(text, self._spoken(text)) for text in route.examples] for route in routes
         }
+        for route in routes:
+            spoken[route.name] += [(p.example, self._spoken(p.fixed)) for p in route.phrases]
         self._matcher = ExampleMatcher(spoken, self.language)
 
     @property
@@ -131,18 +144,23 @@ class Router:
         return tuple(text for route in self.routes for text in route.examples)
 
     @property
+    def fixed_words(self) -> tuple[str, ...]:
+        """The words beside the places of examples with free words: they may well be said."""
+        return tuple(phrase.fixed for route in self.routes for phrase in route.phrases)
+
+    @property
     def rules(self) -> tuple[str, ...]:
         """The grammar's rules that lead to a route."""
         return tuple(route.rule for route in self.routes if route.rule)
 
     def suggestions(self, most: int = 3) -> list[str]:
         """The first example of each of the first routes: what to say one can be asked."""
-        return [route.examples[0] for route in self.routes if route.examples][:most]
+        return [found for route in self.routes if (found := first_example(route))][:most]
 
     def title(self, name: str) -> str:
         """What a route is called when it is asked about."""
         route = next(each for each in self.routes if each.name == name)
-        first = route.examples[0] if route.examples else name.replace("-", " ")
+        first = first_example(route) or name.replace("-", " ")
         return route.title or first.rstrip(".?!")
 
     def decide(
@@ -169,10 +187,9 @@ class Router:
         Raises:
             GrammarError: the grammar takes too long.
         """
-        word = text.strip().lower()
+        if command and (found := self._by_command(text)) is not None:
+            return found
         for route in self.routes:
-            if command and route.command is not None and route.command.lower() == word:
-                return Decision(route.name, "command", True, f"the command {word!r}")
             if key and route.key == key:
                 return Decision(route.name, "key", True, f"the key {key}")
             if choice and choice == route.name:
@@ -181,7 +198,30 @@ class Router:
         by_rule = self._by_rule(tokens)
         if by_rule is not None:
             return by_rule
+        if (by_phrase := self._by_phrase(text)) is not None:
+            return by_phrase
         return self._by_example(tokens, heard_surely, above)
+
+    def _by_command(self, text: str) -> Decision | None:
+        """A command, with what stands behind it."""
+        word = text.strip()
+        for route in sorted(self.routes, key=lambda each: -len(each.command or "")):
+            name = (route.command or "").lower()
+            if name and (word.lower() == name or word.lower().startswith(f"{name} ")):
+                rest = word[len(name) :].strip()
+                return Decision(route.name, "command", True, f"the command {name!r}", rest=rest)
+        return None
+
+    def _by_phrase(self, text: str) -> Decision | None:
+        """An example with free words in it."""
+        phrases = {phrase: route.name for route in self.routes for phrase in route.phrases}
+        try:
+            phrase, words = said_in(list(phrases), text, self.language.wording.AROUND)
+        except LookupError:
+            return None
+        value = Value(phrase.slot, tuple(self._spoken(words)), words)
+        because = f"said like {phrase.example!r}"
+        return Decision(phrases[phrase], "rule", True, because, values=(value,))
 
     def _by_rule(self, tokens: Sequence[str]) -> Decision | None:
         if not tokens:

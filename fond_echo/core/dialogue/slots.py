@@ -22,6 +22,10 @@ MAX_TRIES = 3
 """A slot is asked for so often, then the dialogue is given up."""
 
 
+FREE = "builtin:text"
+"""The rule of a slot that takes whatever is said."""
+
+
 @dataclass(frozen=True)
 class Slot:
     """Something a route needs.
@@ -39,6 +43,11 @@ class Slot:
     keys: Mapping[str, Any] = field(default_factory=dict)
     confirm: bool = False
     required: bool = True
+
+    @property
+    def free(self) -> bool:
+        """Whether any words are its value, as they are."""
+        return self.rule == FREE
 
     @property
     def reference(self) -> Reference:
@@ -149,6 +158,9 @@ class SlotMachine:
         requested = self._slots[open_.asking]
         if key and key in requested.keys:
             return self._filled(open_, {requested.name: Filled(requested.keys[key], key)})
+        if requested.free and self._text.strip():
+            words = self._text.strip()
+            return self._filled(open_, {requested.name: Filled(words, " ".join(tokens))})
         whole = self._whole(requested, tokens)
         found = (
             {requested.name: whole}
@@ -234,7 +246,7 @@ class SlotMachine:
         found: dict[str, Filled] = {}
         used: set[int] = set()
         for slot in self._slots.values():
-            wanted = slot.reference.name
+            wanted = slot.name if slot.free else slot.reference.name
             for number, value in enumerate(values):
                 if number not in used and value.kind in (slot.name, wanted):
                     worth = self._worth(value)
@@ -290,7 +302,7 @@ class SlotMachine:
         found: dict[str, Filled] = {}
         taken: set[int] = set()
         for slot in slots:
-            if slot.rule in ("builtin:boolean", "builtin:spelled"):
+            if slot.rule in ("builtin:boolean", "builtin:spelled", FREE):
                 continue
             read = self._as_read(slot, tokens)
             for first, after, value in spot(self._grammar, slot.reference, [w for w, *_ in read]):

@@ -33,6 +33,7 @@ SENTENCES: dict[str, str] = {
     "taken-back": "All right, I have taken that back.",
     "forgotten": "All right. I have forgotten what I knew about you.",
     "ask-again": "Sorry, I did not get that. {question}",
+    "too-long": "That is too long: at most {most} characters.",
     "did-you-say": "Did you say: {phrase}?",
     "which-did-you-say": "Which did you say?",
     "say-it-again": "All right. Please say it once more, in other words.",
