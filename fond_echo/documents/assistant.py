@@ -50,8 +50,8 @@ class ReplySpec(Schema):
     `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
     many are spoken at most, from the beginning; `summary` how many are picked from the whole for
-    what they tell. `rewrites` puts the text in the place of the one before, on networks that can.
-    `then` says what comes after: end the conversation, hand it to a person, `transfer` a call to
+    what they tell. `then` says what comes after: end the conversation, hand it to a person,
+    `transfer` a call to
     the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
     message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
     `translate_to` puts the text, or without one what the person said, into another language;
@@ -66,7 +66,6 @@ class ReplySpec(Schema):
     attachments: list[Attachment] = Field(default_factory=list)
     sentences: int = Field(default=0, ge=0, le=50)
     summary: int = Field(default=0, ge=0, le=50)
-    rewrites: bool = False
     logic: Annotated[str, LogicName] = ""
     safe: bool = False
     documents: list[Words] = Field(default_factory=list)
@@ -209,6 +208,16 @@ class SentenceSpec(Schema):
     spoken: str = Field(default="", max_length=500)
 
 
+class Waiting(Schema):
+    """What is said where business logic or an engine is not done after so many seconds (0: nothing
+    is): in a chat in writing, and taken back where the network can, in a call aloud. Without words
+    of one's own, the service's."""
+
+    after: Annotated[float, Field(ge=0, le=60)] = 4.0
+    text: str = Field(default="", max_length=300)
+    spoken: str = Field(default="", max_length=300)
+
+
 class Fallback(Schema):
     """What is answered when no route fits."""
 
@@ -223,7 +232,8 @@ class AssistantFile(Schema):
     `sentences` puts other words in the place of what the service itself says, by name.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
     (PLS) of names and how they are said: recognizer and synthesizer go by it. `brief` tells an
-    engine that answers freely who the assistant is and how it talks.
+    engine that answers freely who the assistant is and how it talks. `waiting` is what is said
+    where an answer takes long.
     """
 
     assistant: Name
@@ -243,6 +253,7 @@ class AssistantFile(Schema):
     fallback: Fallback
     brief: str = Field(default="", max_length=20_000)
     engines: EngineNames = Field(default_factory=EngineNames)
+    waiting: Waiting = Field(default_factory=Waiting)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
     _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)

@@ -269,7 +269,6 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         sound=spec.sound,
         voice=spec.voice,
         manner=spec.manner,
-        rewrites=spec.rewrites,
         choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
         then=then,

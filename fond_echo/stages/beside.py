@@ -5,10 +5,13 @@ from __future__ import annotations
 
 import asyncio
 from datetime import UTC, datetime
+from typing import Any
 
 import structlog
 
+from fond_echo.contract.reply import Reply
 from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.assistant import Waiting
 from fond_echo.stages.claim import Claim, StaleWorker
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later
@@ -22,8 +25,15 @@ log = structlog.get_logger()
 WRITTEN_AFTER = 0.02
 """Seconds for which a stage's record waits for company."""
 
-HEARD, SLOW = -1, -2
-"""The parts of deliveries beside the answer: what was heard, and that it takes a while."""
+HEARD, SLOW, WAITING, EARLY = -1, -2, -3, -10
+"""The parts of deliveries beside the answer: what was heard, that hearing or answering takes a
+while, and the first of those parts of the answer that go out before the last is there."""
+
+EARLY_AFTER = 1.0
+"""Seconds for which a part of the answer waits for the next, which may take its place."""
+
+INDICATED_EVERY = 5.0
+"""Seconds after which networks may have forgotten that an answer is on its way."""
 
 
 class Beside:
@@ -36,15 +46,23 @@ class Beside:
         self._tasks: list[asyncio.Task[None]] = []
         self._writer: asyncio.Task[None] | None = None
         self._slow: asyncio.Task[None] | None = None
-        self._saying = self._writing = False
-        self._slow_id = ""
+        self._waits: asyncio.Task[None] | None = None
+        self._writing = False
+        self._saying: set[int] = set()
+        self._said: dict[int, str] = {}
+        self._parts: dict[int, asyncio.Task[None]] = {}
+        self._going_out: set[int] = set()
+        self._early: dict[int, str] = {}
 
     async def end(self) -> None:
         """Stop all of it, but for what is being said, which would be in doubt else, and what is
         being written, of which nobody would know whether it was."""
+        going_on = {self._writer} if self._writing else set()
+        going_on |= {self._slow} if SLOW in self._saying else set()
+        going_on |= {self._waits} if WAITING in self._saying else set()
+        going_on |= {self._parts[number] for number in self._going_out}
         for task in self._tasks:
-            going_on = self._saying if task is self._slow else self._writing
-            if task not in (self._slow, self._writer) or not going_on:
+            if task not in going_on:
                 task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
@@ -75,7 +93,9 @@ class Beside:
         channel = self._needs.channel
         try:
             await channel.mark_read(inbound.conversation, inbound.contact, inbound.id)
-            await channel.indicate(inbound.conversation, inbound.contact, kind)
+            while True:
+                await channel.indicate(inbound.conversation, inbound.contact, kind)
+                await asyncio.sleep(INDICATED_EVERY)
         except FondEchoError as error:
             log.info("indicator not shown", reason=str(error))
 
@@ -87,7 +107,7 @@ class Beside:
 
     async def heard(self) -> None:
         """It was heard: what, where the channel wants that told."""
-        if self._slow is not None and not self._saying:
+        if self._slow is not None and SLOW not in self._saying:
             self._slow.cancel()
         heard = self._claim.turn.heard
         if self._claim.settings.echo_heard and heard is not None and heard.written:
@@ -98,36 +118,118 @@ class Beside:
         since = await self._journal.waited_since(self._claim)
         waited = (datetime.now(UTC) - since).total_seconds()
         await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
-        self._saying = True
         words = self._claim.settings.slow_words or self._claim.turn.assistant.says.text("slow")
-        row = await self._aside(SLOW, words)
-        self._slow_id = row.external_id if row is not None else ""
+        await self._say(SLOW, words)
 
-    async def _aside(self, part: int, text: str) -> DeliveredPart | None:
+    def expect_an_answer(self) -> None:
+        """Tell the sender if business logic or an engine takes long, where the assistant wants it:
+        in a call aloud, else in writing."""
+        waiting = self._claim.turn.assistant.waiting
+        if waiting.after:
+            self._waits = asyncio.create_task(self._say_waiting(waiting))
+            self._tasks.append(self._waits)
+
+    async def answered(self) -> None:
+        """The answer is there: nothing more is said about waiting for it."""
+        if self._waits is not None and WAITING not in self._saying:
+            self._waits.cancel()
+        if self._waits is not None:
+            await asyncio.gather(self._waits, return_exceptions=True)
+
+    async def _say_waiting(self, waiting: Waiting) -> None:
+        own = self._claim.turn.assistant.says.get("looking")
+        await asyncio.sleep(waiting.after)
+        if self._needs.aloud is None:
+            await self._say(WAITING, waiting.text or own.text)
+            return
+        words = waiting.spoken or waiting.text or own.spoken or own.text
+        turn = self._claim.turn
+        spoken = [
+            part.clip
+            async for part in self._needs.synthesizer.speak(
+                words, turn.assistant.voice, seed=turn.seed, sounds=turn.assistant.pronounced,
+                language=turn.assistant.language,
+            )
+        ]  # fmt: skip
+        self._saying.add(WAITING)
+        for clip in spoken:
+            await self._needs.aloud(clip)
+
+    async def _say(self, part: int, words: str) -> None:
+        self._saying.add(part)
+        if row := await self._aside(part, words):
+            self._said[part] = row.external_id
+
+    def part_came(self, number: int, reply: Reply) -> None:
+        """A part of the answer is there. Where the next one takes its time, it goes out at once, or
+        takes the place of the one that it rewrites."""
+        if number and reply.rewrites and (before := self._parts.pop(number - 1, None)) is not None:
+            if number - 1 not in self._going_out:
+                before.cancel()
+            else:
+                self._parts[number - 1] = before
+        self._parts[number] = asyncio.create_task(self._send_early(number, reply))
+        self._tasks.append(self._parts[number])
+
+    async def parts_over(self) -> dict[int, str]:
+        """All parts are there: the network's ids of those that went out early, by their numbers."""
+        for number, task in self._parts.items():
+            if number not in self._going_out:
+                task.cancel()
+        await asyncio.gather(*self._parts.values(), return_exceptions=True)
+        return dict(self._early)
+
+    async def _send_early(self, number: int, reply: Reply) -> None:
+        await asyncio.sleep(EARLY_AFTER)
+        can = self._needs.channel.abilities
+        text = reply.written
+        if reply.choices or reply.attachments or not 0 < len(text) <= can.text_characters:
+            return
+        self._going_out.add(number)
+        if (before := self._parts.get(number - 1)) is not None:
+            await asyncio.gather(before, return_exceptions=True)
+        instead = self._early.get(number - 1, "") if reply.rewrites else ""
+        if instead and can.can_edit(False):
+            row = await self._aside(EARLY - number, text, "edit", id=instead, choices=[])
+        else:
+            row = await self._aside(EARLY - number, text)
+        if row is not None:
+            self._early[number] = instead or row.external_id
+
+    async def _aside(
+        self, part: int, text: str, kind: str = "text", **extra: Any
+    ) -> DeliveredPart | None:
         """A text beside the answer; whether it goes out is not the turn's concern. In a call
         nothing is written."""
         if "text" not in self._needs.channel.abilities.kinds:
             return None
-        row = await self._journal.outbox.aside(self._claim, part, text)
-        if row is None:
-            return None
+        row, known = await self._journal.outbox.aside(self._claim, part, text, kind, **extra)
+        if known:
+            sent = row.state == "sent"
+            return (
+                DeliveredPart(kind=kind, state=row.state, external_id=row.external_id)
+                if sent
+                else None
+            )
         try:
-            delivered, _ = await send(self._journal, self._claim, row, self._needs)
+            delivered, failure = await send(self._journal, self._claim, row, self._needs)
         except (Later, FondEchoError) as error:
             log.info("words beside the answer were not sent", reason=str(error))
             return None
-        return delivered
+        return None if failure else delivered
 
     async def take_back(self) -> None:
         """Where the network can, take away that it takes a while, once it is over."""
-        if self._slow is not None and self._saying:
-            await asyncio.gather(self._slow, return_exceptions=True)
-        if not self._slow_id or "delete" not in self._needs.channel.abilities.kinds:
+        for task, part in ((self._slow, SLOW), (self._waits, WAITING)):
+            if task is not None and part in self._saying:
+                await asyncio.gather(task, return_exceptions=True)
+        if "delete" not in self._needs.channel.abilities.kinds:
             return
         inbound = self._claim.turn.inbound
-        key = f"{self._claim.turn.run_id}-beside{-SLOW}-gone"
-        gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=self._slow_id)
-        try:
-            await self._needs.channel.send(gone)
-        except FondEchoError as error:
-            log.info("words beside the answer were not taken back", reason=str(error))
+        for part, external_id in self._said.items():
+            key = f"{self._claim.turn.run_id}-beside{-part}-gone"
+            gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=external_id)
+            try:
+                await self._needs.channel.send(gone)
+            except FondEchoError as error:
+                log.info("words beside the answer were not taken back", reason=str(error))

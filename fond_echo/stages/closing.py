@@ -34,7 +34,7 @@ class Closing:
 
 def closing_of(turn: TurnSoFar) -> Closing:
     """What a turn that was answered leaves behind."""
-    parts = turn.answered.parts if turn.answered else []
+    parts = turn.answered.final if turn.answered else []
     before = turn.state
     variables = dict(before.variables)
     for part in parts:
@@ -44,7 +44,6 @@ def closing_of(turn: TurnSoFar) -> Closing:
         variables={name: value for name, value in variables.items() if value is not None},
         recent=_recent(turn, parts),
         last=before.last,
-        written=_written(turn) or before.written,
         assistant=before.assistant,
     )
     outcome = turn.routed.outcome if turn.routed else ""
@@ -102,13 +101,6 @@ def _last(parts: list[Reply]) -> Reply:
         attachments=[each for part in parts for each in part.attachments][:10],
         then=parts[-1].then if not any(p.text or p.spoken or p.choices for p in parts) else None,
     )
-
-
-def _written(turn: TurnSoFar) -> str:
-    """The network's id of the last text that went out: what a later reply may rewrite."""
-    delivered = turn.delivered.parts if turn.delivered else []
-    texts = [part for part in delivered if part.kind in ("text", "choices", "edit")]
-    return texts[-1].external_id if texts else ""
 
 
 def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:

@@ -26,7 +26,9 @@ class PlannedDelivery:
 
 
 def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
-    """What goes out for a turn: a voice note, texts, choices, attachments.
+    """What goes out for a turn: texts, choices, attachments, a voice note.
+
+    Before it was spoken, this is what goes out in writing; afterwards the voice note comes behind.
 
     A voice note that the network does not take (none at all, too long, too large) goes as a
     file, or in writing; choices without buttons become a numbered list; an attachment that
@@ -39,26 +41,35 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
         planned.append(PlannedDelivery(kind, len(planned), text, clip_id, extra))
 
     spoken_as = _spoken_as(turn, can)
+    also = turn.assistant.says.text("choose")
     if turn.encoded is None and turn.spoken is not None and "text" not in can.kinds:
         # In a call each part was played as it came.
         for part in turn.spoken.parts:
             add("voice", part.text, part.clip.id)
-    if spoken_as is not None and turn.encoded is not None:
-        text = "\n\n".join(reply.written for reply in turn.answered.parts)
-        add(spoken_as, text, turn.encoded.clip.id)
-    writes = "text" in can.kinds
-    also = turn.assistant.says.text("choose")
-    in_writing = writes and (turn.answers_in_writing or spoken_as is None)
-    for reply in turn.answered.parts:
+
+    def voice() -> None:
+        if spoken_as is not None and turn.encoded is not None:
+            text = "\n\n".join(reply.written for reply in turn.answered.final)
+            add(spoken_as, text, turn.encoded.clip.id)
+
+    if not turn.answers_in_writing:
+        voice()
+    # What is read besides comes before the voice: it was there first.
+    written = "text" in can.kinds and (turn.answers_in_writing or spoken_as is None)
+    for number, reply in enumerate(turn.answered.parts):
+        if reply not in turn.answered.final:
+            continue
         choices = [(choice.label, choice.value) for choice in reply.choices]
         buttons = bool(choices) and "choices" in can.kinds
-        if in_writing:
+        if written and number in turn.answered.early:
+            choices, buttons = [], False
+        elif written:
             text = reply.written
             if not buttons:
                 text = numbered(text, [label for label, _ in choices])
             pieces = cut(text, can.text_characters)
-            before = turn.state.written
-            if reply.rewrites and before and len(pieces) == 1 and can.can_edit(buttons):
+            before = turn.answered.early.get(number - 1, "") if reply.rewrites else ""
+            if before and len(pieces) == 1 and can.can_edit(buttons):
                 add("edit", text, id=before, choices=choices if buttons else [])
                 pieces, buttons = [], False
             for piece in pieces[:-1] if buttons else pieces:
@@ -69,11 +80,13 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
             add("choices", also, choices=choices)
         for attachment in reply.attachments:
             kind = _attached_as(attachment, can)
-            if kind is None and writes and attachment.url:
+            if kind is None and "text" in can.kinds and attachment.url:
                 add("text", f"{attachment.name or attachment.url}: {attachment.url}")
             elif kind is not None:
                 add(kind, "", attachment.clip or None, url=attachment.url, name=attachment.name,
                     media_type=attachment.media_type)  # fmt: skip
+    if turn.answers_in_writing:
+        voice()
     return planned
 
 

@@ -30,8 +30,9 @@ class Outbox:
         begun."""
         async with self._fence.writing(claim) as session:
             if claim.resumed:
+                parts = [each.part for each in planned]
                 wanted = select(Delivery).where(
-                    Delivery.run_id == claim.turn.run_id, Delivery.part >= 0
+                    Delivery.run_id == claim.turn.run_id, Delivery.part.in_(parts)
                 )
                 known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
                 if known:
@@ -60,25 +61,29 @@ class Outbox:
             for row in rows:
                 claim.tell("delivery." + state, delivery=row.id, delivered_as=row.kind)
 
-    async def aside(self, claim: Claim, part: int, text: str) -> Delivery | None:
-        """A text beside the answer (part below 0), written down once; None where it was before."""
+    async def aside(
+        self, claim: Claim, part: int, text: str, kind: str = "text", **extra: Any
+    ) -> tuple[Delivery, bool]:
+        """A text beside the answer (part below 0), or an edit of one, written down once; and
+        whether it was before."""
         claim.resumed = True  # there is something beside the answer to settle
         async with self._fence.writing(claim) as session:
             key = f"{claim.turn.run_id}-beside{-part}"
-            known = select(Delivery.id).where(Delivery.key == key)
-            if (await session.execute(known)).first():
-                return None
+            known = select(Delivery).where(Delivery.key == key)
+            if (row := (await session.execute(known)).scalar_one_or_none()) is not None:
+                return row, True
             row = Delivery(
                 turn_id=claim.turn.id,
                 run_id=claim.turn.run_id,
-                kind="text",
+                kind=kind,
                 part=part,
                 key=key,
                 text=text,
+                extra=extra,
             )
             session.add(row)
             await session.flush()
-            return row
+            return row, False
 
     async def planned(self, claim: Claim, delivery_id: str) -> Delivery | None:
         """A delivery that waits to be sent; None where it does not."""

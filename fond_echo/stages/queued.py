@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import time
 import zlib
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
@@ -129,6 +129,7 @@ class _Carrier:
         self._claim = claim
         self._needs = needs
         self._beside = Beside(journal, claim, needs)
+        self._delivered: list[DeliveredPart] = []
 
     async def carry(self) -> None:
         turn = self._claim.turn
@@ -193,7 +194,18 @@ class _Carrier:
         if turn.answers_aloud:
             self._speaking = SpeakingAhead(turn, needs, self._use)
             needs = replace(needs, sentence=self._speaking.say)
-        return Answered(parts=[part async for part in answer(turn, needs)])
+        parts: list[Reply] = []
+        in_chat = self._claim.channel.kind in ("chat", "adapter")
+        self._beside.expect_an_answer()
+        try:
+            async for part in answer(turn, needs):
+                if in_chat and turn.answers_in_writing:
+                    self._beside.part_came(len(parts), part)
+                parts.append(part)
+        finally:
+            early = await self._beside.parts_over()
+            await self._beside.answered()
+        return Answered(parts=parts, early=early)
 
     async def _use(self, part: SpokenSound) -> None:
         """Play a part in a call; encode it for a voice note."""
@@ -216,6 +228,8 @@ class _Carrier:
     async def _finish(self) -> None:
         claim = self._claim
         if claim.turn.answers_aloud and claim.turn.answered is not None:
+            if claim.turn.answers_in_writing and self._needs.aloud is None:
+                await self._send_written()
             await self._stage("speak", taking(AnsweredTurn, self._spoken), alone=True)
             # In a call its parts were played as they came, and stand in the log as they are.
             played = self._needs.aloud is not None
@@ -289,6 +303,33 @@ class _Carrier:
             if needed:
                 await self._stage(stage, function, needed=True)
 
+    _written = 0
+    _problem: Failure | None = None
+
+    async def _send_written(self) -> None:
+        """What is read goes out before it is spoken: it need not wait for the voice."""
+        unspoken = replace(self._claim.turn, spoken=None, encoded=None)
+        planned = deliver.plan(ready(unspoken, AnsweredTurn), self._needs.channel.abilities)
+        self._delivered, self._problem = await self._send(planned)
+        self._written = len(planned)
+
+    async def _send(
+        self, planned: Sequence[deliver.PlannedDelivery]
+    ) -> tuple[list[DeliveredPart], Failure | None]:
+        """Write down what goes out, and send it."""
+        parts: list[DeliveredPart] = []
+        failure: Failure | None = None
+        if not planned:
+            return parts, failure
+        rows, first = await self._journal.outbox.plan(self._claim, planned)
+        for row in rows:
+            part, problem = await send(
+                self._journal, self._claim, row, self._needs, begun=row.id == first
+            )
+            parts.append(part)
+            failure = failure or problem
+        return parts, failure
+
     async def _deliver(self) -> Failure | None:
         claim = self._claim
         if "deliver" in claim.done:
@@ -300,13 +341,8 @@ class _Carrier:
         if self._needs.aloud is not None:
             parts, failure = await played(self._journal, claim, planned, self._needs)
             planned = []
-        rows, first = await self._journal.outbox.plan(claim, planned) if planned else ([], "")
-        for row in rows:
-            part, problem = await send(
-                self._journal, claim, row, self._needs, begun=row.id == first
-            )
-            parts.append(part)
-            failure = failure or problem
+        sent, problem = await self._send(planned[self._written :])
+        parts, failure = [*self._delivered, *parts, *sent], failure or self._problem or problem
         delivered = Delivered(parts=parts)
         self._journal.record(
             claim,

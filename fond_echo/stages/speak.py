@@ -78,7 +78,7 @@ async def speak(
     Args:
         left_of: what is left to say of a text of which sentences were said before.
     """
-    for whole in turn.answered.parts:
+    for whole in turn.answered.final:
         reply = whole if left_of is str else _less(whole, left_of)
         played = await _played(reply, turn, needs)
         if played is not None:
@@ -110,7 +110,7 @@ def _less(reply: Reply, left_of: Callable[[str], str]) -> Reply:
 
 def unspoken(turn: AnsweredTurn) -> str:
     """The letters of a reply that nothing can be said for."""
-    said = " ".join(spoken_text(reply, turn.assistant.says) for reply in turn.answered.parts)
+    said = " ".join(spoken_text(reply, turn.assistant.says) for reply in turn.answered.final)
     return silent_letters(said, turn.assistant.its_language)
 
 

@@ -52,8 +52,8 @@ class ConversationState(Schema):
     `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
     `offered` the phrases that "did you say" was asked about;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
-    again; `written` the network's id of the last text that went out; `assistant` another one than
-    the channel's; `transfer` a number that a call is transferred to.
+    again; `assistant` another one than the channel's; `transfer` a number that a call is
+    transferred to.
     """
 
     open: OpenSlots | None = None
@@ -67,7 +67,6 @@ class ConversationState(Schema):
     variables: dict[str, Any] = Field(default_factory=dict)
     recent: list[Exchange] = Field(default_factory=list)
     last: Reply | None = None
-    written: str = ""
     assistant: str = ""
     ended: bool = False
 

@@ -66,11 +66,26 @@ class Routed(Schema):
 
 
 class Answered(Schema):
-    """answer: the reply, in the parts in which it came."""
+    """answer: the reply, in the parts in which it came.
+
+    `early` has the network's ids of texts that went out before the last part was there, by the
+    number of the part; of parts that rewrite one another, the id of the one message.
+    """
 
     parts: list[Reply]
+    early: dict[int, str] = Field(default_factory=dict)
     apology_for: str = ""
     asked: list[EngineAsked] = Field(default_factory=list)
+
+    @property
+    def final(self) -> list[Reply]:
+        """The parts that stand at the end: of each, its last form."""
+        after = [*self.parts[1:], None]
+        return [
+            part
+            for part, then in zip(self.parts, after, strict=True)
+            if not (then and then.rewrites)
+        ]
 
 
 class SpokenPart(Schema):

@@ -160,7 +160,7 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
     deliveries = (await session.execute(sent)).all()
     conversation = await session.get_one(Conversation, turn.conversation_id)
     answered, heard = results.get("answer"), results.get("transcribe")
-    parts = answered.parts if isinstance(answered, Answered) else []
+    parts = answered.final if isinstance(answered, Answered) else []
     voice: ClipRef | None = next(
         (clip_ref(clip) for _, clip in deliveries if clip and clip.origin not in ALONG), None
     )

@@ -287,7 +287,7 @@ class Beside(Settled):
     async def test_what_was_being_told_when_a_worker_stopped_is_in_doubt(self):
         turn_id = await self.arrive("m1", sound=note())
         claim = await self.journal.claim(turn_id)
-        row = await self.journal.outbox.aside(claim, -2, "One moment.")
+        row, _ = await self.journal.outbox.aside(claim, -2, "One moment.")
         await self.journal.outbox.move(claim, row, "sending")
         await self.driver.work(turn_id)
         self.assertEqual((await self.deliveries(turn_id))[0].state, "in-doubt")

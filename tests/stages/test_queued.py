@@ -122,7 +122,7 @@ class OnePath(Driving):
         for wanted, kinds in (
             ("text", ["text"]),
             ("voice", ["voice"]),
-            ("both", ["voice", "text"]),
+            ("both", ["text", "voice"]),
         ):
             await self.publish(
                 ASSISTANT.replace("voice: tern", f"voice: tern\nanswers_in: {wanted}")

@@ -1,5 +1,8 @@
 """What a reply may be beside words: a sound of the assistant's folder, a summary, other words in
-the place of those before."""
+the place of those before, and what is said while one waits."""
+
+import asyncio
+from unittest import mock
 
 from fond_echo.connectors.errors import NoAnswer
 from fond_echo.contract.channel import Inbound, SoundHandle
@@ -10,6 +13,7 @@ from fond_echo.stages.ports import Abilities
 from fond_echo.store.inbound import take_in_once
 from tests.sounds import tone
 from tests.support.driving import QUESTION, Driving, note
+from tests.support.world import ASSISTANT
 
 DESK = """\
 assistant: test-desk
@@ -99,51 +103,111 @@ class Replies(Driving):
 class Rewriting(Driving):
     can = Abilities(frozenset(("text", "choices", "edit")), edits_choices=True)
 
-    async def say(self, text, reply):
-        self.world.logic.answer = lambda requested: reply
-        turn_id = await self.arrive(f"m{len(self.sent)}-{text}", text)
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        self.world.channel.abilities = self.can
+        self.enterContext(mock.patch("fond_echo.stages.beside.EARLY_AFTER", 0.05))
+
+    async def say(self, *parts, seconds=0.4, **arrives):
+        """The answer comes in parts, with pauses between them."""
+
+        async def ask(service, request, *, safe=False):
+            for number, part in enumerate(parts):
+                await asyncio.sleep(seconds if number else 0)
+                yield part
+
+        self.world.logic.ask = ask
+        turn_id = await self.arrive(f"m{len(self.sent)}", **(arrives or {"text": QUESTION}))
         await self.driver.work(turn_id)
         return turn_id
 
-    async def test_other_words_take_the_place_of_those_before(self):
-        self.world.channel.abilities = self.can
-        await self.say(QUESTION, Reply(text="To which?", choices=[Choice(label="Pell")]))
-        again = Reply(text="To Pell, at noon.", rewrites=True, choices=[Choice(label="Book")])
-        turn_id = await self.say(QUESTION, again)
+    async def test_a_part_goes_out_before_the_next_which_takes_its_place(self):
+        last = Reply(text="To Pell, at noon.", rewrites=True, choices=[Choice(label="Book")])
+        turn_id = await self.say(Reply(text="Looking …"), last)
         first, second = self.sent
-        self.assertEqual((second.kind, second.id), ("edit", "out-1"))
+        self.assertEqual((first.kind, first.text), ("text", "Looking …"))
+        self.assertEqual((second.kind, second.id, second.text), ("edit", "out-1", last.text))
         self.assertEqual(second.choices, (("Book", "Book"),))
-        (row,) = await self.deliveries(turn_id)
-        await self.say(QUESTION, Reply(text="Sailed.", rewrites=True))
-        self.assertEqual(self.sent[2].kind, "edit")
-        self.assertNotEqual(first.text, self.sent[2].text)
-        self.assertEqual(row.kind, "edit")
+        early, answer = await self.deliveries(turn_id)
+        self.assertLess(early.settled_at, answer.planned_at)
+        await self.say(Reply(text="Sailed.", rewrites=True))
+        self.assertEqual(self.sent[2].kind, "text", "an earlier turn's words stay as they are")
 
-    async def test_what_cannot_be_rewritten_is_said_anew(self):
-        again = Reply(text="At one.", rewrites=True, choices=[Choice(label="Book")])
-        await self.say(QUESTION, again)
-        self.assertEqual(self.sent[-1].kind, "text", "there was nothing before")
-        self.world.channel.abilities = Abilities(frozenset(("text", "choices", "edit")))
-        await self.say(QUESTION, again)
-        self.assertEqual(self.sent[-1].kind, "choices", "its edits take no choices")
+    async def test_three_forms_are_one_message(self):
+        forms = [Reply(text=f"{n} boats", rewrites=n > 0) for n in range(3)]
+        await self.say(*forms)
+        self.assertEqual(
+            [(each.kind, each.id, each.text) for each in self.sent],
+            [("text", "", "0 boats"), ("edit", "out-1", "1 boats"), ("edit", "out-1", "2 boats")],
+        )
+
+    async def test_without_edits_or_pauses_the_last_form_alone_goes_out(self):
+        forms = [Reply(text="Looking …"), Reply(text="At one.", rewrites=True)]
+        await self.say(*forms, seconds=0.0)
+        self.assertEqual([each.text for each in self.sent], ["At one."])
         self.world.channel.abilities = Abilities(frozenset(("text",)))
-        await self.say(QUESTION, again)
-        self.assertEqual(self.sent[-1].text, "At one.\n\n1. Book")
+        await self.say(*forms)
+        self.assertEqual([each.text for each in self.sent[1:]], ["Looking …", "At one."])
+
+    async def test_parts_that_rewrite_nothing_go_out_as_they_come(self):
+        turn_id = await self.say(Reply(text="The first."), Reply(text="The second."))
+        self.assertEqual([each.text for each in self.sent], ["The first.", "The second."])
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+
+    async def test_by_voice_the_last_form_is_spoken_once(self):
+        self.world.channel.abilities = Abilities(frozenset(("text", "voice", "edit")))
+        await self.say(
+            Reply(text="I am looking."), Reply(text="At one.", rewrites=True), sound=note(QUESTION)
+        )
+        (sent,) = self.sent
+        self.assertEqual((sent.kind, sent.text), ("voice", "At one."))
 
     async def test_a_rewriting_in_doubt_is_made_again(self):
-        self.world.channel.abilities = self.can
-        await self.say(QUESTION, Reply(text="At noon."))
         tries = []
 
         def once(outgoing):
             tries.append(outgoing)
-            if len(tries) == 1:
+            if len(tries) == 2:
                 raise NoAnswer("the network hung up", where="http://skerry.test")
 
         self.world.channel.on_send = once
-        turn_id = await self.say(QUESTION, Reply(text="At one.", rewrites=True))
-        self.assertEqual([each.kind for each in tries], ["edit", "edit"])
+        turn_id = await self.say(Reply(text="Looking …"), Reply(text="At one.", rewrites=True))
+        self.assertEqual([each.kind for each in tries], ["text", "edit", "edit"])
         self.assertEqual((await self.turn(turn_id)).state, "answered")
+
+
+WAITING = ASSISTANT + "waiting: {after: 0.2, text: I am asking the harbour master.}\n"
+
+
+class Waiting(Driving):
+    """Business logic that takes long."""
+
+    assistant = WAITING
+
+    async def ask_slowly(self, seconds, **arrives):
+        async def ask(service, request, *, safe=False):
+            await asyncio.sleep(seconds)
+            yield Reply(text="At noon.")
+
+        self.world.logic.ask = ask
+        self.world.channel.abilities = Abilities(frozenset(("text", "voice", "delete")))
+        turn_id = await self.arrive("m1", **(arrives or {"text": QUESTION}))
+        await self.driver.work(turn_id)
+        return [(each.kind, each.text) for each in self.sent]
+
+    async def test_it_says_so_once_and_takes_it_back(self):
+        words = "I am asking the harbour master."
+        self.assertEqual(
+            await self.ask_slowly(1.0), [("text", words), ("text", "At noon."), ("delete", "")]
+        )
+
+    async def test_and_not_where_it_is_quick(self):
+        self.assertEqual(await self.ask_slowly(0.0), [("text", "At noon.")])
+
+    async def test_the_indicator_is_shown_again_while_it_lasts(self):
+        with mock.patch("fond_echo.stages.beside.INDICATED_EVERY", 0.1):
+            await self.ask_slowly(1.0)
+        self.assertGreater(len(self.world.channel.indicated), 3)
 
 
 class InACall(Driving):

@@ -44,7 +44,9 @@ class Understanding(unittest.TestCase):
 
     def test_behind_a_command(self):
         found = self.understand("announce The boat is late, sorry", command=True)
-        self.assertEqual((found.outcome, found.slots), ("reply", {"message": "The boat is late, sorry"}))
+        self.assertEqual(
+            (found.outcome, found.slots), ("reply", {"message": "The boat is late, sorry"})
+        )
         self.assertEqual(self.understand("announce", command=True).outcome, "ask")
         self.assertEqual(self.understand("announcement", command=True).decision.by, "example")
 
