@@ -1357,7 +1357,8 @@ export interface components {
      *     `text` is what is written, `spoken` what is said (plain text, or SSML beginning with
      *     `<speak`); where only one is given, the other is made from it. `sound` is a file of the
      *     assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
-     *     puts the text in the place of the one before, on networks that can. `remember` is kept for
+     *     takes the place of the part before it in the same answer: where that was sent already, it is
+     *     edited on networks that can. `remember` is kept for
      *     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
      *     the conversation. `voice` and `manner` are how this reply is said, where it is another way than
      *     the assistant's.

@@ -21,7 +21,7 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentence, Sentences, names, places, wanted
-from fond_echo.documents.services import EngineNames, FunctionSpec, LogicService
+from fond_echo.documents.services import EngineNames, FunctionSpec, LogicService, OpeningHours
 
 MAIN_FILE = "assistant.yaml"
 MAX_FILES = 500
@@ -29,7 +29,7 @@ MAX_FILES = 500
 AnswersIn = Literal["same", "text", "voice", "both"]
 
 TEMPLATE_NAMES = frozenset(
-    ("turn", "slots", "contact", "memory", "reply", "now", "variables", "conversation")
+    ("turn", "slots", "contact", "memory", "reply", "now", "variables", "conversation", "hours")
 )
 """What a template in an assistant file may ask for."""
 
@@ -166,7 +166,8 @@ class RouteSpec(Schema):
     """A route: how it is reached, what it needs, and what it answers.
 
     `rule` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
-    a template that is said before a slot with `confirm` is used.
+    a template that is said before a slot with `confirm` is used. `closed` is said in the place of
+    its answer outside of the assistant's hours.
     """
 
     route: Name
@@ -180,6 +181,7 @@ class RouteSpec(Schema):
     slots: dict[Name, SlotSpec] = Field(default_factory=dict)
     read_back: str = ""
     answers_in: AnswersIn | None = None
+    closed: str = Field(default="", max_length=2_000)
     reply: ReplySpec
 
     @model_validator(mode="after")
@@ -233,7 +235,8 @@ class AssistantFile(Schema):
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
     (PLS) of names and how they are said: recognizer and synthesizer go by it. `brief` tells an
     engine that answers freely who the assistant is and how it talks. `waiting` is what is said
-    where an answer takes long.
+    where an answer takes long. `hours` say when somebody is there: a route's `closed` words are
+    said outside of them, and so are `person_closed` in the place of handing over.
     """
 
     assistant: Name
@@ -246,6 +249,7 @@ class AssistantFile(Schema):
     goodbye: str = ""
     person: str = ""
     person_number: str = Field(default="", max_length=100)
+    person_closed: str = ""
     grammar: str = ""
     lexicon: str = ""
     logic: dict[Name, LogicService] = Field(default_factory=dict)
@@ -254,6 +258,7 @@ class AssistantFile(Schema):
     brief: str = Field(default="", max_length=20_000)
     engines: EngineNames = Field(default_factory=EngineNames)
     waiting: Waiting = Field(default_factory=Waiting)
+    hours: OpeningHours | None = None
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
     _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)

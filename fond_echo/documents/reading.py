@@ -151,7 +151,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
-    for name in ("greeting", "goodbye", "person"):
+    for name in ("greeting", "goodbye", "person", "person_closed"):
         yield from _markup_errors(assistant, source, (name,), getattr(assistant, name))
         yield from _template_errors(source, (name,), getattr(assistant, name))
     yield from _doubles(assistant, source)
@@ -165,6 +165,13 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             known = nearest(route.rule, assistant.rules.rules)
             yield source.error((*path, "rule"), f"there is no rule {route.rule!r}", known)
         yield from _slot_errors(assistant, source, path, route)
+        yield from _template_errors(source, (*path, "closed"), route.closed)
+        if route.closed and assistant.hours is None:
+            yield source.error(
+                (*path, "closed"),
+                "the assistant has no hours",
+                'hours: {open: {mon-fri: "08:00-18:00"}}',
+            )
     for _, path, reply in assistant.replies():
         yield from _markup_errors(assistant, source, (*path, "spoken"), reply.spoken)
         yield from _markup_errors(assistant, source, (*path, "text"), reply.text)

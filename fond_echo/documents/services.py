@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Annotated, Any, Literal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Schema, WebAddress
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.dialogue.free import Argument, Function
+from fond_echo.core.dialogue.hours import Hours, Span, days_of, span_of
 from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef
 
 Duration = Annotated[float, Field(gt=0, le=60)]
@@ -82,6 +85,39 @@ class FunctionSpec(Schema):
             for key, each in self.arguments.items()
         }
         return Function(name, self.about, given)
+
+
+class OpeningHours(Schema):
+    """When somebody is there: `open` has spans of hours for days or spans of days, such as mon-fri;
+    `closed` are days without any; `zone` is the time zone they are meant in, such as
+    Europe/London."""
+
+    open: dict[str, str | list[str]] = Field(min_length=1, max_length=14)
+    closed: list[date] = Field(default_factory=list, max_length=400)
+    zone: str = "UTC"
+
+    @field_validator("zone")
+    @classmethod
+    def _is_a_zone(cls, value: str) -> str:
+        try:
+            ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+            raise ValueError(f"there is no time zone {value!r}, such as Europe/London") from error
+        return value
+
+    @model_validator(mode="after")
+    def _can_be_read(self) -> OpeningHours:
+        self.hours()
+        return self
+
+    def hours(self) -> Hours:
+        """The hours as they are reckoned with."""
+        spans: dict[int, list[Span]] = {}
+        for days, given in self.open.items():
+            for day in days_of(days):
+                listed = [given] if isinstance(given, str) else given
+                spans.setdefault(day, []).extend(map(span_of, listed))
+        return Hours(spans, frozenset(self.closed), ZoneInfo(self.zone))
 
 
 class EngineNames(Schema):

@@ -22,6 +22,7 @@ from fond_echo.contract.reply import (
     Reply,
     Transfer,
 )
+from fond_echo.core.dialogue.documents import Found
 from fond_echo.core.dialogue.routing import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.grammar.lists import names_in
@@ -122,6 +123,10 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             if turn.in_call and turn.assistant.person_number:
                 then = Transfer(to=turn.assistant.person_number)
             return Reply(text=_rendered(turn.assistant.person, turn), then=then)
+        case "closed":
+            route = turn.assistant.route(turn.routed.route)
+            words = route.closed if route is not None else turn.assistant.person_closed
+            return Reply(text=_rendered(words, turn))
         case "again":
             last = turn.state.last
             return last if last else unsure(turn, "nothing-said-yet")
@@ -238,12 +243,21 @@ def greeting(turn: TurnSoFar) -> Reply:
 def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
     """The passage that answers, with its source to be read and not heard."""
     documents = turn.assistant.documents_of(turn.routed.route)
+    near = documents.near(turn.text) if documents is not None else []
+    if near and not _names_one(turn.text, near):
+        titles = [each.passage.heading or each.passage.source for each in near][:MAX_OFFERED]
+        return said(turn, "which-passage", [Choice(label=each[:80]) for each in titles])
     found = documents.best(turn.text) if documents is not None else None
     if found is None:
         return Reply(text=_rendered(spec.unknown, turn))
     sentences = spec.sentences or PASSAGE_SENTENCES
     spoken = first_sentences(speakable(found.passage.text), sentences, turn.router.language)
     return Reply(text=f"{found.passage.text}\n\n({found.passage.source})", spoken=spoken)
+
+
+def _names_one(text: str, found: Sequence[Found]) -> bool:
+    """Whether somebody said a heading: then its passage is meant."""
+    return any(text.strip().rstrip(".?!").lower() == each.passage.heading.lower() for each in found)
 
 
 def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:

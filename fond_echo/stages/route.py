@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
+from fond_echo.core.dialogue.hours import Hours
+from fond_echo.core.dialogue.routing import FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
@@ -46,7 +49,10 @@ def understand(turn: TurnSoFar) -> Routed:
         heard_surely=believed,
         nearest=() if believed or heard is None else nearest(heard, turn),
     )
-    dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), turn.clock, _judge(turn))
+    spec = turn.assistant.hours
+    hours = spec.hours() if spec is not None else None
+    now = turn.clock.astimezone(hours.zone) if hours is not None else turn.clock
+    dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), now, _judge(turn), hours)
     state = turn.state
     asks = state.revision == turn.revision and state.asks(turn.clock)
     open_, meant = (state.open, state.meant) if asks else (None, None)
@@ -56,7 +62,23 @@ def understand(turn: TurnSoFar) -> Routed:
         Meant(tuple(meant.routes), meant.text) if meant else None,
         tuple(state.offered) if asks else (),
     )
-    return _routed(found)
+    return _routed(_closed(found, turn, hours))
+
+
+def _closed(found: Understood, turn: TurnSoFar, hours: Hours | None) -> Understood:
+    """Outside of the assistant's hours, what is said in their place: nothing stays open then."""
+    if hours is None or hours.is_open(turn.clock):
+        return found
+    route = turn.assistant.route(found.decision.route)
+    words = turn.assistant.person_closed if found.outcome == "person" else ""
+    if route is not None and found.outcome in ("reply", "ask", "confirm"):
+        words = route.closed
+    if not words:
+        return found
+    decision = replace(found.decision, because=f"{found.decision.because}; it is out of hours")
+    if found.outcome == "person":
+        decision = replace(decision, route=FALLBACK)
+    return Understood(decision, "closed")
 
 
 def nearest(heard: Heard, turn: TurnSoFar) -> tuple[str, ...]:

@@ -17,5 +17,21 @@ def template_values(turn: TurnSoFar) -> dict[str, Any]:
         "variables": turn.state.variables,
         "conversation": {"recent": [each.model_dump() for each in turn.state.recent]},
         "now": turn.clock,
+        "hours": _hours(turn),
         "reply": {},
+    }
+
+
+def _hours(turn: TurnSoFar) -> dict[str, Any]:
+    """Whether somebody is there (always, where the assistant has no hours); and when next: the time
+    and the date, empty where that is not within a month."""
+    spec = turn.assistant.hours
+    if spec is None:
+        return {"open": True, "opens_at": "", "opens_on": ""}
+    hours = spec.hours()
+    opens = hours.next_open(turn.clock)
+    return {
+        "open": hours.is_open(turn.clock),
+        "opens_at": f"{opens:%H:%M}" if opens else "",
+        "opens_on": f"{opens:%Y-%m-%d}" if opens else "",
     }

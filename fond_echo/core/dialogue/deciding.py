@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Literal
 
+from fond_echo.core.dialogue.hours import Hours
 from fond_echo.core.dialogue.routing import (
     DID_YOU_MEAN,
     EXACT,
@@ -27,7 +28,7 @@ from fond_echo.core.language.language import Intent
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
     "say-again", "goodbye", "person",
-    "recorded",
+    "recorded", "closed",
     "never-mind", "again", "undo", "forget-me", "about-me",
 ]  # fmt: skip
 
@@ -91,6 +92,7 @@ class Dialogue:
         slots: the slots of each route, in the order in which they are asked for.
         now: what relative dates and times are meant from.
         judge: for a route, whether a slot's value is possible.
+        hours: when somebody is there, where that is known.
     """
 
     def __init__(
@@ -99,7 +101,9 @@ class Dialogue:
         slots: Callable[[str], Sequence[Slot]],
         now: datetime,
         judge: Callable[[str], Judge],
+        hours: Hours | None = None,
     ) -> None:
+        self._hours = hours
         self._router = router
         self._language = router.language
         self._spoken = self._language.writing.spoken_tokens
@@ -248,6 +252,7 @@ class Dialogue:
             self._judge(route),
             text,
             self._language,
+            self._hours,
         )
 
     def _of_step(self, decision: Decision, step: Step) -> Understood:

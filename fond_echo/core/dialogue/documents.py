@@ -8,6 +8,7 @@ import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.registry import language as language_of
@@ -15,6 +16,12 @@ from fond_echo.core.language.registry import language as language_of
 ENOUGH = 0.55
 """A passage answers a question where it holds at least this share of what the question's words
 are worth."""
+
+TITLE = 0.2
+"""What a heading that holds all of a question is worth beside the passage."""
+
+NEAR = 0.04
+"""Passages whose worth differs by less answer a question equally well."""
 
 SHORT = 4
 MAX_PASSAGE = 900
@@ -40,10 +47,11 @@ class Passage:
 
 @dataclass(frozen=True)
 class Found:
-    """A passage, and how much of the question it holds (0 to 1)."""
+    """A passage, and how much of the question it and its heading hold (0 to 1 each)."""
 
     passage: Passage
     share: float
+    title: float = 0.0
 
 
 def passages_of(file: str, text: str, language: Language) -> list[Passage]:
@@ -117,9 +125,18 @@ class Documents:
             self._index.index(texts, show_progress=False)
 
     def _telling(self, text: str) -> list[str]:
+        """The words that tell what it is about. A verb and its particle are one more: signing off
+        is not signing on, however it is written."""
         wording = self._language.wording
-        words = wording.concepts(self._language.writing.spoken_tokens(text))
-        return [w for w in words if w not in wording.FILLERS and w not in wording.ASKING]
+        tokens = self._language.writing.spoken_tokens(text.replace("-", " "))
+        words = wording.concepts(tokens)
+        said = [w for w in words if w not in wording.FILLERS and w not in wording.ASKING]
+        return said + [
+            f"{wording.concept(verb)}+{particle}"
+            for verb, particle in pairwise(tokens)
+            if particle in wording.PARTICLES and verb not in wording.FILLERS
+            and verb not in wording.ASKING
+        ]  # fmt: skip
 
     def best(self, question: str, most: int = 5) -> Found | None:
         """The passage that answers a question, or None where none holds enough of it."""
@@ -134,8 +151,28 @@ class Documents:
             return []
         count = min(most, len(self.passages))
         places, _ = self._index.retrieve([known], k=count, show_progress=False)
-        found = [Found(self.passages[k], self._share(requested, k)) for k in map(int, places[0])]
-        return sorted(found, key=lambda each: -each.share)
+        found = [
+            Found(self.passages[k], self._share(requested, k), self._titled(requested, k))
+            for k in map(int, places[0])
+        ]
+        return sorted(found, key=lambda each: -(each.share + TITLE * each.title))
+
+    def near(self, question: str) -> list[Found]:
+        """The passages that answer a question about as well as the best one, under other headings;
+        at least two, or none."""
+        found = [each for each in self.search(question) if each.share >= ENOUGH]
+        if not found:
+            return []
+        best = found[0].share + TITLE * found[0].title
+        near = [each for each in found if best - each.share - TITLE * each.title < NEAR]
+        titled = {each.passage.source: each for each in reversed(near)}
+        return list(reversed(titled.values())) if len(titled) > 1 else []
+
+    def _titled(self, requested: Sequence[str], place: int) -> float:
+        """How much of a question its own heading holds."""
+        heading = set(self._telling(self.passages[place].heading))
+        worth = {word: self._worth.get(word, self._unseen) for word in requested}
+        return sum(value for word, value in worth.items() if word in heading) / sum(worth.values())
 
     def _share(self, requested: Sequence[str], place: int) -> float:
         shared = [word for word in set(requested) if word in self._words[place]]

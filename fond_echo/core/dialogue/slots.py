@@ -9,9 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any, Literal
 
+from fond_echo.core.dialogue.hours import Hours, likelier
 from fond_echo.core.dialogue.typed import typed_digits, typed_time
 from fond_echo.core.grammar.match import Value, match, spot
 from fond_echo.core.grammar.model import Grammar, Reference
@@ -120,6 +121,7 @@ class SlotMachine:
         judge: whether a value is possible.
         text: what was typed or heard, of which the tokens are given to `begin` and `go_on`.
         language: of what is said; English if not given.
+        hours: when somebody is there, where that is known.
     """
 
     def __init__(
@@ -130,7 +132,9 @@ class SlotMachine:
         judge: Judge,
         text: str = "",
         language: Language | None = None,
+        hours: Hours | None = None,
     ) -> None:
+        self._hours = hours
         self._language = language or language_of()
         self._numbers = self._language.numbers
         self._slots = {slot.name: slot for slot in slots}
@@ -230,6 +234,7 @@ class SlotMachine:
                 again = replace(open_, filled=left, asking=name, confirming=False, tries=tries)
                 return Step("given-up" if tries >= MAX_TRIES else "refused", again, name, why)
             kept[name] = value
+        kept = self._by_day(kept)
         now = replace(open_, filled=kept, tries=0)
         for name, slot in self._slots.items():
             if slot.required and name not in kept:
@@ -237,6 +242,25 @@ class SlotMachine:
         if any(slot.confirm for slot in self._slots.values() if slot.name in kept):
             return Step("confirm", replace(now, asking="", confirming=True))
         return Step("ready", replace(now, asking=""))
+
+    def _by_day(self, kept: Mapping[str, Filled]) -> dict[str, Filled]:
+        """The values, with times that may be meant twice a day as the day and the hours have it."""
+        found = dict(kept)
+        dates = [v.value for n, v in kept.items() if self._slots[n].rule == "builtin:date"]
+        day = date.fromisoformat(dates[0]) if dates else self._now.date()
+        for name, filled in kept.items():
+            if self._slots[name].rule != "builtin:time" or typed_time(filled.said):
+                continue
+            night, noon = (
+                self._language.types.value_of_kind(
+                    "time", filled.said.split(), None, self._now.replace(hour=h, minute=0)
+                )
+                for h in (0, 12)
+            )
+            if night and noon and night != noon and filled.value in (night, noon):
+                better = likelier((night, noon), day, self._now, self._hours)
+                found[name] = replace(filled, value=better or filled.value)
+        return found
 
     def _ask(self, open_: Open, name: str) -> Step:
         return Step("ask", replace(open_, asking=name), name)

@@ -110,6 +110,9 @@ class Wording(Protocol):
     def concept(self, word: str) -> str:
         """What a word stands for beside others: its group's name, or its stem."""
 
+    PARTICLES: frozenset[str]
+    """Words that make another verb of the one before them."""
+
     def concepts(self, tokens: Sequence[str]) -> list[str]:
         """Spoken tokens as what they stand for, set phrases first."""
 

@@ -27,6 +27,7 @@ SENTENCES: dict[str, str] = {
     "hello": "Hello.",
     "goodbye": "Goodbye.",
     "never-mind": "All right.",
+    "which-passage": "There is something about each of these. Which do you mean?",
     "looking": "One moment, I am looking it up.",
     "cut-short": "I am sorry, I could not finish that.",
     "nobody-to-hand-over-to": "I am sorry, there is nobody I could hand you over to.",

@@ -38,6 +38,9 @@ AROUND = frozenset(
 )
 """Greetings and thanks at the ends of a request."""
 
+PARTICLES = frozenset("on off in out up down over back away through".split())
+"""Words that make another verb of the one before them: sign on, sign off."""
+
 CORRECTING = frozenset(
     "no nope not actually sorry wait rather i meant mean instead make it change".split()
 )
