@@ -13,7 +13,7 @@ hours:
   open: {mon-sun: "00:00-24:00"}
   closed: [2026-12-25]
 person: Somebody will be with you.
-person_closed: Nobody is there until {{ hours.opens.strftime('%H:%M') if hours.opens else 'spring' }}.
+person_closed: Nobody is there until {{ hours.opens_at }}.
 routes:
   - route: book
     examples: [Book a place.]
