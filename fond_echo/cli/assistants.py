@@ -7,18 +7,9 @@ import hashlib
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli import trying
-from fond_echo.cli.files import text_in
+from fond_echo.cli import replaying, trying
+from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import MixedParser, add_json, add_service, print_json, service, table
-from fond_echo.core.errors import FondEchoError
-
-SUFFIXES = frozenset((".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt"))
-
-
-class NoFolder(FondEchoError):
-    """The folder of an assistant is not there."""
-
-    code = "folder-missing"
 
 
 def add(commands: Any) -> None:
@@ -42,6 +33,9 @@ def add(commands: Any) -> None:
     add_service(publish)
     publish.set_defaults(run=_publish)
     publish.add_argument("--revision", default="", help="a stored revision instead of the draft")
+    publish.add_argument("--onto", default="", help="only where this revision is live")
+    publish.add_argument("--force", action="store_true", help="though a case fails")
+    publish.add_argument("--why", default="", help="kept in its history")
     diff = verbs.add_parser("diff", help="compare the draft, or a folder, with what is live")
     diff.add_argument("name")
     diff.add_argument("--folder", type=Path, help="compare this instead of the draft")
@@ -50,29 +44,10 @@ def add(commands: Any) -> None:
     schema = verbs.add_parser("schema", help="the JSON Schema of assistant.yaml")
     schema.set_defaults(run=_schema)
     trying.add(verbs)
+    replaying.add_to_assistants(verbs)
     listing = verbs.add_parser("list", help="list assistants")
     add_service(listing)
     listing.set_defaults(run=_list)
-
-
-def files_in(folder: Path) -> dict[str, str]:
-    """The files of an assistant's folder by name: texts, and sounds and pictures as base64.
-
-    Raises:
-        NoFolder: there is no such folder, or a text in it is not UTF-8.
-    """
-    from fond_echo.documents.media import as_text, is_media
-
-    if not folder.is_dir():
-        raise NoFolder(f"{folder} is not a folder", remedy="give the folder with assistant.yaml")
-    files: dict[str, str] = {}
-    for path in sorted(folder.rglob("*")):
-        name = str(path.relative_to(folder))
-        if path.is_file() and is_media(name):
-            files[name] = as_text(path.read_bytes())
-        elif path.is_file() and path.suffix in SUFFIXES:
-            files[name] = text_in(path)
-    return files
 
 
 def _check(options: argparse.Namespace) -> int:
@@ -121,7 +96,9 @@ def _put(options: argparse.Namespace) -> int:
 
 def _publish(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        kept = echo.publish_assistant(options.name, options.revision)
+        kept = echo.publish_assistant(
+            options.name, options.revision, onto=options.onto, force=options.force, why=options.why
+        )
     if options.json:
         print_json(kept)
     else:

@@ -158,7 +158,7 @@ def _expected(options: argparse.Namespace) -> Expected:
     network = None
     sounds: tuple[tuple[str, str], ...] = ()
     if options.assistant:
-        from fond_echo.cli.assistants import files_in
+        from fond_echo.cli.folder import files_in
         from fond_echo.documents.assistant import digest
         from fond_echo.documents.reading import read_assistant
         from fond_echo.stages.expected import understood_by

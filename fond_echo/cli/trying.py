@@ -137,7 +137,7 @@ def _here(options: argparse.Namespace) -> Any:
     """A talk with the files of a folder, without a service; business logic is not asked."""
     from datetime import UTC, datetime
 
-    from fond_echo.cli.assistants import files_in
+    from fond_echo.cli.folder import files_in
     from fond_echo.contract.channel import Inbound
     from fond_echo.documents.assistant import digest
     from fond_echo.documents.reading import read_assistant

@@ -28,10 +28,27 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
 )
-from fond_echo.contract.assistants import AssistantFiles, AssistantOut, Checked, RevisionOut, Tried
+from fond_echo.contract.assistants import (
+    AssistantFiles,
+    AssistantOut,
+    Checked,
+    DraftOut,
+    PastOut,
+    PublishIn,
+    RevisionOut,
+    Tried,
+)
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
+from fond_echo.contract.replay import (
+    CasesOut,
+    KeptCase,
+    ReplayIn,
+    ReplayOut,
+    ReplaysIn,
+    ReplaysOut,
+)
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -99,9 +116,37 @@ class AsyncFondEcho:
         that revision."""
         return await self.make(calls.put_assistant(name, files, onto))
 
-    async def publish_assistant(self, name: str, revision: str = "") -> AssistantOut:
-        """Make the draft live, or another revision that was kept."""
-        return await self.make(calls.publish_assistant(name, revision))
+    async def publish_assistant(
+        self, name: str, revision: str = "", *, onto: str = "", force: bool = False, why: str = ""
+    ) -> AssistantOut:
+        """Make the draft live, or another revision that was kept: `onto` the live revision that it
+        takes the place of; `force` though a case fails."""
+        given = PublishIn(revision=revision, onto=onto, force=force, why=why)
+        return await self.make(calls.publish_assistant(name, given))
+
+    async def draft(self, name: str) -> DraftOut:
+        """The files of an assistant's draft, and which revision they are."""
+        return await self.make(calls.draft(name))
+
+    async def assistant_history(self, name: str) -> list[PastOut]:
+        """When an assistant was drafted and published, the latest first."""
+        return await self.make(calls.assistant_history(name))
+
+    async def replay_turn(self, turn_id: str, given: ReplayIn | None = None) -> ReplayOut:
+        """A turn taken again, frozen as it was, on the draft or another revision."""
+        return await self.make(calls.replay_turn(turn_id, given or ReplayIn()))
+
+    async def replay_turns(self, name: str, given: ReplaysIn | None = None) -> ReplaysOut:
+        """Some turns of an assistant taken again; `cursor` goes on with those before."""
+        return await self.make(calls.replay_turns(name, given or ReplaysIn()))
+
+    async def run_cases(self, name: str, given: ReplayIn | None = None) -> CasesOut:
+        """The cases of an assistant, run on its draft or another revision."""
+        return await self.make(calls.run_cases(name, given or ReplayIn()))
+
+    async def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
+        """A turn as a case to be kept under a name."""
+        return await self.make(calls.turn_as_case(turn_id, name))
 
     async def check_assistant(self, files: Mapping[str, str]) -> Checked:
         """Check an assistant's files: what is wrong, and what will be trouble."""

@@ -35,6 +35,9 @@ from fond_echo.contract.assistants import (
     AssistantOut,
     Checked,
     DraftIn,
+    DraftOut,
+    PastOut,
+    PublishIn,
     RevisionOut,
     Tried,
     TryIn,
@@ -42,6 +45,14 @@ from fond_echo.contract.assistants import (
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
+from fond_echo.contract.replay import (
+    CasesOut,
+    KeptCase,
+    ReplayIn,
+    ReplayOut,
+    ReplaysIn,
+    ReplaysOut,
+)
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -125,9 +136,36 @@ def put_assistant(name: str, files: Mapping[str, str], onto: str = "") -> Call[A
     return Call("PUT", f"/api/assistants/{name}/draft", _shape(AssistantOut), body)
 
 
-def publish_assistant(name: str, revision: str = "") -> Call[AssistantOut]:
-    query = {"revision": revision} if revision else {}
-    return Call("POST", f"/api/assistants/{name}/publish", _shape(AssistantOut), query=query)
+def publish_assistant(name: str, given: PublishIn) -> Call[AssistantOut]:
+    body = given.model_dump()
+    return Call("POST", f"/api/assistants/{name}/publish", _shape(AssistantOut), body)
+
+
+def assistant_history(name: str) -> Call[list[PastOut]]:
+    return Call("GET", f"/api/assistants/{name}/history", _shape(list[PastOut]))
+
+
+def draft(name: str) -> Call[DraftOut]:
+    return Call("GET", f"/api/assistants/{name}/draft", _shape(DraftOut))
+
+
+def replay_turn(turn_id: str, given: ReplayIn) -> Call[ReplayOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", f"/api/turns/{turn_id}/replays", _shape(ReplayOut), body)
+
+
+def replay_turns(name: str, given: ReplaysIn) -> Call[ReplaysOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", f"/api/assistants/{name}/replays", _shape(ReplaysOut), body)
+
+
+def run_cases(name: str, given: ReplayIn) -> Call[CasesOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", f"/api/assistants/{name}/cases/runs", _shape(CasesOut), body)
+
+
+def turn_as_case(turn_id: str, name: str) -> Call[KeptCase]:
+    return Call("GET", f"/api/turns/{turn_id}/case", _shape(KeptCase), query={"name": name})
 
 
 def check_assistant(files: Mapping[str, str]) -> Call[Checked]:

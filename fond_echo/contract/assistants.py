@@ -41,6 +41,28 @@ class DraftOut(AssistantFiles):
     revision: str
 
 
+class PublishIn(Schema):
+    """What is made live: the draft, or another `revision` that was kept. `onto` is the live
+    revision that it is to take the place of: where another is live meanwhile, nothing is published.
+    `force` publishes though a case fails, or a place was not filled in; `why` is kept."""
+
+    revision: str = Field(default="", max_length=64)
+    onto: str = Field(default="", max_length=64)
+    force: bool = False
+    why: str = Field(default="", max_length=500)
+
+
+class PastOut(Schema):
+    """Something that happened to an assistant: it was drafted or published, by whom and why."""
+
+    at: Instant
+    what: str
+    revision: str
+    by: str
+    why: str
+    forced: list[str] = Field(default_factory=list)
+
+
 class AssistantOut(Schema):
     name: Name
     draft: str | None

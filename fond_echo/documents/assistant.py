@@ -237,6 +237,8 @@ class AssistantFile(Schema):
     engine that answers freely who the assistant is and how it talks. `waiting` is what is said
     where an answer takes long. `hours` say when somebody is there: a route's `closed` words are
     said outside of them, and so are `person_closed` in the place of handing over.
+    `allowed_placeholders` are meant as they are, such as "[A]": others keep a revision from being
+    published.
     """
 
     assistant: Name
@@ -259,6 +261,7 @@ class AssistantFile(Schema):
     engines: EngineNames = Field(default_factory=EngineNames)
     waiting: Waiting = Field(default_factory=Waiting)
     hours: OpeningHours | None = None
+    allowed_placeholders: list[Words] = Field(default_factory=list, max_length=50)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 
     _grammar: Grammar = PrivateAttr(default_factory=language_of().types.builtin_grammar)

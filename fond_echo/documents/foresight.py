@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
 
 from fond_echo.core.dialogue.matching import ExampleMatcher
@@ -12,6 +12,7 @@ from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.sounding import sound_likeness
 from fond_echo.documents.assistant import MAIN_FILE, AssistantFile
+from fond_echo.documents.case import is_case
 from fond_echo.documents.errors import FileError
 from fond_echo.documents.source import Source, read_yaml
 
@@ -35,16 +36,24 @@ def warnings(assistant: AssistantFile, files: Mapping[str, str]) -> list[FileErr
     long to be listened to, places that nobody filled in. Told at their places, like errors."""
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     found = [*_strays(assistant, source), *_same_sounds(assistant, files, source)]
-    found += [*_placeholders(files), *_long_replies(assistant, source)]
+    found += [*placeholders(files, assistant.allowed_placeholders)]
+    found += _long_replies(assistant, source)
     return sorted([*found, *_unasked(assistant, source)])
 
 
+def placeholders(files: Mapping[str, str], allowed: Sequence[str] = ()) -> list[FileError]:
+    """Places that nobody filled in, in the assistant's file and its documents, but those that are
+    allowed."""
+    return [each for each in _placeholders(files) if not any(a in each.what for a in allowed)]
+
+
 def _placeholders(files: Mapping[str, str]) -> Iterator[FileError]:
-    """Places that nobody filled in, in the assistant's file and its documents."""
     for name, text in files.items():
-        if not name.endswith((".yaml", ".md")):
+        if not name.endswith((".yaml", ".md")) or is_case(name):
             continue
         for number, line in enumerate(text.splitlines(), 1):
+            if "allowed_placeholders" in line:
+                continue
             for found in PLACEHOLDER.finditer(line.partition(" #")[0]):
                 what = f"{found[0]!r} looks like a place that nobody filled in: it would be said"
                 yield FileError(name, number, found.start() + 1, what, "write what is meant")

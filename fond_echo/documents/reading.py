@@ -27,6 +27,7 @@ from fond_echo.documents.assistant import (
     AssistantFile,
     RouteSpec,
 )
+from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media import media_errors
 from fond_echo.documents.source import Path, Source, read_yaml
@@ -71,9 +72,18 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
     errors += _errors(assistant, source)
     errors += _documents(assistant, files, source)
     errors += media_errors(assistant, files, source)
+    errors += _cases(files)
     if errors:
         raise InvalidFile(errors)
     return assistant
+
+
+def _cases(files: Mapping[str, str]) -> tuple[FileError, ...]:
+    try:
+        read_cases(files)
+    except InvalidFile as error:
+        return error.errors
+    return ()
 
 
 def _grammars(

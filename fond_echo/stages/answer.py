@@ -67,6 +67,14 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         yield unsure(turn)
         return
     spec = turn.assistant.spec(turn.routed.route)
+    kept = needs.kept
+    if spec.free and turn.run != "live":
+        parts = kept.free(turn) if kept is not None else None
+        if parts is None:
+            raise NotRun(f"no engine was asked in a {turn.run}", remedy="it answers in live turns")
+        for part in parts:
+            yield part
+        return
     if spec.free:
         reply = await answered(spec, turn, needs, request(turn, ""))
         yield await shortened(reply, spec, turn, needs)
@@ -79,15 +87,20 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
             await worked_on(written(spec, turn), spec, turn, needs), spec, turn, needs
         )
         return
+    service, _, action = spec.logic.partition(".")
+    asked = request(turn, action)
+    if kept is not None:
+        parts = kept.logic(spec.logic, asked)
+        for part in parts or ():
+            yield part
+        if parts is not None:
+            return
     if turn.run != "live" and not spec.safe:
         raise NotRun(
             f"{spec.logic} was not asked in a {turn.run}",
             remedy="mark the route's reply safe: true where asking changes nothing",
         )
-    service, _, action = spec.logic.partition(".")
-    requested = needs.logic.ask(
-        turn.assistant.logic[service], request(turn, action), safe=spec.safe
-    )
+    requested = needs.logic.ask(turn.assistant.logic[service], asked, safe=spec.safe)
     with recorded(needs, spec.logic):
         async for part in requested:
             yield await shortened(part, spec, turn, needs)

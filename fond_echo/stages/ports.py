@@ -210,6 +210,14 @@ class HelperPort(Protocol):
         ...
 
 
+class KeptAnswers(Protocol):
+    """What was answered once, and is used again where the same is asked outside a live run."""
+
+    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None: ...
+
+    def free(self, turn: Any) -> Sequence[Reply] | None: ...
+
+
 @dataclass(frozen=True)
 class AtHand:
     """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
@@ -235,6 +243,7 @@ class Needs:
     at_hand: AtHand | None = None
     answerer: AnswererPort | None = None
     helper: HelperPort | None = None
+    kept: KeptAnswers | None = None
     sentence: Callable[[str], Awaitable[None]] | None = None
     """Speaks a sentence of an answer that is still being written."""
     asked: Callable[[], list[EngineAsked]] = list

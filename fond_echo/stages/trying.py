@@ -47,6 +47,9 @@ class _OnlyLogic:
     logic: LogicPort
     called: list[EngineAsked] = field(default_factory=list)
     answerer: None = None
+    kept: None = None
+    helper: None = None
+    sentence: None = None
 
 
 def _words(reply: Reply) -> str:

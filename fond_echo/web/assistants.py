@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Path, Query
+from fastapi import Path
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
@@ -24,7 +24,7 @@ router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])
 AssistantName = Annotated[Name, Path()]
 
 
-def _out(record: Assistant) -> AssistantOut:
+def assistant_out(record: Assistant) -> AssistantOut:
     return AssistantOut(
         name=record.name, draft=record.draft, live=record.live, changed_at=record.changed_at
     )
@@ -35,12 +35,12 @@ async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]
     """All assistants."""
     async with service.database.reading() as session:
         rows = (await session.execute(select(Assistant).order_by(Assistant.name))).scalars()
-        return [_out(row) for row in rows]
+        return [assistant_out(row) for row in rows]
 
 
 @router.put("/{name}/draft")
 async def put_draft(
-    name: AssistantName, given: DraftIn, _: MayBuild, service: TheService
+    name: AssistantName, given: DraftIn, bearer: MayBuild, service: TheService
 ) -> AssistantOut:
     """Check an assistant's files and keep them as its draft."""
     found = await service.check(given.files)
@@ -65,31 +65,8 @@ async def put_draft(
                 set_={"draft": revision, "changed_at": func.now()},
             )
         )
-        await emit(session, "assistant.drafted", name, revision=revision)
-        return _out(await session.get_one(Assistant, name, populate_existing=True))
-
-
-@router.post("/{name}/publish")
-async def publish(
-    name: AssistantName,
-    _: MayBuild,
-    service: TheService,
-    revision: Annotated[str, Query(max_length=64, description="instead of the draft")] = "",
-) -> AssistantOut:
-    """Make the draft the live revision, or another one that was kept."""
-    async with service.database.writing() as session:
-        record = await session.get(Assistant, name, with_for_update=True)
-        if record is None:
-            raise NotThere(f"there is no assistant {name!r}")
-        if record.draft is None:
-            raise Conflict(f"{name} has no draft to publish")
-        if revision:
-            kept = await session.get(Revision, revision)
-            if kept is None or kept.assistant != name:
-                raise NotThere(f"{name} has no revision {revision!r}")
-        record.live = revision or record.draft
-        await emit(session, "assistant.published", name, revision=record.live)
-        return _out(record)
+        await emit(session, "assistant.drafted", name, revision=revision, by=bearer.name)
+        return assistant_out(await session.get_one(Assistant, name, populate_existing=True))
 
 
 @router.get("/{name}/draft")

@@ -1,0 +1,281 @@
+"""turn replay and keep; assistant replay, test and history."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import base64
+import json
+import sys
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+from xml.etree import ElementTree
+
+from fond_echo.cli.files import text_in
+from fond_echo.cli.folder import files_in
+from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn
+
+PAGE = 50
+
+
+def add_to_turns(verbs: Any) -> None:
+    replay = verbs.add_parser("replay", help="take a turn again on the draft: what would change")
+    replay.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    _add_onto(replay)
+    add_service(replay)
+    replay.set_defaults(run=_replay)
+    keep = verbs.add_parser("keep", help="keep a turn as a case of its assistant")
+    keep.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    keep.add_argument("name", help="of the case")
+    keep.add_argument("--folder", type=Path, help="of the assistant's files; else its draft")
+    add_service(keep)
+    keep.set_defaults(run=_keep)
+
+
+def add_to_assistants(verbs: Any) -> None:
+    replay = verbs.add_parser(
+        "replay", help="take past turns again on the draft, and list what would change"
+    )
+    replay.add_argument("name", help="of the assistant")
+    _add_onto(replay)
+    replay.add_argument("--channel", default="", help="only turns of this channel")
+    replay.add_argument("--words", default="", help="only turns where these words were said")
+    replay.add_argument("--since", type=datetime.fromisoformat, help="2026-11-28 or with a time")
+    replay.add_argument("--until", type=datetime.fromisoformat)
+    replay.add_argument("--last", type=int, default=200, help="turns at most (200)")
+    replay.add_argument("--keep", type=Path, help="a file of results, to go on with after a stop")
+    add_service(replay)
+    replay.set_defaults(run=_replay_many)
+    test = verbs.add_parser("test", help="run the cases in an assistant's folder")
+    test.add_argument("folder", help="of the assistant's files, or the name of one in the service")
+    test.add_argument(
+        "--onto", default="draft", help="draft, live or a revision, of a name (draft)"
+    )
+    test.add_argument("--junit", type=Path, help="write JUnit XML, for other programs")
+    add_service(test)
+    test.set_defaults(run=_test)
+    past = verbs.add_parser("history", help="when it was drafted and published, by whom and why")
+    past.add_argument("name")
+    add_service(past)
+    past.set_defaults(run=_history)
+
+
+def _add_onto(command: argparse.ArgumentParser) -> None:
+    command.add_argument("--onto", default="draft", help="draft, live or a revision (draft)")
+    command.add_argument("--folder", type=Path, help="a folder of files instead")
+    command.add_argument("--hear", action="store_true", help="hear its sound again, too")
+
+
+def _replay(options: argparse.Namespace) -> int:
+    files = files_in(options.folder) if options.folder else None
+    given = ReplayIn(onto=options.onto, files=files, hear=options.hear)
+    with service(options) as echo:
+        found = echo.replay_turn(options.id, given)
+    if options.json:
+        print_json(found)
+    else:
+        _show(found)
+    return 0
+
+
+def _show(found: ReplayOut) -> None:
+    rows = []
+    for name in ("text", "route", "because", "slots", "written", "spoken", "choices", "error",
+                 "not_run"):  # fmt: skip
+        before, after = (_plain(getattr(each, name)) for each in (found.before, found.after))
+        if before or after:
+            rows.append(
+                (name.replace("_", " "), before, after, "≠" if name in found.changed else "")
+            )
+    table(("", "then", f"on {found.revision[:12]}", ""), rows)
+    changed = ", ".join(found.changed).replace("_", " ")
+    print(f"Different: {changed}." if changed else "Nothing would be different.")
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{name}: {each}" for name, each in value.items())
+    return ", ".join(value) if isinstance(value, list) else str(value)
+
+
+def _replay_many(options: argparse.Namespace) -> int:
+    """Page after page; what was replayed before a stop is not replayed again."""
+    files = files_in(options.folder) if options.folder else None
+    kept = _kept(options.keep)
+    found = [ReplayOut.model_validate(each) for each in kept.values()]
+    cursor = min(kept) if kept else ""
+    skipped = 0
+    with service(options) as echo:
+        while len(found) < options.last:
+            page = echo.replay_turns(options.name, ReplaysIn(
+                onto=options.onto, files=files, hear=options.hear, channel=options.channel,
+                words=options.words, since=options.since, until=options.until, cursor=cursor,
+                limit=min(PAGE, options.last - len(found)),
+            ))  # fmt: skip
+            found += page.items
+            skipped += page.skipped
+            if options.keep:
+                with options.keep.open("a", encoding="utf-8") as out:
+                    out.writelines(each.model_dump_json() + "\n" for each in page.items)
+            if sys.stderr.isatty():
+                print(f"\r{len(found)} replayed", end="", file=sys.stderr)
+            cursor = page.cursor
+            if not cursor:
+                break
+    if sys.stderr.isatty():
+        print(file=sys.stderr)
+    changed = sorted((each for each in found if each.changed), key=_weight)
+    if options.json:
+        print_json({"replayed": len(found), "skipped": skipped,
+                    "changed": [each.model_dump(mode="json") for each in changed]})  # fmt: skip
+        return 0
+    rows = [
+        (each.turn[-12:], each.before.text, ", ".join(each.changed).replace("_", " "),
+         _short(each.before), _short(each.after))
+        for each in changed
+    ]  # fmt: skip
+    if rows:
+        table(("turn", "said", "different", "then", "now"), rows)
+    left = f", {skipped} left out" if skipped else ""
+    print(f"{len(found)} turns replayed{left}: {len(changed)} would be different.")
+    return 0
+
+
+def _weight(each: ReplayOut) -> tuple[int, str]:
+    order = ("error", "text", "route", "outcome", "slots", "not_run", "written")
+    return min(order.index(n) if n in order else len(order) for n in each.changed), each.turn
+
+
+def _short(form: Any) -> str:
+    return f"{form.route}: {form.error or form.not_run or form.written}"[:90]
+
+
+def _kept(file: Path | None) -> dict[str, Any]:
+    if file is None or not file.exists():
+        return {}
+    rows = [json.loads(line) for line in text_in(file).splitlines() if line.strip()]
+    return {row["turn"]: row for row in rows}
+
+
+def _keep(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        case = echo.turn_as_case(options.id, options.name)
+        if options.folder is None:
+            name = case.assistant
+            draft = echo.draft(name)
+            files = {**draft.files, case.file: case.text}
+            if case.sound_file:
+                files[case.sound_file] = case.sound
+            echo.put_assistant(name, files, draft.revision)
+            print(f"Case {case.name} is in the draft of {name}.")
+            return 0
+    target = options.folder / case.file
+    target.parent.mkdir(parents=True, exist_ok=True)
+    target.write_text(case.text, "utf-8")
+    if case.sound_file:
+        (options.folder / case.sound_file).write_bytes(base64.b64decode(case.sound))
+    if options.json:
+        print_json(case)
+    else:
+        print(f"Case {case.name} is in {target}.")
+    return 0
+
+
+def _test(options: argparse.Namespace) -> int:
+    folder = Path(options.folder)
+    if folder.is_dir():
+        cases = asyncio.run(_test_here(folder))
+    else:
+        with service(options) as echo:
+            cases = echo.run_cases(options.folder, ReplayIn(onto=options.onto)).cases
+    if options.junit:
+        _junit(options.junit, options.folder, cases)
+    failed = [each for each in cases if not each.passed]
+    if options.json:
+        print_json([each.model_dump(mode="json") for each in cases])
+    else:
+        rows = [
+            (each.case, "passed" if each.passed else "failed", f"{1_000 * each.seconds:.0f}",
+             "; ".join(each.failures))
+            for each in cases
+        ]  # fmt: skip
+        if rows:
+            table(("case", "", "ms", "why"), rows)
+        print(f"{len(cases)} cases, {len(failed)} failed.")
+    return 1 if failed else 0
+
+
+async def _test_here(folder: Path) -> list[CaseOut]:
+    """The cases of a folder, run in this process: no service is needed."""
+    from fond_echo.core.audio.containers import decode
+    from fond_echo.core.audio.resample import at_rate
+    from fond_echo.core.recognition.symbols import RATE
+    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.case import FOLDER, read_cases
+    from fond_echo.documents.media import bytes_of
+    from fond_echo.documents.reading import read_assistant
+    from fond_echo.speech.heard import as_heard
+    from fond_echo.speech.material import recognizer
+    from fond_echo.stages.cases import run_case
+    from fond_echo.stages.transcribe import speech_in
+
+    files = files_in(folder)
+    assistant = read_assistant(files)
+
+    async def hear(sound: str, expected: Any) -> Any:
+        clip = at_rate(decode(bytes_of(files[FOLDER + sound])).clip, RATE)
+        found = recognizer(assistant.language).transcribe(clip, expected)
+        return speech_in(as_heard(found, assistant.language))
+
+    return [
+        await run_case(case, assistant, digest(files), _NoLogic(), hear)
+        for case in read_cases(files)
+    ]
+
+
+class _NoLogic:
+    """Business logic, where none is asked."""
+
+    exchanges: list[Any] = []  # noqa: RUF012  # nothing is ever put in
+
+    async def ask(self, service: Any, request: Any, *, safe: bool = False) -> Any:
+        from fond_echo.stages.answer import NotRun
+
+        raise NotRun(
+            "no business logic is asked here", remedy="keep its answer in the case: logic:"
+        )
+        yield
+
+
+def _junit(file: Path, name: str, cases: list[CaseOut]) -> None:
+    """JUnit XML, as other programs read it."""
+    failed = sum(not each.passed for each in cases)
+    suite = ElementTree.Element("testsuite", {
+        "name": name, "tests": str(len(cases)), "failures": str(failed),
+        "time": f"{sum(each.seconds for each in cases):.3f}",
+    })  # fmt: skip
+    for each in cases:
+        case = ElementTree.SubElement(
+            suite, "testcase", {"name": each.case, "classname": name, "time": f"{each.seconds:.3f}"}
+        )
+        if not each.passed:
+            told = ElementTree.SubElement(case, "failure", {"message": each.failures[0]})
+            told.text = "\n".join(each.failures)
+    ElementTree.ElementTree(suite).write(file, encoding="utf-8", xml_declaration=True)
+
+
+def _history(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        past = echo.assistant_history(options.name)
+    if options.json:
+        print_json([each.model_dump(mode="json") for each in past])
+        return 0
+    rows = [
+        (f"{each.at:%Y-%m-%d %H:%M}", each.what, each.revision[:12], each.by,
+         "; ".join(filter(None, [each.why, *(f"forced: {f}" for f in each.forced)])))
+        for each in past
+    ]  # fmt: skip
+    table(("at", "", "revision", "by", "why"), rows)
+    return 0

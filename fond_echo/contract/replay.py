@@ -1,0 +1,93 @@
+"""Turns taken again, and cases."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import Field
+
+from fond_echo.contract.assistants import Files
+from fond_echo.contract.base import Instant, Name, Schema
+
+
+class ReplayIn(Schema):
+    """What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
+    are. `hear` hears its sound again, too, instead of beginning with what was heard then."""
+
+    onto: str = Field(default="draft", max_length=64)
+    files: Files | None = None
+    hear: bool = False
+
+
+class ReplaysIn(ReplayIn):
+    """Which turns of an assistant are replayed, the latest first; `cursor` goes on."""
+
+    channel: str = Field(default="", max_length=60)
+    words: str = Field(default="", max_length=200)
+    since: Instant | None = None
+    until: Instant | None = None
+    cursor: str = Field(default="", max_length=60)
+    limit: int = Field(default=50, ge=1, le=200)
+
+
+class TurnForm(Schema):
+    """What a turn came to, once. `not_run` says why business logic or an engine was not asked."""
+
+    text: str
+    route: str = ""
+    confidence: float = 0.0
+    because: str = ""
+    outcome: str = ""
+    slots: dict[str, Any] = Field(default_factory=dict)
+    written: str = ""
+    spoken: str = ""
+    choices: list[str] = Field(default_factory=list)
+    error: str = ""
+    not_run: str = ""
+    milliseconds: float = 0.0
+
+
+class ReplayOut(Schema):
+    """A turn as it was, and as it would be; what is different, the weightiest first."""
+
+    turn: str
+    revision: str
+    before: TurnForm
+    after: TurnForm
+    changed: list[str]
+
+
+class ReplaysOut(Schema):
+    """Some replays; `cursor` is where to go on, empty at the end."""
+
+    items: list[ReplayOut]
+    cursor: str
+    skipped: int = 0
+
+
+class CaseOut(Schema):
+    """What came of a case: whether all held that must, and what did not."""
+
+    case: Name
+    passed: bool
+    failures: list[str] = Field(default_factory=list)
+    seconds: float = 0.0
+    form: TurnForm | None = None
+
+
+class CasesOut(Schema):
+    """The cases of a revision, run."""
+
+    revision: str
+    cases: list[CaseOut]
+
+
+class KeptCase(Schema):
+    """A turn as a case: its file, and its recording in base64 where it has one."""
+
+    name: Name
+    assistant: Name
+    file: str
+    text: str
+    sound_file: str = ""
+    sound: str = ""

@@ -1,0 +1,129 @@
+"""Cases: kept turns with what must come out of them, in the `cases` folder of an assistant."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Annotated, Any
+
+from pydantic import Field, field_validator, model_validator
+from ruamel.yaml import YAML
+
+from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.reply import Reply
+from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.source import read_yaml
+from fond_echo.documents.validate import validated
+
+FOLDER = "cases/"
+
+Phrases = Annotated[list[Annotated[str, Field(min_length=1, max_length=500)]], Field(max_length=20)]
+
+
+class KeptAnswer(Schema):
+    """What business logic answered to a question: used where it is asked for the same, with the
+    same slots."""
+
+    asks: Annotated[str, Field(pattern=r"^[\w-]+\.[\w-]+$")]
+    slots: dict[str, Any] = Field(default_factory=dict)
+    answers: list[Reply] = Field(min_length=1, max_length=20)
+
+
+class Expectation(Schema):
+    """What must come out of a case; what is left out may be anything. `text` is all that is
+    written, `spoken` all that is said: each must contain some phrases, have none of others, and
+    match a pattern. `asks` is the business logic that is asked, `none` for none of it."""
+
+    heard: str = ""
+    route: str = ""
+    outcome: str = ""
+    slots: dict[str, Any] = Field(default_factory=dict)
+    contains: Phrases = Field(default_factory=list)
+    lacks: Phrases = Field(default_factory=list)
+    matches: str = Field(default="", max_length=500)
+    spoken: Phrases = Field(default_factory=list)
+    choices: list[str] = Field(default_factory=list, max_length=20)
+    asks: str = Field(default="", max_length=120)
+
+    @field_validator("matches")
+    @classmethod
+    def _is_a_pattern(cls, value: str) -> str:
+        try:
+            re.compile(value)
+        except re.error as error:
+            raise ValueError(f"{value!r} is no pattern: {error}") from error
+        return value
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Expectation:
+        if self == type(self).model_construct():
+            raise ValueError("a case expects something: route, contains, slots …")
+        if both := set(self.contains) & set(self.lacks):
+            raise ValueError(f"a text cannot both contain and lack {sorted(both)[0]!r}")
+        return self
+
+
+class CaseFile(Schema):
+    """A case. `said` is a text, or `sound` a recording beside it; `state` and `memory` are what
+    was before, `now` when it was; `logic` what business logic answered then."""
+
+    case: Name
+    about: str = Field(default="", max_length=500)
+    said: str = Field(default="", max_length=4_000)
+    sound: str = Field(default="", max_length=200)
+    command: bool = False
+    choice: str = Field(default="", max_length=200)
+    contact: str = Field(default="", max_length=100)
+    now: datetime | None = None
+    state: dict[str, Any] = Field(default_factory=dict)
+    memory: dict[str, Any] = Field(default_factory=dict)
+    logic: list[KeptAnswer] = Field(default_factory=list, max_length=20)
+    expect: Expectation
+
+    @model_validator(mode="after")
+    def _is_said(self) -> CaseFile:
+        if not (self.said or self.sound or self.choice):
+            raise ValueError("a case needs said, sound or choice")
+        return self
+
+
+def written(case: Mapping[str, Any]) -> str:
+    """A case as a file that is read and compared."""
+    yaml, out = YAML(), io.StringIO()
+    yaml.width, yaml.default_flow_style = 100, False
+    yaml.representer.ignore_aliases = lambda data: True
+    yaml.dump(dict(case), out)
+    return out.getvalue()
+
+
+def is_case(name: str) -> bool:
+    """Whether a file of an assistant's folder is a case."""
+    return name.startswith(FOLDER) and name.endswith(".yaml")
+
+
+def read_cases(files: Mapping[str, str]) -> list[CaseFile]:
+    """The cases of a bundle, by name.
+
+    Raises:
+        InvalidFile: with every fault of all of them.
+    """
+    found: dict[str, CaseFile] = {}
+    errors: list[FileError] = []
+    for name in sorted(filter(is_case, files)):
+        try:
+            source = read_yaml(files[name], name)
+            case = validated(source, CaseFile)
+        except InvalidFile as error:
+            errors += error.errors
+            continue
+        if case.sound and FOLDER + case.sound not in files:
+            what = f"there is no recording {FOLDER}{case.sound}"
+            errors.append(source.error(("sound",), what, "put it back, or delete the case"))
+        if case.case in found:
+            errors.append(source.error(("case",), f"a second case {case.case!r}"))
+        found[case.case] = case
+    if errors:
+        raise InvalidFile(errors)
+    return list(found.values())

@@ -1,0 +1,129 @@
+"""Running cases: what must come out of a kept turn, on a revision."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from fond_echo.contract.base import new_id
+from fond_echo.contract.channel import Inbound, SoundHandle
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.replay import CaseOut, TurnForm
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.case import CaseFile
+from fond_echo.stages.ports import LogicPort
+from fond_echo.stages.replaying import Watched, retake
+from fond_echo.stages.state import ConversationState
+from fond_echo.stages.turn import TurnSoFar
+
+Hearing = Callable[[str, Expected], Awaitable[Heard]]
+"""Hears a recording of the folder, by its name."""
+
+
+@dataclass
+class OfCase:
+    """What a case says that business logic answered.
+
+    Attributes:
+        asked: the business logic that was wanted.
+    """
+
+    case: CaseFile
+    asked: list[str]
+
+    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
+        """The answer that is kept for the same slots."""
+        self.asked.append(name)
+        for kept in self.case.logic:
+            same = all(asked.slots.get(slot) == value for slot, value in kept.slots.items())
+            if kept.asks == name and same:
+                return kept.answers
+        return None
+
+    def free(self, turn: Any) -> Sequence[Reply] | None:
+        return None
+
+
+async def run_case(
+    case: CaseFile, assistant: AssistantFile, revision: str, logic: LogicPort,
+    hear: Hearing | None = None,
+) -> CaseOut:  # fmt: skip
+    """Take a case's turn with a revision, and hold it against what must come out.
+
+    Args:
+        logic: asked where that is safe and the case keeps no answer.
+        hear: needed for cases with a recording.
+    """
+    begun = time.perf_counter()
+    kept = OfCase(case, [])
+    turn = TurnSoFar(
+        id=new_id(), run_id=new_id(), run="case", number=1, channel="case", conversation_id="case",
+        contact_id="case", contact_name=case.contact, assistant=assistant, revision=revision,
+        inbound=Inbound(
+            id=new_id(), conversation="case", contact="case", name=case.contact, text=case.said,
+            choice=case.choice or None, command=case.command,
+            sound=SoundHandle(handle=case.sound) if case.sound else None,
+        ),
+        clock=case.now or datetime.now(UTC), seed=1, memory=case.memory,
+        state=ConversationState.read(case.state),
+    )  # fmt: skip
+    if case.sound and hear is None:
+        why = "its recording cannot be heard here: run it with speech"
+        return CaseOut(case=case.case, passed=False, failures=[why])
+
+    async def of_recording(expected: Expected) -> Heard:
+        assert hear is not None
+        return await hear(case.sound, expected)
+
+    form = await retake(turn, assistant, revision, Watched(logic, kept),
+                        of_recording if case.sound else None)  # fmt: skip
+    failures = list(judged(case, form, kept.asked))
+    seconds = round(time.perf_counter() - begun, 3)
+    return CaseOut(
+        case=case.case, passed=not failures, failures=failures, seconds=seconds, form=form
+    )
+
+
+def judged(case: CaseFile, form: TurnForm, asked: Sequence[str]) -> list[str]:
+    """What of a case does not hold, in words."""
+    wanted, found = case.expect, []
+
+    def must(name: str, want: Any, got: Any) -> None:
+        if want and want != got:
+            found.append(f"{name} is {got!r}, not {want!r}")
+
+    must("heard", wanted.heard, form.text)
+    must("route", wanted.route, form.route)
+    must("outcome", wanted.outcome, form.outcome)
+    for slot, value in wanted.slots.items():
+        got = form.slots.get(slot)
+        if str(got) != str(value):
+            found.append(f"slot {slot} is {got!r}, not {value!r}")
+    written, spoken = form.written.casefold(), form.spoken.casefold()
+    found += [f"the text lacks {p!r}: {form.written!r}" for p in wanted.contains
+              if p.casefold() not in written]  # fmt: skip
+    found += [f"the text has {p!r}: {form.written!r}" for p in wanted.lacks
+              if p.casefold() in written]  # fmt: skip
+    found += [f"{p!r} is not spoken: {form.spoken!r}" for p in wanted.spoken
+              if p.casefold() not in spoken]  # fmt: skip
+    if wanted.matches and not re.search(wanted.matches, form.written):
+        found.append(f"the text does not match {wanted.matches!r}: {form.written!r}")
+    if wanted.choices and wanted.choices != form.choices:
+        found.append(f"choices are {form.choices}, not {wanted.choices}")
+    if wanted.asks == "none" and asked:
+        found.append(f"{asked[0]} was asked")
+    elif wanted.asks and wanted.asks != "none" and wanted.asks not in asked:
+        found.append(f"{wanted.asks} was not asked")
+    unasked = bool(form.not_run) and (wanted.contains or wanted.matches or wanted.spoken)
+    if form.error:
+        found.append(form.error)
+    elif unasked:
+        found.append(f"not run: {form.not_run}")
+    return found

@@ -1,0 +1,159 @@
+"""Replays: a turn taken again as it was frozen (decision 2), on another revision of its assistant.
+
+Nothing leaves the house. What business logic and engines answered then is used where they would be
+asked for the same; else logic is asked only where its route says that asking is safe.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.replay import TurnForm
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.ssml import is_ssml, plain_of
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.stages.answer import answer, failed, request
+from fond_echo.stages.expected import expected_of
+from fond_echo.stages.ports import KeptAnswers, LogicPort, StageError
+from fond_echo.stages.ready import RoutedTurn, ready
+from fond_echo.stages.route import understand
+from fond_echo.stages.speak import spoken_text
+from fond_echo.stages.turn import Answered, TurnSoFar
+
+Hearing = Callable[[Expected], Awaitable[Heard]]
+
+WEIGHED = ("error", "text", "route", "outcome", "slots", "not_run", "written", "choices", "spoken")
+"""What may be different between two forms of a turn, the weightiest first."""
+
+
+@dataclass(frozen=True)
+class AsThen:
+    """What business logic and engines answered in the run that is replayed."""
+
+    was: TurnSoFar
+
+    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
+        """The answer to an equal question; None where it is another, or none was kept."""
+        was = self.was
+        if was.routed is None or was.answered is None or was.answered.apology_for:
+            return None
+        if was.assistant.spec(was.routed.route).logic != name:
+            return None
+        then = request(ready(was, RoutedTurn), asked.action)
+        return was.answered.parts if _question(then) == _question(asked) else None
+
+    def free(self, turn: TurnSoFar) -> Sequence[Reply] | None:
+        """The answer of an engine, where brief, words and what went before are the same."""
+        was = self.was
+        if was.routed is None or was.answered is None or was.answered.apology_for:
+            return None
+        then, now = was.assistant.spec(was.routed.route), turn.assistant.spec(_route(turn))
+        same = then.free and then == now and was.assistant.brief == turn.assistant.brief
+        documents = was.assistant.documents_of(was.routed.route)
+        others = turn.assistant.documents_of(_route(turn))
+        pages = (documents and documents.passages) == (others and others.passages)
+        return was.answered.parts if same and pages and was.text == turn.text else None
+
+
+def _route(turn: TurnSoFar) -> str:
+    return turn.routed.route if turn.routed is not None else ""
+
+
+def _question(asked: LogicRequest) -> dict[str, Any]:
+    return asked.model_dump(mode="json", exclude={"run", "route", "assistant", "now"})
+
+
+@dataclass
+class Watched:
+    """What a stage needs that asks nothing outside, and what would have been asked.
+
+    Attributes:
+        logic: asked where that is safe.
+        kept: used before it.
+        named: the business logic that was wanted.
+    """
+
+    logic: LogicPort
+    kept: KeptAnswers
+    clips: Any = None
+    called: list[EngineAsked] = field(default_factory=list)
+    named: list[str] = field(default_factory=list)
+    answerer: None = None
+    helper: None = None
+    sentence: None = None
+
+
+async def retake(
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: Watched,
+    hear: Hearing | None = None,
+) -> TurnForm:  # fmt: skip
+    """A turn taken with a revision, from what was heard on, or from its sound.
+
+    Args:
+        turn: with nothing added but what was heard.
+        hear: hears its sound against what that revision expects.
+    """
+    begun = time.perf_counter()
+    now = replace(turn, assistant=assistant, revision=revision, run="replay", routed=None,
+                  answered=None, spoken=None, encoded=None, delivered=None)  # fmt: skip
+    if hear is not None:
+        try:
+            now = now.with_added("transcribe", await hear(expected_of(now)))
+        except FondEchoError as error:
+            return TurnForm(text="", error=str(error), milliseconds=_since(begun))
+    now = now.with_added("route", understand(now))
+    parts: list[Reply] = []
+    not_run = error_text = ""
+    try:
+        stage_needs: Any = needs
+        parts = [part async for part in answer(ready(now, RoutedTurn), stage_needs)]
+    except StageError as error:
+        not_run = str(error) if error.code == "not-run" else ""
+        error_text = "" if not_run else str(error)
+    except FondEchoError as error:
+        error_text = str(error)
+        parts = [failed(now, error.code)]
+    return form_of(
+        now.with_added("answer", Answered(parts=parts)), not_run, error_text, _since(begun)
+    )
+
+
+def _since(begun: float) -> float:
+    return round(1_000 * (time.perf_counter() - begun), 1)
+
+
+def form_of(
+    turn: TurnSoFar, not_run: str = "", error: str = "", milliseconds: float = 0.0
+) -> TurnForm:
+    """What a turn came to."""
+    parts = turn.answered.final if turn.answered is not None else []
+    routed = turn.routed
+    return TurnForm(
+        text=turn.text, route=routed.route if routed else "",
+        confidence=round(routed.confidence, 3) if routed else 0.0,
+        because=routed.because if routed else "", outcome=routed.outcome if routed else "",
+        slots=routed.slots if routed else {},
+        written="\n\n".join(part.written for part in parts),
+        spoken=" ".join(filter(None, map(_words, parts))),
+        choices=[choice.label for part in parts for choice in part.choices],
+        error=error, not_run=not_run, milliseconds=milliseconds,
+    )  # fmt: skip
+
+
+def _words(reply: Reply) -> str:
+    """What is said for a reply, without markup."""
+    text = spoken_text(reply)
+    return plain_of(text) if is_ssml(text) else text
+
+
+def changes(before: TurnForm, after: TurnForm) -> list[str]:
+    """What is different, the weightiest first."""
+    return [name for name in WEIGHED if getattr(before, name) != getattr(after, name)]

@@ -1,0 +1,298 @@
+"""Turns replayed on another revision, kept as cases, and the cases of a revision run."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Annotated
+
+from fastapi import Query
+from sqlalchemy import func, or_, select
+from sqlalchemy.ext.asyncio import AsyncSession
+
+from fond_echo.connectors.logic import LogicCaller
+from fond_echo.contract.channel import Inbound as Message
+from fond_echo.contract.replay import (
+    CasesOut,
+    KeptCase,
+    ReplayIn,
+    ReplayOut,
+    ReplaysIn,
+    ReplaysOut,
+)
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.sniff import sniff
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile, digest
+from fond_echo.documents.case import FOLDER, read_cases, written
+from fond_echo.documents.media import bytes_of
+from fond_echo.stages.cases import run_case
+from fond_echo.stages.claim import claimed
+from fond_echo.stages.memory import facts
+from fond_echo.stages.replaying import AsThen, Watched, changes, form_of, retake
+from fond_echo.stages.state import ConversationState
+from fond_echo.stages.transcribe import speech_in
+from fond_echo.stages.turn import TurnSoFar, assistant_of
+from fond_echo.store.records import (
+    Assistant,
+    Channel,
+    Contact,
+    Conversation,
+    Inbound,
+    Revision,
+    Run,
+    Stage,
+    Turn,
+)
+from fond_echo.web.access import MayBuild
+from fond_echo.web.assistants import AssistantName
+from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.paging import whole_id
+from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.service import Service, TheService
+from fond_echo.web.turns import TurnId
+
+router = CheckedRouter(prefix="/api", tags=["replays"])
+
+
+@dataclass(frozen=True)
+class Onto:
+    """A revision that is replayed on."""
+
+    revision: str
+    assistant: AssistantFile
+
+
+async def revision_of(
+    service: Service, name: str, onto: str, files: Mapping[str, str] | None
+) -> tuple[Onto, Mapping[str, str]]:
+    """The revision that is meant, read. Raises NotThere, or InvalidFile for one that does not check
+    any more."""
+    if files is None:
+        async with service.database.reading() as session:
+            record = await session.get(Assistant, name)
+            named = {"live": record.live, "draft": record.draft} if record else {}
+            found = await session.get(Revision, named.get(onto) or onto)
+            if found is None or found.assistant != name:
+                raise NotThere(f"{name} has no revision {onto!r}")
+            files = found.files
+    else:
+        (await service.check(files)).raise_errors()
+    revision = digest(files)
+    return Onto(revision, await asyncio.to_thread(assistant_of, revision, dict(files))), files
+
+
+async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
+    """A turn as its run was frozen, with what its stages added.
+
+    Raises:
+        NotThere: there is none.
+        Conflict: it was erased, or has not been worked yet.
+    """
+    turn_id = await whole_id(session, Turn, turn_id)
+    around = (
+        select(Turn, Conversation, Contact, Channel, Inbound, Run)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Contact, Contact.id == Conversation.contact_id)
+        .join(Channel, Channel.name == Conversation.channel)
+        .join(Inbound, Inbound.turn_id == Turn.id)
+        .outerjoin(Run, Run.id == Turn.run_id)
+        .where(Turn.id == turn_id)
+    )
+    row = (await session.execute(around)).one_or_none()
+    if row is None:
+        raise NotThere(f"there is no turn {turn_id}")
+    turn, conversation, contact, channel, inbound, run = row
+    if turn.erased_at is not None:
+        raise Conflict("the turn was erased: there is nothing to replay")
+    if run is None or turn.state not in ("answered", "failed"):
+        raise Conflict(f"the turn is {turn.state}", remedy="wait until it has been answered")
+    files = (await session.get_one(Revision, run.revision)).files
+    wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
+    rows = (await session.execute(wanted)).scalars().all()
+    so_far = TurnSoFar(
+        id=turn.id, run_id=run.id, run="live", number=turn.number, channel=channel.name,
+        conversation_id=conversation.id, contact_id=contact.id, contact_name=contact.name,
+        inbound=Message.model_validate(inbound.message),
+        assistant=await asyncio.to_thread(assistant_of, run.revision, files),
+        revision=run.revision, clock=run.clock, seed=run.seed,
+        memory=facts(run.memory_before, run.clock),
+        state=ConversationState.read(run.state_before), standing=turn.standing,
+    )  # fmt: skip
+    return claimed(so_far, turn, channel, rows, resumed=True).turn
+
+
+async def _replayed(
+    service: Service, was: TurnSoFar, onto: Onto, logic: LogicCaller, hear: bool
+) -> ReplayOut:
+    hearing = None
+    if hear and was.fetched is not None:
+        if not was.inbound.sound or was.decoded is None:
+            raise Conflict("the turn has no sound to hear again")
+        data = await service.clips.load(was.decoded.clip.id)
+        clip = at_rate((await service.decoder.decode(data)).clip, RATE)
+
+        async def hearing(expected: Expected) -> Heard:
+            language = onto.assistant.language
+            heard = await service.recognizer.transcribe(
+                clip, expected, language=language, long=False
+            )
+            return speech_in(heard)
+
+    before = form_of(was)
+    after = await retake(was, onto.assistant, onto.revision, Watched(logic, AsThen(was)), hearing)
+    return ReplayOut(
+        turn=was.id, revision=onto.revision, before=before, after=after,
+        changed=changes(before, after),
+    )  # fmt: skip
+
+
+@router.post("/turns/{turn_id}/replays")
+async def replay_turn(
+    turn_id: TurnId, given: ReplayIn, _: MayBuild, service: TheService
+) -> ReplayOut:
+    """Take a turn again, frozen as it was, on another revision of its assistant: what would be
+    different. Nothing is stored or sent."""
+    async with service.database.reading() as session:
+        was = await frozen(session, turn_id)
+    onto, _files = await revision_of(service, was.assistant.assistant, given.onto, given.files)
+    logic = LogicCaller(service.builder.client, await service.vault())
+    return await _replayed(service, was, onto, logic, given.hear)
+
+
+@router.post("/assistants/{name}/replays")
+async def replay_turns(
+    name: AssistantName, given: ReplaysIn, _: MayBuild, service: TheService
+) -> ReplaysOut:
+    """Take many turns of an assistant again, the latest first, a page at a time; `cursor` goes on
+    with those before."""
+    onto, _files = await revision_of(service, name, given.onto, given.files)
+    wanted = (
+        select(Turn.id)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Channel, Channel.name == Conversation.channel)
+        .join(Run, Run.id == Turn.run_id)
+        .where(
+            Channel.assistant == name, Turn.state.in_(("answered", "failed")),
+            Turn.erased_at.is_(None), Turn.standing == "",
+        )
+        .order_by(Turn.id.desc())
+        .limit(given.limit)
+    )  # fmt: skip
+    for condition in (
+        Turn.id < given.cursor if given.cursor else None,
+        Channel.name == given.channel if given.channel else None,
+        Turn.received_at >= given.since if given.since else None,
+        Turn.received_at < given.until if given.until else None,
+        func.lower(Turn.text).contains(given.words.lower()) if given.words else None,
+    ):
+        if condition is not None:
+            wanted = wanted.where(or_(condition))
+    logic = LogicCaller(service.builder.client, await service.vault())
+    items, skipped = [], 0
+    async with service.database.reading() as session:
+        ids = (await session.execute(wanted)).scalars().all()
+    for turn_id in ids:
+        try:
+            async with service.database.reading() as session:
+                was = await frozen(session, turn_id)
+        except (Conflict, NotThere):
+            skipped += 1  # erased meanwhile, or being tried again
+            continue
+        if not (was.text or was.choice) or was.answering == "person":
+            skipped += 1
+            continue
+        items.append(await _replayed(service, was, onto, logic, given.hear))
+    return ReplaysOut(
+        items=items, cursor=ids[-1] if len(ids) == given.limit else "", skipped=skipped
+    )
+
+
+async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> CasesOut:
+    """The cases of a bundle, run on it."""
+
+    async def hear(sound: str, expected: Expected) -> Heard:
+        decoded = await service.decoder.decode(bytes_of(files[FOLDER + sound]))
+        clip, language = at_rate(decoded.clip, RATE), onto.assistant.language
+        return speech_in(
+            await service.recognizer.transcribe(clip, expected, language=language, long=False)
+        )
+
+    logic = LogicCaller(service.builder.client, await service.vault())
+    return CasesOut(
+        revision=onto.revision,
+        cases=[
+            await run_case(case, onto.assistant, onto.revision, logic, hear)
+            for case in read_cases(files)
+        ],
+    )
+
+
+@router.post("/assistants/{name}/cases/runs")
+async def run_the_cases(
+    name: AssistantName, given: ReplayIn, _: MayBuild, service: TheService
+) -> CasesOut:
+    """Run the cases in an assistant's folder on its draft, on live, or on files as they are."""
+    onto, files = await revision_of(service, name, given.onto, given.files)
+    return await run_cases(service, files, onto)
+
+
+@router.get("/turns/{turn_id}/case")
+async def as_case(
+    turn_id: TurnId,
+    _: MayBuild,
+    service: TheService,
+    name: Annotated[str, Query(max_length=60, pattern=r"^[a-z0-9][a-z0-9-]*$")],
+) -> KeptCase:
+    """A turn as a case: what was said, what was before, and that it must come out as it did."""
+    async with service.database.reading() as session:
+        was = await frozen(session, turn_id)
+    form = form_of(was)
+    case: dict[str, object] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
+    sound, file = b"", ""
+    if was.inbound.sound is not None and was.fetched is not None:
+        sound = await service.clips.load(was.fetched.clip.id)
+        container = sniff(sound)
+        file = f"{name}{container.suffix if container else '.ogg'}"
+        case["sound"] = file
+    else:
+        case["said"] = was.inbound.text
+    if was.inbound.choice:
+        case["choice"] = was.inbound.choice
+    if was.inbound.command:
+        case["command"] = True
+    case["now"] = was.clock.isoformat()
+    # What was said before is not needed to understand it, and is nobody's business in a file.
+    state = {
+        name: value for name, value in was.state.stored().items() if name not in ("recent", "last")
+    }
+    if state:
+        case["state"] = state
+    if was.memory:
+        case["memory"] = was.memory
+    spec = was.assistant.spec(form.route) if form.route else None
+    answered = was.answered.parts if was.answered else []
+    if (
+        spec is not None
+        and spec.logic
+        and answered
+        and not (was.answered and was.answered.apology_for)
+    ):
+        parts = [part.model_dump(mode="json", exclude_defaults=True) for part in answered]
+        case["logic"] = [{"asks": spec.logic, "slots": form.slots, "answers": parts}]
+    expect: dict[str, object] = {"route": form.route}
+    if form.slots:
+        expect["slots"] = form.slots
+    if form.written:
+        expect["contains"] = [form.written.splitlines()[0][:200]]
+    case["expect"] = expect
+    text = written(case)
+    return KeptCase(
+        name=name, assistant=was.assistant.assistant, file=f"{FOLDER}{name}.yaml", text=text,
+        sound_file=FOLDER + file if sound else "",
+        sound=base64.b64encode(sound).decode(),
+    )  # fmt: skip

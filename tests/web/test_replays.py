@@ -1,0 +1,185 @@
+"""Turns replayed on a draft and kept as cases; a draft that is not published while a case fails."""
+
+import json
+from xml.etree import ElementTree
+
+from fond_echo.contract.reply import Reply
+from fond_echo.core.audio.containers import encode
+from fond_echo.demo.world import files_of
+from fond_echo.documents.case import read_cases
+from fond_echo.documents.errors import InvalidFile
+from fond_echo.documents.media import bytes_of, is_media
+from tests.sounds import speech
+from tests.web.test_commands import DESK, Commands
+
+
+class Replays(Commands):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+        await self.client.put(
+            "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
+        )
+        self.logic.answer = lambda asked: Reply(text=f"At ten to {asked.slots.get('island')}.")
+        self.files = files_of("harbour-desk")
+        self.desk = self.folder / "desk"
+        for name, text in self.files.items():
+            if is_media(name):
+                (self.desk / name).parent.mkdir(parents=True, exist_ok=True)
+                (self.desk / name).write_bytes(bytes_of(text))
+            else:
+                self.file(f"desk/{name}", text)
+
+    async def ask(self, text="", sound=b""):
+        if sound:
+            asked = self.client.post(
+                "/ask/desk", content=sound, headers={"Content-Type": "audio/ogg"}
+            )
+        else:
+            asked = self.client.post("/ask/desk", json={"text": text})
+        return (await self.working(asked)).json()["turn"]
+
+    async def replay(self, turn, **given):
+        reported = await self.client.post(f"/api/turns/{turn}/replays", json=given)
+        self.assertEqual(reported.status_code, 200, reported.text)
+        return reported.json()
+
+    def changed(self, old, new):
+        main = self.files["assistant.yaml"]
+        self.assertIn(old, main)
+        return {**self.files, "assistant.yaml": main.replace(old, new)}
+
+    async def test_on_the_same_files_nothing_is_different_and_nothing_is_asked(self):
+        turn = await self.ask("When is the next boat to Pell?")
+        asked = len(self.logic.requested)
+        found = await self.replay(turn)
+        self.assertEqual(found["changed"], [])
+        self.assertEqual(found["after"]["written"], "At ten to Pell.")
+        self.assertEqual(len(self.logic.requested), asked)
+
+    async def test_what_one_line_changes(self):
+        turn = await self.ask("How much is a ticket?")
+        files = self.changed("A crossing is four pounds", "A crossing is five pounds")
+        found = await self.replay(turn, files=files)
+        self.assertEqual(found["changed"], ["spoken"])
+        self.assertIn("five pounds", found["after"]["spoken"])
+        other = await self.ask("When is the next boat to Brannick?")
+        page = (await self.client.post(
+            "/api/assistants/harbour-desk/replays", json={"files": files, "limit": 1}
+        )).json()  # fmt: skip
+        self.assertEqual([each["turn"] for each in page["items"]], [other])
+        page = (await self.client.post(
+            "/api/assistants/harbour-desk/replays", json={"files": files, "cursor": page["cursor"]}
+        )).json()  # fmt: skip
+        self.assertEqual([(e["turn"], e["changed"]) for e in page["items"]], [(turn, ["spoken"])])
+        self.assertEqual(page["cursor"], "")
+
+    async def test_logic_that_may_not_be_asked_is_not_run_but_for_an_equal_question(self):
+        turn = await self.ask("Leave a word for the crew")
+        self.assertEqual((await self.replay(turn))["changed"], [])
+        files = self.changed("safe: true", "safe: false")
+        known = await self.ask("When is the next boat to Pell?")
+        self.assertEqual((await self.replay(known, files=files))["after"]["not_run"], "")
+
+    async def test_sound_is_heard_again_where_that_is_wanted(self):
+        sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")
+        turn = await self.ask(sound=sound)
+        found = await self.replay(turn, hear=True)
+        self.assertEqual(found["after"]["text"], found["before"]["text"])
+        self.assertGreater(found["after"]["milliseconds"], 1)
+
+    async def test_erased_and_unknown_turns_and_revisions(self):
+        turn = await self.ask("How much is a ticket?")
+        path = f"/api/turns/{turn}/replays"
+        self.assert_problem(await self.client.post(path, json={"onto": "abc"}), 404, "not-there")
+        self.assert_problem(
+            await self.client.post("/api/turns/none/replays", json={}), 404, "not-there"
+        )
+        broken = self.changed("fallback:", "fallbak:")
+        answer = await self.client.post(path, json={"files": broken})
+        self.assert_problem(answer, 422, "file-invalid")
+        contacts = (await self.client.get("/api/channels/desk/contacts")).json()["items"]
+        gone = await self.client.delete(f"/api/channels/desk/contacts/{contacts[0]['id']}")
+        self.assertLess(gone.status_code, 300, gone.text)
+        self.assert_problem(await self.client.post(path, json={}), 409, "conflict")
+
+    async def test_a_turn_is_kept_and_holds_a_draft_back(self):
+        sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")
+        spoken, typed = await self.ask(sound=sound), await self.ask("How much is a ticket?")
+        for turn, name in ((spoken, "next-boat"), (typed, "ticket")):
+            await self.says("turn", "keep", turn, name, "--folder", self.desk)
+        self.assertTrue((self.desk / "cases" / "next-boat.ogg").exists())
+        report = self.folder / "report.xml"
+        out = await self.says("assistant", "test", self.desk, "--junit", report)
+        self.assertIn("2 cases, 0 failed", out)
+        self.assertEqual(ElementTree.parse(report).getroot().attrib["tests"], "2")
+        await self.says("assistant", "put", self.desk, "--publish")
+        case = self.desk / "cases" / "ticket.yaml"
+        case.write_text(case.read_text().replace("route: fares", "route: sailings-today"))
+        code, out, _ = await self.types("assistant", "test", self.desk)
+        self.assertEqual(code, 1)
+        self.assertIn("route is 'fares', not 'sailings-today'", out)
+        await self.says("assistant", "put", self.desk)
+        err = await self.fails("assistant", "publish", "harbour-desk")
+        self.assertIn("case ticket: route is 'fares'", err)
+        await self.says("assistant", "publish", "harbour-desk", "--force", "--why", "known")
+        past = json.loads(await self.says("assistant", "history", "harbour-desk", "--json"))
+        self.assertEqual((past[0]["what"], past[0]["why"]), ("published", "known"))
+        self.assertIn("case ticket", past[0]["forced"][0])
+
+    async def test_it_goes_into_the_draft_without_a_folder(self):
+        turn = await self.ask("How much is a ticket?")
+        await self.says("turn", "keep", turn, "ticket")
+        cases = (await self.client.post(
+            "/api/assistants/harbour-desk/cases/runs", json={"onto": "draft"}
+        )).json()["cases"]  # fmt: skip
+        self.assertEqual([(each["case"], each["passed"]) for each in cases], [("ticket", True)])
+
+    async def test_many_from_the_terminal_with_a_file_to_go_on_with(self):
+        for text in ("How much is a ticket?", "When is the next boat to Pell?"):
+            await self.ask(text)
+        self.file(
+            "desk/assistant.yaml", self.changed("four pounds", "five pounds")["assistant.yaml"]
+        )
+        kept = self.folder / "kept.jsonl"
+        command = ("assistant", "replay", "harbour-desk", "--folder", self.desk, "--keep", kept)
+        out = await self.says(*command)
+        self.assertIn("2 turns replayed: 1 would be different.", out)
+        self.assertEqual(len(kept.read_text().splitlines()), 2)
+        again = await self.says(*command)
+        self.assertIn("2 turns replayed: 1 would be different.", again)
+        self.assertEqual(len(kept.read_text().splitlines()), 2)
+
+
+class Publishing(Commands):
+    async def put(self, text):
+        self.file("desk/assistant.yaml", text)
+        return await self.says("assistant", "put", self.folder / "desk", "--json")
+
+    async def test_onto_a_revision_that_is_live_no_more(self):
+        await self.put(DESK)
+        first = json.loads(await self.says("assistant", "publish", "small-desk", "--json"))["live"]
+        await self.put(DESK.replace("Four", "Five"))
+        await self.says("assistant", "publish", "small-desk", "--onto", first)
+        await self.put(DESK.replace("Four", "Six"))
+        err = await self.fails("assistant", "publish", "small-desk", "--onto", first)
+        self.assertIn("meanwhile", err)
+
+    async def test_a_place_that_nobody_filled_in(self):
+        text = DESK.replace("Good day.", '"Good day at [ADDRESS]."')
+        await self.put(text)
+        err = await self.fails("assistant", "publish", "small-desk")
+        self.assertIn("'[ADDRESS]'", err)
+        await self.put(text + 'allowed_placeholders: ["[ADDRESS]"]\n')
+        await self.says("assistant", "publish", "small-desk")
+
+    async def test_cases_that_are_wrong(self):
+        for text, why in (
+            ("case: one\nsaid: x\nexpect: {}\n", "expects something"),
+            ("case: one\nexpect: {route: fares}\n", "needs said, sound or choice"),
+            ("case: one\nsaid: x\nexpect: {contains: [x], lacks: [x]}\n", "both contain and lack"),
+            ("case: one\nsound: gone.ogg\nexpect: {route: fares}\n", "there is no recording"),
+            ('case: one\nsaid: x\nexpect: {matches: "("}\n', "is no pattern"),
+        ):
+            with self.subTest(why), self.assertRaisesRegex(InvalidFile, why):
+                read_cases({"cases/a.yaml": text})
