@@ -85,8 +85,15 @@ export const api = {
     call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
   putDraft: (name: string, files: Files, onto: string) =>
     call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, onto }),
-  publish: (name: string, revision: string) =>
-    call<Assistant>("POST", `/api/assistants/${name}/publish?${new URLSearchParams({ revision })}`),
+  publish: (name: string, revision: string, force = false) =>
+    call<Assistant>("POST", `/api/assistants/${name}/publish`, { revision, force }),
+  replay: (turn: string, onto: string, hear: boolean) =>
+    call<Replay>("POST", `/api/turns/${turn}/replays`, { onto, hear }),
+  asCase: (turn: string, name: string) =>
+    call<KeptCase>("GET", `/api/turns/${turn}/case?${new URLSearchParams({ name })}`),
+  runCases: (name: string, files: Files) =>
+    call<CaseRun>("POST", `/api/assistants/${name}/cases/runs`, { files }),
+  gaps: (name: string) => call<Gap[]>("GET", `/api/assistants/${name}/gaps`),
   checkFiles: (files: Files) => call<Checked>("POST", "/api/assistants/check", { files }),
   tryAssistant: (name: string, given: TryIn) =>
     call<Tried>("POST", `/api/assistants/${name}/try`, given),
@@ -143,6 +150,10 @@ export type Files = Record<string, string>;
 export type Assistant = Out<"AssistantOut">;
 export type FileError = Out<"FileErrorOut">;
 export type Checked = Out<"Checked">;
+export type Replay = Out<"ReplayOut">;
+export type KeptCase = Out<"KeptCase">;
+export type CaseRun = Out<"CasesOut">;
+export type Gap = Out<"GapOut">;
 export type TryIn = Partial<Shapes["TryIn"]>;
 export type Revision = Out<"RevisionOut">;
 export type Tried = Out<"Tried">;

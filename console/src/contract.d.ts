@@ -348,6 +348,34 @@ export interface components {
       seconds: number | null;
     };
     /**
+     * CaseOut
+     * @description What came of a case: whether all held that must, and what did not.
+     */
+    CaseOut: {
+      /** Case */
+      case: string;
+      /** Passed */
+      passed: boolean;
+      /** Failures */
+      failures?: string[];
+      /**
+       * Seconds
+       * @default 0
+       */
+      seconds: number;
+      form?: components["schemas"]["TurnForm"] | null;
+    };
+    /**
+     * CasesOut
+     * @description The cases of a revision, run.
+     */
+    CasesOut: {
+      /** Revision */
+      revision: string;
+      /** Cases */
+      cases: components["schemas"]["CaseOut"][];
+    };
+    /**
      * ChannelIn
      * @description A channel to add or change.
      *
@@ -866,6 +894,27 @@ export interface components {
       remedy: string;
     };
     /**
+     * GapOut
+     * @description Turns that no route was for and that say about the same: a wording to add as an example, the
+     *     route it is nearest to, and a turn that can be listened to.
+     */
+    GapOut: {
+      /** Example */
+      example: string;
+      /** Count */
+      count: number;
+      /** Turns */
+      turns: string[];
+      /** Wordings */
+      wordings: string[];
+      /** Nearest */
+      nearest: string;
+      /** Confidence */
+      confidence: number;
+      /** Heard */
+      heard: string;
+    };
+    /**
      * GuestLimits
      * @description What a public page lets its guests do.
      */
@@ -1022,6 +1071,30 @@ export interface components {
       confidence: number;
     };
     JsonValue: unknown;
+    /**
+     * KeptCase
+     * @description A turn as a case: its file, and its recording in base64 where it has one.
+     */
+    KeptCase: {
+      /** Name */
+      name: string;
+      /** Assistant */
+      assistant: string;
+      /** File */
+      file: string;
+      /** Text */
+      text: string;
+      /**
+       * Sound File
+       * @default
+       */
+      sound_file: string;
+      /**
+       * Sound
+       * @default
+       */
+      sound: string;
+    };
     /** KeyIn */
     KeyIn: {
       /** Name */
@@ -1202,6 +1275,24 @@ export interface components {
       next: string;
     };
     /**
+     * PastOut
+     * @description Something that happened to an assistant: it was drafted or published, by whom and why.
+     */
+    PastOut: {
+      /** At */
+      at: string;
+      /** What */
+      what: string;
+      /** Revision */
+      revision: string;
+      /** By */
+      by: string;
+      /** Why */
+      why: string;
+      /** Forced */
+      forced?: string[];
+    };
+    /**
      * Problem
      * @description An error (RFC 9457). `type` leads to its documentation; `errors` are places in a file.
      */
@@ -1224,6 +1315,34 @@ export interface components {
       remedy: string;
       /** Errors */
       errors?: components["schemas"]["FileErrorOut"][];
+    };
+    /**
+     * PublishIn
+     * @description What is made live: the draft, or another `revision` that was kept. `onto` is the live
+     *     revision that it is to take the place of: where another is live meanwhile, nothing is published.
+     *     `force` publishes though a case fails, or a place was not filled in; `why` is kept.
+     */
+    PublishIn: {
+      /**
+       * Revision
+       * @default
+       */
+      revision: string;
+      /**
+       * Onto
+       * @default
+       */
+      onto: string;
+      /**
+       * Force
+       * @default false
+       */
+      force: boolean;
+      /**
+       * Why
+       * @default
+       */
+      why: string;
     };
     /**
      * Quotas
@@ -1349,6 +1468,100 @@ export interface components {
       marks: components["schemas"]["TimedMark"][];
       /** Warnings */
       warnings: string[];
+    };
+    /**
+     * ReplayIn
+     * @description What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
+     *     are. `hear` hears its sound again, too, instead of beginning with what was heard then.
+     */
+    ReplayIn: {
+      /**
+       * Onto
+       * @default draft
+       */
+      onto: string;
+      /** Files */
+      files?: {
+        [key: string]: string;
+      } | null;
+      /**
+       * Hear
+       * @default false
+       */
+      hear: boolean;
+    };
+    /**
+     * ReplayOut
+     * @description A turn as it was, and as it would be; what is different, the weightiest first.
+     */
+    ReplayOut: {
+      /** Turn */
+      turn: string;
+      /** Revision */
+      revision: string;
+      before: components["schemas"]["TurnForm"];
+      after: components["schemas"]["TurnForm"];
+      /** Changed */
+      changed: string[];
+    };
+    /**
+     * ReplaysIn
+     * @description Which turns of an assistant are replayed, the latest first; `cursor` goes on.
+     */
+    ReplaysIn: {
+      /**
+       * Onto
+       * @default draft
+       */
+      onto: string;
+      /** Files */
+      files?: {
+        [key: string]: string;
+      } | null;
+      /**
+       * Hear
+       * @default false
+       */
+      hear: boolean;
+      /**
+       * Channel
+       * @default
+       */
+      channel: string;
+      /**
+       * Words
+       * @default
+       */
+      words: string;
+      /** Since */
+      since?: string | null;
+      /** Until */
+      until?: string | null;
+      /**
+       * Cursor
+       * @default
+       */
+      cursor: string;
+      /**
+       * Limit
+       * @default 50
+       */
+      limit: number;
+    };
+    /**
+     * ReplaysOut
+     * @description Some replays; `cursor` is where to go on, empty at the end.
+     */
+    ReplaysOut: {
+      /** Items */
+      items: components["schemas"]["ReplayOut"][];
+      /** Cursor */
+      cursor: string;
+      /**
+       * Skipped
+       * @default 0
+       */
+      skipped: number;
     };
     /**
      * Reply
@@ -1835,6 +2048,65 @@ export interface components {
       inbound: {
         [key: string]: unknown;
       };
+    };
+    /**
+     * TurnForm
+     * @description What a turn came to, once. `not_run` says why business logic or an engine was not asked.
+     */
+    TurnForm: {
+      /** Text */
+      text: string;
+      /**
+       * Route
+       * @default
+       */
+      route: string;
+      /**
+       * Confidence
+       * @default 0
+       */
+      confidence: number;
+      /**
+       * Because
+       * @default
+       */
+      because: string;
+      /**
+       * Outcome
+       * @default
+       */
+      outcome: string;
+      /** Slots */
+      slots?: {
+        [key: string]: unknown;
+      };
+      /**
+       * Written
+       * @default
+       */
+      written: string;
+      /**
+       * Spoken
+       * @default
+       */
+      spoken: string;
+      /** Choices */
+      choices?: string[];
+      /**
+       * Error
+       * @default
+       */
+      error: string;
+      /**
+       * Not Run
+       * @default
+       */
+      not_run: string;
+      /**
+       * Milliseconds
+       * @default 0
+       */
+      milliseconds: number;
     };
     /**
      * TurnOut

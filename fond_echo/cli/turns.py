@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from fond_echo.cli import replaying
+from fond_echo.cli import explaining, replaying
 from fond_echo.cli.output import add_service, bar, print_json, service, table
 from fond_echo.contract.api import StageOut, TurnDetail
 
@@ -27,6 +27,7 @@ def add(commands: Any) -> None:
                       help="also what was sent outside, and what was answered")  # fmt: skip
     show.set_defaults(run=_show)
     replaying.add_to_turns(verbs)
+    explaining.add_to_turns(verbs)
     retry = verbs.add_parser("retry", help="queue a failed turn again")
     retry.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(retry)

@@ -47,6 +47,7 @@ from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, Engine
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.replay import (
     CasesOut,
+    GapOut,
     KeptCase,
     ReplayIn,
     ReplayOut,
@@ -162,6 +163,11 @@ def replay_turns(name: str, given: ReplaysIn) -> Call[ReplaysOut]:
 def run_cases(name: str, given: ReplayIn) -> Call[CasesOut]:
     body = given.model_dump(mode="json")
     return Call("POST", f"/api/assistants/{name}/cases/runs", _shape(CasesOut), body)
+
+
+def gaps(name: str, last: int) -> Call[list[GapOut]]:
+    path = f"/api/assistants/{name}/gaps"
+    return Call("GET", path, _shape(list[GapOut]), query={"last": str(last)})
 
 
 def turn_as_case(turn_id: str, name: str) -> Call[KeptCase]:

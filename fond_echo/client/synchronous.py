@@ -42,6 +42,7 @@ from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, Engine
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.replay import (
     CasesOut,
+    GapOut,
     KeptCase,
     ReplayIn,
     ReplayOut,
@@ -139,6 +140,10 @@ class FondEcho:
     def run_cases(self, name: str, given: ReplayIn | None = None) -> CasesOut:
         """The cases of an assistant, run on its draft or another revision."""
         return self.make(calls.run_cases(name, given or ReplayIn()))
+
+    def gaps(self, name: str, last: int = 1_000) -> list[GapOut]:
+        """What people said lately that no route was for, grouped."""
+        return self.make(calls.gaps(name, last))
 
     def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
         """A turn as a case to be kept under a name."""

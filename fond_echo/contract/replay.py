@@ -82,6 +82,19 @@ class CasesOut(Schema):
     cases: list[CaseOut]
 
 
+class GapOut(Schema):
+    """Turns that no route was for and that say about the same: a wording to add as an example, the
+    route it is nearest to, and a turn that can be listened to."""
+
+    example: str
+    count: int
+    turns: list[str]
+    wordings: list[str]
+    nearest: str
+    confidence: float
+    heard: str
+
+
 class KeptCase(Schema):
     """A turn as a case: its file, and its recording in base64 where it has one."""
 

@@ -6,7 +6,7 @@ import asyncio
 import base64
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Query
 from sqlalchemy import func, or_, select
@@ -16,6 +16,7 @@ from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.replay import (
     CasesOut,
+    GapOut,
     KeptCase,
     ReplayIn,
     ReplayOut,
@@ -25,6 +26,8 @@ from fond_echo.contract.replay import (
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import sniff
+from fond_echo.core.dialogue.gaps import Missed, gaps
+from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile, digest
@@ -296,3 +299,59 @@ async def as_case(
         sound_file=FOLDER + file if sound else "",
         sound=base64.b64encode(sound).decode(),
     )  # fmt: skip
+
+
+@router.get("/assistants/{name}/gaps")
+async def list_gaps(
+    name: AssistantName,
+    _: MayBuild,
+    service: TheService,
+    last: Annotated[int, Query(ge=1, le=10_000, description="turns to look at")] = 1_000,
+) -> list[GapOut]:
+    """What people said lately that no route was for, or that was asked about, grouped by what it is
+    about: what to add to the draft."""
+    wanted = (
+        select(Turn.id, Turn.text, Stage.output)
+        .join(Conversation, Conversation.id == Turn.conversation_id)
+        .join(Channel, Channel.name == Conversation.channel)
+        .join(Stage, Stage.run_id == Turn.run_id)
+        .where(
+            Channel.assistant == name, Turn.erased_at.is_(None), Turn.text != "",
+            Stage.name == "route", Stage.outcome == "done",
+            Turn.route.in_((FALLBACK, DID_YOU_MEAN)),
+        )
+        .order_by(Turn.id.desc())
+        .limit(last)
+    )  # fmt: skip
+    async with service.database.reading() as session:
+        if (record := await session.get(Assistant, name)) is None:
+            raise NotThere(f"there is no assistant {name!r}")
+        rows = (await session.execute(wanted)).all()
+        with_sound = set((await session.execute(
+            select(Stage.run_id, Turn.id).join(Turn, Turn.run_id == Stage.run_id).where(
+                Turn.id.in_([row.id for row in rows]), Stage.name == "transcribe"
+            )
+        )).scalars(1))  # fmt: skip
+        files = (await session.get_one(Revision, record.live or record.draft)).files
+    assistant = await asyncio.to_thread(assistant_of, digest(files), files)
+    missed: list[Missed] = []
+    if assistant.fallback.reply.free:
+        rows = []  # an engine answered them
+    for turn_id, said, output in rows:
+        if (output or {}).get("outcome", "reply") not in ("reply", "did-you-mean", "did-you-say"):
+            continue
+        scores: list[dict[str, Any]] = (output or {}).get("scores") or [{}]
+        best = scores[0]
+        missed.append(Missed(
+            turn_id, said, best.get("route", ""), best.get("confidence", 0.0),
+            sound=turn_id in with_sound,
+        ))  # fmt: skip
+    found = await asyncio.to_thread(gaps, missed, assistant.its_language)
+    return [
+        GapOut(
+            example=each.example, count=each.count, turns=list(each.turns[:50]),
+            wordings=list(each.wordings[:20]), nearest=each.nearest, confidence=each.confidence,
+            heard=each.heard,
+        )
+        for each in found
+    ]  # fmt: skip

@@ -127,6 +127,19 @@ class Replays(Commands):
         self.assertEqual((past[0]["what"], past[0]["why"]), ("published", "known"))
         self.assertIn("case ticket", past[0]["forced"][0])
 
+    async def test_why_and_what_no_route_is_for(self):
+        for text in ("Can I hire a canoe?", "hire a canoe please", "How much is a ticket?"):
+            turn = await self.ask(text)
+        why = await self.says("turn", "explain", turn)
+        self.assertIn("Took fares (example): like 'How much is a ticket?'", why)
+        first = (await self.client.get("/api/turns?limit=3")).json()["items"][-1]["id"]
+        why = await self.says("turn", "explain", first)
+        self.assertRegex(why, r"An example needs 63% to be taken, .* the nearest, [\w-]+, had \d+%")
+        self.assertIn("“Can I hire a canoe?” would have led there", why)
+        out = await self.says("assistant", "gaps", "harbour-desk")
+        self.assertIn("2 turns fell to no route, in 1 groups.", out)
+        self.assertIn("canoe", out)
+
     async def test_it_goes_into_the_draft_without_a_folder(self):
         turn = await self.ask("How much is a ticket?")
         await self.says("turn", "keep", turn, "ticket")

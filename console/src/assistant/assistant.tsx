@@ -9,6 +9,7 @@ import { colour, font } from "../theme";
 import { Bench } from "./bench";
 import { Editor } from "./editor";
 import { useEdit } from "./edits";
+import { Proof } from "./proof";
 
 const Desk = styled.main`
   display: grid;
@@ -142,13 +143,14 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
   };
   const keep = useMutation({ mutationFn: put, onSuccess: after });
   const publish = useMutation({
-    mutationFn: async (revision: string) =>
-      api.publish(name, revision || ((await put(onto)).draft ?? "")),
+    mutationFn: async ({ revision = "", force = false }: { revision?: string; force?: boolean }) =>
+      api.publish(name, revision || ((await put(onto)).draft ?? ""), force),
     onSuccess: after,
   });
   if (!files) return error ? <Sheet role="alert">{error.message}</Sheet> : null;
   const problem = keep.error ?? publish.error;
-  const overtaken = problem instanceof Problem && problem.status === 409;
+  const heldBack = publish.error !== null && /was not published/.test(publish.error.message);
+  const overtaken = problem instanceof Problem && problem.status === 409 && !heldBack;
   const giveUp = () => {
     keep.reset();
     publish.reset();
@@ -167,7 +169,7 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           <Button onPress={() => keep.mutate(onto)} isDisabled={wrong || keep.isPending}>
             Save draft
           </Button>
-          <Button onPress={() => publish.mutate("")} isDisabled={wrong || publish.isPending}>
+          <Button onPress={() => publish.mutate({})} isDisabled={wrong || publish.isPending}>
             Publish
           </Button>
           {others.length > 1 && (
@@ -181,6 +183,13 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           )}
         </Row>
         {problem && <ErrorNote role="alert">{problem.message}</ErrorNote>}
+        {heldBack && (
+          <Row>
+            <Button onPress={() => publish.mutate({ ...publish.variables, force: true })}>
+              Publish it all the same
+            </Button>
+          </Row>
+        )}
         {overtaken && (
           <Row>
             <Button onPress={giveUp}>Take the other draft, and give up what is written here</Button>
@@ -203,7 +212,11 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
         </FileTabs>
       </header>
       <div style={{ minHeight: 0 }}>
-        {isSound(file) ? (
+        {isPicture(file) ? (
+          <div style={{ padding: "1.5rem 1.2rem" }}>
+            <img alt={file} src={pictureAddress(file, files[file] ?? "")} />
+          </div>
+        ) : isSound(file) ? (
           <SoundFile file={file} text={files[file] ?? ""} />
         ) : (
           <Editor
@@ -234,11 +247,17 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
       <aside>
         <h3 style={{ marginTop: 0 }}>Try it</h3>
         <Bench name={name} files={files} />
-        <Revisions name={name} onPublish={(revision) => publish.mutate(revision)} />
+        <Proof name={name} files={files} />
+        <Revisions name={name} onPublish={(revision) => publish.mutate({ revision })} />
       </aside>
     </Desk>
   );
 }
+
+const pictureAddress = (file: string, text: string) =>
+  `data:image/${file.toLowerCase().split(".").pop()?.replace("jpg", "jpeg")};base64,${text}`;
+
+const isPicture = (file: string) => /\.(png|jpe?g|gif|webp)$/i.test(file);
 
 const isSound = (file: string) => /\.(ogg|oga|opus|webm|mp3|m4a|amr|wav|flac)$/i.test(file);
 

@@ -10,6 +10,7 @@ import { Asked } from "../parts/asked";
 import { Button, Code, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
 import { Player } from "../parts/waveform";
 import { colour } from "../theme";
+import { ReplayOf } from "./replay";
 
 const Fold = styled(Disclosure)`
   border-top: 1px solid ${colour.rule};
@@ -77,6 +78,7 @@ export function TurnPage() {
       </Row>
       {retry.error && <ErrorNote role="alert">{retry.error.message}</ErrorNote>}
       <Deliveries turn={told} />
+      <ReplayOf key={told.id} turn={told} />
       {[...told.runs].reverse().map((run, place) => (
         <section key={run.id}>
           <h3>

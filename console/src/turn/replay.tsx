@@ -1,0 +1,126 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Replay, type TurnDetail } from "../api";
+import { Button, ErrorNote, Mark, Row, Table, Text } from "../parts/sheet";
+
+const SHOWN = [
+  ["text", "said"],
+  ["route", "route"],
+  ["because", "why"],
+  ["slots", "slots"],
+  ["written", "written"],
+  ["spoken", "spoken"],
+  ["choices", "choices"],
+  ["error", "error"],
+  ["not_run", "not run"],
+] as const;
+
+const plain = (value: unknown): string =>
+  Array.isArray(value)
+    ? value.join(", ")
+    : value && typeof value === "object"
+      ? Object.entries(value)
+          .map(([name, each]) => `${name}: ${String(each)}`)
+          .join(", ")
+      : String(value ?? "");
+
+/** A turn as it was, beside what it would be now; and kept as a case. */
+export function ReplayOf({ turn }: { turn: TurnDetail }) {
+  const [name, setName] = useState("");
+  const replay = useMutation({
+    mutationFn: ({ onto, hear }: { onto: string; hear: boolean }) =>
+      api.replay(turn.id, onto, hear),
+  });
+  const keep = useMutation({
+    mutationFn: async () => {
+      const kept = await api.asCase(turn.id, name);
+      const draft = await api.draft(kept.assistant);
+      const files = { ...draft.files, [kept.file]: kept.text };
+      if (kept.sound_file) files[kept.sound_file] = kept.sound;
+      await api.putDraft(kept.assistant, files, draft.revision);
+      return kept;
+    },
+  });
+  if (turn.erased_at || !["answered", "failed"].includes(turn.state)) return null;
+  return (
+    <section aria-label="Replay">
+      <h3>Replay</h3>
+      <Row>
+        <Button
+          onPress={() => replay.mutate({ onto: "draft", hear: false })}
+          isDisabled={replay.isPending}
+        >
+          On the draft
+        </Button>
+        <Button
+          onPress={() => replay.mutate({ onto: "live", hear: false })}
+          isDisabled={replay.isPending}
+        >
+          On live
+        </Button>
+        {turn.sound && (
+          <Button
+            onPress={() => replay.mutate({ onto: "draft", hear: true })}
+            isDisabled={replay.isPending}
+          >
+            Hear it again on the draft
+          </Button>
+        )}
+      </Row>
+      {replay.error && <ErrorNote role="alert">{replay.error.message}</ErrorNote>}
+      {replay.data && <SideBySide found={replay.data} />}
+      <Row>
+        <Text
+          label="Keep it as a case"
+          value={name}
+          onChange={(given) => setName(given.toLowerCase().replaceAll(/[^a-z0-9-]/g, "-"))}
+          placeholder="its name"
+        />
+        <Button onPress={() => keep.mutate()} isDisabled={name.length < 2 || keep.isPending}>
+          Keep
+        </Button>
+      </Row>
+      {keep.error && <ErrorNote role="alert">{keep.error.message}</ErrorNote>}
+      {keep.data && (
+        <p role="status">
+          Kept as {keep.data.file} in the draft of {keep.data.assistant}: what came out must come
+          out again.
+        </p>
+      )}
+    </section>
+  );
+}
+
+function SideBySide({ found }: { found: Replay }) {
+  return (
+    <>
+      <p role="status">
+        {found.changed.length
+          ? `Different: ${found.changed.join(", ").replaceAll("_", " ")}.`
+          : "Nothing would be different."}
+      </p>
+      <Table>
+        <thead>
+          <tr>
+            <th />
+            <th>then</th>
+            <th>on {found.revision.slice(0, 10)}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {SHOWN.filter(([key]) => plain(found.before[key]) || plain(found.after[key])).map(
+            ([key, label]) => (
+              <tr key={key}>
+                <td>
+                  {label} {found.changed.includes(key) && <Mark $kind="bad">≠</Mark>}
+                </td>
+                <td style={{ whiteSpace: "pre-wrap" }}>{plain(found.before[key])}</td>
+                <td style={{ whiteSpace: "pre-wrap" }}>{plain(found.after[key])}</td>
+              </tr>
+            ),
+          )}
+        </tbody>
+      </Table>
+    </>
+  );
+}

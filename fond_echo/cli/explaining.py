@@ -1,0 +1,106 @@
+"""turn explain: why a turn was heard and routed as it was, and what another outcome would have
+needed."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.contract.api import TurnDetail
+from fond_echo.core.dialogue.routing import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
+
+BELIEVED = 0.75
+"""From this confidence on, what was taken down freely is believed (`stages.route`)."""
+
+
+def add_to_turns(verbs: Any) -> None:
+    explain = verbs.add_parser("explain", help="why a turn was heard and routed so")
+    explain.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    add_service(explain)
+    explain.set_defaults(run=_explain)
+
+
+def add_to_assistants(verbs: Any) -> None:
+    gaps = verbs.add_parser("gaps", help="what people said that no route was for, grouped")
+    gaps.add_argument("name")
+    gaps.add_argument("--last", type=int, default=1_000, help="turns to look at (1000)")
+    add_service(gaps)
+    gaps.set_defaults(run=_gaps)
+
+
+def explained(turn: TurnDetail) -> list[str]:
+    """Why, line by line."""
+    stages = _outputs(turn)
+    heard, routed = stages.get("transcribe"), stages.get("route")
+    lines = []
+    if heard:
+        how = {"expected": "one of what was expected", "dictation": "taken down freely",
+               "nothing": "no words"}.get(heard["source"], heard["source"])  # fmt: skip
+        lines.append(f"Heard “{heard['written']}”: {how}, {heard['confidence']:.0%} sure.")
+        others = [each.get("written") or each.get("text") for each in heard.get("alternatives", [])]
+        if others := [each for each in others if each]:
+            lines.append(f"It may also have been: {'; '.join(others[:4])}.")
+        if heard["source"] == "dictation" and heard["confidence"] < BELIEVED:
+            lines.append(f"Below {BELIEVED:.0%} it is not believed unless it is near an example.")
+    if not routed:
+        return [*lines, "It was never routed."]
+    lines.append(f"Took {routed['route']} ({routed['by']}): {routed['because']}.")
+    doubted = bool(heard and heard["confidence"] < BELIEVED and heard["source"] == "dictation")
+    needed = HEARD_THRESHOLD if doubted else THRESHOLD
+    scores = routed.get("scores") or []
+    if scores and (routed["by"] in ("example", "fallback") or routed["route"] == FALLBACK):
+        best = scores[0]
+        lines.append(
+            f"An example needs {needed:.0%} to be taken, {ASKED:.0%} to be asked about; the"
+            f" nearest, {best['route']}, had {best['confidence']:.0%}: {best['because']}."
+        )
+        if best["confidence"] < needed:
+            lines.append(
+                f"As an example of {best['route']}, “{turn.text}” would have led there:"
+                f" add it if that is what was meant."
+            )
+    return lines
+
+
+def _outputs(turn: TurnDetail) -> dict[str, dict[str, Any]]:
+    """What each stage of its live run gave."""
+    return {each.name: each.output or {} for run in turn.runs[:1] for each in run.stages}
+
+
+def _explain(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        turn = echo.turn(options.id)
+    lines = explained(turn)
+    if options.json:
+        print_json({"turn": turn.id, "why": lines})
+        return 0
+    for line in lines:
+        print(line)
+    scores = _outputs(turn).get("route", {}).get("scores") or []
+    rows = [
+        (each["route"], f"{each['confidence']:.0%}", f"{each['score']:.2f}", each["because"])
+        for each in scores[:8]
+    ]  # fmt: skip
+    if rows:
+        table(("route", "likely", "score", "why"), rows)
+    return 0
+
+
+def _gaps(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.gaps(options.name, options.last)
+    if options.json:
+        print_json([each.model_dump(mode="json") for each in found])
+        return 0
+    rows = [
+        (str(each.count), each.example,
+         f"{each.nearest} {each.confidence:.0%}" if each.nearest else "",
+         (each.heard or each.turns[0])[-12:])
+        for each in found
+    ]  # fmt: skip
+    if rows:
+        table(("times", "proposed example", "nearest route", "turn"), rows)
+    total = sum(each.count for each in found)
+    print(f"{total} turns fell to no route, in {len(found)} groups.")
+    return 0
