@@ -143,13 +143,14 @@ class CallHandling(Schema):
 
 class PhoneDescription(Schema):
     """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
-    being
-    asked who they are: addresses or networks; `callers` after proving it; `calls` is how many there
-    may be at once; without `outbound` no calls are placed."""
+    being asked who they are: addresses or networks; `callers` after proving it; `calls` is how many
+    there may be at once; without `outbound` no calls are placed. `assistants` has numbers that lead
+    to another assistant than the channel's: one line, several numbers, an assistant each."""
 
     phone: Name
     listen: Listening = Field(default_factory=Listening)
     numbers: list[Number] = Field(default_factory=list, max_length=1_000)
+    assistants: dict[Number, Name] = Field(default_factory=dict, max_length=1_000)
     peers: list[str] = Field(default_factory=list, max_length=100)
     registrars: list[RegistrarSpec] = Field(default_factory=list, max_length=20)
     callers: list[CallerSpec] = Field(default_factory=list, max_length=1_000)
@@ -168,6 +169,9 @@ class PhoneDescription(Schema):
     def _somebody_can_call(self) -> PhoneDescription:
         if not (self.peers or self.registrars or self.callers):
             raise ValueError("nobody can call: say peers (addresses), callers or registrars")
+        for number in self.assistants:
+            if not self.leads_here(number):
+                raise ValueError(f"assistants: {number} is not one of numbers")
         by = self.outbound.by if self.outbound else ""
         if by and by not in [each.registrar for each in self.registrars]:
             raise ValueError(f"outbound goes by {by!r}, and there is no registrar of that name")

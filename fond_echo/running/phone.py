@@ -6,7 +6,7 @@ import asyncio
 import errno
 import signal
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import structlog
@@ -83,7 +83,7 @@ class Phones:
                 await self._start(channel, live[name])
             if (known := self._open.get(name)) is not None:
                 self._backend.channels[name] = channel
-                speaking = await self._speaking(live[name])
+                speaking = await self._speaking(live[name], known.description)
                 if speaking != known.speaking:
                     known.speaking = speaking
                     await self._media.speak_as(name, speaking)
@@ -95,7 +95,7 @@ class Phones:
             vault = await self._world.vault()
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
-            speaking = await self._speaking(live)
+            speaking = await self._speaking(live, description)
             self._backend.channels[channel.name] = channel
             await self._media.open(channel.name, channel.description, speaking, passwords)
         except LinkClosed:
@@ -122,8 +122,25 @@ class Phones:
                 )
         return f"another program listens on {place}: stop it, or give the channel another port"
 
-    async def _speaking(self, live: str) -> Speaking:
-        """How a channel's assistant speaks, in its live revision."""
+    async def _speaking(self, live: str, description: PhoneDescription) -> Speaking:
+        """How a channel's assistant speaks, in its live revision, and those of its numbers."""
+        speaking = await self._speaks_as(live)
+        if not description.assistants:
+            return speaking
+        wanted = select(Assistant.name, Assistant.live).where(
+            Assistant.name.in_(description.assistants.values()), Assistant.live.is_not(None)
+        )
+        async with self._database.reading() as session:
+            lives = dict((await session.execute(wanted)).tuples().all())
+        others = {
+            number: await self._speaks_as(revision)
+            for number, name in description.assistants.items()
+            if (revision := lives.get(name))
+        }
+        return replace(speaking, numbers=others)
+
+    async def _speaks_as(self, live: str) -> Speaking:
+        """How an assistant speaks, in a revision."""
         if live in self._speaks:
             return self._speaks[live]
         async with self._database.reading() as session:

@@ -94,20 +94,22 @@ async def put_channel(
     """Add or change a channel, and connect it."""
     if given.kind == "chat":
         read_description(given.description, f"{name}.yaml", frozenset(given.values))
+    others: set[str] = set()
     if given.kind == "phone":
-        read_phone(given.description, f"{name}.yaml")
+        others.update(read_phone(given.description, f"{name}.yaml").assistants.values())
     async with service.database.writing() as session:
-        assistant = await session.get(Assistant, given.assistant)
-        if assistant is None:
-            raise NotThere(
-                f"there is no assistant {given.assistant!r}",
-                remedy="put it first: fond-echo assistant put FOLDER --publish",
-            )
-        if assistant.live is None:
-            raise Conflict(
-                f"the assistant {given.assistant!r} was never published",
-                remedy=f"fond-echo assistant publish {given.assistant}",
-            )
+        for each in (given.assistant, *sorted(others)):
+            assistant = await session.get(Assistant, each)
+            if assistant is None:
+                raise NotThere(
+                    f"there is no assistant {each!r}",
+                    remedy="put it first: fond-echo assistant put FOLDER --publish",
+                )
+            if assistant.live is None:
+                raise Conflict(
+                    f"the assistant {each!r} was never published",
+                    remedy=f"fond-echo assistant publish {each}",
+                )
         fields = given.model_dump()
         settings = (given.settings or ChannelSettings()).model_dump()
         if given.settings is None:

@@ -68,7 +68,8 @@ async def ask_channel(
             ChannelSettings.model_validate(record.settings),
             contact=who,
             conversation=requested.conversation or conversation or who,
-            name=requested.name,
+            # Who does not say who asks is the program with that key.
+            name=requested.name or ("" if requested.contact or contact else bearer.name),
             text=requested.text,
             choice=requested.choice,
             sound=data,

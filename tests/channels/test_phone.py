@@ -6,14 +6,59 @@ from unittest import mock
 
 from sqlalchemy import select
 
+from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.session import Session
+from fond_echo.documents.assistant import digest
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.softphone.handset import handset
 from fond_echo.store.event_records import Event
-from fond_echo.store.records import Conversation
+from fond_echo.store.records import Assistant, Conversation, Revision
 from tests.support.phone import PHONE, OnAPhone
 from tests.support.warbles import understood, warble
+
+OTHER = """\
+assistant: gale-desk
+voice: tern
+greeting: This is the gale desk.
+routes:
+  - route: which
+    examples: [How much is a ticket?]
+    reply: {text: "You called {{ variables.dialed }}."}
+fallback:
+  reply: {text: Nothing else.}
+"""
+
+
+class Numbers(OnAPhone):
+    """One line, two numbers, an assistant each."""
+
+    def description(self, port, media):
+        plain = super().description(port, media)
+        return plain.replace(
+            'numbers: ["2001"]', 'numbers: ["2001", "2002"]\nassistants: {"2002": gale-desk}'
+        )
+
+    speaking = Speaking(
+        "tern", "Tern Sound Ferries.", numbers={"2002": Speaking("tern", "This is the gale desk.")}
+    )
+
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        files = {"assistant.yaml": OTHER}
+        async with self.database.writing() as session:
+            session.add(Revision(digest=digest(files), assistant="gale-desk", files=files))
+            await session.flush()
+            session.add(Assistant(name="gale-desk", draft=digest(files), live=digest(files)))
+
+    async def test_each_number_leads_to_its_own(self):
+        for number, greeting in (("2002", "gale desk"), ("2001", "tern sound ferries")):
+            async with handset() as caller:
+                await caller.dial(self.number(number))
+                await self.hears(caller, greeting)
+                if number == "2002":
+                    await caller.say(warble("How much is a ticket?"))
+                    await self.hears(caller, "you called")
 
 
 class Calls(OnAPhone):

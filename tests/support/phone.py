@@ -73,6 +73,7 @@ class OnAPhone(TurnsTest):
     """A phone channel that listens, and is called."""
 
     passwords: ClassVar = {}
+    speaking = Speaking("tern", "Tern Sound Ferries.")
 
     def description(self, port, media):
         """The channel's own description."""
@@ -101,7 +102,7 @@ class OnAPhone(TurnsTest):
         self.text = text
         self.make = partial(
             PhoneServer, "test-channel", read_phone(text, "channel.yaml"), self.backend,
-            Speaking("tern", "Tern Sound Ferries."), self.passwords,
+            self.speaking, self.passwords,
         )  # fmt: skip
         await self.listen()
 

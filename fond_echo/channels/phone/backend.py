@@ -26,6 +26,7 @@ class CallStart:
         conversation: where its turns stand.
         recorded: whether its sound is kept.
         order: what was asked for, of a call that we placed.
+        dialed: the number that was called.
     """
 
     record: str
@@ -34,6 +35,7 @@ class CallStart:
     conversation: str
     recorded: bool = False
     order: CallIn | None = None
+    dialed: str = ""
 
 
 @dataclass(frozen=True)

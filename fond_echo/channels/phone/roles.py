@@ -38,13 +38,18 @@ class Carrier(Protocol):
 class Speaking:
     """How the channel's assistant speaks: its voice; its greeting where that is always the same;
     its revision; the service's own sentences for calls, by name, as the assistant says them; its
-    language."""
+    language; and how those speak that single numbers lead to."""
 
     voice: str
     greeting: str = ""
     revision: str = ""
     sentences: Mapping[str, str] = field(default_factory=dict)
     language: str = "en"
+    numbers: Mapping[str, Speaking] = field(default_factory=dict)
+
+    def to(self, number: str) -> Speaking:
+        """How whoever calls a number is spoken to."""
+        return self.numbers.get(number, self)
 
     def words(self, handling: CallHandling) -> CallWords:
         """What is said in a call that belongs to no turn: the channel's words before the

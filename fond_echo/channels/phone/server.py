@@ -121,11 +121,12 @@ class PhoneServer:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
         handling = self.description.call_handling
-        own = speaking.words(handling)
-        words = [speaking.greeting, *own.reminders, own.goodbye, own.not_connected]
-        if handling.record:
-            words.insert(0, own.recorded)
-        self.run(self._prepare([each for each in words if each], speaking))
+        for each in (speaking, *speaking.numbers.values()):
+            own = each.words(handling)
+            words = [each.greeting, *own.reminders, own.goodbye, own.not_connected]
+            if handling.record:
+                words.insert(0, own.recorded)
+            self.run(self._prepare([text for text in words if text], each))
 
     async def _prepare(self, words: list[str], speaking: Speaking) -> None:
         """Render prompts, and warm up; speech may still be starting."""
@@ -297,7 +298,8 @@ class PhoneServer:
     ) -> Session:
         return Session(
             call, context, self.channel, agreed, sockets, self.backend, self.prompts,
-            self.description.call_handling, self.speaking, self,
+            self.description.call_handling,
+            self.speaking.to(call.number) if call.incoming else self.speaking, self,
         )  # fmt: skip
 
     async def _ended(self, event: Ended, session: Session | None) -> None:

@@ -83,7 +83,7 @@ class Session:
         self.begun_at = 0.0
         self.start = CallStart(
             context.record, channel, (call.caller if call.incoming else call.number) or "unknown",
-            f"call-{new_id()}", handling.record, context.order,
+            f"call-{new_id()}", handling.record, context.order, call.number,
         )  # fmt: skip
         self._prompts, self._handling, self._speaking = prompts, handling, speaking
         self._words = speaking.words(handling)

@@ -30,6 +30,7 @@ from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.phone import read_phone
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import AtHand, Needs, Recognizer, Synthesizer
@@ -125,6 +126,13 @@ class CallTurns:
             variables = dict(order.variables)
             self._begin = ConversationState(
                 variables=variables, assistant=order.opening.assistant or ""
+            )
+        elif start.dialed:
+            # What it was called by is a fact for templates and business logic; a number may lead to
+            # an assistant of its own.
+            assistants = read_phone(channel.description, f"{channel.name}.yaml").assistants
+            self._begin = ConversationState(
+                variables={"dialed": start.dialed}, assistant=assistants.get(start.dialed, "")
             )
         self._name = order.name if order is not None else ""
         self._settings = ChannelSettings.model_validate(channel.settings)
