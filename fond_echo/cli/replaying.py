@@ -7,25 +7,38 @@ import asyncio
 import base64
 import json
 import sys
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from xml.etree import ElementTree
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
-from fond_echo.cli.output import add_service, print_json, service, table
-from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn
+from fond_echo.cli.output import add_json, add_service, print_json, service, table
+from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn, TurnForm
+
+if TYPE_CHECKING:
+    from fond_echo.documents.case import CaseFile
 
 PAGE = 50
 
 
 def add_to_turns(verbs: Any) -> None:
     replay = verbs.add_parser("replay", help="take a turn again on the draft: what would change")
-    replay.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    replay.add_argument("id", help="of the turn, or a bundle of one, which needs no service")
     _add_onto(replay)
     add_service(replay)
     replay.set_defaults(run=_replay)
+    bundle = verbs.add_parser("bundle", help="a turn as one file that is replayed elsewhere")
+    bundle.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    bundle.add_argument("-o", "--out", type=Path, required=True, help="the file, .zip")
+    add_service(bundle)
+    bundle.set_defaults(run=_bundle)
+    opened = verbs.add_parser("open", help="what a bundle holds; nothing of it is run")
+    opened.add_argument("file", type=Path)
+    add_json(opened)
+    opened.set_defaults(run=_open)
     keep = verbs.add_parser("keep", help="keep a turn as a case of its assistant")
     keep.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     keep.add_argument("name", help="of the case")
@@ -70,6 +83,8 @@ def _add_onto(command: argparse.ArgumentParser) -> None:
 
 def _replay(options: argparse.Namespace) -> int:
     files = files_in(options.folder) if options.folder else None
+    if Path(options.id).suffix == ".zip":
+        return _replay_bundle(Path(options.id), files, as_json=options.json)
     given = ReplayIn(onto=options.onto, files=files, hear=options.hear)
     with service(options) as echo:
         found = echo.replay_turn(options.id, given)
@@ -92,6 +107,61 @@ def _show(found: ReplayOut) -> None:
     table(("", "then", f"on {found.revision[:12]}", ""), rows)
     changed = ", ".join(found.changed).replace("_", " ")
     print(f"Different: {changed}." if changed else "Nothing would be different.")
+
+
+def _bundle(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        data = echo.turn_bundle(options.id)
+    options.out.write_bytes(data)
+    if not options.json:
+        print(f"{options.out}: {len(data):,} bytes; fond-echo turn open {options.out} shows it.")
+    return 0
+
+
+def _open(options: argparse.Namespace) -> int:
+    from fond_echo.documents.bundle import unpacked
+
+    found = unpacked(options.file.read_bytes())
+    case, before = found.turn["case"], TurnForm.model_validate(found.turn["before"])
+    if options.json:
+        print_json({**found.turn, "files": sorted(found.files), "sound": found.sound_name})
+        return 0
+    rows = [
+        ("assistant", f"{found.turn['assistant']}, revision {found.turn['revision'][:12]}"),
+        ("made by", f"Fond Echo {found.turn['made_by']}"),
+        ("at", case["now"]), ("said", before.text), ("route", before.route),
+        ("answered", before.written or before.error),
+        ("sound", f"{found.sound_name}, {len(found.sound):,} bytes" if found.sound else "none"),
+        ("files", ", ".join(sorted(found.files))),
+        ("kept answers", ", ".join(each["asks"] for each in case.get("logic", [])) or "none"),
+    ]  # fmt: skip
+    table(("", ""), rows)
+    return 0
+
+
+def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -> int:
+    """A bundle taken again in this process, on its own files or on others."""
+    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.bundle import unpacked
+    from fond_echo.documents.case import FOLDER, CaseFile
+    from fond_echo.documents.media import as_text
+    from fond_echo.stages.replaying import changes
+
+    found = unpacked(file.read_bytes())
+    files = dict(files or found.files)
+    if found.sound:
+        files[FOLDER + found.sound_name] = as_text(found.sound)
+    case = CaseFile.model_validate(found.turn["case"])
+    (came,) = asyncio.run(_run_here(files, [case]))
+    before = TurnForm.model_validate(found.turn["before"])
+    assert came.form is not None
+    replayed = ReplayOut(turn=case.case, revision=digest(files), before=before, after=came.form,
+                         changed=changes(before, came.form))  # fmt: skip
+    if as_json:
+        print_json(replayed)
+    else:
+        _show(replayed)
+    return 0
 
 
 def _plain(value: Any) -> str:
@@ -186,7 +256,10 @@ def _keep(options: argparse.Namespace) -> int:
 def _test(options: argparse.Namespace) -> int:
     folder = Path(options.folder)
     if folder.is_dir():
-        cases = asyncio.run(_test_here(folder))
+        from fond_echo.documents.case import read_cases
+
+        files = files_in(folder)
+        cases = asyncio.run(_run_here(files, read_cases(files)))
     else:
         with service(options) as echo:
             cases = echo.run_cases(options.folder, ReplayIn(onto=options.onto)).cases
@@ -207,13 +280,13 @@ def _test(options: argparse.Namespace) -> int:
     return 1 if failed else 0
 
 
-async def _test_here(folder: Path) -> list[CaseOut]:
-    """The cases of a folder, run in this process: no service is needed."""
+async def _run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[CaseOut]:
+    """Cases run in this process: no service is needed."""
     from fond_echo.core.audio.containers import decode
     from fond_echo.core.audio.resample import at_rate
     from fond_echo.core.recognition.symbols import RATE
     from fond_echo.documents.assistant import digest
-    from fond_echo.documents.case import FOLDER, read_cases
+    from fond_echo.documents.case import FOLDER
     from fond_echo.documents.media import bytes_of
     from fond_echo.documents.reading import read_assistant
     from fond_echo.speech.heard import as_heard
@@ -221,7 +294,6 @@ async def _test_here(folder: Path) -> list[CaseOut]:
     from fond_echo.stages.cases import run_case
     from fond_echo.stages.transcribe import speech_in
 
-    files = files_in(folder)
     assistant = read_assistant(files)
 
     async def hear(sound: str, expected: Any) -> Any:
@@ -229,10 +301,7 @@ async def _test_here(folder: Path) -> list[CaseOut]:
         found = recognizer(assistant.language).transcribe(clip, expected)
         return speech_in(as_heard(found, assistant.language))
 
-    return [
-        await run_case(case, assistant, digest(files), _NoLogic(), hear)
-        for case in read_cases(files)
-    ]
+    return [await run_case(case, assistant, digest(files), _NoLogic(), hear) for case in cases]
 
 
 class _NoLogic:

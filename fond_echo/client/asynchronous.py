@@ -149,6 +149,10 @@ class AsyncFondEcho:
         """What people said lately that no route was for, grouped."""
         return await self.make(calls.gaps(name, last))
 
+    async def turn_bundle(self, turn_id: str) -> bytes:
+        """A turn as one file that is replayed on another machine."""
+        return await self.make(calls.turn_bundle(turn_id))
+
     async def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
         """A turn as a case to be kept under a name."""
         return await self.make(calls.turn_as_case(turn_id, name))

@@ -170,6 +170,10 @@ def gaps(name: str, last: int) -> Call[list[GapOut]]:
     return Call("GET", path, _shape(list[GapOut]), query={"last": str(last)})
 
 
+def turn_bundle(turn_id: str) -> Call[bytes]:
+    return Call("GET", f"/api/turns/{turn_id}/bundle", lambda response: response.content)
+
+
 def turn_as_case(turn_id: str, name: str) -> Call[KeptCase]:
     return Call("GET", f"/api/turns/{turn_id}/case", _shape(KeptCase), query={"name": name})
 

@@ -145,6 +145,10 @@ class FondEcho:
         """What people said lately that no route was for, grouped."""
         return self.make(calls.gaps(name, last))
 
+    def turn_bundle(self, turn_id: str) -> bytes:
+        """A turn as one file that is replayed on another machine."""
+        return self.make(calls.turn_bundle(turn_id))
+
     def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
         """A turn as a case to be kept under a name."""
         return self.make(calls.turn_as_case(turn_id, name))

@@ -8,10 +8,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any
 
-from fastapi import Query
+from fastapi import Query, Response
 from sqlalchemy import func, or_, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo import __version__
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.replay import (
@@ -31,6 +32,7 @@ from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile, digest
+from fond_echo.documents.bundle import Bundle, packed
 from fond_echo.documents.case import FOLDER, read_cases, written
 from fond_echo.documents.media import bytes_of
 from fond_echo.stages.cases import run_case
@@ -254,8 +256,20 @@ async def as_case(
     """A turn as a case: what was said, what was before, and that it must come out as it did."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
+    case, sound, file = await _case_of(service, was, name)
+    return KeptCase(
+        name=name, assistant=was.assistant.assistant, file=f"{FOLDER}{name}.yaml",
+        text=written(case), sound_file=FOLDER + file if sound else "",
+        sound=base64.b64encode(sound).decode(),
+    )  # fmt: skip
+
+
+async def _case_of(
+    service: Service, was: TurnSoFar, name: str
+) -> tuple[dict[str, Any], bytes, str]:
+    """A turn as a case, its recording, and the recording's name."""
     form = form_of(was)
-    case: dict[str, object] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
+    case: dict[str, Any] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
     sound, file = b"", ""
     if was.inbound.sound is not None and was.fetched is not None:
         sound = await service.clips.load(was.fetched.clip.id)
@@ -270,35 +284,42 @@ async def as_case(
         case["command"] = True
     case["now"] = was.clock.isoformat()
     # What was said before is not needed to understand it, and is nobody's business in a file.
-    state = {
-        name: value for name, value in was.state.stored().items() if name not in ("recent", "last")
-    }
-    if state:
+    before = was.state.stored()
+    if state := {n: v for n, v in before.items() if n not in ("recent", "last")}:
         case["state"] = state
     if was.memory:
         case["memory"] = was.memory
     spec = was.assistant.spec(form.route) if form.route else None
-    answered = was.answered.parts if was.answered else []
-    if (
-        spec is not None
-        and spec.logic
-        and answered
-        and not (was.answered and was.answered.apology_for)
-    ):
-        parts = [part.model_dump(mode="json", exclude_defaults=True) for part in answered]
+    answered = was.answered
+    if spec is not None and spec.logic and answered is not None and not answered.apology_for:
+        parts = [part.model_dump(mode="json", exclude_defaults=True) for part in answered.parts]
         case["logic"] = [{"asks": spec.logic, "slots": form.slots, "answers": parts}]
-    expect: dict[str, object] = {"route": form.route}
+    expect: dict[str, Any] = {"route": form.route}
     if form.slots:
         expect["slots"] = form.slots
     if form.written:
         expect["contains"] = [form.written.splitlines()[0][:200]]
     case["expect"] = expect
-    text = written(case)
-    return KeptCase(
-        name=name, assistant=was.assistant.assistant, file=f"{FOLDER}{name}.yaml", text=text,
-        sound_file=FOLDER + file if sound else "",
-        sound=base64.b64encode(sound).decode(),
-    )  # fmt: skip
+    return case, sound, file
+
+
+@router.get("/turns/{turn_id}/bundle", responses={200: {"content": {"application/zip": {}}}})
+async def bundle_turn(turn_id: TurnId, _: MayBuild, service: TheService) -> Response:
+    """A turn as one file that is replayed on another machine: its sound, what was before, its
+    revision's files, what business logic answered. Nobody is named in it, and what is remembered of
+    the person is left out."""
+    async with service.database.reading() as session:
+        was = await frozen(session, turn_id)
+        files = (await session.get_one(Revision, was.revision)).files
+    case, sound, file = await _case_of(service, was, "bundled-turn")
+    case.pop("memory", None)
+    turn = {
+        "case": case, "before": form_of(was).model_dump(mode="json"), "revision": was.revision,
+        "assistant": was.assistant.assistant, "made_by": __version__,
+    }  # fmt: skip
+    data = packed(Bundle(turn, files, sound, file))
+    headers = {"Content-Disposition": f'attachment; filename="turn-{was.id[-12:]}.zip"'}
+    return Response(data, media_type="application/zip", headers=headers)
 
 
 @router.get("/assistants/{name}/gaps")

@@ -1,11 +1,17 @@
 """Turns replayed on a draft and kept as cases; a draft that is not published while a case fails."""
 
+import asyncio
+import contextlib
+import io
 import json
+import zipfile
 from xml.etree import ElementTree
 
+from fond_echo.cli.main import main
 from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo.world import files_of
+from fond_echo.documents.bundle import unpacked
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.media import bytes_of, is_media
@@ -126,6 +132,44 @@ class Replays(Commands):
         past = json.loads(await self.says("assistant", "history", "harbour-desk", "--json"))
         self.assertEqual((past[0]["what"], past[0]["why"]), ("published", "known"))
         self.assertIn("case ticket", past[0]["forced"][0])
+
+    async def test_a_bundle_is_replayed_without_a_service_and_not_where_it_was_changed(self):
+        sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")
+        turn, file = await self.ask(sound=sound), self.folder / "turn.zip"
+        await self.says("turn", "bundle", turn, "-o", file)
+        self.assertNotIn("contact", unpacked(file.read_bytes()).turn["case"])
+        code, out, err = await asyncio.to_thread(self.alone, "turn", "open", file)
+        self.assertEqual(code, 0, err)
+        self.assertIn("timetable.next-sailing", out)
+        code, out, err = await asyncio.to_thread(self.alone, "turn", "replay", file)
+        self.assertEqual(code, 0, err)
+        self.assertIn("Nothing would be different.", out)
+        self.assertIn("At ten to Pell.", out)
+        data = file.read_bytes()
+        for wrong, why in (
+            (data[:200], "not a bundle of a turn"),
+            (b"PK" + bytes(99), "not a bundle of a turn"),
+            (self.tampered(data), "was changed since it was made: assistant/assistant.yaml"),
+        ):
+            file.write_bytes(wrong)
+            code, _, err = await asyncio.to_thread(self.alone, "turn", "open", file)
+            self.assertEqual(code, 1)
+            self.assertIn(why, err)
+
+    def tampered(self, data):
+        out = io.BytesIO()
+        with zipfile.ZipFile(io.BytesIO(data)) as before, zipfile.ZipFile(out, "w") as after:
+            for name in before.namelist():
+                part = before.read(name)
+                after.writestr(name, part + b"#" if name == "assistant/assistant.yaml" else part)
+        return out.getvalue()
+
+    def alone(self, *arguments):
+        """A command that asks no service."""
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main([str(each) for each in arguments])
+        return code, out.getvalue(), err.getvalue()
 
     async def test_why_and_what_no_route_is_for(self):
         for text in ("Can I hire a canoe?", "hire a canoe please", "How much is a ticket?"):

@@ -1,0 +1,94 @@
+"""Bundles: one turn as a file that is replayed elsewhere.
+
+A ZIP archive with `turn.json` (what came in and was before, frozen, and what came of it), the files
+of the revision under `assistant/`, the sound where there is some, and `manifest.json` with the
+SHA-256 of each. The person is not named in it, and secrets never are.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import zipfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from hashlib import sha256
+from typing import Any
+
+from fond_echo.core.errors import FondEchoError
+
+FORMAT = "fond-echo turn 1"
+MAX_FILES, MAX_BYTES = 1_000, 100_000_000
+TURN, MANIFEST, FOLDER, SOUND = "turn.json", "manifest.json", "assistant/", "sound/"
+
+
+class NotABundle(FondEchoError):
+    """A file that is no bundle, was changed since it was made, or is of a newer kind."""
+
+    code = "bundle"
+
+
+@dataclass(frozen=True)
+class Bundle:
+    """What a bundle holds.
+
+    Attributes:
+        turn: what came in, what was before, and what came of it.
+        files: of the revision, by name: texts, and base64 of sounds and pictures.
+        sound: that came in, with its file name; empty where it was written.
+    """
+
+    turn: dict[str, Any]
+    files: Mapping[str, str]
+    sound: bytes = b""
+    sound_name: str = ""
+
+
+def packed(bundle: Bundle) -> bytes:
+    """A bundle as a file."""
+    parts = {TURN: json.dumps(bundle.turn, indent=1, ensure_ascii=False).encode()}
+    parts |= {FOLDER + name: text.encode() for name, text in bundle.files.items()}
+    if bundle.sound:
+        parts[SOUND + bundle.sound_name] = bundle.sound
+    digests = {name: sha256(data).hexdigest() for name, data in sorted(parts.items())}
+    parts[MANIFEST] = json.dumps({"format": FORMAT, "files": digests}, indent=1).encode()
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in parts.items():
+            # The same turn gives the same bytes, whenever it is bundled.
+            archive.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), data)
+    return out.getvalue()
+
+
+def unpacked(data: bytes) -> Bundle:
+    """Read a bundle; nothing of it is written anywhere, or run.
+
+    Raises:
+        NotABundle: with what is wrong with it.
+    """
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            infos = archive.infolist()
+            if len(infos) > MAX_FILES or sum(each.file_size for each in infos) > MAX_BYTES:
+                raise NotABundle(f"it has over {MAX_FILES} files, or {MAX_BYTES:,} bytes")
+            parts = {each.filename: archive.read(each) for each in infos}
+        manifest = json.loads(parts.pop(MANIFEST))
+        turn = json.loads(parts[TURN])
+    except (zipfile.BadZipFile, KeyError, ValueError, RuntimeError, NotImplementedError) as error:
+        raise NotABundle(f"not a bundle of a turn: {error}",
+                         remedy="make one: fond-echo turn bundle ID -o FILE") from error  # fmt: skip
+    if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
+        made = manifest.get("format") if isinstance(manifest, dict) else manifest
+        raise NotABundle(f"it is of the kind {made!r}", remedy=f"this one reads {FORMAT!r}")
+    listed = manifest.get("files")
+    found = {name: sha256(part).hexdigest() for name, part in parts.items()}
+    if listed != found:
+        other = sorted(set(found.items()) ^ set((listed or {}).items()))
+        raise NotABundle(f"it was changed since it was made: {other[0][0] if other else MANIFEST}")
+    sounds = [name for name in parts if name.startswith(SOUND)]
+    return Bundle(
+        turn,
+        {n.removeprefix(FOLDER): p.decode() for n, p in parts.items() if n.startswith(FOLDER)},
+        parts[sounds[0]] if sounds else b"",
+        sounds[0].removeprefix(SOUND) if sounds else "",
+    )
