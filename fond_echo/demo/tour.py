@@ -20,6 +20,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
+from fond_echo.demo.mending import mended
 from fond_echo.demo.outside import outside_engines
 from fond_echo.speech.material import synthesizer
 
@@ -360,6 +361,10 @@ class Tour:
         self._part("The provider Gannet hears, answers and speaks; then it fails.")
         outside_engines(self.echo, self.world, self.say, self._problem)
 
+    def _mended(self, client: httpx.Client) -> None:
+        self._part("A question goes wrong: replayed on a changed draft, kept as a case, published.")
+        mended(self.echo, self.world, self.say, self._problem)
+
 
 def _headline(exchange: Exchange) -> str:
     how = "types"
@@ -376,5 +381,6 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._second_network,
     Tour._http_channel,
     Tour._gale_line,
+    Tour._mended,
     Tour._telephone,
 )

@@ -75,8 +75,8 @@ def unpacked(data: bytes) -> Bundle:
         manifest = json.loads(parts.pop(MANIFEST))
         turn = json.loads(parts[TURN])
     except (zipfile.BadZipFile, KeyError, ValueError, RuntimeError, NotImplementedError) as error:
-        raise NotABundle(f"not a bundle of a turn: {error}",
-                         remedy="make one: fond-echo turn bundle ID -o FILE") from error  # fmt: skip
+        remedy = "make one: fond-echo turn bundle ID -o FILE"
+        raise NotABundle(f"not a bundle of a turn: {error}", remedy=remedy) from error
     if not isinstance(manifest, dict) or manifest.get("format") != FORMAT:
         made = manifest.get("format") if isinstance(manifest, dict) else manifest
         raise NotABundle(f"it is of the kind {made!r}", remedy=f"this one reads {FORMAT!r}")

@@ -1,0 +1,78 @@
+"""A scene of the tour: a turn goes wrong, and is replayed on a changed draft, kept as a case, and
+the draft is published."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import httpx
+
+from fond_echo.client import Refused
+from fond_echo.contract.replay import ReplayIn
+
+if TYPE_CHECKING:
+    from fond_echo.client import FondEcho
+    from fond_echo.demo.run import World
+
+ASSISTANT, CHANNEL = "harbour-desk", "desk"
+QUESTION = "Can I hire a canoe?"
+ROUTE = """\
+  - route: canoes
+    examples: [Can I hire a canoe?, Do you rent canoes?]
+    reply: {text: We have no canoes. The shop at the quay has.}
+
+fallback:"""
+
+
+def mended(
+    echo: FondEcho, world: World, say: Callable[[str], None], problem: Callable[[str], None]
+) -> None:
+    """The scene, which is checked.
+
+    Args:
+        say: where lines go.
+        problem: where it is told what was not as it should be.
+    """
+
+    def ask() -> tuple[str, str]:
+        answer = httpx.post(
+            f"{world.settings.address}/ask/{CHANNEL}", json={"text": QUESTION},
+            headers={"Authorization": f"Bearer {world.key}"}, timeout=60.0, trust_env=False,
+        )  # fmt: skip
+        found = answer.raise_for_status().json()
+        say(f"   asked   {QUESTION}")
+        say(f"   answer  {found['answer'][:90]}")
+        return str(found["turn"]), str(found["answer"])
+
+    turn, _ = ask()
+    for gap in echo.gaps(ASSISTANT)[:3]:
+        say(f"   · no route for “{gap.example}”, {gap.count} ×")
+    draft = echo.draft(ASSISTANT)
+    changed = draft.files["assistant.yaml"].replace("\nfallback:", f"\n{ROUTE}", 1)
+    files = {**draft.files, "assistant.yaml": changed}
+    echo.put_assistant(ASSISTANT, files, draft.revision)
+    replayed = echo.replay_turn(turn)
+    say(f"   replayed on the draft: {replayed.before.route} → {replayed.after.route},"
+        f" different: {', '.join(replayed.changed)}")  # fmt: skip
+    if replayed.after.route != "canoes":
+        problem(f"mending: the draft takes {replayed.after.route}")
+    case = echo.turn_as_case(turn, "canoes")
+    files[case.file] = case.text
+    echo.put_assistant(ASSISTANT, files)
+    try:
+        echo.publish_assistant(ASSISTANT)
+        problem("mending: a draft whose case expects the old route was published")
+    except Refused as error:
+        say(f"   not published: {error.what[:90]}")
+    expected = f"expect:\n  route: canoes\n  contains: [{replayed.after.written!r}]\n"
+    files[case.file] = case.text.partition("expect:")[0] + expected
+    echo.put_assistant(ASSISTANT, files)
+    for each in echo.run_cases(ASSISTANT, ReplayIn()).cases:
+        say(f"   case {each.case}: {'passed' if each.passed else '; '.join(each.failures)}")
+        if not each.passed:
+            problem(f"mending: the case {each.case} fails")
+    echo.publish_assistant(ASSISTANT, why="somebody asked for canoes")
+    _, answer = ask()
+    if "no canoes" not in answer:
+        problem(f"mending: after publishing, the answer was {answer!r}")
