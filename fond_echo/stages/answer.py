@@ -145,6 +145,8 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return last if last else unsure(turn, "nothing-said-yet")
         case "undo":
             return said(turn, "taken-back")
+        case "clear":
+            return said(turn, "cleared")
         case "forget-me":
             return said(turn, "forgotten")
         case "about-me":

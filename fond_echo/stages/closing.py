@@ -55,6 +55,9 @@ def closing_of(turn: TurnSoFar) -> Closing:
         _ask(state, turn, parts)
         _next(state, turn, parts)
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
+    if outcome in ("clear", "forget-me"):
+        # Nothing of the talk is left to later turns, or to business logic.
+        state = ConversationState(assistant=before.assistant)
     if outcome == "forget-me":
         remember = [(dict.fromkeys(turn.memory), 0)]
     return Closing(

@@ -125,3 +125,21 @@ class Dialogue(Driving):
             state = (await session.scalars(select(Conversation.state))).one()
             self.assertTrue(state["ended"])
             self.assertEqual(await session.scalar(select(Revision.assistant).limit(1)), "test-desk")
+
+    async def test_clearing_and_forgetting_leave_nothing_of_the_talk(self):
+        for words, said in (
+            ("clear the conversation", "All right, we begin anew."),
+            ("forget me", "All right. I have forgotten what I knew about you."),
+        ):
+            self.world.logic.answer = lambda requested: Reply(
+                text="None are left.", variables={"tried": 1}, remember={"wish": "Pell"}
+            )
+            await self.say("book a bicycle place to Pell")
+            await self.say("nine")
+            await self.say("yes")
+            self.assertEqual(await self.say(words), said)
+            async with self.database.reading() as session:
+                state = (await session.scalars(select(Conversation.state))).one()
+                memory = (await session.scalars(select(Contact.memory))).one()
+            self.assertEqual(state, {})
+            self.assertEqual("wish" in memory, words != "forget me")

@@ -29,7 +29,7 @@ Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
     "say-again", "goodbye", "person",
     "recorded", "closed",
-    "never-mind", "again", "undo", "forget-me", "about-me",
+    "never-mind", "again", "undo", "clear", "forget-me", "about-me",
 ]  # fmt: skip
 
 

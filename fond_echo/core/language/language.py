@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     from fond_echo.core.grammar.model import Grammar
     from fond_echo.core.language.phonemes import Pronunciation
 
-Intent = Literal["goodbye", "person", "never-mind", "again", "undo", "forget-me", "about-me"]
+Intent = Literal[
+    "goodbye", "person", "never-mind", "again", "undo", "clear", "forget-me", "about-me"
+]
 """What is understood in every assistant."""
 
 

@@ -33,6 +33,7 @@ SENTENCES: dict[str, str] = {
     "nobody-to-hand-over-to": "I am sorry, there is nobody I could hand you over to.",
     "nothing-said-yet": "I have not said anything yet.",
     "taken-back": "All right, I have taken that back.",
+    "cleared": "All right, we begin anew.",
     "forgotten": "All right. I have forgotten what I knew about you.",
     "ask-again": "Sorry, I did not get that. {question}",
     "too-long": "That is too long: at most {most} characters.",
