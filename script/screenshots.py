@@ -103,6 +103,31 @@ def of_the_console(browser: Browser, world: demo.World) -> None:
         page.close()
 
 
+def of_change(browser: Browser, world: demo.World) -> None:
+    """A turn beside itself on what is live now, and a draft that a case holds back."""
+    page = signed_in(browser, world)
+    with FondEcho(world.settings.address, world.key) as echo:
+        turn = echo.turns(words="canoe", limit=5).items[-1]
+        draft = echo.draft("harbour-desk")
+        files = dict(draft.files)
+        files["assistant.yaml"] = files["assistant.yaml"].replace(
+            "We have no canoes.", "We have canoes."
+        )
+        echo.put_assistant("harbour-desk", files)
+    page.goto(f"{world.settings.address}/turns/{turn.id}")
+    page.get_by_role("button", name="On live").click()
+    page.get_by_text(re.compile("^Different:")).wait_for()
+    page.get_by_label("Keep it as a case").fill("no-canoes-yet")
+    shot(page, "replay")
+    page.goto(f"{world.settings.address}/assistants/harbour-desk")
+    page.get_by_role("button", name=re.compile("^Run")).click()
+    page.get_by_text("failed", exact=True).first.wait_for()
+    page.get_by_role("button", name="Publish", exact=True).click()
+    page.get_by_role("alert").first.wait_for()
+    shot(page, "cases")
+    page.close()
+
+
 def of_standins(browser: Browser, world: demo.World) -> None:
     """The stand-in network's page, and the public page on a telephone."""
     page = page_of(browser)
@@ -167,6 +192,7 @@ def main() -> None:
             terminal(browser, "tour", "script/demo --tour", reported[:42])
             of_the_ear(browser, folder)
             of_the_console(browser, world)
+            of_change(browser, world)
             of_standins(browser, world)
             browser.close()
     finally:

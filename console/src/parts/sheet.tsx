@@ -49,6 +49,10 @@ export const Table = styled.table`
     vertical-align: top;
     overflow-wrap: anywhere;
   }
+  /* What names a row stands in one line. */
+  td:first-child {
+    white-space: nowrap;
+  }
 `;
 
 export const Button = styled(Press)`

@@ -176,7 +176,7 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
                 {delivery.clip && <Player clip={delivery.clip} label="the answer" />}
                 <Written text={delivery.text} />
               </td>
-              <td>
+              <td style={{ overflowWrap: "break-word" }}>
                 <Mark $kind={delivery.state === "sent" ? "good" : open(delivery) ? "bad" : "plain"}>
                   {delivery.state.replace("-", " ")}
                 </Mark>
