@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import contextlib
 import getpass
 import json
 import sys
@@ -13,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from fond_echo.cli.files import text_in
-from fond_echo.cli.output import add_json, named, print_json
+from fond_echo.cli.output import add_json, named, print_json, table
 from fond_echo.core.errors import FondEchoError
 
 SAMPLES: dict[str, Any] = {
@@ -59,7 +60,10 @@ def add(commands: Any) -> None:
     listen.add_argument("file", type=Path)
     _add_values(listen)
     listen.add_argument("--port", type=int, default=8799, help="to listen on (8799)")
-    listen.add_argument("--keep", type=Path, help="write the message to a file")
+    listen.add_argument("--keep", type=Path, help="write what came to a file")
+    listen.add_argument("--several", action="store_true",
+                        help="until Ctrl-C: one table of fields by kinds of messages")  # fmt: skip
+    listen.add_argument("--count", type=int, default=0, help="so many messages, as a table (1)")
     listen.set_defaults(run=_listen)
 
 
@@ -214,30 +218,73 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
 
 
 def _listen(options: argparse.Namespace) -> int:
+    """Wait for messages: one, or as many as are wanted, or until Ctrl-C."""
     description, values = _described(options)
     got: list[bytes] = []
+    wanted = 0 if options.several else options.count or 1
 
     class Handler(BaseHTTPRequestHandler):
         def do_POST(self) -> None:  # the library's name
             got.append(self.rfile.read(int(self.headers.get("content-length", 0))))
             self.send_response(202)
             self.end_headers()
-            threading.Thread(target=self.server.shutdown).start()
+            if wanted and len(got) >= wanted:
+                threading.Thread(target=self.server.shutdown).start()
+            else:
+                print(f"\r{len(got)} so far", end="", file=sys.stderr, flush=True)
 
         def log_message(self, *_: Any) -> None:
             """Say nothing of our own."""
 
     server = HTTPServer(("127.0.0.1", options.port), Handler)
-    print(f"Waiting for a message at http://127.0.0.1:{options.port}/ (Ctrl-C ends it)", flush=True)
-    server.serve_forever(poll_interval=0.1)
+    many = "messages" if wanted != 1 else "a message"
+    print(f"Waiting for {many} at http://127.0.0.1:{options.port}/ (Ctrl-C ends it)", flush=True)
+    with contextlib.suppress(KeyboardInterrupt):
+        server.serve_forever(poll_interval=0.1)
     server.server_close()
-    if options.keep:
-        options.keep.write_bytes(got[0])
-    try:
-        payload = json.loads(got[0])
-    except ValueError:
-        print(f"The message is not JSON: {got[0][:200]!r}", file=sys.stderr)
+    if not got:
+        print("Nothing came.", file=sys.stderr)
         return 1
-    print(json.dumps(payload, indent=2, ensure_ascii=False)[:4_000])
-    show_message(description, values, payload)
+    if options.keep:
+        options.keep.write_bytes(got[0] if wanted == 1 else b"\n".join(got))
+    try:
+        payloads = [json.loads(each) for each in got]
+    except ValueError:
+        print(f"The message is not JSON: {got[-1][:200]!r}", file=sys.stderr)
+        return 1
+    if wanted == 1:
+        print(json.dumps(payloads[0], indent=2, ensure_ascii=False)[:4_000])
+        show_message(description, values, payloads[0])
+    else:
+        show_messages(description, payloads)
     return 0
+
+
+def show_messages(description: Any, payloads: list[Any]) -> None:
+    """One table of fields by kinds of messages, warnings, and a draft of `message:`."""
+    from fond_echo.documents import payloads as side
+
+    receive = description.receive
+    messages = [
+        (side.kind_of(each, receive), each)
+        for payload in payloads
+        for each in side.messages_in(payload, receive.each)
+    ]
+    kinds = [kind for kind in side.KINDS if any(kind == each for each, _ in messages)]
+    totals = {kind: sum(kind == each for each, _ in messages) for kind in kinds}
+    rows = [
+        (each.path, *(_share(each.there[kind], totals[kind]) for kind in kinds), each.mapped,
+         json.dumps(each.example, ensure_ascii=False)[:32])
+        for each in side.fields(messages, receive.message)
+    ]  # fmt: skip
+    table(("field", *(f"{kind} ({totals[kind]})" for kind in kinds), "mapped as", "example"), rows)
+    for name, path, kind in side.one_kind_only(messages, receive.message):
+        print(f"  ! {name}: {path} is there in one kind only, {kind}")
+    print("\nA first draft, by the names of the fields:\n\n    message:")
+    for name, path in side.draft(messages).items():
+        print(f"      {name}: {json.dumps(path)}")
+
+
+def _share(count: int, total: int) -> str:
+    """How often a field is there: always, sometimes, or never."""
+    return "✓" if count == total else f"{count} of {total}" if count else ""

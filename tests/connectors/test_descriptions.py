@@ -394,22 +394,45 @@ class Commands(unittest.TestCase):
         self.assertEqual(code, 1)
         self.assertIn("which is not public", err)
 
+    def send(self, port, posts):
+        for post in posts:
+            for _ in range(100):
+                try:
+                    httpx.post(f"http://127.0.0.1:{port}/", json=post)
+                    break
+                except httpx.ConnectError:
+                    time.sleep(0.05)
+
+    def test_several_messages_side_by_side(self):
+        from fond_echo.store.local import free_port
+
+        port = free_port()
+        isla = {"id": "isla", "name": "Isla", "automated": False}
+        about = {"room": "r1", "sender": isla}
+        posts = [
+            {"posts": [{"id": "p1", "words": "Hello", **about}]},
+            {
+                "posts": [
+                    {"id": "p2", "sound": {"handle": "h", "as": "note", "length": 2.0}, **about}
+                ]
+            },
+        ]
+        threading.Thread(target=self.send, args=(port, posts)).start()
+        code, out, _ = self.command(
+            "connector", "listen", self.file, "--port", port, "--count", "2"
+        )
+        self.assertEqual(code, 0)
+        self.assertRegex(out, r"\$\.id +✓ +✓ +id")
+        self.assertRegex(out, r"\$\.words +✓ +text")
+        self.assertIn('sound: "$.sound.handle"', out)
+
     def test_listen_shows_every_value_and_what_is_made_of_it(self):
         isla = {"id": "isla", "name": "Isla", "automated": False}
         post = {"posts": [{"id": "p1", "room": "r1", "words": "Hello", "sender": isla}]}
         from fond_echo.store.local import free_port
 
         port = free_port()
-
-        def send():
-            for _ in range(100):
-                try:
-                    httpx.post(f"http://127.0.0.1:{port}/", json=post)
-                    return
-                except httpx.ConnectError:
-                    time.sleep(0.05)
-
-        threading.Thread(target=send).start()
+        threading.Thread(target=self.send, args=(port, [post])).start()
         kept = self.file.with_name("kept.json")
         code, out, _ = self.command(
             "connector", "listen", self.file, "--port", port, "--keep", kept
