@@ -65,8 +65,10 @@ class Isolation:
             self._spare.pop().end()
 
     def _refill(self) -> None:
-        while len(self._spare) < SPARE:
-            self._spare.append(self._born())
+        # Where none can be had now, the next piece of work says so.
+        with contextlib.suppress(OSError, EOFError):
+            while len(self._spare) < SPARE:
+                self._spare.append(self._born())
 
     def _born(self) -> _Child:
         ours, theirs = self._context.Pipe()

@@ -13,6 +13,7 @@ from fond_echo.cli import (
     channels,
     clips,
     connectors,
+    conversations,
     dialing,
     engines,
     events,
@@ -45,7 +46,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, voices, hearing, clips, assistants, channels, connectors),
-        *(engines, turns, calls, events, keys, dialing, talking, scenarios),
+        *(engines, conversations, turns, calls, events, keys, dialing, talking, scenarios),
     ):
         module.add(commands)
     return top

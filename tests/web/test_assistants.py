@@ -131,12 +131,12 @@ class Trying(WebTest):
         ]
         self.assertTrue(live["assistant.yaml"].endswith("# changed\n"))
         back = await self.client.post(
-            "/api/assistants/harbour-desk/publish", params={"revision": first["digest"]}
+            "/api/assistants/harbour-desk/publish", json={"revision": first["digest"]}
         )
         self.assertEqual(back.json()["live"], first["digest"])
         for wrong in ("0" * 64, "nothing"):
             answer = await self.client.post(
-                "/api/assistants/harbour-desk/publish", params={"revision": wrong}
+                "/api/assistants/harbour-desk/publish", json={"revision": wrong}
             )
             self.assertEqual(answer.status_code, 404)
 

@@ -18,6 +18,19 @@ from fond_echo.documents.media import bytes_of, is_media
 from tests.sounds import speech
 from tests.web.test_commands import DESK, Commands
 
+UNSAFE = """\
+assistant: harbour-desk
+voice: tern
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+routes:
+  - route: fares
+    examples: [How much is a ticket?]
+    reply: {logic: timetable.fares}
+fallback:
+  reply: {text: I know about fares.}
+"""
+
 
 class Replays(Commands):
     async def asyncSetUp(self):
@@ -84,6 +97,11 @@ class Replays(Commands):
         turn = await self.ask("Leave a word for the crew")
         self.assertEqual((await self.replay(turn))["changed"], [])
         files = self.changed("safe: true", "safe: false")
+        other = await self.ask("How much is a ticket?")
+        asked = len(self.logic.requested)
+        form = (await self.replay(other, files={"assistant.yaml": UNSAFE}))["after"]
+        self.assertIn("timetable.fares was not asked in a replay", form["not_run"])
+        self.assertEqual((form["written"], len(self.logic.requested)), ("", asked))
         known = await self.ask("When is the next boat to Pell?")
         self.assertEqual((await self.replay(known, files=files))["after"]["not_run"], "")
 
@@ -170,6 +188,27 @@ class Replays(Commands):
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
             code = main([str(each) for each in arguments])
         return code, out.getvalue(), err.getvalue()
+
+    async def test_a_conversation_is_exported_and_said_again_to_a_draft(self):
+        for text in ("How much is a ticket?", "When is the next boat to Pell?"):
+            await self.ask(text)
+        listed = json.loads(await self.says("conversation", "list", "--json"))
+        file = self.folder / "talk.json"
+        await self.says("conversation", "export", listed[0]["id"], "--redact", "-o", file)
+        whole = json.loads(file.read_text())
+        self.assertEqual((whole["contact"], len(whole["turns"])), ("", 2))
+        self.assertEqual(whole["turns"][1]["answers"][0]["text"], "At ten to Pell.")
+        self.file(
+            "desk/assistant.yaml",
+            self.changed("How much is a ticket?", "What is the fare?")["assistant.yaml"],
+        )
+        out = await self.says("conversation", "try", file, "harbour-desk", "--folder", self.desk)
+        self.assertIn("2 turns said again", out)
+        for content, why in (("[]", "is no exported"), ('{"format": "x", "turns": []}', "is no")):
+            file.write_text(content)
+            err = await self.fails("conversation", "try", file, "harbour-desk")
+            self.assertIn(why, err)
+        self.assertIn("no conversation", await self.fails("conversation", "export", "nonsense"))
 
     async def test_why_and_what_no_route_is_for(self):
         for text in ("Can I hire a canoe?", "hire a canoe please", "How much is a ticket?"):

@@ -86,7 +86,7 @@ class Levels(unittest.TestCase):
         logs = log_mel(speech(SENTENCE))
         whole = normalized(logs)
         for size in (1, 2, 7, 50):
-            levelling, found = Normalizer(), []
+            levelling, found = Normalizer(float(logs.max())), []
             for start in range(0, len(logs), size):
                 found.append(levelling.feed(logs[start : start + size]))
                 ready = sum(map(len, found))

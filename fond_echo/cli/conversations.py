@@ -1,0 +1,155 @@
+"""conversation list, export and try: a talk as a file, and taken again with a draft."""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import json
+import sys
+from pathlib import Path
+from typing import Any
+
+from fond_echo.cli.files import text_in
+from fond_echo.cli.folder import files_in
+from fond_echo.cli.output import add_service, print_json, service, table
+from fond_echo.client import FondEcho
+from fond_echo.contract.api import ConversationOut, TurnOut
+from fond_echo.core.errors import FondEchoError
+
+FORMAT = "fond-echo conversation 1"
+
+
+class NotAConversation(FondEchoError):
+    """A file that is no exported conversation, or a conversation that is not there."""
+
+    code = "conversation"
+
+
+def add(commands: Any) -> None:
+    conversation = commands.add_parser("conversation", help="a talk as a file, and taken again")
+    verbs = conversation.add_subparsers(dest="verb", required=True, metavar="VERB")
+    listing = verbs.add_parser("list", help="the latest conversations")
+    listing.add_argument("--limit", type=int, default=20, help="how many (20)")
+    add_service(listing)
+    listing.set_defaults(run=_list)
+    export = verbs.add_parser("export", help="a conversation as JSON")
+    export.add_argument("id", help="of the conversation, whole or its end")
+    export.add_argument("-o", "--out", type=Path, help="the file; without it, to the terminal")
+    export.add_argument("--redact", action="store_true", help="without who said it")
+    export.add_argument("--sound", action="store_true", help="with all voice notes, in base64")
+    add_service(export)
+    export.set_defaults(run=_export)
+    trying = verbs.add_parser("try", help="say an exported conversation again to an assistant")
+    trying.add_argument("file", type=Path)
+    trying.add_argument("assistant", help="its draft is tried; nothing is stored or sent")
+    trying.add_argument("--folder", type=Path, help="a folder of files instead of the draft")
+    add_service(trying)
+    trying.set_defaults(run=_try)
+
+
+def _list(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.conversations(limit=options.limit).items
+    if options.json:
+        print_json([each.model_dump(mode="json") for each in found])
+        return 0
+    rows = [
+        (f"{each.changed_at:%m-%d %H:%M}", each.id[-12:], each.channel, each.contact_name,
+         str(each.turns), each.last_text)
+        for each in found
+    ]  # fmt: skip
+    table(("at", "conversation", "channel", "who", "turns", "last said"), rows)
+    return 0
+
+
+def _export(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        conversation = _found(echo, options.id)
+        turns = sorted(_turns(echo, conversation.id), key=lambda each: each.number)
+        whole = {
+            "format": FORMAT,
+            "channel": conversation.channel,
+            "contact": "" if options.redact else conversation.contact_name,
+            "turns": [_turn(echo, each, sound=options.sound) for each in turns],
+        }
+    text = json.dumps(whole, indent=1, ensure_ascii=False) + "\n"
+    if options.out is None:
+        print(text, end="")
+    else:
+        options.out.write_text(text, "utf-8")
+        print(f"{options.out}: {len(turns)} turns.")
+    return 0
+
+
+def _found(echo: FondEcho, id: str) -> ConversationOut:
+    after = ""
+    while True:
+        page = echo.conversations(after=after, limit=100)
+        for each in page.items:
+            if each.id == id or (len(id) >= 6 and each.id.endswith(id)):
+                return each
+        after = page.next
+        if not after:
+            raise NotAConversation(f"there is no conversation {id}",
+                                   remedy="fond-echo conversation list")  # fmt: skip
+
+
+def _turns(echo: FondEcho, conversation: str) -> list[TurnOut]:
+    found, after = [], ""
+    while True:
+        page = echo.turns(conversation=conversation, after=after, limit=100)
+        found += page.items
+        after = page.next
+        if not after:
+            return found
+
+
+def _turn(echo: FondEcho, turn: TurnOut, *, sound: bool) -> dict[str, Any]:
+    kept: dict[str, Any] = {
+        "at": turn.received_at.isoformat(), "arrived_as": turn.arrived_as, "said": turn.text,
+        "route": turn.route, "state": turn.state,
+        "answers": [
+            {"kind": each.kind, "text": each.text}
+            for each in turn.deliveries
+            if each.text and each.state == "sent"
+        ],
+    }  # fmt: skip
+    if turn.erased_at is not None:
+        kept["erased"] = True
+    if sound and turn.sound is not None and turn.sound_erased_at is None:
+        kept["sound"] = base64.b64encode(echo.sound(turn.sound.id)).decode()
+    return kept
+
+
+def _try(options: argparse.Namespace) -> int:
+    try:
+        whole = json.loads(text_in(options.file))
+        turns = whole["turns"] if whole["format"] == FORMAT else None
+    except (ValueError, KeyError, TypeError):
+        turns = None
+    if turns is None:
+        raise NotAConversation(f"{options.file} is no exported conversation",
+                               remedy="fond-echo conversation export ID -o FILE")  # fmt: skip
+    files = files_in(options.folder) if options.folder else None
+    state: dict[str, Any] = {}
+    rows, changed = [], 0
+    with service(options) as echo:
+        for turn in turns:
+            if not turn["said"]:
+                continue
+            tried = echo.try_assistant(options.assistant, turn["said"], state, files)
+            state = tried.state
+            before = " ".join(each["text"] for each in turn["answers"])
+            now = tried.not_run or " ".join(each.written for each in tried.replies)
+            other = turn["route"] != tried.route or (before != now and not tried.not_run)
+            changed += other
+            rows.append(
+                (turn["said"], turn["route"], before, tried.route, now, "≠" if other else "")
+            )
+    if options.json:
+        names = ("said", "route", "answer", "route_now", "answer_now", "different")
+        print_json([dict(zip(names, row, strict=True)) for row in rows])
+        return 0
+    table(("said", "then", "", "now", "", ""), rows)
+    print(f"{len(rows)} turns said again: {changed} are different.", file=sys.stdout)
+    return 0
