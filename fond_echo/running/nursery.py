@@ -125,7 +125,7 @@ def _begin(
     """What a forked process does."""
     os.setsid()
     os.environ.update(environment)
-    # What it keeps for a while lies in a folder of its own: that of whoever began it goes with that.
+    # What it keeps for a while lies in a folder of its own, and does not go with its parent's.
     multiprocessing.current_process()._config.pop("tempdir", None)  # type: ignore[attr-defined]
     if log is not None:
         with open(log, "ab") as out:

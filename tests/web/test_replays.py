@@ -94,16 +94,16 @@ class Replays(Commands):
         self.assertEqual(page["cursor"], "")
 
     async def test_logic_that_may_not_be_asked_is_not_run_but_for_an_equal_question(self):
-        turn = await self.ask("Leave a word for the crew")
-        self.assertEqual((await self.replay(turn))["changed"], [])
         files = self.changed("safe: true", "safe: false")
         other = await self.ask("How much is a ticket?")
         asked = len(self.logic.requested)
         form = (await self.replay(other, files={"assistant.yaml": UNSAFE}))["after"]
-        self.assertIn("timetable.fares was not asked in a replay", form["not_run"])
+        self.assertIn("timetable.fares was not asked in a replay", form["not_run"], form)
         self.assertEqual((form["written"], len(self.logic.requested)), ("", asked))
         known = await self.ask("When is the next boat to Pell?")
         self.assertEqual((await self.replay(known, files=files))["after"]["not_run"], "")
+        turn = await self.ask("Leave a word for the crew")
+        self.assertEqual((await self.replay(turn))["changed"], [])
 
     async def test_sound_is_heard_again_where_that_is_wanted(self):
         sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")
