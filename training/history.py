@@ -3,10 +3,11 @@ hours that were heard, and what characters kept apart made of its results.
 
     python -m training.history --run "from scratch: trial/progress.jsonl,long/progress.jsonl" \\
         --run "from the weights before: tune/progress.jsonl" \\
-        --judged "before: 0: 87.3" --judged "tuned: 38: 94.0" --out docs/screenshots/training.png
+        --judged 0:87.3:24.2:0:33.0 --judged 34:94.4:46.0:19.0:41.4 --out training.png
 
-`--run` gives a name and logs that follow one another; `--judged` a name, hours of the session's
-training, and the share of judge lines whose true text comes first of twenty-one, in per cent.
+`--run` gives a name and logs that follow one another; `--judged` hours of training since people
+were in it, and what was right then of people who were kept apart, in per cent: lines whose true
+text comes first of twenty-one, phonemes, words taken down freely, and recordings in closed sets.
 """
 
 from __future__ import annotations
@@ -14,6 +15,14 @@ from __future__ import annotations
 import argparse
 import json
 from pathlib import Path
+
+MEASURES = {
+    "true line first of 21": "o-", "phonemes": "s-", "words, taken down freely": "^-",
+    "closed sets (548 recordings)": "d-",
+}  # fmt: skip
+"""What was judged, in the order of the numbers of --judged."""
+
+SHADES = ("#21644a", "#7a5b10", "#a93a1b", "#3c5a8a")
 
 
 def curve(files: list[Path], kind: str) -> tuple[list[float], list[float]]:
@@ -33,7 +42,7 @@ def curve(files: list[Path], kind: str) -> tuple[list[float], list[float]]:
     return hours, smooth
 
 
-def draw(runs: dict[str, list[Path]], judged: list[tuple[str, float, float]], out: Path) -> None:
+def draw(runs: dict[str, list[Path]], judged: list[tuple[float, ...]], out: Path) -> None:
     """Write the picture."""
     import matplotlib as mpl
 
@@ -48,17 +57,17 @@ def draw(runs: dict[str, list[Path]], judged: list[tuple[str, float, float]], ou
     left.set(xlabel="hours heard in the run", ylabel="loss", title="Loss on what is heard")
     left.grid(alpha=0.3)
     left.legend(frameon=False, fontsize=8)
-    names = [name for name, _, _ in judged]
-    right.barh(names[::-1], [share for _, _, share in judged][::-1], color=colours[0])
-    for at, (_, hours, share) in enumerate(judged[::-1]):
-        text = f"{share:.1f} %" + (f"  ({hours:g} h heard)" if hours else "")
-        right.text(share + 0.5, at, text, va="center", fontsize=8)
-    right.set(
-        xlim=(0, 150),
-        xlabel="per cent of 284 lines",
-        title="True text first of 21, judge characters",
-    )
-    right.set_xticks(range(0, 101, 20))
+    hours = [each[0] for each in judged]
+    for place, (name, style) in enumerate(MEASURES.items(), 1):
+        shares = [each[place] for each in judged]
+        right.plot(hours, shares, style, color=SHADES[place - 1], label=name)
+        right.annotate(f"{shares[-1]:.0f}", (hours[-1], shares[-1]), (5, -3),
+                       textcoords="offset points", fontsize=8)  # fmt: skip
+    right.margins(x=0.08)
+    right.set(xlabel="hours heard since people were in it", ylabel="per cent right", ylim=(0, 100),
+              title="People that no training heard")  # fmt: skip
+    right.grid(alpha=0.3)
+    right.legend(frameon=False, fontsize=8, loc="lower right")
     figure.savefig(out, dpi=110)
 
 
@@ -67,17 +76,16 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--run", action="append", default=[], metavar="NAME: FILE,FILE")
-    parser.add_argument("--judged", action="append", default=[], metavar="NAME: HOURS: SHARE")
+    parser.add_argument(
+        "--judged", action="append", default=[], metavar="HOURS:LINES:PHONEMES:WORDS:SETS"
+    )
     parser.add_argument("--out", type=Path, required=True)
     chosen = parser.parse_args()
     runs = {}
     for each in chosen.run:
         name, _, files = each.rpartition(": ")
         runs[name] = [Path(file) for file in files.split(",")]
-    judged = []
-    for each in chosen.judged:
-        name, hours, share = each.rsplit(": ", 2)
-        judged.append((name, float(hours), float(share)))
+    judged = [tuple(map(float, each.split(":"))) for each in chosen.judged]
     draw(runs, judged, chosen.out)
 
 
