@@ -1,8 +1,9 @@
 """Replays: how many past turns a second are taken again on a draft, and what one takes beside the
 stages that were recorded.
 
-The whole demo runs on this machine; programs ask its assistant by text, one question of five goes to
-business logic. Then the draft is changed in one line, and all turns are replayed on it, page by page.
+The whole demo runs on this machine; programs ask its assistant by text, one question of five goes
+to business logic. Then the draft is changed in one line, and all turns are replayed on it, page by
+page.
 
     python -m bench.replays [--turns 1000]
 """

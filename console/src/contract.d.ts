@@ -1387,6 +1387,14 @@ export interface components {
       max_seconds: number;
     };
     /**
+     * RenameIn
+     * @description A channel's new name.
+     */
+    RenameIn: {
+      /** Name */
+      name: string;
+    };
+    /**
      * RenditionIn
      * @description Text to be made sound.
      *

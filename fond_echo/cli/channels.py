@@ -47,7 +47,8 @@ def add(commands: Any) -> None:
         ("list", "list channels", _list),
         ("show", "a channel with its settings", _show),
         ("connect", "register the webhook address with the network again", _connect),
-        ("remove", "take away a channel that nothing came in over", _remove),
+        ("delete", "delete a channel that nothing came in over", _delete),
+        ("rename", "give a channel another name; what came in over it goes along", _rename),
         (
             "contacts",
             "who wrote on a channel; --standing refused shows who was not let in",
@@ -61,6 +62,8 @@ def add(commands: Any) -> None:
         command = verbs.add_parser(name, help=what)
         if name != "list":
             command.add_argument("name", help="of the channel")
+        if name == "rename":
+            command.add_argument("new", help="its new name")
         if name == "contacts":
             command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
         if name in ("allow", "block", "erase", "memory"):
@@ -188,7 +191,17 @@ def _list(options: argparse.Namespace) -> int:
     return 0
 
 
-def _remove(options: argparse.Namespace) -> int:
+def _rename(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        channel = echo.rename_channel(options.name, options.new)
+    if options.json:
+        print_json(channel)
+    else:
+        print(f"Channel {options.name} is {channel.name} now: {channel.state}.")
+    return 0
+
+
+def _delete(options: argparse.Namespace) -> int:
     with service(options) as echo:
         echo.delete_channel(options.name)
     if not options.json:

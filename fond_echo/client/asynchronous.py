@@ -319,6 +319,10 @@ class AsyncFondEcho:
         """A channel."""
         return await self.make(calls.channel(name))
 
+    async def rename_channel(self, name: str, new: str) -> ChannelOut:
+        """Give a channel another name; what came in over it goes along."""
+        return await self.make(calls.rename_channel(name, new))
+
     async def delete_channel(self, name: str) -> None:
         """Take a channel away that nothing has come in over."""
         return await self.make(calls.delete_channel(name))

@@ -307,6 +307,10 @@ def channel(name: str) -> Call[ChannelOut]:
     return Call("GET", f"/api/channels/{name}", _shape(ChannelOut))
 
 
+def rename_channel(name: str, new: str) -> Call[ChannelOut]:
+    return Call("POST", f"/api/channels/{name}/name", _shape(ChannelOut), {"name": new})
+
+
 def delete_channel(name: str) -> Call[None]:
     return Call("DELETE", f"/api/channels/{name}", _nothing)
 

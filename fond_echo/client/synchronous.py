@@ -296,6 +296,10 @@ class FondEcho:
         """A channel."""
         return self.make(calls.channel(name))
 
+    def rename_channel(self, name: str, new: str) -> ChannelOut:
+        """Give a channel another name; what came in over it goes along."""
+        return self.make(calls.rename_channel(name, new))
+
     def delete_channel(self, name: str) -> None:
         """Take a channel away that nothing has come in over."""
         return self.make(calls.delete_channel(name))

@@ -54,6 +54,12 @@ class GuestLimits(Schema):
     """Turns of all guests together; more are asked to come back in a moment."""
 
 
+class RenameIn(Schema):
+    """A channel's new name."""
+
+    name: Name
+
+
 class ChannelSettings(Schema):
     """How a channel behaves.
 

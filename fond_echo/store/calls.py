@@ -42,7 +42,7 @@ class Call(Record):
         Index("ix_calls_short_id", text("right(id, 12)")),
     )
     id: Mapped[str] = mapped_column(primary_key=True, default=new_id)
-    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name", onupdate="CASCADE"))
     direction: Mapped[str]
     caller: Mapped[str]
     number: Mapped[str]

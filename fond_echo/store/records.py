@@ -74,7 +74,7 @@ class Contact(Record):
     __tablename__ = "contacts"
     __table_args__ = (UniqueConstraint("channel", "external_id"),)
     id: Mapped[str] = id_column()
-    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name", onupdate="CASCADE"))
     external_id: Mapped[str]
     name: Mapped[str] = mapped_column(default="")
     memory: Mapped[Json] = mapped_column(default=dict)
@@ -108,7 +108,7 @@ class GuestCount(Record):
     __tablename__ = "guest_counts"
     __table_args__ = (Index(None, "hour"),)
     channel: Mapped[str] = mapped_column(
-        ForeignKey("channels.name", ondelete="CASCADE"), primary_key=True
+        ForeignKey("channels.name", onupdate="CASCADE", ondelete="CASCADE"), primary_key=True
     )
     mark: Mapped[str] = mapped_column(primary_key=True)
     hour: Mapped[datetime] = mapped_column(primary_key=True)
@@ -129,7 +129,7 @@ class Conversation(Record):
         Index(None, "contact_id"),
     )
     id: Mapped[str] = id_column()
-    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name", onupdate="CASCADE"))
     contact_id: Mapped[str] = mapped_column(ForeignKey("contacts.id"))
     external_id: Mapped[str]
     turns: Mapped[int] = mapped_column(default=0)
@@ -145,7 +145,7 @@ class Inbound(Record):
     __tablename__ = "inbound"
     __table_args__ = (UniqueConstraint("channel", "external_id"), Index(None, "turn_id"))
     id: Mapped[str] = id_column()
-    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name", onupdate="CASCADE"))
     external_id: Mapped[str]
     payload: Mapped[Json]
     message: Mapped[Json]
@@ -185,7 +185,7 @@ class Turn(Record):
         ),
     )
     id: Mapped[str] = id_column()
-    channel: Mapped[str] = mapped_column(ForeignKey("channels.name"))
+    channel: Mapped[str] = mapped_column(ForeignKey("channels.name", onupdate="CASCADE"))
     conversation_id: Mapped[str] = mapped_column(ForeignKey("conversations.id"))
     number: Mapped[int]
     cause: Mapped[str] = mapped_column(default="inbound")

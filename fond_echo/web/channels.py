@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import Path, Response
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.exc import IntegrityError
 
@@ -13,7 +13,7 @@ from fond_echo.channels.build import ReceivingChannel
 from fond_echo.channels.chat import ChatChannel
 from fond_echo.contract.api import ChannelIn, ChannelOut
 from fond_echo.contract.base import Name
-from fond_echo.contract.channel import ChannelSettings
+from fond_echo.contract.channel import ChannelSettings, RenameIn
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import read_description
 from fond_echo.documents.phone import read_phone
@@ -120,6 +120,29 @@ async def put_channel(
         )
         await emit(session, "channel.changed", name)
     return await connect(name, service)
+
+
+@router.post("/{name}/name")
+async def rename_channel(
+    name: ChannelName, given: RenameIn, _: MayBuild, service: TheService
+) -> ChannelOut:
+    """Give a channel another name: what came in over it goes along. Its network is told the new
+    webhook address."""
+    try:
+        async with service.database.writing() as session:
+            record = await session.get(Channel, name, with_for_update=True)
+            if record is None:
+                raise NotThere(f"there is no channel {name!r}")
+            await session.execute(
+                update(Channel).where(Channel.name == name).values(name=given.name)
+            )
+            await emit(session, "channel.renamed", given.name, before=name)
+    except IntegrityError as error:
+        raise Conflict(
+            f"there is a channel {given.name!r} already", remedy="give it another name"
+        ) from error
+    service.forget_channel(name)
+    return await connect(given.name, service)
 
 
 @router.delete("/{name}", status_code=204)

@@ -182,7 +182,7 @@ class Lines(Commands):
         self.assertIn("harbour-desk", await self.says("channel", "show", "second"))
         shown = await self.reported("channel", "show", "second")
         self.assertEqual(shown["settings"]["slow_words"], "One moment.")
-        await self.says("channel", "remove", "second")
+        await self.says("channel", "delete", "second")
         self.assertIn("second", await self.fails("channel", "show", "second"))
 
     async def test_wrong_descriptions_and_values(self):

@@ -210,6 +210,20 @@ class Replays(Commands):
             self.assertIn(why, err)
         self.assertIn("no conversation", await self.fails("conversation", "export", "nonsense"))
 
+    async def test_a_channel_is_renamed_with_all_that_came_in_over_it(self):
+        turn = await self.ask("How much is a ticket?")
+        out = await self.says("channel", "rename", "desk", "front-desk")
+        self.assertIn("front-desk", out)
+        self.assertEqual(
+            (await self.client.get(f"/api/turns/{turn}")).json()["channel"], "front-desk"
+        )
+        answer = self.client.post("/ask/front-desk", json={"text": "How much is a ticket?"})
+        self.assertEqual((await self.working(answer)).status_code, 200)
+        gone = await self.client.post("/ask/desk", json={"text": "How much is a ticket?"})
+        self.assertEqual(gone.status_code, 404)
+        self.assertIn("already", await self.fails("channel", "rename", "front-desk", "skerry"))
+        self.assertIn("no channel", await self.fails("channel", "rename", "desk", "other"))
+
     async def test_why_and_what_no_route_is_for(self):
         for text in ("Can I hire a canoe?", "hire a canoe please", "How much is a ticket?"):
             turn = await self.ask(text)

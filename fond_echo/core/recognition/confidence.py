@@ -19,9 +19,9 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (2.691, 0.81, 0.203, 1.586, 3.398, -0.806, -0.336)
-CHOSEN: Weights = (0.869, 0.263, 0.0, 1.477, 4.098, -0.176, 0.258)
-WORD: Weights = (2.925, 0.981, 3.71, -0.185, -0.219)
+CLOSED: Weights = (2.256, 0.917, 0.0, 1.87, 1.751, -1.231, -0.311)
+CHOSEN: Weights = (0.987, 0.379, 0.0, 1.689, 3.213, -0.987, 0.348)
+WORD: Weights = (2.348, 0.954, 3.259, 0.508, 0.033)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them. `CHOSEN` is
 for closed sets of which one is known to have been said."""
 

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records3"
+revision = "records4"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -248,7 +248,9 @@ def upgrade() -> None:
             server_default=sa.text("now()"),
             nullable=False,
         ),
-        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_contacts_channel")),
+        sa.ForeignKeyConstraint(
+            ["channel"], ["channels.name"], name=op.f("fk_contacts_channel"), onupdate="CASCADE"
+        ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_contacts")),
         sa.UniqueConstraint("channel", "external_id", name=op.f("uq_contacts_channel_external_id")),
     )
@@ -259,7 +261,11 @@ def upgrade() -> None:
         sa.Column("hour", sa.DateTime(timezone=True), nullable=False),
         sa.Column("count", sa.Integer(), nullable=False),
         sa.ForeignKeyConstraint(
-            ["channel"], ["channels.name"], name=op.f("fk_guest_counts_channel"), ondelete="CASCADE"
+            ["channel"],
+            ["channels.name"],
+            name=op.f("fk_guest_counts_channel"),
+            onupdate="CASCADE",
+            ondelete="CASCADE",
         ),
         sa.PrimaryKeyConstraint("channel", "mark", "hour", name=op.f("pk_guest_counts")),
     )
@@ -281,7 +287,10 @@ def upgrade() -> None:
             nullable=False,
         ),
         sa.ForeignKeyConstraint(
-            ["channel"], ["channels.name"], name=op.f("fk_conversations_channel")
+            ["channel"],
+            ["channels.name"],
+            name=op.f("fk_conversations_channel"),
+            onupdate="CASCADE",
         ),
         sa.ForeignKeyConstraint(
             ["contact_id"], ["contacts.id"], name=op.f("fk_conversations_contact_id")
@@ -335,7 +344,9 @@ def upgrade() -> None:
         sa.Column("finished_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("sound_erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
-        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_turns_channel")),
+        sa.ForeignKeyConstraint(
+            ["channel"], ["channels.name"], name=op.f("fk_turns_channel"), onupdate="CASCADE"
+        ),
         sa.ForeignKeyConstraint(
             ["conversation_id"], ["conversations.id"], name=op.f("fk_turns_conversation_id")
         ),
@@ -419,7 +430,9 @@ def upgrade() -> None:
             server_default=sa.text("now()"),
             nullable=False,
         ),
-        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_inbound_channel")),
+        sa.ForeignKeyConstraint(
+            ["channel"], ["channels.name"], name=op.f("fk_inbound_channel"), onupdate="CASCADE"
+        ),
         sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_inbound_turn_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_inbound")),
         sa.UniqueConstraint("channel", "external_id", name=op.f("uq_inbound_channel_external_id")),
@@ -477,7 +490,9 @@ def upgrade() -> None:
         sa.Column("answered_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("ended_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
-        sa.ForeignKeyConstraint(["channel"], ["channels.name"], name=op.f("fk_calls_channel")),
+        sa.ForeignKeyConstraint(
+            ["channel"], ["channels.name"], name=op.f("fk_calls_channel"), onupdate="CASCADE"
+        ),
         sa.ForeignKeyConstraint(["recording_id"], ["clips.id"], name=op.f("fk_calls_recording_id")),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_calls")),
     )
