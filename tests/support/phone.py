@@ -24,7 +24,7 @@ from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
 from fond_echo.store.local import free_port
 from fond_echo.store.records import Channel, Turn
-from tests.support.warbles import WarbleSpeech, understood
+from tests.support.warbles import WarbleSpeech, forget, understood
 from tests.support.world import TurnsTest
 
 DESK = """\
@@ -80,6 +80,7 @@ class OnAPhone(TurnsTest):
         return PHONE % (port, media, media + 9)
 
     async def asyncSetUp(self):
+        forget()
         await super().asyncSetUp()
         await self.publish(DESK)
         self.port = port = free_port()

@@ -25,6 +25,11 @@ GAP = 4
 _known: list[str] = []
 
 
+def forget() -> None:
+    """Begin anew: the fewer texts there are, the less they are alike."""
+    _known.clear()
+
+
 def _tones(text: str) -> tuple[float, float]:
     """The two tones of a text."""
     if text not in _known:

@@ -195,9 +195,10 @@ class PhoneServer:
         self.done(self.endpoint.take(message, source, self.now()))
 
     def _known(self, host: str) -> bool:
-        """Whether a host has a call, or is in the channel's description."""
-        calls = self.endpoint.open_calls
-        return host in self._hosts or any(call.hop.host == host for call in calls)
+        """Whether a host has a call that was let in, or is in the channel's description. A call
+        that is still being refused makes nobody known."""
+        let_in = (session.call for session in self.sessions.values())
+        return host in self._hosts or any(call.hop.host == host for call in let_in)
 
     def done(self, output: Output) -> None:
         """Send what is to be sent, and see to what happened."""
