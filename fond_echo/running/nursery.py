@@ -2,16 +2,19 @@
 
 What is loaded before the fork is read from disk once, and its memory is shared for as long as
 nobody writes to it. A process that is begun so gets a session, an environment and a log of its own,
-as one that is begun by a command does, and its own children are forked from the same nursery.
-Without a nursery, modules are run by a Python of their own.
+as one that is begun by a command does, and its own children are forked from the same nursery. When
+that dies, all of them end, and are begun anew with another one. Without a nursery, modules are run
+by a Python of their own.
 """
 
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import multiprocessing
 import os
 import runpy
+import signal
 import socket
 import subprocess
 import sys
@@ -28,6 +31,9 @@ SHARED = "fond_echo.running.shared"
 
 _Server: Any = forkserver._forkserver
 """Python's own: it lets a child fork from its parent's server only by its private parts."""
+
+PR_SET_PDEATHSIG = 1
+"""prctl(2): the signal that a process gets when its parent dies."""
 
 _SHARES = sys.version_info < (3, 14)
 """Later ones want a key of whoever asks: there, children load what they need themselves."""
@@ -84,6 +90,7 @@ class Forked:
         self, module: str, arguments: Sequence[str], environment: Mapping[str, str],
         log: Path | None, end: socket.socket | None,
     ) -> None:  # fmt: skip
+        _Server.ensure_running()
         nursery = _Nursery(_Server._forkserver_address, _Server._forkserver_pid)
         self._process = multiprocessing.get_context("forkserver").Process(
             target=_begin, args=(nursery, module, [*arguments], {**environment}, log, end)
@@ -124,6 +131,9 @@ def _begin(
 ) -> None:  # fmt: skip
     """What a forked process does."""
     os.setsid()
+    _end_with(nursery)
+    # Its title is written where its environment lies: before that is changed.
+    setproctitle.setproctitle(" ".join(["python -m", module, *arguments]))
     os.environ.update(environment)
     # What it keeps for a while lies in a folder of its own, and does not go with its parent's.
     multiprocessing.current_process()._config.pop("tempdir", None)  # type: ignore[attr-defined]
@@ -134,7 +144,6 @@ def _begin(
     _share(nursery)
     passed = [] if end is None else [str(end.detach())]
     sys.argv = [module, *passed, *arguments]
-    setproctitle.setproctitle(" ".join(["python -m", *sys.argv]))
     if not hasattr(sys.modules.get(module), "__path__"):
         # It is run as a program, though the nursery had it as a module.
         sys.modules.pop(module, None)
@@ -142,21 +151,17 @@ def _begin(
 
 
 def _share(nursery: _Nursery) -> None:
-    """Fork children of this process from the nursery that it came from, for as long as that
-    lives."""
-    if not _SHARES or os.getppid() != nursery.pid:
+    """Fork children of this process from the nursery that it came from, too."""
+    if not _SHARES:
         return
-    start_one = _Server.ensure_running
-
-    def ensure_running() -> None:
-        if _Server._forkserver_address == nursery.address:
-            if os.getppid() == nursery.pid:
-                return
-            _Server._forkserver_address = None
-            _Server._forkserver_pid = None
-            _State.opened = False
-        start_one()
-
     _Server._forkserver_address, _Server._forkserver_pid = nursery.address, nursery.pid
-    _Server.ensure_running = forkserver.ensure_running = ensure_running
+    _Server.ensure_running = forkserver.ensure_running = lambda: None
     _State.opened = True
+
+
+def _end_with(nursery: _Nursery) -> None:
+    """End when the nursery does: whoever tends this process hears of its end through it alone, and
+    begins it anew with another one."""
+    ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+    if os.getppid() != nursery.pid:
+        raise SystemExit(1)

@@ -66,15 +66,23 @@ print(part.wait(20), part.poll() is not None)
         done, _ = self.run_it("import time; time.sleep(60)", then)
         self.assertEqual(done.stdout, "TimeoutExpired\n-9 True\n", done.stderr)
 
-    def test_children_of_a_process_whose_nursery_died_are_forked_from_a_new_one(self):
-        program = """
-import asyncio, os, signal, time
-from fond_echo.isolation import Isolation
-
-os.kill(os.getppid(), signal.SIGKILL)
-time.sleep(0.5)
-print(asyncio.run(Isolation(memory=2**28, cpu_seconds=5).run(max, 1, 2)), flush=True)
+    def test_it_ends_with_its_nursery_and_is_begun_again_from_another(self):
+        program = "import time; print('begun', flush=True); time.sleep(60)"
+        then = """
+import os, signal
+from multiprocessing import forkserver
+while "begun" not in (log.read_text() if log.exists() else ""):
+    time.sleep(0.05)
+first = forkserver._forkserver._forkserver_pid
+os.kill(first, signal.SIGKILL)
+print(part.wait(20) is not None)
+for _ in range(200):
+    if not os.path.exists(f"/proc/{part.pid}"):
+        break
+    time.sleep(0.05)
+print(os.path.exists(f"/proc/{part.pid}"))
+again = nursery.begin("tests.running.program", ["raise SystemExit(4)"])
+print(again.wait(60), forkserver._forkserver._forkserver_pid != first)
 """
-        then = "import time\nfor _ in range(600):\n    time.sleep(0.1)\n    if log.read_text():\n        break"
-        _, written = self.run_it(program, then)
-        self.assertIn("2\n", written)
+        done, _ = self.run_it(program, then)
+        self.assertEqual(done.stdout, "True\nFalse\n4 True\n", done.stderr)
