@@ -363,7 +363,7 @@ export interface components {
        * @default 0
        */
       seconds: number;
-      form?: components["schemas"]["TurnForm"] | null;
+      form?: components["schemas"]["TurnOutcome"] | null;
     };
     /**
      * CasesOut
@@ -1507,8 +1507,8 @@ export interface components {
       turn: string;
       /** Revision */
       revision: string;
-      before: components["schemas"]["TurnForm"];
-      after: components["schemas"]["TurnForm"];
+      before: components["schemas"]["TurnOutcome"];
+      after: components["schemas"]["TurnOutcome"];
       /** Changed */
       changed: string[];
     };
@@ -2058,10 +2058,52 @@ export interface components {
       };
     };
     /**
-     * TurnForm
+     * TurnOut
+     * @description A turn as lists show it. What was erased is empty, and the time says when: of its sound
+     *     alone, or of its words too.
+     */
+    TurnOut: {
+      /** Id */
+      id: string;
+      /** Conversation */
+      conversation: string;
+      /** Channel */
+      channel: string;
+      /** Contact Name */
+      contact_name: string;
+      /** Number */
+      number: number;
+      /** Cause */
+      cause: string;
+      /** Arrived As */
+      arrived_as: string;
+      /** Text */
+      text: string;
+      /** Route */
+      route: string;
+      /** State */
+      state: string;
+      /** Error */
+      error: {
+        [key: string]: unknown;
+      } | null;
+      sound: components["schemas"]["ClipRef"] | null;
+      /** Deliveries */
+      deliveries: components["schemas"]["DeliveryOut"][];
+      /** Received At */
+      received_at: string;
+      /** Finished At */
+      finished_at: string | null;
+      /** Sound Erased At */
+      sound_erased_at?: string | null;
+      /** Erased At */
+      erased_at?: string | null;
+    };
+    /**
+     * TurnOutcome
      * @description What a turn came to, once. `not_run` says why business logic or an engine was not asked.
      */
-    TurnForm: {
+    TurnOutcome: {
       /** Text */
       text: string;
       /**
@@ -2115,48 +2157,6 @@ export interface components {
        * @default 0
        */
       milliseconds: number;
-    };
-    /**
-     * TurnOut
-     * @description A turn as lists show it. What was erased is empty, and the time says when: of its sound
-     *     alone, or of its words too.
-     */
-    TurnOut: {
-      /** Id */
-      id: string;
-      /** Conversation */
-      conversation: string;
-      /** Channel */
-      channel: string;
-      /** Contact Name */
-      contact_name: string;
-      /** Number */
-      number: number;
-      /** Cause */
-      cause: string;
-      /** Arrived As */
-      arrived_as: string;
-      /** Text */
-      text: string;
-      /** Route */
-      route: string;
-      /** State */
-      state: string;
-      /** Error */
-      error: {
-        [key: string]: unknown;
-      } | null;
-      sound: components["schemas"]["ClipRef"] | null;
-      /** Deliveries */
-      deliveries: components["schemas"]["DeliveryOut"][];
-      /** Received At */
-      received_at: string;
-      /** Finished At */
-      finished_at: string | null;
-      /** Sound Erased At */
-      sound_erased_at?: string | null;
-      /** Erased At */
-      erased_at?: string | null;
     };
     /**
      * VoiceOut

@@ -16,7 +16,7 @@ from xml.etree import ElementTree
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, add_service, print_json, service, table
-from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn, TurnForm
+from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn, TurnOutcome
 
 if TYPE_CHECKING:
     from fond_echo.documents.case import CaseFile
@@ -122,7 +122,7 @@ def _open(options: argparse.Namespace) -> int:
     from fond_echo.documents.bundle import unpacked
 
     found = unpacked(options.file.read_bytes())
-    case, before = found.turn["case"], TurnForm.model_validate(found.turn["before"])
+    case, before = found.turn["case"], TurnOutcome.model_validate(found.turn["before"])
     if options.json:
         print_json({**found.turn, "files": sorted(found.files), "sound": found.sound_name})
         return 0
@@ -153,7 +153,7 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
         files[FOLDER + found.sound_name] = as_text(found.sound)
     case = CaseFile.model_validate(found.turn["case"])
     (came,) = asyncio.run(_run_here(files, [case]))
-    before = TurnForm.model_validate(found.turn["before"])
+    before = TurnOutcome.model_validate(found.turn["before"])
     assert came.form is not None
     replayed = ReplayOut(turn=case.case, revision=digest(files), before=before, after=came.form,
                          changed=changes(before, came.form))  # fmt: skip

@@ -30,7 +30,7 @@ class ReplaysIn(ReplayIn):
     limit: int = Field(default=50, ge=1, le=200)
 
 
-class TurnForm(Schema):
+class TurnOutcome(Schema):
     """What a turn came to, once. `not_run` says why business logic or an engine was not asked."""
 
     text: str
@@ -52,8 +52,8 @@ class ReplayOut(Schema):
 
     turn: str
     revision: str
-    before: TurnForm
-    after: TurnForm
+    before: TurnOutcome
+    after: TurnOutcome
     changed: list[str]
 
 
@@ -72,7 +72,7 @@ class CaseOut(Schema):
     passed: bool
     failures: list[str] = Field(default_factory=list)
     seconds: float = 0.0
-    form: TurnForm | None = None
+    form: TurnOutcome | None = None
 
 
 class CasesOut(Schema):

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from fond_echo.client import FondEcho
 from fond_echo.demo.world import NUMBERS, Places, fill, host
-from fond_echo.running.nursery import open_nursery
+from fond_echo.running.fork_server import open_fork_server
 from fond_echo.running.processes import parts
 from fond_echo.running.supervisor import Part, Supervisor
 from fond_echo.running.together import with_database
@@ -99,7 +99,7 @@ def world(folder: Path, *, verbose: bool = False) -> Iterator[World]:
         ],
         first_key=key,
     )
-    open_nursery()
+    open_fork_server()
     with with_database(settings) as (ready, servers):
         ready.encryption_keys()
         log = None if verbose else folder / "service.log"

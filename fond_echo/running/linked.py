@@ -13,7 +13,7 @@ from collections.abc import Awaitable, Callable
 
 from fond_echo.channels.phone.link import Link
 from fond_echo.running import logs
-from fond_echo.running.nursery import Forked, begin
+from fond_echo.running.fork_server import Forked, begin
 from fond_echo.settings import Settings
 
 

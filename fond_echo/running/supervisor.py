@@ -14,7 +14,7 @@ from typing import Protocol
 import httpx
 
 from fond_echo.core.errors import FondEchoError
-from fond_echo.running.nursery import Forked, begin
+from fond_echo.running.fork_server import Forked, begin
 
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from fond_echo.running.nursery import open_nursery
+from fond_echo.running.fork_server import open_fork_server
 from fond_echo.running.processes import parts
 from fond_echo.running.supervisor import Supervisor
 from fond_echo.settings import Settings
@@ -29,7 +29,7 @@ def with_database(settings: Settings) -> Iterator[tuple[Settings, list[LocalPost
 
 def serve(settings: Settings) -> int:
     """Run until Ctrl-C or SIGTERM."""
-    open_nursery()
+    open_fork_server()
     with with_database(settings) as (ready, servers):
         ready.encryption_keys()
         supervisor = Supervisor(parts(ready), lambda news: print(news, flush=True), servers)

@@ -70,6 +70,7 @@ class SpeakingAhead:
         return text[at:].strip()
 
     async def _speak(self) -> None:
+        spoken = 0
         while (sentence := await self._waiting.get()) is not None:
             words = speakable(sentence)
             try:
@@ -79,10 +80,11 @@ class SpeakingAhead:
             except FondEchoError as error:
                 # What is left is said, or fails, as any answer does.
                 self.error = error
-                del self.sentences[self.sentences.index(sentence) :]
+                del self.sentences[spoken:]
                 while not self._waiting.empty():
                     self._waiting.get_nowait()
                 return
+            spoken += 1
 
     def _parts(self, words: str) -> AsyncIterator[SpokenSound]:
         assistant = self._turn.assistant

@@ -12,14 +12,14 @@ from typing import Any
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.replay import CaseOut, TurnForm
+from fond_echo.contract.replay import CaseOut, TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
 from fond_echo.stages.ports import LogicPort
-from fond_echo.stages.replaying import Watched, retake
+from fond_echo.stages.replaying import ReplayNeeds, take_again
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar
 
@@ -28,7 +28,7 @@ Hearing = Callable[[str, Expected], Awaitable[Heard]]
 
 
 @dataclass
-class OfCase:
+class CaseAnswers:
     """What a case says that business logic answered.
 
     Attributes:
@@ -62,7 +62,7 @@ async def run_case(
         hear: needed for cases with a recording.
     """
     begun = time.perf_counter()
-    kept = OfCase(case, [])
+    kept = CaseAnswers(case, [])
     turn = TurnSoFar(
         id=new_id(), run_id=new_id(), run="case", number=1, channel="case", conversation_id="case",
         contact_id="case", contact_name=case.contact, assistant=assistant, revision=revision,
@@ -82,7 +82,7 @@ async def run_case(
         assert hear is not None
         return await hear(case.sound, expected)
 
-    form = await retake(turn, assistant, revision, Watched(logic, kept),
+    form = await take_again(turn, assistant, revision, ReplayNeeds(logic, kept),
                         of_recording if case.sound else None)  # fmt: skip
     failures = list(judged(case, form, kept.asked))
     seconds = round(time.perf_counter() - begun, 3)
@@ -91,7 +91,7 @@ async def run_case(
     )
 
 
-def judged(case: CaseFile, form: TurnForm, asked: Sequence[str]) -> list[str]:
+def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[str]) -> list[str]:
     """What of a case does not hold, in words."""
     wanted, found = case.expect, []
 

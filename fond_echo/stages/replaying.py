@@ -13,11 +13,10 @@ from typing import Any
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.replay import TurnForm
+from fond_echo.contract.replay import TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.ssml import is_ssml, plain_of
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.answer import answer, failed, request
@@ -25,7 +24,7 @@ from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import KeptAnswers, LogicPort, StageError
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
-from fond_echo.stages.speak import spoken_text
+from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.turn import Answered, TurnSoFar
 
 Hearing = Callable[[Expected], Awaitable[Heard]]
@@ -35,7 +34,7 @@ WEIGHED = ("error", "text", "route", "outcome", "slots", "not_run", "written", "
 
 
 @dataclass(frozen=True)
-class AsThen:
+class RecordedAnswers:
     """What business logic and engines answered in the run that is replayed."""
 
     was: TurnSoFar
@@ -72,7 +71,7 @@ def _question(asked: LogicRequest) -> dict[str, Any]:
 
 
 @dataclass
-class Watched:
+class ReplayNeeds:
     """What a stage needs that asks nothing outside, and what would have been asked.
 
     Attributes:
@@ -91,10 +90,10 @@ class Watched:
     sentence: None = None
 
 
-async def retake(
-    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: Watched,
+async def take_again(
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
     hear: Hearing | None = None,
-) -> TurnForm:  # fmt: skip
+) -> TurnOutcome:  # fmt: skip
     """A turn taken with a revision, from what was heard on, or from its sound.
 
     Args:
@@ -108,7 +107,7 @@ async def retake(
         try:
             now = now.with_added("transcribe", await hear(expected_of(now)))
         except FondEchoError as error:
-            return TurnForm(text="", error=str(error), milliseconds=_since(begun))
+            return TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
     now = now.with_added("route", understand(now))
     parts: list[Reply] = []
     not_run = error_text = ""
@@ -121,7 +120,7 @@ async def retake(
     except FondEchoError as error:
         error_text = str(error)
         parts = [failed(now, error.code)]
-    return form_of(
+    return outcome_of(
         now.with_added("answer", Answered(parts=parts)), not_run, error_text, _since(begun)
     )
 
@@ -130,30 +129,24 @@ def _since(begun: float) -> float:
     return round(1_000 * (time.perf_counter() - begun), 1)
 
 
-def form_of(
+def outcome_of(
     turn: TurnSoFar, not_run: str = "", error: str = "", milliseconds: float = 0.0
-) -> TurnForm:
+) -> TurnOutcome:
     """What a turn came to."""
     parts = turn.answered.final if turn.answered is not None else []
     routed = turn.routed
-    return TurnForm(
+    return TurnOutcome(
         text=turn.text, route=routed.route if routed else "",
         confidence=round(routed.confidence, 3) if routed else 0.0,
         because=routed.because if routed else "", outcome=routed.outcome if routed else "",
         slots=routed.slots if routed else {},
         written="\n\n".join(part.written for part in parts),
-        spoken=" ".join(filter(None, map(_words, parts))),
+        spoken=" ".join(filter(None, map(spoken_words, parts))),
         choices=[choice.label for part in parts for choice in part.choices],
         error=error, not_run=not_run, milliseconds=milliseconds,
     )  # fmt: skip
 
 
-def _words(reply: Reply) -> str:
-    """What is said for a reply, without markup."""
-    text = spoken_text(reply)
-    return plain_of(text) if is_ssml(text) else text
-
-
-def changes(before: TurnForm, after: TurnForm) -> list[str]:
+def changes(before: TurnOutcome, after: TurnOutcome) -> list[str]:
     """What is different, the weightiest first."""
     return [name for name in WEIGHED if getattr(before, name) != getattr(after, name)]

@@ -18,7 +18,7 @@ from fond_echo.core.language.manner import Manner
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.language.silent import silent_letters
-from fond_echo.core.language.ssml import SsmlError, is_ssml, read_ssml, recordings_in
+from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml, recordings_in
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.media import bytes_of
@@ -53,6 +53,12 @@ def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = 
         before, _, after = text.rpartition("</")
         return f"{before} {escape(choices)}</{after}" if choices else text
     return f"{text or speakable(reply.text)} {choices}".strip()
+
+
+def spoken_words(reply: Reply) -> str:
+    """What is said for a reply, without markup."""
+    text = spoken_text(reply)
+    return plain_of(text) if is_ssml(text) else text
 
 
 def spoken_choices(reply: Reply, says: Sentences, *, in_call: bool = False) -> str:

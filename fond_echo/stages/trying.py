@@ -14,7 +14,6 @@ from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.ssml import is_ssml, plain_of
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.answer import answer, failed
@@ -23,7 +22,7 @@ from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
-from fond_echo.stages.speak import spoken_text
+from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import Answered, Routed, TurnSoFar
 
@@ -50,12 +49,6 @@ class _OnlyLogic:
     kept: None = None
     helper: None = None
     sentence: None = None
-
-
-def _words(reply: Reply) -> str:
-    """What is said for a reply, without markup."""
-    text = spoken_text(reply)
-    return plain_of(text) if is_ssml(text) else text
 
 
 async def try_out(
@@ -102,5 +95,5 @@ async def try_out(
         if error.code != "not-run":
             replies = [failed(turn, error.code)]
     turn = turn.with_added("answer", Answered(parts=replies))
-    spoken = " ".join(filter(None, map(_words, replies)))
+    spoken = " ".join(filter(None, map(spoken_words, replies)))
     return Outcome(heard, routed, replies, spoken, closing_of(turn).state, not_run)

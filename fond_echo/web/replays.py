@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 from fastapi import Query, Response
-from sqlalchemy import func, or_, select
+from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo import __version__
@@ -38,7 +38,7 @@ from fond_echo.documents.media import bytes_of
 from fond_echo.stages.cases import run_case
 from fond_echo.stages.claim import claimed
 from fond_echo.stages.memory import facts
-from fond_echo.stages.replaying import AsThen, Watched, changes, form_of, retake
+from fond_echo.stages.replaying import RecordedAnswers, ReplayNeeds, changes, outcome_of, take_again
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.turn import TurnSoFar, assistant_of
@@ -148,8 +148,10 @@ async def _replayed(
             )
             return speech_in(heard)
 
-    before = form_of(was)
-    after = await retake(was, onto.assistant, onto.revision, Watched(logic, AsThen(was)), hearing)
+    before = outcome_of(was)
+    after = await take_again(
+        was, onto.assistant, onto.revision, ReplayNeeds(logic, RecordedAnswers(was)), hearing
+    )
     return ReplayOut(
         turn=was.id, revision=onto.revision, before=before, after=after,
         changed=changes(before, after),
@@ -196,7 +198,7 @@ async def replay_turns(
         func.lower(Turn.text).contains(given.words.lower()) if given.words else None,
     ):
         if condition is not None:
-            wanted = wanted.where(or_(condition))
+            wanted = wanted.where(condition)
     logic = LogicCaller(service.builder.client, await service.vault())
     items, skipped = [], 0
     async with service.database.reading() as session:
@@ -268,7 +270,7 @@ async def _case_of(
     service: Service, was: TurnSoFar, name: str
 ) -> tuple[dict[str, Any], bytes, str]:
     """A turn as a case, its recording, and the recording's name."""
-    form = form_of(was)
+    form = outcome_of(was)
     case: dict[str, Any] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
     sound, file = b"", ""
     if was.inbound.sound is not None and was.fetched is not None:
@@ -314,7 +316,7 @@ async def bundle_turn(turn_id: TurnId, _: MayBuild, service: TheService) -> Resp
     case, sound, file = await _case_of(service, was, "bundled-turn")
     case.pop("memory", None)
     turn = {
-        "case": case, "before": form_of(was).model_dump(mode="json"), "revision": was.revision,
+        "case": case, "before": outcome_of(was).model_dump(mode="json"), "revision": was.revision,
         "assistant": was.assistant.assistant, "made_by": __version__,
     }  # fmt: skip
     data = packed(Bundle(turn, files, sound, file))

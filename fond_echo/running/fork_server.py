@@ -2,9 +2,9 @@
 
 What is loaded before the fork is read from disk once, and its memory is shared for as long as
 nobody writes to it. A process that is begun so gets a session, an environment and a log of its own,
-as one that is begun by a command does, and its own children are forked from the same nursery. When
-that dies, all of them end, and are begun anew with another one. Without a nursery, modules are run
-by a Python of their own.
+as one that is begun by a command does, and its own children are forked from the same server. When
+that dies, all of them end, and are begun anew with another one. Without a fork server, modules are
+run by a Python of their own.
 """
 
 from __future__ import annotations
@@ -40,8 +40,8 @@ _SHARES = sys.version_info < (3, 14)
 
 
 @dataclass(frozen=True)
-class _Nursery:
-    """A nursery, as processes that came from it know it."""
+class _ForkServer:
+    """A fork server, as processes that came from it know it."""
 
     address: str
     pid: int
@@ -53,7 +53,7 @@ class _State:
     opened = False
 
 
-def open_nursery(shared: str = SHARED) -> None:
+def open_fork_server(shared: str = SHARED) -> None:
     """Begin to load what is shared, a module, while other things are done; from now on modules are
     forked."""
     multiprocessing.get_context("forkserver").set_forkserver_preload([shared])
@@ -91,9 +91,9 @@ class Forked:
         log: Path | None, end: socket.socket | None,
     ) -> None:  # fmt: skip
         _Server.ensure_running()
-        nursery = _Nursery(_Server._forkserver_address, _Server._forkserver_pid)
+        fork_server = _ForkServer(_Server._forkserver_address, _Server._forkserver_pid)
         self._process = multiprocessing.get_context("forkserver").Process(
-            target=_begin, args=(nursery, module, [*arguments], {**environment}, log, end)
+            target=_begin, args=(fork_server, module, [*arguments], {**environment}, log, end)
         )
         self._process.start()
 
@@ -126,12 +126,12 @@ class Forked:
 
 
 def _begin(
-    nursery: _Nursery, module: str, arguments: list[str], environment: Mapping[str, str],
+    fork_server: _ForkServer, module: str, arguments: list[str], environment: Mapping[str, str],
     log: Path | None, end: socket.socket | None,
 ) -> None:  # fmt: skip
     """What a forked process does."""
     os.setsid()
-    _end_with(nursery)
+    _end_with(fork_server)
     # Its title is written where its environment lies: before that is changed.
     setproctitle.setproctitle(" ".join(["python -m", module, *arguments]))
     os.environ.update(environment)
@@ -141,27 +141,27 @@ def _begin(
         with open(log, "ab") as out:
             os.dup2(out.fileno(), 1)
             os.dup2(out.fileno(), 2)
-    _share(nursery)
+    _share(fork_server)
     passed = [] if end is None else [str(end.detach())]
     sys.argv = [module, *passed, *arguments]
     if not hasattr(sys.modules.get(module), "__path__"):
-        # It is run as a program, though the nursery had it as a module.
+        # It is run as a program, though the fork server had it as a module.
         sys.modules.pop(module, None)
     runpy.run_module(module, run_name="__main__", alter_sys=True)
 
 
-def _share(nursery: _Nursery) -> None:
-    """Fork children of this process from the nursery that it came from, too."""
+def _share(fork_server: _ForkServer) -> None:
+    """Fork children of this process from the fork server that it came from, too."""
     if not _SHARES:
         return
-    _Server._forkserver_address, _Server._forkserver_pid = nursery.address, nursery.pid
+    _Server._forkserver_address, _Server._forkserver_pid = fork_server.address, fork_server.pid
     _Server.ensure_running = forkserver.ensure_running = lambda: None
     _State.opened = True
 
 
-def _end_with(nursery: _Nursery) -> None:
-    """End when the nursery does: whoever tends this process hears of its end through it alone, and
-    begins it anew with another one."""
+def _end_with(fork_server: _ForkServer) -> None:
+    """End when the fork server does: whoever tends this process hears of its end through it alone,
+    and begins it anew with another one."""
     ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
-    if os.getppid() != nursery.pid:
+    if os.getppid() != fork_server.pid:
         raise SystemExit(1)

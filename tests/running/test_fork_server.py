@@ -11,11 +11,11 @@ ROOT = Path(__file__).parents[2]
 BEGINS = """
 import sys, time
 from pathlib import Path
-from fond_echo.running import nursery
+from fond_echo.running import fork_server
 
-nursery.open_nursery("fond_echo.documents.errors")
+fork_server.open_fork_server("fond_echo.documents.errors")
 log = Path(sys.argv[-2])
-part = nursery.begin("tests.running.program", [PROGRAM], {"QUAY": "north"}, log)
+part = fork_server.begin("tests.running.program", [PROGRAM], {"QUAY": "north"}, log)
 """
 
 SHOWS = """
@@ -33,8 +33,8 @@ print("loaded:", "fond_echo.documents.errors" in sys.modules, flush=True)
 """
 
 
-@unittest.skipIf(sys.version_info >= (3, 14), "there each process has a nursery of its own")
-class Nursery(unittest.TestCase):
+@unittest.skipIf(sys.version_info >= (3, 14), "there each process has a fork server of its own")
+class ForkServing(unittest.TestCase):
     def run_it(self, program, then):
         folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
         log = folder / "log"
@@ -66,7 +66,7 @@ print(part.wait(20), part.poll() is not None)
         done, _ = self.run_it("import time; time.sleep(60)", then)
         self.assertEqual(done.stdout, "TimeoutExpired\n-9 True\n", done.stderr)
 
-    def test_it_ends_with_its_nursery_and_is_begun_again_from_another(self):
+    def test_it_ends_with_its_fork_server_and_is_begun_again_from_another(self):
         program = "import time; print('begun', flush=True); time.sleep(60)"
         then = """
 import os, signal
@@ -81,7 +81,7 @@ for _ in range(200):
         break
     time.sleep(0.05)
 print(os.path.exists(f"/proc/{part.pid}"))
-again = nursery.begin("tests.running.program", ["raise SystemExit(4)"])
+again = fork_server.begin("tests.running.program", ["raise SystemExit(4)"])
 print(again.wait(60), forkserver._forkserver._forkserver_pid != first)
 """
         done, _ = self.run_it(program, then)
