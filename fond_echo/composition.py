@@ -19,7 +19,12 @@ from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.engine import EngineKind
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.language.manner import PLAIN, Manner
+from fond_echo.core.language.pls import Sounds
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.services import EngineNames
 from fond_echo.engines.built_in import ENGINES
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.engines.chosen import (
@@ -40,10 +45,11 @@ from fond_echo.engines.registry import (
 )
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
-from fond_echo.stages.ports import Decoder, Needs
+from fond_echo.stages.ports import Decoder, Needs, Synthesizer
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
+from fond_echo.store.engines import count_asked
 from fond_echo.store.records import Channel
 from fond_echo.store.secrets import SecretBox
 
@@ -108,11 +114,17 @@ class Installation:
         """Speaks with whichever engine is chosen."""
         return ChosenSynthesizer(self.engines, wanted, order or EngineOrder())
 
+    def engine_voice(self, names: Sequence[str]) -> Synthesizer:
+        """Speaks with engines by their names, for words that belong to no turn."""
+        return _EngineVoice(self, tuple(names))
+
     async def order(
-        self, names: Mapping[EngineKind, Sequence[str]], vault: Vault, wanted: Wanted
-    ) -> EngineOrder:
+        self, names: Mapping[EngineKind, Sequence[str]], vault: Vault, wanted: Wanted,
+        chosen: EngineNames | None = None,
+    ) -> EngineOrder:  # fmt: skip
         """The engines that an assistant names, as they are connected now."""
-        if not names:
+        chosen = chosen or EngineNames()
+        if not names and not chosen.long_files:
             return EngineOrder()
         connected = await self.connected.engines(self.database, vault)
 
@@ -122,7 +134,9 @@ class Installation:
             except NoEngine:
                 return None
 
-        return EngineOrder(names, connected, built_in)
+        return EngineOrder(
+            names, connected, built_in, tuple(chosen.long_files), chosen.second_reading
+        )
 
     async def needs(
         self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
@@ -130,21 +144,20 @@ class Installation:
         """Everything for a turn on a channel."""
         vault = await self.vault()
         wanted = Wanted("", channel.assistant, channel.name, self.purpose)
-        names = assistant.engines.of() if assistant is not None else {}
+        chosen = assistant.engines if assistant is not None else EngineNames()
+        names = chosen.of(in_call=self.purpose == "call")
         names |= ChannelSettings.model_validate(channel.settings).engines
-        if self.purpose == "call":
-            # A call is heard while it is spoken, and answered within moments: by our own engines.
-            names = {
-                kind: given for kind, given in names.items() if kind not in ("transcribe", "speak")
-            }
-        order = await self.order(names, vault, wanted)
+        order = await self.order(names, vault, wanted, chosen)
         speaking = CachedSynthesizer(
             self.synthesizer(wanted, order), self._spoken, (wanted, order.files("speak")),
             lambda: order.first_answered,
         )  # fmt: skip
+        recognizer = self.recognizer(wanted, order)
         return Needs(
             channel=self.builder.build(channel, vault),
-            recognizer=self.recognizer(wanted, order),
+            recognizer=recognizer,
+            outside_voice="speak" in order.names,
+            live=None if self.purpose != "call" else recognizer.live,
             synthesizer=speaking,
             decoder=self.decoder,
             clips=self.clips,
@@ -154,6 +167,30 @@ class Installation:
             helper=ChosenHelper(order),
             asked=order.taken,
         )
+
+
+@dataclass(frozen=True)
+class _EngineVoice:
+    """Speaks with engines as they are connected when something is to be said (`Synthesizer`)."""
+
+    installation: Installation
+    names: tuple[str, ...]
+
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
+        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
+        """Raises AllEnginesFailed."""
+        world = self.installation
+        wanted = Wanted(language, purpose=world.purpose)
+        order = await world.order({"speak": self.names}, await world.vault(), wanted)
+        async for part in world.synthesizer(wanted, order).speak(
+            text, voice, seed=seed, sounds=sounds, language=language, manner=manner,
+            recordings=recordings,
+        ):  # fmt: skip
+            yield part
+        async with world.database.writing() as session:
+            await count_asked(session, "", order.taken())
 
 
 def _load() -> None:

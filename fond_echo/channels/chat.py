@@ -7,8 +7,9 @@ from urllib.parse import urlsplit
 
 import httpx
 
+from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
-from fond_echo.connectors.machine import Outcome, RequestMachine, taken
+from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle

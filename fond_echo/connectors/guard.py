@@ -11,6 +11,7 @@ import asyncio
 import ipaddress
 import socket
 from collections.abc import Iterable
+from typing import Any
 
 import httpx
 
@@ -53,8 +54,8 @@ def is_public(address: Address) -> bool:
     return address.is_global and not address.is_multicast
 
 
-class GuardedTransport(httpx.AsyncBaseTransport):
-    """An httpx transport that goes only where it may.
+class AddressGuard:
+    """Says at which addresses a name may be reached.
 
     Args:
         private: exact "host:port" pairs that may be reached though their addresses are private.
@@ -62,34 +63,14 @@ class GuardedTransport(httpx.AsyncBaseTransport):
 
     def __init__(self, private: Iterable[str] = ()) -> None:
         self._private = frozenset(each.lower() for each in private)
-        self._tls = httpx.create_ssl_context(trust_env=False)
-        self._transports: dict[tuple[str, int], httpx.AsyncHTTPTransport] = {}
 
-    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
-        url = request.url
-        host, port = address_of(str(url))
-        addresses = await self._judged(host, port)
-        request.extensions = {**request.extensions, "sni_hostname": host}
-        request.headers["Host"] = request.headers.get("Host", url.netloc.decode("ascii"))
-        transport = self._transport(host, port)
-        for address in addresses[:-1]:
-            request.url = url.copy_with(host=str(address))
-            try:
-                return await transport.handle_async_request(request)
-            except httpx.ConnectError:
-                continue
-        request.url = url.copy_with(host=str(addresses[-1]))
-        return await transport.handle_async_request(request)
+    async def judged(self, host: str, port: int) -> list[Address]:
+        """The addresses of a name, all of them allowed.
 
-    def _transport(self, host: str, port: int) -> httpx.AsyncHTTPTransport:
-        """One pool per name, so that a connection whose certificate was checked for one name
-        never serves another at the same address."""
-        if (host, port) not in self._transports:
-            self._transports[host, port] = httpx.AsyncHTTPTransport(verify=self._tls)
-        return self._transports[host, port]
-
-    async def _judged(self, host: str, port: int) -> list[Address]:
-        """The addresses of a name, all of them allowed."""
+        Raises:
+            Unreachable: the name does not resolve.
+            ForbiddenAddress: one of them is private, and not allowed.
+        """
         where = f"{host}:{port}"
         loop = asyncio.get_running_loop()
         try:
@@ -109,15 +90,55 @@ class GuardedTransport(httpx.AsyncBaseTransport):
                 )
         return addresses
 
+
+class GuardedTransport(httpx.AsyncBaseTransport):
+    """An httpx transport that goes only where it may."""
+
+    def __init__(self, guard: AddressGuard) -> None:
+        self._guard = guard
+        self._tls = httpx.create_ssl_context(trust_env=False)
+        self._transports: dict[tuple[str, int], httpx.AsyncHTTPTransport] = {}
+
+    async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
+        url = request.url
+        host, port = address_of(str(url))
+        addresses = await self._guard.judged(host, port)
+        request.extensions = {**request.extensions, "sni_hostname": host}
+        request.headers["Host"] = request.headers.get("Host", url.netloc.decode("ascii"))
+        transport = self._transport(host, port)
+        for address in addresses[:-1]:
+            request.url = url.copy_with(host=str(address))
+            try:
+                return await transport.handle_async_request(request)
+            except httpx.ConnectError:
+                continue
+        request.url = url.copy_with(host=str(addresses[-1]))
+        return await transport.handle_async_request(request)
+
+    def _transport(self, host: str, port: int) -> httpx.AsyncHTTPTransport:
+        """One pool per name, so that a connection whose certificate was checked for one name
+        never serves another at the same address."""
+        if (host, port) not in self._transports:
+            self._transports[host, port] = httpx.AsyncHTTPTransport(verify=self._tls)
+        return self._transports[host, port]
+
     async def aclose(self) -> None:
         for transport in self._transports.values():
             await transport.aclose()
 
 
-def guarded_client(private: Iterable[str] = (), *, seconds: float = 10.0) -> httpx.AsyncClient:
+class GuardedClient(httpx.AsyncClient):
+    """An HTTP client behind the guard, which serves connections of other kinds too."""
+
+    def __init__(self, guard: AddressGuard, **settings: Any) -> None:
+        super().__init__(transport=GuardedTransport(guard), **settings)
+        self.guard = guard
+
+
+def guarded_client(private: Iterable[str] = (), *, seconds: float = 10.0) -> GuardedClient:
     """An HTTP client behind the guard: no proxy from the environment, no redirects followed."""
-    return httpx.AsyncClient(
-        transport=GuardedTransport(private),
+    return GuardedClient(
+        AddressGuard(private),
         timeout=httpx.Timeout(seconds),
         trust_env=False,
         follow_redirects=False,

@@ -7,18 +7,19 @@ A step's templates are rendered over the facts at hand, one HTTP exchange is mad
 from __future__ import annotations
 
 import asyncio
-import base64
-import binascii
-import codecs
+import json
 import re
 import time
 from collections.abc import AsyncIterator, Mapping, Sequence
+from contextlib import asynccontextmanager, nullcontext
 from dataclasses import dataclass
 from typing import Any
 
 import httpx
+from websockets.asyncio.client import ClientConnection
 
 from fond_echo.connectors.addresses import address_of
+from fond_echo.connectors.answers import from_base64, is_done, pause_after, taken
 from fond_echo.connectors.errors import (
     ConnectorError,
     ForbiddenAddress,
@@ -29,7 +30,8 @@ from fond_echo.connectors.errors import (
 )
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
-from fond_echo.connectors.streaming import Listener, StreamReader
+from fond_echo.connectors.sockets import messages, opened
+from fond_echo.connectors.streaming import Listener, StreamReader, lines_of
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import (
     Payload,
@@ -41,12 +43,15 @@ from fond_echo.connectors.wire import (
     shortened,
 )
 from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
-from fond_echo.documents.steps import SecretRef, Step, Until, json_path
+from fond_echo.documents.steps import SecretRef, Step
 
 LOOKED_AT = 20_000
 """Bytes of an answer in which secrets are looked for before its beginning is recorded."""
 
 HEADER_REMEDY = "put it into the body, or encode it: {{ text | base64 }}"
+
+SWITCHED = 101
+"""Switching Protocols (RFC 9110 §15.2.2): a socket is open."""
 
 MAX_ANSWER = 60 * 2**20
 """Bytes of an answer with sound; other answers may have a twentieth."""
@@ -54,7 +59,7 @@ MAX_ANSWER = 60 * 2**20
 
 @dataclass
 class Exchange:
-    """One HTTP exchange as it is recorded: secrets struck out, bodies by size."""
+    """One exchange as it is recorded: secrets struck out, bodies by size."""
 
     method: str
     url: str
@@ -163,13 +168,13 @@ class RequestMachine:
                 error.what = self._vault.redacted(error.what)
                 error.where = self._vault.redacted(error.where)
                 error.exchanges = exchanges
-                pause = _pause(error, tries)
+                pause = pause_after(error, tries)
                 if tries >= step.retry or pause is None:
                     raise
                 tries += 1
                 await asyncio.sleep(pause)
                 continue
-            if step.until is None or _is_done(step.until, document, exchange, exchanges):
+            if step.until is None or is_done(step.until, document, exchange.url, exchanges):
                 return found, received, document
             if time.monotonic() + step.until.every > deadline:
                 what = f"not {step.until.is_!r} within {step.until.for_:g} s"
@@ -185,6 +190,10 @@ class RequestMachine:
         exchange: Exchange,
         listener: Listener | None,
     ) -> tuple[dict[str, Any], Payload | None, Any]:
+        most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
+        reader = StreamReader(step.stream, step.take, listener) if step.stream else None
+        if step.socket is not None:
+            return await self._over_socket(step, known, exchange, reader, most)
         values = {**known, "secret": self._vault}
         try:
             url = self._url(step.url, values)
@@ -195,19 +204,80 @@ class RequestMachine:
             raise WrongAnswer(f"the {step.method} step makes no request: {error}") from error
         self._vault.check_hosts(*address_of(url))
         exchange.url = self._vault.redacted(url)
-        most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
-        reader = StreamReader(step.stream, step.take, listener) if step.stream else None
         try:
             answer = await self._send(request, most, step.timeout, reader)
         finally:
-            if reader is not None and reader.status:
-                text = shortened(self._vault.redacted("".join(reader.pieces)))
-                exchange.status = reader.status
-                exchange.received = {"documents": reader.documents, "streamed": text}
+            self._note_streamed(exchange, reader)
         exchange.status, exchange.seconds = answer.status, answer.seconds
         if reader is not None and reader.status:
             return reader.taken(exchange.url), None, None
         return self._answer(step, answer, exchange)
+
+    def _note_streamed(self, exchange: Exchange, reader: StreamReader | None) -> None:
+        if reader is not None and reader.status:
+            text = shortened(self._vault.redacted("".join(reader.pieces)))
+            exchange.status = reader.status
+            exchange.received = {"documents": reader.documents, "streamed": text}
+
+    @asynccontextmanager
+    async def socket(
+        self, address: str, headers: Mapping[str, str | SecretRef], facts: Mapping[str, Any],
+        seconds: float, exchange: Exchange,
+    ) -> AsyncIterator[ClientConnection]:  # fmt: skip
+        """A WebSocket to an address, with headers; both are templates over the facts.
+
+        Args:
+            seconds: in which it has to be open.
+            exchange: takes down where it leads, and how it went.
+
+        Raises:
+            ConnectorError: it is not opened, or breaks while it is used.
+        """
+        begun, values = time.monotonic(), {**self._values, **facts, "secret": self._vault}
+        if self._tokens is not None:
+            values["token"] = await self._tokens.token(self._vault)
+            self._vault.hide(values["token"])
+        try:
+            url = self._url(address, values)
+            given = {name: self._header(value, values) for name, value in headers.items()}
+        except TemplateFailed as error:
+            raise WrongAnswer(f"the socket: {error}") from error
+        self._vault.check_hosts(*address_of(url))
+        exchange.url = self._vault.redacted(url)
+        try:
+            async with (
+                self._throttle.place() if self._throttle else nullcontext(),
+                opened(self._client, url, given, seconds) as socket,
+            ):
+                exchange.status = SWITCHED
+                yield socket
+        finally:
+            exchange.seconds = time.monotonic() - begun
+
+    async def _over_socket(
+        self, step: Step, known: Mapping[str, Any], exchange: Exchange,
+        reader: StreamReader | None, most: int,
+    ) -> tuple[dict[str, Any], Payload | None, Any]:  # fmt: skip
+        """A step that is a WebSocket: its first message, and what comes back."""
+        assert step.socket is not None
+        sound = bytearray() if step.bytes is True else None
+        seconds = step.timeout
+        async with self.socket(step.socket, step.headers, known, seconds, exchange) as socket:
+            if step.body_json is not None:
+                first = render_tree(step.body_json, {**known, "secret": self._vault})
+                exchange.sent = shortened(self._vault.redacted(first))
+                await socket.send(json.dumps(first))
+            found = messages(socket, most, seconds, sound)
+            if reader is None:
+                exchange.received = [shortened(each) async for each in found]
+            else:
+                reader.status = SWITCHED
+                try:
+                    await reader.read(found, exchange.url)
+                finally:
+                    self._note_streamed(exchange, reader)
+        taken = reader.taken(exchange.url) if reader is not None else {}
+        return taken, Payload(bytes(sound)) if sound is not None else None, None
 
     def _url(self, template: str, values: Mapping[str, Any]) -> str:
         """The address: every value put into it percent-encoded, except a channel's own base.
@@ -290,7 +360,7 @@ class RequestMachine:
                 body = bytearray()
                 if reader is not None and response.status_code < 300:
                     reader.status = response.status_code
-                    await reader.read(_lines(response, most, where), where)
+                    await reader.read(lines_of(response, most, where), where)
                 else:
                     async for chunk in response.aiter_bytes():
                         body += chunk
@@ -346,59 +416,8 @@ class RequestMachine:
         missing = [step.take[name] for name, value in facts.items() if value is None]
         if missing:
             raise WrongAnswer(f"nothing at {', '.join(missing)} in the answer", where=exchange.url)
-        return facts, self._from_base64(step, document) if step.base64 else None, document
+        return facts, from_base64(step, document) if step.base64 else None, document
 
     def _text_of(self, body: bytes, most: int) -> str:
         """The beginning of an answer as it is recorded: struck out before it is cut."""
         return str(self._vault.redacted(body[:LOOKED_AT].decode("utf-8", "replace")))[:most]
-
-    def _from_base64(self, step: Step, document: Any) -> Payload:
-        assert step.base64 is not None
-        text, kind = str(taken(document, step.base64)), "application/octet-stream"
-        if (uri := re.match(r"data:([\w.+/-]*)(?:;[\w=-]+)*;base64,", text)) is not None:
-            # A data URI (RFC 2397) says what it holds.
-            text, kind = text[uri.end() :], uri[1] or kind
-        try:
-            return Payload(base64.b64decode(text, validate=True), kind)
-        except (binascii.Error, ValueError) as error:
-            raise WrongAnswer(f"what stands at {step.base64} is not base64") from error
-
-
-async def _lines(response: httpx.Response, most: int, where: str) -> AsyncIterator[str]:
-    """The lines of a streamed answer, no more of it than any answer may have."""
-    decoder, text, count = codecs.getincrementaldecoder("utf-8")("replace"), "", 0
-    async for chunk in response.aiter_bytes():
-        count += len(chunk)
-        if count > most:
-            raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
-        *lines, text = (text + decoder.decode(chunk)).split("\n")
-        for line in lines:
-            yield line.removesuffix("\r")
-    if text:
-        yield text
-
-
-BUSY = frozenset((408, 425, 429, 503))
-"""Statuses by which a service says that it did nothing and may be asked again."""
-
-
-def _pause(error: ConnectorError, tries: int) -> float | None:
-    """How long to wait before a step is tried again; None where it must not be."""
-    if isinstance(error, Refused):
-        return min(0.5 * 2**tries, 8.0) if error.status in BUSY else None
-    return min(0.5 * 2**tries, 8.0) if isinstance(error, Unreachable) else None
-
-
-def _is_done(until: Until, document: Any, exchange: Exchange, exchanges: list[Exchange]) -> bool:
-    state = taken(document, until.path)
-    if until.fails is not None and str(state) == until.fails:
-        error = WrongAnswer(f"the work there failed: {state!r}", where=exchange.url)
-        error.exchanges = exchanges
-        raise error
-    return str(state) == until.is_
-
-
-def taken(document: Any, path: str) -> Any:
-    """The first value at a JSONPath, or None."""
-    nodes = json_path(path).find(document)
-    return nodes[0].value if nodes else None

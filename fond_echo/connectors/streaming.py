@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import codecs
 import json
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+import httpx
 
 from fond_echo.connectors.errors import WrongAnswer
 from fond_echo.documents.steps import Stream, json_path
@@ -50,7 +53,7 @@ class StreamReader:
         """
         data: list[str] = []
         async for line in lines:
-            if self.stream.as_ == "lines":
+            if self.stream.as_ != "events":
                 await self._document(line.strip(), where)
             elif line.startswith("data:"):
                 data.append(line[5:].removeprefix(" "))
@@ -94,3 +97,17 @@ class StreamReader:
         if missing:
             raise WrongAnswer(f"nothing at {', '.join(missing)} in the stream", where=where)
         return {**self.facts, STREAMED: "".join(self.pieces)}
+
+
+async def lines_of(response: httpx.Response, most: int, where: str) -> AsyncIterator[str]:
+    """The lines of a streamed answer, no more of it than any answer may have."""
+    decoder, text, count = codecs.getincrementaldecoder("utf-8")("replace"), "", 0
+    async for chunk in response.aiter_bytes():
+        count += len(chunk)
+        if count > most:
+            raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
+        *lines, text = (text + decoder.decode(chunk)).split("\n")
+        for line in lines:
+            yield line.removesuffix("\r")
+    if text:
+        yield text

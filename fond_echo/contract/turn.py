@@ -55,12 +55,31 @@ class HeardOtherwise(Schema):
     expected: bool = False
 
 
+class Reading(Schema):
+    """What one of two engines heard in the same sound; `used` is the one that was gone by."""
+
+    engine: str
+    text: str
+    confidence: float
+    expected: bool = False
+    used: bool = False
+
+
+class Partial(Schema):
+    """Words that a service heard while somebody was still speaking, so many seconds after they had
+    begun."""
+
+    text: str
+    seconds: float
+
+
 class Heard(Schema):
     """A transcript: spoken tokens and written text, with times and doubt.
 
     `source` is "expected" for one of the phrases that could be understood, "dictation" for
     words found freely, "nothing" where there was no speech. `asked` are the engines that the
-    assistant names, as they were asked.
+    assistant names, as they were asked; `readings` what both heard, where two were asked;
+    `partials` what was heard in a call before it was all said.
     """
 
     spoken: str
@@ -71,4 +90,6 @@ class Heard(Schema):
     words: list[HeardWord] = Field(default_factory=list)
     segments: list[HeardSegment] = Field(default_factory=list)
     alternatives: list[HeardOtherwise] = Field(default_factory=list)
+    readings: list[Reading] = Field(default_factory=list)
+    partials: list[Partial] = Field(default_factory=list)
     asked: list[EngineAsked] = Field(default_factory=list)

@@ -15,7 +15,19 @@ from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.documents.connector import ClientCredentials
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, Source, read_yaml
-from fond_echo.documents.steps import JsonPath, Rate, Size, Span, Step, TemplateText, secrets_of
+from fond_echo.documents.steps import (
+    Condition,
+    HeaderValue,
+    JsonPath,
+    Rate,
+    SecretRef,
+    Size,
+    Span,
+    Step,
+    TemplateText,
+    names_in,
+    secrets_of,
+)
 from fond_echo.documents.validate import validated
 
 Money = Annotated[float, Field(ge=0)]
@@ -28,6 +40,30 @@ class EngineSound(Schema):
     rate: Annotated[int, Field(ge=8_000, le=48_000)] = 16_000
     seconds: Annotated[float, Field(ge=5, le=7_200)] = 60.0
     bytes: Size = 20_000_000
+
+
+class LiveSound(Schema):
+    """A WebSocket on which a recognizer hears sound while it goes on, in calls.
+
+    `first` is what it is sent first, as JSON. Then comes the sound, `every` so long: 16 bits,
+    little-endian, at `rate`, one channel; in binary messages, or in JSON as `message` says, where
+    `{{ sound }}` is base64. `last` says that all was sent. Of its messages, `partial` has words
+    that may still change, `text` words that stay; `done` is true of the last, without which it is
+    all when the socket is closed.
+    """
+
+    socket: TemplateText
+    headers: dict[str, HeaderValue] = Field(default_factory=dict)
+    first: Any = None
+    rate: Annotated[int, Field(ge=8_000, le=48_000)] = 16_000
+    every: Span = 0.1
+    message: Any = None
+    last: Any = None
+    partial: JsonPath | None = None
+    text: JsonPath
+    confidence: JsonPath | None = None
+    done: Condition | None = None
+    timeout: Span = 5.0
 
 
 class Segments(Schema):
@@ -109,7 +145,8 @@ class EngineLimits(Schema):
 
 class EngineDescription(Schema):
     """An engine. `languages` are those it knows, all where none are given; `voices` are what the
-    service calls the voices of assistants, `default` for all others."""
+    service calls the voices of assistants, `default` for all others. `live` is how a recognizer
+    hears calls; with nothing else, it hears voice notes in the same way."""
 
     engine: Name
     does: EngineKind
@@ -120,19 +157,25 @@ class EngineDescription(Schema):
     oauth: ClientCredentials | None = None
     sound: EngineSound = Field(default_factory=EngineSound)
     voices: dict[str, str] = Field(default_factory=dict)
-    request: Annotated[list[Step], Field(min_length=1, max_length=10)]
+    live: LiveSound | None = None
+    request: Annotated[list[Step], Field(max_length=10)] = Field(default_factory=list)
     result: EngineResult = Field(default_factory=EngineResult)
     price: Price = Field(default_factory=Price)
     limits: EngineLimits = Field(default_factory=EngineLimits)
 
     @model_validator(mode="after")
     def _gives_what_it_does(self) -> EngineDescription:
+        if self.live is not None and self.does != "transcribe":
+            raise ValueError("live is for an engine that does transcribe")
+        if not self.request and self.live is None:
+            raise ValueError("an engine needs request: the steps by which it is asked; or live")
         data = any(step.bytes is True or step.base64 for step in self.request)
         if self.does in ("speak", "draw") and not data:
             raise ValueError(
                 f"a step of an engine that does {self.does} has bytes: true, or base64: a path"
             )
-        if self.does not in ("speak", "draw") and not (self.result.text or self.result.segments):
+        words = self.result.text or self.result.segments or not self.request
+        if self.does not in ("speak", "draw") and not words:
             raise ValueError(f"an engine that does {self.does} needs result: with text")
         result = self.result
         more = result.calls or result.sources or result.choices or result.remember
@@ -143,6 +186,8 @@ class EngineDescription(Schema):
     def secrets(self) -> frozenset[str]:
         """The names of all secrets that the file refers to."""
         found = secrets_of(self, self.request)
+        headers = self.live.headers.values() if self.live else ()
+        found |= {each.secret for each in headers if isinstance(each, SecretRef)}
         if self.oauth:
             found.add(self.oauth.secret)
         return frozenset(found)
@@ -182,6 +227,9 @@ def read_engine(
     for number, step in enumerate(description.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)
         known |= {*step.take, *(["streamed"] if step.stream else [])}
+    for path, names in _live_names(description):
+        sound = {"sound"} if path[-1] == "message" else set()
+        errors += _unfilled(source, path, names, always | sound | {"language", "hints", "rate"})
     for path, template in _templates(description):
         names = _names(template)
         errors += _unfilled(source, path, names, known if path[0] == "result" else always)
@@ -211,6 +259,17 @@ def _templates(description: EngineDescription) -> Iterator[tuple[Path, str]]:
     for part in ("segments", "calls", "sources", "choices"):
         if (found := getattr(result, part)) is not None:
             yield ("result", part, "each"), found.each
+
+
+def _live_names(description: EngineDescription) -> Iterator[tuple[Path, frozenset[str]]]:
+    """What the templates of a live socket ask for, with their places."""
+    if (live := description.live) is not None:
+        headers = [each for each in live.headers.values() if isinstance(each, str)]
+        for name, tree in (
+            ("socket", live.socket), ("headers", headers), ("first", live.first),
+            ("message", live.message), ("last", live.last),
+        ):  # fmt: skip
+            yield ("live", name), names_in(tree)
 
 
 def _names(template: str) -> frozenset[str]:

@@ -122,7 +122,13 @@ class OpeningHours(Schema):
 
 class EngineNames(Schema):
     """Engines in the order in which they are asked, by what they do; the first that works answers.
-    `built-in` is our own recognizer, synthesizer or summarizer."""
+    `built-in` is our own recognizer, synthesizer or summarizer.
+
+    `calls` are those of telephone calls, by what they do: without them, our own recognizer and
+    synthesizer serve calls. `long_files` transcribe what is longer than a minute. With
+    `second_reading` our own recognizer reads everything that an engine hears as well, against what
+    is expected; it is gone by where it found something of that and the engine did not.
+    """
 
     transcribe: list[Name] = Field(default_factory=list, max_length=8)
     speak: list[Name] = Field(default_factory=list, max_length=8)
@@ -131,10 +137,18 @@ class EngineNames(Schema):
     translate: list[Name] = Field(default_factory=list, max_length=8)
     draw: list[Name] = Field(default_factory=list, max_length=8)
 
-    def of(self) -> dict[EngineKind, list[str]]:
+    calls: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
+        default_factory=dict
+    )
+    long_files: list[Name] = Field(default_factory=list, max_length=8)
+    second_reading: bool = False
+
+    def of(self, *, in_call: bool = False) -> dict[EngineKind, list[str]]:
         """By kind, those that are given."""
         given: dict[EngineKind, list[str]] = {
             "transcribe": self.transcribe, "speak": self.speak, "answer": self.answer,
             "summarize": self.summarize, "translate": self.translate, "draw": self.draw,
         }  # fmt: skip
+        if in_call:
+            given |= {"transcribe": [], "speak": [], **self.calls}
         return {kind: names for kind, names in given.items() if names}

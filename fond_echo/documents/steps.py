@@ -14,7 +14,7 @@ from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.templates import TemplateFailed, compile_template
 
-METHODS = ("get", "post", "put", "patch", "delete")
+METHODS = ("get", "post", "put", "patch", "delete", "socket")
 BODIES = ("json", "form", "multipart", "bytes")
 
 
@@ -135,19 +135,22 @@ class Until(Schema):
 class Stream(Schema):
     """An answer that comes in pieces, so that speaking can begin with its first sentence.
 
-    `as` is events (server-sent events) or lines (a JSON document each); `piece` is where each
-    document has more of the text, all of which is `{{ streamed }}` afterwards; `end` is the text of
-    a part that ends it and is no document. What the step takes is taken of the last document that
-    has it.
+    `as` is events (server-sent events), lines (a JSON document each) or, of a socket, messages (a
+    JSON document each); `piece` is where each document has more of the text, all of which is
+    `{{ streamed }}` afterwards; `end` is the text of a part that ends it and is no document. What
+    the step takes is taken of the last document that has it.
     """
 
-    as_: Literal["events", "lines"] = Field(alias="as")
+    as_: Literal["events", "lines", "messages"] = Field(alias="as")
     piece: JsonPath
     end: Annotated[str, Field(max_length=100)] = ""
 
 
 class Step(Schema):
     """One HTTP exchange. Exactly one of the methods; at most one kind of body.
+
+    `socket` opens a WebSocket at an http or https address, sends `json` as the first message, and
+    reads messages as `stream` says, or sound with `bytes: true`, until the socket is closed.
 
     `retry` is how often it is tried again where the service says that it did nothing, or was
     not reached.
@@ -158,6 +161,7 @@ class Step(Schema):
     put: TemplateText | None = None
     patch: TemplateText | None = None
     delete: TemplateText | None = None
+    socket: TemplateText | None = None
     headers: dict[str, HeaderValue] = Field(default_factory=dict)
     query: dict[str, TemplateText] = Field(default_factory=dict)
     body_json: Any = Field(default=None, alias="json")
@@ -182,6 +186,13 @@ class Step(Schema):
             raise ValueError(f"a step has one body; given: {' and '.join(bodies)}")
         if self.stream is not None and (self.until or self.base64 or self.bytes is True):
             raise ValueError("a step with stream: has no until, base64, or bytes: true")
+        messages = self.stream is not None and self.stream.as_ == "messages"
+        if messages and self.socket is None:
+            raise ValueError("stream: {as: messages} is for a socket")
+        if self.socket is not None and not (messages or self.bytes is True):
+            raise ValueError("a socket needs stream: {as: messages}, or bytes: true for sound")
+        if self.socket is not None and (set(bodies) - {"json"} or self.query):
+            raise ValueError("a socket has no body but json, its first message, and no query")
         return self
 
     @property
@@ -210,10 +221,11 @@ class Step(Schema):
         """The names of the facts that its templates ask for."""
         trees: list[Any] = [self.url, self.query, self.body_json, self.form, self.multipart]
         trees += [self.body("bytes"), [v for v in self.headers.values() if isinstance(v, str)]]
-        return frozenset(name for tree in trees for name in _names_in(tree))
+        return frozenset(name for tree in trees for name in names_in(tree))
 
 
-def _names_in(tree: Any) -> frozenset[str]:
+def names_in(tree: Any) -> frozenset[str]:
+    """The names of the facts that the templates of a tree ask for."""
     if isinstance(tree, str):
         try:
             return compile_template(tree).names
@@ -221,5 +233,5 @@ def _names_in(tree: Any) -> frozenset[str]:
             return frozenset()
     values: Any = tree.values() if isinstance(tree, dict) else tree
     if isinstance(values, (list, tuple)) or isinstance(tree, dict):
-        return frozenset(name for value in values for name in _names_in(value))
+        return frozenset(name for value in values for name in names_in(value))
     return frozenset()

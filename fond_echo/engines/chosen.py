@@ -3,21 +3,25 @@ assistant names, in its order, or else the built-in one for the language."""
 
 from __future__ import annotations
 
+import asyncio
 import math
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from fond_echo.contract.engine import EngineKind
-from fond_echo.contract.turn import Heard
+from fond_echo.contract.turn import Heard, Reading
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
+from fond_echo.engines.built_in import NAME
 from fond_echo.engines.described import Asking, DescribedEngine
-from fond_echo.engines.order import EngineOrder, recognizer_of
+from fond_echo.engines.live import LiveHearing, recognizer_of
+from fond_echo.engines.order import EngineOrder
 from fond_echo.engines.registry import Engines, EngineSettings, Wanted
 
 PART_SECONDS = 60.0
@@ -32,10 +36,18 @@ class ChosenRecognizer:
     wanted: Wanted
     order: EngineOrder = field(default_factory=EngineOrder)
 
+    @property
+    def outside(self) -> bool:
+        """Whether an outside service hears, which costs something each time."""
+        return any(name in self.order.connected for name in self.order.names.get("transcribe", ()))
+
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
         """Raises NoEngine or AllEnginesFailed, and what the built-in engine raises."""
+        names = self.order.long if long and self.order.long else ()
+        if not names and "transcribe" not in self.order.names:
+            return await self._ours(clip, expected, language, long)
 
         async def ask(engine: Any, asking: Asking) -> Heard:
             heard: Heard = await recognizer_of(engine, asking).transcribe(
@@ -43,11 +55,59 @@ class ChosenRecognizer:
             )
             return heard
 
-        if "transcribe" in self.order.names:
-            parts = math.ceil(max(1.0, clip.seconds / PART_SECONDS))
-            return await self.order.first("transcribe", language, ask, parts=parts)
+        parts = math.ceil(max(1.0, clip.seconds / PART_SECONDS))
+        theirs = self.order.first("transcribe", language, ask, parts=parts, names=names)
+        if long or not self.order.second or not (expected.phrases or expected.network):
+            return await theirs
+        found = await asyncio.gather(
+            theirs, self._ours(clip, expected, language, long), return_exceptions=True
+        )
+        return _of_two(found, expected, language, self._name())
+
+    async def _ours(self, clip: Clip, expected: Expected, language: str, long: bool) -> Heard:
         wanted = replace(self.wanted, language=language)
-        return await ask(self.engines.find("transcribe", wanted)[0], Asking())
+        engine = self.engines.find("transcribe", wanted, [NAME])[0] if self.order.second else (
+            self.engines.find("transcribe", wanted)[0]
+        )  # fmt: skip
+        heard: Heard = await engine.transcribe(clip, expected, language=language, long=long)
+        return heard
+
+    def _name(self) -> str:
+        """Who heard at last."""
+        done = [each.engine for each in self.order.asked if each.outcome == "done"]
+        return done[-1] if done else ""
+
+    def live(self, expected: Expected, language: str) -> LiveHearing | None:
+        """Begin to hear what is being said, with the first engine where it can."""
+        order = replace(self.order, asked=[])
+        if (found := order.live(language)) is None:
+            return None
+        return LiveHearing(*found, order, expected, language)
+
+
+def _of_two(
+    found: Sequence[Heard | BaseException], expected: Expected, language: str, name: str
+) -> Heard:
+    """The one of two readings that is gone by: the engine's, unless ours alone is one of what was
+    expected. Raises what the engine raised where neither heard anything."""
+    theirs, ours = found
+    if isinstance(theirs, BaseException):
+        if isinstance(ours, BaseException) or ours.source == "nothing":
+            raise theirs
+        return ours
+    if isinstance(ours, BaseException):
+        return theirs
+    spoken_tokens = language_of(language).writing.spoken_tokens
+    phrases = {" ".join(spoken_tokens(phrase)) for phrase in expected.phrases}
+    use_ours = ours.source == "expected" and theirs.spoken not in phrases
+    readings = [
+        Reading(
+            engine=engine, text=each.written, confidence=each.confidence,
+            expected=each.source == "expected" or each.spoken in phrases, used=used,
+        )
+        for engine, each, used in ((name, theirs, not use_ours), (NAME, ours, use_ours))
+    ]  # fmt: skip
+    return (ours if use_ours else theirs).model_copy(update={"readings": readings})
 
 
 @dataclass(frozen=True)

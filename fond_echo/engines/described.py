@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
-from fond_echo.connectors.machine import Outcome, RequestMachine, taken
+from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.streaming import Listener
 from fond_echo.connectors.wire import Payload
 from fond_echo.contract.turn import Heard, HeardSegment
@@ -152,16 +153,10 @@ class DescribedEngine:
         text = str(self._result("text", facts)).strip()
         text = text or " ".join(each.text for each in segments)
         if not segments and text:
-            segments = [
-                HeardSegment(text=text, start=round(start, 2), end=round(start + seconds, 2))
-            ]
+            end = round(start + seconds, 2)
+            segments = [HeardSegment(text=text, start=round(start, 2), end=end)]
         sure = self._number("confidence", facts) if self.description.result.confidence else TRUSTED
-        spoken = " ".join(language_of(language).writing.spoken_tokens(text))
-        return Heard(
-            spoken=spoken, written=text, confidence=max(0.0, min(1.0, sure)),
-            source="dictation" if spoken else "nothing",
-            speech_seconds=round(seconds, 2), segments=segments if spoken else [],
-        )  # fmt: skip
+        return heard_as(text, sure, seconds, language, segments)
 
     async def speak(
         self, text: str, voice: str, *, language: str, asking: Asking
@@ -318,6 +313,18 @@ class DescribedEngine:
             price.per_minute * seconds / 60 + price.per_character * characters
             + price.per_token * tokens + price.per_call * calls
         )  # fmt: skip
+
+
+def heard_as(
+    text: str, sure: float, seconds: float, language: str, segments: Sequence[HeardSegment] = ()
+) -> Heard:
+    """A transcript that a service gave, as one of ours."""
+    spoken = " ".join(language_of(language).writing.spoken_tokens(text))
+    return Heard(
+        spoken=spoken, written=text, confidence=max(0.0, min(1.0, sure)),
+        source="dictation" if spoken else "nothing",
+        speech_seconds=round(seconds, 2), segments=list(segments) if spoken else [],
+    )  # fmt: skip
 
 
 def _speech(clip: Clip) -> Clip:

@@ -23,7 +23,6 @@ from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.engines.described import (
     Asking,
     DescribedEngine,
-    DescribedRecognizer,
     DescribedSynthesizer,
 )
 from fond_echo.stages.ports import AnswerCutShort, Synthesizer
@@ -68,12 +67,16 @@ class EngineOrder:
         names: by kind, in the order in which they are to be asked.
         connected: engines by connector file, by name.
         built_in: other engines, by kind and name.
+        long: those that hear long sound, where it is others.
+        second: our own recognizer reads what is expected as well.
         asked: the record.
     """
 
     names: Mapping[EngineKind, Sequence[str]] = field(default_factory=dict)
     connected: Mapping[str, Connected] = field(default_factory=dict)
     built_in: Callable[[EngineKind, str], Any] = lambda kind, name: None
+    long: Sequence[str] = ()
+    second: bool = False
     asked: list[EngineAsked] = field(default_factory=list)
 
     @property
@@ -95,9 +98,11 @@ class EngineOrder:
         found, self.asked = self.asked, []
         return found
 
-    def _able(self, kind: EngineKind, language: str) -> list[tuple[str, Connected | None]]:
+    def _able(
+        self, kind: EngineKind, language: str, names: Sequence[str] = ()
+    ) -> list[tuple[str, Connected | None]]:
         found: list[tuple[str, Connected | None]] = []
-        for name in self.names.get(kind, ()):
+        for name in names or self.names.get(kind, ()):
             one = self.connected.get(name)
             if one is None and self.built_in(kind, name) is None:
                 self._note(name, "failed", why=f"there is no engine {name!r} that can {kind}")
@@ -121,7 +126,7 @@ class EngineOrder:
     def _note(self, name: str, outcome: Any, **fields: Any) -> None:
         self.asked.append(EngineAsked(engine=name, outcome=outcome, **fields))
 
-    def _done(self, name: str, begun: float, asking: Asking, one: Connected | None) -> None:
+    def done(self, name: str, begun: float, asking: Asking, one: Connected | None) -> None:
         if one is not None:
             one.breaker.note(True)
         self._note(
@@ -129,7 +134,7 @@ class EngineOrder:
             exchanges=[vars(each) for each in asking.exchanges],
         )  # fmt: skip
 
-    def _failed(
+    def failed(
         self, name: str, begun: float, asking: Asking, one: Connected | None, error: Exception
     ) -> None:
         if one is not None:
@@ -146,22 +151,36 @@ class EngineOrder:
         why = "; ".join(f"{each.engine}: {each.why}" for each in self.asked if each.why)
         return AllEnginesFailed(f"no engine could {kind}: {why}"[:600])
 
+    def live(self, language: str) -> tuple[str, Connected] | None:
+        """The engine that hears calls while they are spoken: the first that is to be asked, where
+        it can."""
+        before = list(self.asked)
+        able = self._able("transcribe", language)
+        # Why others cannot be asked is noted when they are to be.
+        self.asked = before
+        for name, one in able:
+            can = one is not None and one.engine.description.live is not None
+            return (name, one) if one is not None and can else None
+        return None
+
     async def first(
         self, kind: EngineKind, language: str, ask: Callable[[Any, Asking], Awaitable[Answer]],
         *, parts: int = 1, begun_already: Callable[[], bool] = lambda: False,
+        names: Sequence[str] = (),
     ) -> Answer:  # fmt: skip
         """What the first engine that works answers.
 
         Args:
             ask: asks an engine: a `DescribedEngine`, or a built-in one.
             parts: how many questions it takes, of which each may last as long as its limit.
+            names: those that are asked in place of the usual ones.
             begun_already: whether a part of an answer has gone out: then nobody else is asked.
 
         Raises:
             AnswerCutShort: a part had gone out when it failed.
             AllEnginesFailed: each failed; what stands in `asked` says how.
         """
-        for name, one in self._able(kind, language):
+        for name, one in self._able(kind, language, names):
             asking, begun = Asking(), time.monotonic()
             seconds = one.engine.description.limits.seconds * parts if one is not None else None
             engine = one.engine if one is not None else self.built_in(kind, name)
@@ -169,11 +188,11 @@ class EngineOrder:
                 async with asyncio.timeout(seconds):
                     found = await ask(engine, asking)
             except FAILURES as error:
-                self._failed(name, begun, asking, one, error)
+                self.failed(name, begun, asking, one, error)
                 if begun_already():
                     raise AnswerCutShort(f"{name} broke off: {error}") from error
             else:
-                self._done(name, begun, asking, one)
+                self.done(name, begun, asking, one)
                 return found
         raise self._gone(kind)
 
@@ -202,11 +221,11 @@ class EngineOrder:
                         spoken.append(part.text)
                         yield part
             except FAILURES as error:
-                self._failed(name, begun, asking, one, error)
+                self.failed(name, begun, asking, one, error)
                 if spoken:
                     left = _after(_plain(left), len(spoken), language)
             else:
-                self._done(name, begun, asking, one)
+                self.done(name, begun, asking, one)
                 return
         raise self._gone("speak")
 
@@ -233,10 +252,3 @@ def _plain(text: str) -> str:
 def _after(text: str, sentences: int, language: str) -> str:
     """What follows the first sentences."""
     return " ".join(language_of(language).writing.sentences_of(text)[sentences:])
-
-
-def recognizer_of(engine: Any, asking: Asking) -> Any:
-    """An engine as a recognizer."""
-    if isinstance(engine, DescribedEngine):
-        return DescribedRecognizer(engine, asking)
-    return engine

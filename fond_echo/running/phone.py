@@ -6,6 +6,7 @@ import asyncio
 import errno
 import signal
 import time
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -20,10 +21,13 @@ from fond_echo.channels.phone.roles import ChannelState, Speaking, sentences_of
 from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
+from fond_echo.contract.channel import ChannelSettings
+from fond_echo.contract.engine import EngineKind
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
+from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
 from fond_echo.running.media import Media
@@ -83,7 +87,7 @@ class Phones:
                 await self._start(channel, live[name])
             if (known := self._open.get(name)) is not None:
                 self._backend.channels[name] = channel
-                speaking = await self._speaking(live[name], known.description)
+                speaking = await self._speaking(channel, live[name], known.description)
                 if speaking != known.speaking:
                     known.speaking = speaking
                     await self._media.speak_as(name, speaking)
@@ -95,7 +99,7 @@ class Phones:
             vault = await self._world.vault()
             passwords = {each.secret: _password(vault, each) for each in description.registrars}
             passwords |= {each.secret: vault[each.secret] for each in description.callers}
-            speaking = await self._speaking(live, description)
+            speaking = await self._speaking(channel, live, description)
             self._backend.channels[channel.name] = channel
             await self._media.open(channel.name, channel.description, speaking, passwords)
         except LinkClosed:
@@ -122,9 +126,12 @@ class Phones:
                 )
         return f"another program listens on {place}: stop it, or give the channel another port"
 
-    async def _speaking(self, live: str, description: PhoneDescription) -> Speaking:
+    async def _speaking(
+        self, channel: Channel, live: str, description: PhoneDescription
+    ) -> Speaking:
         """How a channel's assistant speaks, in its live revision, and those of its numbers."""
-        speaking = await self._speaks_as(live)
+        own = ChannelSettings.model_validate(channel.settings).engines
+        speaking = _with(await self._speaks_as(live), own)
         if not description.assistants:
             return speaking
         wanted = select(Assistant.name, Assistant.live).where(
@@ -133,7 +140,7 @@ class Phones:
         async with self._database.reading() as session:
             lives = dict((await session.execute(wanted)).tuples().all())
         others = {
-            number: await self._speaks_as(revision)
+            number: _with(await self._speaks_as(revision), own)
             for number, name in description.assistants.items()
             if (revision := lives.get(name))
         }
@@ -148,16 +155,11 @@ class Phones:
         assistant = assistant_of(revision.digest, revision.files)
         always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)
         greeting = assistant.greeting.strip() if always_same else ""
-        self._speaks = {
-            revision.digest: Speaking(
-                assistant.voice,
-                greeting,
-                live or "",
-                sentences_of(assistant.says),
-                assistant.language,
-            )
-        } | self._speaks
-        return self._speaks[revision.digest]
+        says = sentences_of(assistant.says)
+        speaking = Speaking(assistant.voice, greeting, live or "", says, assistant.language)
+        speaking = _with(speaking, assistant.engines.of(in_call=True))
+        self._speaks = {revision.digest: speaking} | self._speaks
+        return speaking
 
     async def _say(self, channel: Channel, found: ChannelState) -> None:
         facts: dict[str, Any] = {"registrars": found.registrars} if found.registrars else {}
@@ -175,6 +177,15 @@ class Phones:
             changed = update(Channel).where(Channel.name == channel.name)
             values = {"state": found.state, "reason": found.reason, "facts": facts}
             await session.execute(changed.values(**values))
+
+
+def _with(speaking: Speaking, names: Mapping[EngineKind, Sequence[str]]) -> Speaking:
+    """How an assistant speaks and hears, with the engines that are named for calls."""
+    if "speak" in names:
+        speaking = replace(speaking, engines=tuple(names["speak"]))
+    if hears := names.get("transcribe"):
+        speaking = replace(speaking, live=hears[0] != BUILT_IN)
+    return speaking
 
 
 def _mark(channel: Channel) -> tuple[str, ...]:
@@ -224,8 +235,9 @@ async def run(settings: Settings) -> None:
         recorder = Recorder(settings)
         await recorder.start()
         needs = CallDependencies(
-            database, queue, world, world.clips, world.blobs, synthesizer, world.client, recorder
-        )
+            database, queue, world, world.clips, world.blobs, synthesizer, world.client, recorder,
+            world.engine_voice,
+        )  # fmt: skip
         backend = ServiceBackend(needs)
         media = Media(BackendHandlers(backend), settings)
         await media.begin()

@@ -134,6 +134,32 @@ class Recognizer(Protocol):
     ) -> Heard: ...
 
 
+class Hearing(Protocol):
+    """One utterance that is heard while it is spoken; `words` are those so far, which may still
+    change."""
+
+    words: str
+
+    def feed(self, clip: Clip) -> None:
+        """What was said since the last time."""
+        ...
+
+    async def finish(self, clip: Clip) -> Heard:
+        """What was heard of the whole utterance. Raises FondEchoError."""
+        ...
+
+    def asked(self) -> list[EngineAsked]:
+        """How a service was asked for it."""
+        ...
+
+    def cancel(self) -> None: ...
+
+
+LiveHearings = Callable[[Expected, str], Hearing | None]
+"""Begins to hear an utterance against what is expected, in a language; None where no service
+does."""
+
+
 class Synthesizer(Protocol):
     """Speaks, part by part."""
 
@@ -241,6 +267,10 @@ class Needs:
     aloud: Callable[[Clip], Awaitable[None]] | None = None
     """In a call: plays a part of the answer as soon as it is there."""
     at_hand: AtHand | None = None
+    live: LiveHearings | None = None
+    """In a call: hears an utterance while it is spoken."""
+    outside_voice: bool = False
+    """Whether the assistant names engines that speak for it."""
     answerer: AnswererPort | None = None
     helper: HelperPort | None = None
     kept: KeptAnswers | None = None

@@ -12,6 +12,7 @@ import asyncio
 from collections.abc import Sequence
 from typing import Any
 
+from fond_echo.connectors.answers import BUSY
 from fond_echo.connectors.errors import (
     ConnectorError,
     ForbiddenAddress,
@@ -19,7 +20,6 @@ from fond_echo.connectors.errors import (
     Refused,
     SecretMisused,
 )
-from fond_echo.connectors.machine import BUSY
 from fond_echo.core.errors import FondEchoError
 from fond_echo.stages.claim import Claim, Failure
 from fond_echo.stages.deliver import PlannedDelivery

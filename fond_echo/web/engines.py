@@ -29,6 +29,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.engine import EngineDescription, read_engine
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.described import Asking, DescribedEngine
+from fond_echo.engines.live import recognizer_of
 from fond_echo.store.access_records import EngineDay, EngineRecord
 from fond_echo.store.engines import days_of
 from fond_echo.web.access import MayAdmin, MayBuild
@@ -173,8 +174,8 @@ async def _tried(
         if not given.sound:
             raise Conflict("this engine hears", remedy="give sound: a file as base64")
         decoded = await service.decoder.decode(given.bytes_of_sound)
-        heard = await engine.transcribe(
-            decoded.clip, Expected(), language=given.language, asking=asking
+        heard = await recognizer_of(engine, asking).transcribe(
+            decoded.clip, Expected(), language=given.language, long=False
         )
         return {"text": heard.written}
     if not given.text:

@@ -13,7 +13,7 @@ from fastapi import Path, Request, Response
 from fastapi.responses import JSONResponse, PlainTextResponse
 
 from fond_echo.channels.chat import ChatChannel
-from fond_echo.connectors.machine import taken
+from fond_echo.connectors.answers import taken
 from fond_echo.connectors.verify import Forged, check_webhook
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.inbound import take_in_once

@@ -6,8 +6,8 @@ import unittest
 import httpx
 
 from fond_echo.core.audio.containers import decode, encode
+from fond_echo.standins.faults import Faults
 from fond_echo.standins.providers.answering import Question, telling, think
-from fond_echo.standins.providers.faults import Faults
 from tests.support.engines import BASE, WORD, Gannet, said
 
 HEADERS = {"Authorization": f"Bearer {WORD}"}

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from importlib import resources
 from typing import Any
 
 import httpx
+import uvicorn
 
 from fond_echo.connectors.breaker import Breaker
+from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join
@@ -31,20 +36,30 @@ class Gannet:
     """The provider, and a client that reaches nothing else."""
 
     def __init__(self, **fields: Any) -> None:
+        self.base, self.vault = BASE, VAULT
         self.app = create_app(WORD, **fields)
         self.client = httpx.AsyncClient(transport=httpx.ASGITransport(self.app))
         self.connected = ConnectedEngines(self.client, PlainDecoder())
+
+    @classmethod
+    def at(cls, place: str, client: httpx.AsyncClient) -> Gannet:
+        """The provider at a host and port."""
+        found = cls.__new__(cls)
+        found.base, found.client = f"http://{place}", client
+        found.connected = ConnectedEngines(client, PlainDecoder())
+        found.vault = Vault({"gannet-pass": Secret("gannet-pass", WORD, frozenset((place,)))})
+        return found
 
     def engine(self, name: str, *changes: tuple[str, str]) -> DescribedEngine:
         text = engine_file(name)
         for old, new in changes:
             assert old in text, old
             text = text.replace(old, new)
-        return self.connected.make(text, f"{name}.yaml", {"base": BASE}, VAULT.apart())
+        return self.connected.make(text, f"{name}.yaml", {"base": self.base}, self.vault.apart())
 
     async def fault(self, path: str, fault: str | None, times: int = -1) -> None:
         given = {"path": path, "fault": fault, "times": times}
-        (await self.client.put(f"{BASE}/faults", json=given)).raise_for_status()
+        (await self.client.put(f"{self.base}/faults", json=given)).raise_for_status()
 
     def order(self, kind: Any, *names: str, built_in: Any = None, **spent: float) -> EngineOrder:
         """An order of engines of the demo; what is not there is built in."""
@@ -54,6 +69,26 @@ class Gannet:
             if name not in ("built-in", "nobody")
         }
         return EngineOrder({kind: names}, connected, lambda kind, name: built_in)
+
+
+@asynccontextmanager
+async def gannet_on_loopback(**fields: Any) -> AsyncIterator[Gannet]:
+    """The provider at a port, for what needs a socket."""
+    config = uvicorn.Config(create_app(WORD, **fields), port=0, log_level="error", lifespan="off")
+    server = uvicorn.Server(config)
+    server.install_signal_handlers = lambda: None  # type: ignore[method-assign]
+    running = asyncio.create_task(server.serve())
+    try:
+        for _ in range(500):
+            if server.started:
+                break
+            await asyncio.sleep(0.02)
+        place = f"127.0.0.1:{server.servers[0].sockets[0].getsockname()[1]}"
+        async with guarded_client([place]) as client:
+            yield Gannet.at(place, client)
+    finally:
+        server.should_exit = True
+        await running
 
 
 class Built:

@@ -92,6 +92,10 @@ class BackendCall(Protocol):
         """Begin to read what was said up to a pause; whether it is a whole that was expected."""
         ...
 
+    def hear(self, samples: Frame, begins: bool) -> None:
+        """What is being said, as it comes: what follows the last, or the beginning."""
+        ...
+
     async def opening(self, law: Law) -> bytes | str:
         """What is said first in a call that we placed: sound, or words. Raises FondEchoError."""
         ...
@@ -142,8 +146,10 @@ class Backend(Protocol):
         """Calls to be placed now; none where the day's minutes are used up."""
         ...
 
-    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
-        """Words as sound. Raises FondEchoError."""
+    async def prompt(
+        self, words: str, voice: str, law: Law, language: str, engines: tuple[str, ...]
+    ) -> bytes:
+        """Words as sound, spoken by engines or, without any, by us. Raises FondEchoError."""
         ...
 
     async def warm(self, channel: str, revision: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,3 +29,5 @@ class CallDependencies:
     synthesizer: Synthesizer
     client: httpx.AsyncClient
     encoder: RecordingEncoder
+    engine_voice: Callable[[tuple[str, ...]], Synthesizer] | None = None
+    """Speaks with engines by their names, for words that belong to no turn."""

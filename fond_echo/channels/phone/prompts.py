@@ -11,8 +11,8 @@ MAX_BYTES = 16 * 2**20
 MAX_TEXT = 1_000
 """Characters: longer words are hardly said twice."""
 
-Render = Callable[[str, str, Law, str], Awaitable[bytes]]
-"""Words, a voice, a law and a language to bytes of the law."""
+Render = Callable[[str, str, Law, str, tuple[str, ...]], Awaitable[bytes]]
+"""Words, a voice, a law, a language and the engines that speak, to bytes of the law."""
 
 
 class Prompts:
@@ -20,18 +20,22 @@ class Prompts:
 
     def __init__(self, render: Render) -> None:
         self._render = render
-        self._kept: Recent[tuple[str, str, Law, str], bytes] = Recent(MAX_BYTES, len)
+        self._kept: Recent[tuple[object, ...], bytes] = Recent(MAX_BYTES, len)
 
-    def ready(self, text: str, voice: str, law: Law, language: str = "en") -> bytes:
+    def ready(
+        self, text: str, voice: str, law: Law, language: str = "en", engines: tuple[str, ...] = ()
+    ) -> bytes:
         """What is there at once; b"" where it is not."""
-        return self._kept.get((text, voice, law, language), b"")
+        return self._kept.get((text, voice, law, language, engines), b"")
 
-    async def spoken(self, text: str, voice: str, law: Law, language: str = "en") -> bytes:
+    async def spoken(
+        self, text: str, voice: str, law: Law, language: str = "en", engines: tuple[str, ...] = ()
+    ) -> bytes:
         """Words as sound. Raises FondEchoError."""
-        key = text, voice, law, language
+        key = text, voice, law, language, engines
         if (known := self._kept.get(key)) is not None:
             return known
-        data = await self._render(text, voice, law, language)
+        data = await self._render(text, voice, law, language, engines)
         if len(text) <= MAX_TEXT:
             self._kept.keep(key, data)
         return data

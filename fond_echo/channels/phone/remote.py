@@ -23,7 +23,7 @@ from fond_echo.core.telephony.media.g711 import Law
 KEPT_SECONDS = 60.0
 """A call is known so long after its end."""
 
-ABOUT_CALLS = ("turn", "guess", "opening", "record", "over", "ended")
+ABOUT_CALLS = ("turn", "guess", "hear", "opening", "record", "over", "ended")
 ABOUT_CHANNELS = ("write", "left_behind", "waiting", "due", "prompt", "warm")
 
 
@@ -39,6 +39,9 @@ class RemoteCall:
 
     async def guess(self, samples: Frame, pause: int) -> bool:
         return bool(await self._link.call("guess", self._record, samples, pause))
+
+    def hear(self, samples: Frame, begins: bool) -> None:
+        self._link.tell("hear", self._record, samples, begins)
 
     async def opening(self, law: Law) -> bytes | str:
         found: bytes | str = await self._link.call("opening", self._record, law)
@@ -97,8 +100,10 @@ class RemoteBackend:
         found: list[Placing] = await self.link.call("due", channel, most, minutes_a_day)
         return found
 
-    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
-        return bytes(await self.link.call("prompt", words, voice, law, language))
+    async def prompt(
+        self, words: str, voice: str, law: Law, language: str, engines: tuple[str, ...]
+    ) -> bytes:
+        return bytes(await self.link.call("prompt", words, voice, law, language, engines))
 
     async def warm(self, channel: str, revision: str) -> None:
         await self.link.call("warm", channel, revision)

@@ -38,7 +38,8 @@ class Carrier(Protocol):
 class Speaking:
     """How the channel's assistant speaks: its voice; its greeting where that is always the same;
     its revision; the service's own sentences for calls, by name, as the assistant says them; its
-    language; and how those speak that single numbers lead to."""
+    language; how those speak that single numbers lead to; the engines that speak for it, where it
+    names any; and whether what is said is handed on while it is spoken."""
 
     voice: str
     greeting: str = ""
@@ -46,6 +47,8 @@ class Speaking:
     sentences: Mapping[str, str] = field(default_factory=dict)
     language: str = "en"
     numbers: Mapping[str, Speaking] = field(default_factory=dict)
+    engines: tuple[str, ...] = ()
+    live: bool = False
 
     def to(self, number: str) -> Speaking:
         """How whoever calls a number is spoken to."""

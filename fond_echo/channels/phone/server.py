@@ -135,7 +135,9 @@ class PhoneServer:
             for law in ("PCMU", "PCMA"):
                 while self._transport.is_open:
                     try:
-                        await self.prompts.spoken(each, speaking.voice, law, speaking.language)
+                        await self.prompts.spoken(
+                            each, speaking.voice, law, speaking.language, speaking.engines
+                        )
                         break
                     except FondEchoError as error:
                         if self.now() > until:

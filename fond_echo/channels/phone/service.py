@@ -43,6 +43,9 @@ class ServiceCall:
     async def guess(self, samples: Frame, pause: int) -> bool:
         return await self._turns.guess(samples, pause)
 
+    def hear(self, samples: Frame, begins: bool) -> None:
+        self._turns.hear(samples, begins)
+
     async def opening(self, law: Law) -> bytes | str:
         """Raises NoOpening where there is nothing to say."""
         assert self._start.order is not None
@@ -54,7 +57,7 @@ class ServiceCall:
             self._recorder.add(theirs, ours)
 
     def over(self) -> None:
-        self._turns.heard = False
+        self._turns.over()
 
     async def ended(self, end: CallEnd) -> None:
         waveforms = None
@@ -115,10 +118,14 @@ class ServiceBackend:
                 for row in rows
             ]  # fmt: skip
 
-    async def prompt(self, words: str, voice: str, law: Law, language: str) -> bytes:
+    async def prompt(
+        self, words: str, voice: str, law: Law, language: str, engines: tuple[str, ...]
+    ) -> bytes:
         """Raises what the synthesizer raises."""
-        data = b""
-        async for part in self._needs.synthesizer.speak(words, voice, seed=0, language=language):
+        data, synthesizer = b"", self._needs.synthesizer
+        if engines and self._needs.engine_voice is not None:
+            synthesizer = self._needs.engine_voice(engines)
+        async for part in synthesizer.speak(words, voice, seed=0, language=language):
             data += await asyncio.to_thread(in_law, part.clip, law)
         return data
 

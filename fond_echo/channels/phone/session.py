@@ -47,6 +47,9 @@ log = structlog.get_logger()
 
 CHANCE = SystemRandom()
 
+HEARD_EVERY = 5
+"""Frames after which what is being said is handed on, where it is heard while it is spoken."""
+
 RECORDED_AT_ONCE = 25
 """Frames that are handed on to be recorded: half a second."""
 
@@ -99,6 +102,7 @@ class Session:
         self._both: tuple[list[Frame], list[Frame]] | None = ([], []) if handling.record else None
         self._greeting, self._greeting_played = b"", False
         self._greeted, self._hushed = False, False
+        self._ticks = 0
         self._doing: asyncio.Task[None] | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self._one = asyncio.Lock()
@@ -121,7 +125,8 @@ class Session:
         """Say at once what is always said first, where it was rendered before."""
         said = [self._words.recorded] if self._handling.record else []
         words = [each for each in (*said, self._speaking.greeting) if each]
-        how = self._speaking.voice, self.stream.law, self._speaking.language
+        speaking = self._speaking
+        how = speaking.voice, self.stream.law, speaking.language, speaking.engines
         ready = [self._prompts.ready(each, *how) for each in words]
         if self._speaking.greeting and all(ready):
             self._keep_greeting(ready[-1])
@@ -148,6 +153,11 @@ class Session:
                 heard_at=stream.heard_at or now,
             )
         )  # fmt: skip
+        self._ticks += 1
+        if self._speaking.live and self._ticks % HEARD_EVERY == 0:
+            fresh = self.course.fresh()
+            if fresh is not None:
+                self.backend.hear(*fresh)
 
     def _record(self, frame: Frame | None) -> None:
         """Take down 20 ms of both sides; None: hand on what is left."""
@@ -303,8 +313,9 @@ class Session:
         """Say words that belong to no turn."""
         try:
             data = await self._prompts.spoken(
-                text, self._speaking.voice, self.stream.law, self._speaking.language
-            )
+                text, self._speaking.voice, self.stream.law, self._speaking.language,
+                self._speaking.engines,
+            )  # fmt: skip
         except FondEchoError as error:
             log.warning("words could not be spoken", reason=str(error))
             return

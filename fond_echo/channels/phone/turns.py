@@ -19,6 +19,7 @@ from fond_echo.channels.phone.hearing import SpeculativeRecognizer, clip_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
@@ -33,7 +34,7 @@ from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import AtHand, Needs, Recognizer, Synthesizer
+from fond_echo.stages.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar, known_assistant
@@ -58,19 +59,29 @@ class _CallWorld:
         self._world, self._channel, self._voice, self._aloud = world, channel, voice, aloud
         self.recognizer: SpeculativeRecognizer | None = None
         self.at_hand: AtHand | None = None
+        self.live: LiveHearings | None = None
 
     async def needs(
         self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
     ) -> Needs:
         needs = await self._world.needs(channel, now, assistant)
+        self.live = needs.live
+        recognizer = self.ahead(needs.recognizer)
+
+        def asked() -> list[EngineAsked]:
+            return [*recognizer.asked(), *needs.asked()]
+
+        voice = needs.synthesizer if needs.outside_voice else self._voice
         return replace(
-            needs, channel=self._channel, synthesizer=self._voice, aloud=self._aloud,
-            recognizer=self.ahead(needs.recognizer), at_hand=self.at_hand,
+            needs, channel=self._channel, synthesizer=voice, aloud=self._aloud,
+            recognizer=recognizer, at_hand=self.at_hand, asked=asked,
         )  # fmt: skip
 
     def ahead(self, recognizer: Recognizer) -> SpeculativeRecognizer:
-        """The call's own recognizer, made when it is first known with what it hears."""
-        self.recognizer = self.recognizer or SpeculativeRecognizer(recognizer)
+        """The call's own recognizer, in front of the one that hears this turn."""
+        if self.recognizer is None:
+            self.recognizer = SpeculativeRecognizer(recognizer)
+        self.recognizer.recognizer = recognizer
         return self.recognizer
 
 
@@ -182,6 +193,19 @@ class CallTurns:
     async def _aloud(self, clip: Clip) -> None:
         self._play(await asyncio.to_thread(in_law, clip, self._law))
 
+    def hear(self, samples: npt.NDArray[np.int16], begins: bool) -> None:
+        """Hand on what is being said, where a service hears it while it is spoken."""
+        recognizer, turn, expected = self._world.recognizer, self._next, self._expected
+        if recognizer is None or turn is None or expected is None or self._world.live is None:
+            return
+        recognizer.hear(samples, self._world.live, expected, turn.assistant.language, begins=begins)
+
+    def over(self) -> None:
+        """Nobody hears an answer any more."""
+        self.heard = False
+        if self._world.recognizer is not None:
+            self._world.recognizer.drop()
+
     async def guess(self, samples: npt.NDArray[np.int16], pause: int) -> bool:
         """Begin to read what was said so far, where it is known what is expected; whether it is a
         whole that was."""
@@ -189,6 +213,11 @@ class CallTurns:
         if recognizer is None or turn is None or expected is None:
             return False
         task = recognizer.guess(samples, expected, turn.assistant.language, pause)
+        if task is None:
+            words = turn.assistant.its_language.writing.spoken_tokens
+            so_far = words(recognizer.words_so_far)
+            known = bool(so_far) and any(words(each) == so_far for each in expected.phrases)
+            return known and self._may_be_whole
         try:
             heard = await asyncio.shield(task)
         except (FondEchoError, asyncio.CancelledError):

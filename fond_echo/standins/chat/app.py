@@ -17,6 +17,7 @@ from fastapi import Body, Depends, FastAPI, File, Form, HTTPException, Request, 
 from fastapi.responses import HTMLResponse, JSONResponse
 
 from fond_echo.standins.chat.network import BOT, Network, Person, Post, Refusal
+from fond_echo.standins.faults import LATE_SECONDS, MESSAGES, Faults, add_faults
 
 PAGE = Path(__file__).parent / "page.html"
 MAX_BYTES = 20 * 2**20
@@ -29,6 +30,7 @@ class Hook:
 
     def __init__(self, mark: str) -> None:
         self._mark = mark
+        self.faults = Faults()
         self._posts: asyncio.Queue[Post] = asyncio.Queue()
         self.address = ""
         self.twice_every = 3
@@ -41,8 +43,12 @@ class Hook:
         async with httpx.AsyncClient(trust_env=False, timeout=10.0) as client:
             while True:
                 post = await self._posts.get()
+                fault = self.faults.next(MESSAGES)
+                if fault == "late":
+                    await asyncio.sleep(LATE_SECONDS)
                 await self._deliver(client, post)
-                if self.twice_every and post.number % self.twice_every == 0:
+                again = self.twice_every and post.number % self.twice_every == 0
+                if again or fault == "duplicate":
                     await self._deliver(client, post)
 
     async def _deliver(self, client: httpx.AsyncClient, post: Post) -> None:
@@ -89,6 +95,7 @@ def create_app(token: str, mark: str, network: Network | None = None) -> FastAPI
 
     app = FastAPI(lifespan=lifespan, openapi_url=None)
     app.state.network, app.state.hook = net, hook
+    hook.faults = add_faults(app)
 
     @app.exception_handler(Refusal)
     async def _refused(_: Request, error: Exception) -> JSONResponse:

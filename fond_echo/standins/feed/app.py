@@ -14,10 +14,13 @@ from fastapi.responses import HTMLResponse
 
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.inspect import inspect
+from fond_echo.standins.faults import MESSAGES, add_faults
 
 BOT = "desk"
 Word = Annotated[str, Query(alias="pass")]
 PAGE_SIZE = 20
+AGAIN = 3
+"""So many items come once more, where they come twice."""
 
 
 @dataclass(frozen=True)
@@ -77,6 +80,7 @@ def create_app(pass_word: str) -> FastAPI:
     feed = Feed()
     app = FastAPI(openapi_url=None)
     app.state.feed = feed
+    faults = add_faults(app)
     posted: dict[str, int] = {}
 
     def check(given: str) -> None:
@@ -87,6 +91,11 @@ def create_app(pass_word: str) -> FastAPI:
     async def read(word: Word, since: str = "") -> dict[str, Any]:
         check(word)
         start = int(since or 0)
+        fault = faults.next(MESSAGES)
+        if fault == "late":
+            return {"items": [], "next": since}
+        if fault == "duplicate":
+            start -= AGAIN
         items = [item for item in feed.items if item.ref > start][:PAGE_SIZE]
         shown = [item.reported() for item in items]
         return {"items": shown, "next": str(items[-1].ref if items else start)}

@@ -17,9 +17,9 @@ from fastapi.responses import Response, StreamingResponse
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.language.registry import language
-from fond_echo.standins.providers import drawing, phrase_book, sound
+from fond_echo.standins.faults import add_faults
+from fond_echo.standins.providers import drawing, live, phrase_book, sound
 from fond_echo.standins.providers.answering import Question, think
-from fond_echo.standins.providers.faults import Faults, FaultyApp, fault_in
 
 WORK_SECONDS = 0.4
 """How long a task lasts at least."""
@@ -54,7 +54,7 @@ def question_of(given: dict[str, Any]) -> Question:
 
 def create_app(
     word: str, *, wrong: float = 0.0, delay: float = 0.0, word_seconds: float = 0.0
-) -> FaultyApp:
+) -> FastAPI:
     """The provider.
 
     Args:
@@ -63,24 +63,19 @@ def create_app(
         delay: seconds that hearing takes at least.
         word_seconds: how long it thinks about each word that it answers.
     """
-    app, provider, faults = (
-        FastAPI(title="Gannet"),
-        Provider(word, wrong, delay, word_seconds),
-        Faults(),
-    )
+    app, provider = FastAPI(title="Gannet"), Provider(word, wrong, delay, word_seconds)
+    add_faults(app)
+
+    def says_the_word(header: str) -> bool:
+        return hmac.compare_digest(header.encode(), f"Bearer {provider.word}".encode())
 
     def known(authorization: Annotated[str, Header()] = "") -> None:
-        if not hmac.compare_digest(authorization.encode(), f"Bearer {provider.word}".encode()):
+        if not says_the_word(authorization):
             raise HTTPException(401, "who are you?")
 
     @app.get("/")
     async def about() -> dict[str, Any]:
         return {"name": "Gannet", "asked": provider.asked[-50:]}
-
-    @app.put("/faults")
-    async def switch(request: Request) -> dict[str, str]:
-        faults.set(*await fault_in(request))
-        return {"done": "yes"}
 
     @app.post("/hearing", dependencies=[Depends(known)])
     async def hearing(
@@ -168,4 +163,6 @@ def create_app(
         data = await asyncio.to_thread(drawing.draw, str(given.get("scene", "")))
         return {"seen": f"data:image/png;base64,{base64.b64encode(data).decode()}"}
 
-    return FaultyApp(app, faults)
+    live.add(app, says_the_word, wrong, lambda given: think(question_of(given)), word_seconds,
+             provider.asked)  # fmt: skip
+    return app

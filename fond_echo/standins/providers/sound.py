@@ -18,7 +18,8 @@ LIKE = {"to": "two", "there": "their", "for": "four", "boat": "vote", "is": "his
 
 
 @lru_cache(maxsize=1)
-def _recognizer() -> Any:
+def recognizer_of_ours() -> Any:
+    """The recognizer, loaded once."""
     return recognizer()
 
 
@@ -29,7 +30,7 @@ def _synthesizer() -> Any:
 
 def warm() -> None:
     """Load the models, so that the first question need not wait for them."""
-    _recognizer().transcribe(silence(0.5, 16_000))
+    recognizer_of_ours().transcribe(silence(0.5, 16_000))
     _synthesizer()
 
 
@@ -40,7 +41,7 @@ def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
         SoundError: it is not sound.
     """
     clip = decode(io.BytesIO(data).getvalue()).clip
-    found = _recognizer().transcribe(clip, Expected(hints=tuple(hints)))
+    found = recognizer_of_ours().transcribe(clip, Expected(hints=tuple(hints)))
     chance = random.Random(zlib.crc32(data))
     words = [
         LIKE.get(word.spoken, word.spoken) if chance.random() < wrong else word.spoken

@@ -157,6 +157,11 @@ class CallCourse:
         keys, self._early_keys = self._early_keys, []
         return begin + [action for key in keys for action in self.key(key, now)]
 
+    def fresh(self) -> tuple[Frame, bool] | None:
+        """What the caller has said since this was called last, and whether it begins here."""
+        known = self._taking is not None and self._answerer is None
+        return self._taking.fresh() if self._taking is not None and known else None
+
     def frame(
         self, frame: Frame, keys: Sequence[str], now: float, *, playing: bool, busy: bool,
         heard_at: float,

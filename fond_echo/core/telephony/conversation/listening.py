@@ -83,7 +83,7 @@ class Listener:
         self.speaking = False
         self._loud: deque[bool] = deque(maxlen=BEGUN_OF)
         self._kept: list[Frame] = []
-        self._quiet = 0
+        self._quiet = self._handed = 0
 
     def feed(self, frame: Frame) -> Began | Paused | Utterance | None:
         """A frame that was heard."""
@@ -115,6 +115,15 @@ class Listener:
             self.pauses += 1
             return Paused(np.concatenate(self._kept), self.pauses)
         return None
+
+    def fresh(self) -> tuple[Frame, bool] | None:
+        """What was said since this was called last, and whether it begins here; None where nobody
+        is speaking or nothing is new."""
+        if not self.speaking or len(self._kept) == self._handed:
+            return None
+        begins, frames = self._handed == 0, self._kept[self._handed :]
+        self._handed = len(self._kept)
+        return np.concatenate(frames), begins
 
     def still_at(self, pause: int) -> bool:
         """Whether nothing was said since a pause."""

@@ -164,6 +164,12 @@ class TurnTaking:
             actions.append(SpeculativeEndpoint(heard.samples, heard.number))
         return actions + self._keys_in_time(now) + self._silence(now)
 
+    def fresh(self) -> tuple[Frame, bool] | None:
+        """What the caller has said since this was called last, and whether it begins here; None
+        where there is nothing new. A message is not told of: it is only kept."""
+        listens = self.state == "listening" and not self._message
+        return self._listener.fresh() if listens else None
+
     def key(self, key: str, now: float) -> list[Action]:
         """A key was pressed."""
         if self.state == "over":

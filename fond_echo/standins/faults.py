@@ -1,4 +1,6 @@
-"""What can go wrong with a provider, switched on from outside."""
+"""What can go wrong with an outside service, switched on from outside: PUT /faults with a path,
+a fault and how many times. Of a chat network, `messages` is the path by which it tells of
+messages: these can come twice or late."""
 
 from __future__ import annotations
 
@@ -6,13 +8,16 @@ import asyncio
 from dataclasses import dataclass, field
 from typing import Literal
 
-from fastapi import Request
+from fastapi import FastAPI, Request
 from fastapi.responses import JSONResponse, Response
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 Fault = Literal[
-    "slow", "busy", "broken", "cut", "garbage", "empty", "truncated", "wrong-type"
+    "slow", "busy", "broken", "cut", "garbage", "empty", "truncated", "wrong-type", "duplicate",
+    "late",
 ]  # fmt: skip
+MESSAGES = "messages"
+LATE_SECONDS = 6.0
 SLOW_SECONDS = 30.0
 REST_SECONDS = 7
 
@@ -46,6 +51,10 @@ class FaultyApp:
         self._app, self._faults = app, faults
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "websocket" and self._faults.next(scope["path"]) is not None:
+            # Whatever the fault is, the socket is not opened.
+            await send({"type": "websocket.close", "code": 1011})
+            return
         fault = self._faults.next(scope["path"]) if scope["type"] == "http" else None
         match fault:
             case None:
@@ -67,6 +76,9 @@ class FaultyApp:
                 await Response(b"", media_type="application/json")(scope, receive, send)
             case "wrong-type":
                 await JSONResponse([1, "two", None])(scope, receive, send)
+            case "duplicate" | "late":
+                reason = f"only {MESSAGES} of a chat network come {fault}"
+                await JSONResponse({"reason": reason}, 500)(scope, receive, send)
             case "cut" | "truncated":
                 await _cut(self._app, scope, receive, send, loudly=fault == "cut")
 
@@ -90,3 +102,16 @@ async def fault_in(request: Request) -> tuple[str, Fault | None, int]:
     """What a request to switch a fault says."""
     given = await request.json()
     return str(given["path"]), given.get("fault"), int(given.get("times", -1))
+
+
+def add_faults(app: FastAPI) -> Faults:
+    """Let an application's answers fail where a fault is switched on."""
+    faults = Faults()
+    app.add_middleware(FaultyApp, faults=faults)
+
+    @app.put("/faults")
+    async def switch(request: Request) -> dict[str, str]:
+        faults.set(*await fault_in(request))
+        return {"done": "yes"}
+
+    return faults

@@ -1,0 +1,161 @@
+"""Calls that outside services hear and speak in."""
+
+import asyncio
+import dataclasses
+import time
+import unittest
+
+import numpy as np
+from sqlalchemy import select
+
+from fond_echo.contract.engine import EngineAsked
+from fond_echo.core.audio.clip import join
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.telephony.conversation.listening import Listener
+from fond_echo.softphone.handset import handset
+from fond_echo.store.records import Stage
+from tests.support.phone import OnAPhone
+from tests.support.warbles import WarbleSpeech, understood, warble
+
+
+class Hears:
+    """A service that hears while somebody speaks."""
+
+    def __init__(self, outside, expected):
+        self.outside, self.expected = outside, expected
+        self.clips, self.words = [], ""
+
+    def feed(self, clip):
+        self.clips.append(clip)
+        self.outside.fed.append(time.monotonic())
+        text = understood(join(self.clips))
+        self.words = (
+            text if text in {each.lower().strip("?.") for each in self.expected.phrases} else ""
+        )
+
+    async def finish(self, clip):
+        self.outside.finished.append((time.monotonic(), clip.seconds))
+        if self.outside.fails:
+            raise FondEchoError("it broke")
+        return await WarbleSpeech().transcribe(clip, self.expected, language="en", long=False)
+
+    def asked(self):
+        outcome = "failed" if self.outside.fails else "done"
+        return [EngineAsked(engine="quick-ear", outcome=outcome, cost=0.001)]
+
+    def cancel(self):
+        self.outside.cancelled += 1
+
+
+class Outside:
+    """The test's world, whose assistant names engines for calls."""
+
+    def __init__(self, world):
+        self._world = world
+        self.fed, self.finished, self.cancelled, self.fails = [], [], 0, False
+        self.hearings = 0
+
+    def __getattr__(self, name):
+        return getattr(self._world, name)
+
+    def live(self, expected, language):
+        self.hearings += 1
+        return Hears(self, expected)
+
+    async def needs(self, channel, now, assistant=None):
+        found = await self._world.needs(channel, now, assistant)
+        recognizer = Ours(found.recognizer)
+        return dataclasses.replace(found, recognizer=recognizer, live=self.live)
+
+
+class Ours:
+    """What is asked where the service fails: an outside one too, which is not asked for guesses."""
+
+    outside = True
+
+    def __init__(self, recognizer):
+        self._recognizer = recognizer
+
+    async def transcribe(self, *arguments, **fields):
+        return await self._recognizer.transcribe(*arguments, **fields)
+
+
+class LiveCalls(OnAPhone):
+    speaking = dataclasses.replace(OnAPhone.speaking, live=True)
+
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        self.outside = Outside(self.world)
+        object.__setattr__(self.backend._needs, "world", self.outside)
+
+    async def asked(self):
+        async with self.database.reading() as session:
+            rows = list(await session.scalars(select(Stage)))
+        found = [row.output.get("asked") for row in rows if row.name == "transcribe" and row.output]
+        return [(each["engine"], each["outcome"]) for asked in found for each in asked or []]
+
+    async def call(self):
+        async with handset() as caller:
+            await caller.dial(self.number())
+            await self.hears(caller, "tern sound ferries")
+            await caller.say(warble("How much is a ticket?"))
+            await self.hears(caller, "four pounds")
+
+    async def test_what_is_said_is_handed_on_while_it_is_spoken(self):
+        await self.call()
+        self.assertEqual(await self.asked(), [("quick-ear", "done")])
+        # It came in several pieces before its end.
+        self.assertGreaterEqual(
+            len([at for at in self.outside.fed if at < self.outside.finished[0][0]]), 3
+        )
+        self.assertEqual(
+            await self.turns(), [("joined", "", "answered"), ("speech", "fares", "answered")]
+        )
+
+    async def test_where_it_fails_the_others_are_asked_and_both_are_told(self):
+        self.outside.fails = True
+        await self.call()
+        self.assertEqual(await self.asked(), [("quick-ear", "failed")])
+        self.assertEqual(
+            await self.turns(), [("joined", "", "answered"), ("speech", "fares", "answered")]
+        )
+
+    async def test_who_hangs_up_while_speaking_leaves_nothing_open(self):
+        async with handset() as caller:
+            await caller.dial(self.number())
+            await self.hears(caller, "tern sound ferries")
+            saying = caller.say(join([warble("How much is a ticket?")] * 3))
+            task = asyncio.create_task(saying)
+            for _ in range(100):
+                if self.outside.fed:
+                    break
+                await asyncio.sleep(0.02)
+            await caller.hang_up()
+            task.cancel()
+        for _ in range(100):
+            if self.outside.cancelled:
+                break
+            await asyncio.sleep(0.05)
+        self.assertEqual(self.outside.cancelled, self.outside.hearings)
+
+
+class Frames(unittest.TestCase):
+    """What a listener hands on of somebody who speaks."""
+
+    def test_every_frame_once_and_the_beginning_is_told(self):
+        listener, rng = Listener(), np.random.default_rng(1)
+        quiet = np.zeros(160, np.int16)
+        loud = (rng.normal(0, 4_000, 160)).astype(np.int16)
+        for _ in range(40):
+            listener.feed(quiet)
+        self.assertIsNone(listener.fresh())
+        handed, begun = [], []
+        for place in range(30):
+            listener.feed(loud)
+            if place % 5 == 4 and (fresh := listener.fresh()) is not None:
+                handed.append(fresh[0])
+                begun.append(fresh[1])
+        self.assertEqual(begun, [True] + [False] * (len(begun) - 1))
+        said = listener.finish().samples
+        np.testing.assert_array_equal(np.concatenate(handed), said)
+        self.assertIsNone(listener.fresh())
