@@ -6,7 +6,7 @@ from __future__ import annotations
 import threading
 from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
@@ -156,6 +156,7 @@ class Installation:
         return Needs(
             channel=self.builder.build(channel, vault),
             recognizer=recognizer,
+            hears_back=self.recognizer(replace(wanted, purpose="long-file")),
             outside_voice="speak" in order.names,
             live=None if self.purpose != "call" else recognizer.live,
             synthesizer=speaking,

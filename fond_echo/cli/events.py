@@ -10,7 +10,7 @@ import httpx
 
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import Unreachable
-from fond_echo.client.calls import unreachable
+from fond_echo.client.call import unreachable
 
 
 def add(commands: Any) -> None:

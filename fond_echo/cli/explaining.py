@@ -27,6 +27,15 @@ def add_to_assistants(verbs: Any) -> None:
     gaps.add_argument("--last", type=int, default=1_000, help="turns to look at (1000)")
     add_service(gaps)
     gaps.set_defaults(run=_gaps)
+    doubts = verbs.add_parser(
+        "doubtful-words", help="words of replies that did not come back when they were heard again"
+    )
+    doubts.add_argument("name")
+    doubts.add_argument("--last", type=int, default=1_000, help="replies to look at (1000)")
+    doubts.add_argument("--lexicon", action="store_true",
+                        help="print a lexicon with an entry for each, to be put right")  # fmt: skip
+    add_service(doubts)
+    doubts.set_defaults(run=_doubts)
 
 
 def explained(turn: TurnDetail) -> list[str]:
@@ -103,4 +112,34 @@ def _gaps(options: argparse.Namespace) -> int:
         table(("times", "proposed example", "nearest route", "turn"), rows)
     total = sum(each.count for each in found)
     print(f"{total} turns fell to no route, in {len(found)} groups.")
+    return 0
+
+
+LEXICON = """\
+<lexicon version="1.0" xmlns="http://www.w3.org/2005/01/pronunciation-lexicon"
+    alphabet="ipa" xml:lang="{language}">
+{lexemes}
+</lexicon>"""
+
+
+def _doubts(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.doubtful_words(options.name, options.last)
+    if options.json:
+        print_json([each.model_dump(mode="json") for each in found])
+        return 0
+    if options.lexicon:
+        lexemes = "\n".join(f"  {each.lexeme}" for each in found)
+        print(LEXICON.format(language="en", lexemes=lexemes))
+        return 0
+    rows = [
+        (each.word, f"{each.missed} of {each.said}", ", ".join(each.heard) or "nothing",
+         each.turns[0][-12:])
+        for each in found
+    ]  # fmt: skip
+    if rows:
+        table(("word", "missed", "heard instead", "turn"), rows)
+        print("As the lexicon's entries they are printed by --lexicon; put their sounds right.")
+    else:
+        print("Every word that was heard again came back; or hear_back: true is not set.")
     return 0

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterable, AsyncIterator, Mapping, Sequence
+from collections.abc import AsyncIterable, AsyncIterator, Sequence
 from types import TracebackType
 from typing import Any, Literal, TypeVar
 
 import httpx
 
 from fond_echo.client import calls
-from fond_echo.client.calls import Call, unreachable
+from fond_echo.client.assistants import AsyncAssistantCalls
+from fond_echo.client.call import Call, unreachable
+from fond_echo.client.engines import AsyncEngineCalls
 from fond_echo.client.listening import Partial, Utterance, listen
 from fond_echo.contract.api import (
     AnsweringIn,
@@ -28,28 +30,8 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
 )
-from fond_echo.contract.assistants import (
-    AssistantFiles,
-    AssistantOut,
-    Checked,
-    DraftOut,
-    PastOut,
-    PublishIn,
-    RevisionOut,
-    Tried,
-)
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
-from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
-from fond_echo.contract.replay import (
-    CasesOut,
-    GapOut,
-    KeptCase,
-    ReplayIn,
-    ReplayOut,
-    ReplaysIn,
-    ReplaysOut,
-)
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -57,7 +39,7 @@ from fond_echo.contract.turn import Heard
 Answer = TypeVar("Answer")
 
 
-class AsyncFondEcho:
+class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     """A client of one installation.
 
     Args:
@@ -106,79 +88,6 @@ class AsyncFondEcho:
         """Who the key belongs to."""
         return await self.make(calls.me())
 
-    async def assistants(self) -> list[AssistantOut]:
-        """All assistants."""
-        return await self.make(calls.assistants())
-
-    async def put_assistant(
-        self, name: str, files: Mapping[str, str], onto: str = ""
-    ) -> AssistantOut:
-        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
-        that revision."""
-        return await self.make(calls.put_assistant(name, files, onto))
-
-    async def publish_assistant(
-        self, name: str, revision: str = "", *, onto: str = "", force: bool = False, why: str = ""
-    ) -> AssistantOut:
-        """Make the draft live, or another revision that was kept: `onto` the live revision that it
-        takes the place of; `force` though a case fails."""
-        given = PublishIn(revision=revision, onto=onto, force=force, why=why)
-        return await self.make(calls.publish_assistant(name, given))
-
-    async def draft(self, name: str) -> DraftOut:
-        """The files of an assistant's draft, and which revision they are."""
-        return await self.make(calls.draft(name))
-
-    async def assistant_history(self, name: str) -> list[PastOut]:
-        """When an assistant was drafted and published, the latest first."""
-        return await self.make(calls.assistant_history(name))
-
-    async def replay_turn(self, turn_id: str, given: ReplayIn | None = None) -> ReplayOut:
-        """A turn taken again, frozen as it was, on the draft or another revision."""
-        return await self.make(calls.replay_turn(turn_id, given or ReplayIn()))
-
-    async def replay_turns(self, name: str, given: ReplaysIn | None = None) -> ReplaysOut:
-        """Some turns of an assistant taken again; `cursor` goes on with those before."""
-        return await self.make(calls.replay_turns(name, given or ReplaysIn()))
-
-    async def run_cases(self, name: str, given: ReplayIn | None = None) -> CasesOut:
-        """The cases of an assistant, run on its draft or another revision."""
-        return await self.make(calls.run_cases(name, given or ReplayIn()))
-
-    async def gaps(self, name: str, last: int = 1_000) -> list[GapOut]:
-        """What people said lately that no route was for, grouped."""
-        return await self.make(calls.gaps(name, last))
-
-    async def turn_bundle(self, turn_id: str) -> bytes:
-        """A turn as one file that is replayed on another machine."""
-        return await self.make(calls.turn_bundle(turn_id))
-
-    async def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
-        """A turn as a case to be kept under a name."""
-        return await self.make(calls.turn_as_case(turn_id, name))
-
-    async def check_assistant(self, files: Mapping[str, str]) -> Checked:
-        """Check an assistant's files: what is wrong, and what will be trouble."""
-        return await self.make(calls.check_assistant(files))
-
-    async def try_assistant(
-        self,
-        name: str,
-        text: str,
-        state: Mapping[str, Any] | None = None,
-        files: Mapping[str, str] | None = None,
-    ) -> Tried:
-        """What an assistant would answer, and why."""
-        return await self.make(calls.try_assistant(name, text, state, files))
-
-    async def revision(self, name: str, revision: str) -> AssistantFiles:
-        """The files of a revision; `live` and `draft` stand for those."""
-        return await self.make(calls.revision(name, revision))
-
-    async def revisions(self, name: str) -> list[RevisionOut]:
-        """Every revision that was kept."""
-        return await self.make(calls.revisions(name))
-
     async def say_to(self, conversation: str, text: str) -> TurnDetail:
         """Say something to a contact in your own words."""
         return await self.make(calls.say_to(conversation, text))
@@ -200,26 +109,6 @@ class AsyncFondEcho:
     async def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""
         return await self.make(calls.connect_channel(name))
-
-    async def engines(self) -> list[EngineOut]:
-        """All connected engines, with their last seven days."""
-        return await self.make(calls.engines())
-
-    async def engine(self, name: str) -> EngineOut:
-        """One engine, with its last seven days."""
-        return await self.make(calls.engine(name))
-
-    async def put_engine(self, name: str, given: EngineIn) -> EngineOut:
-        """Connect an engine, or change how it is asked."""
-        return await self.make(calls.put_engine(name, given))
-
-    async def delete_engine(self, name: str) -> None:
-        """Disconnect an engine."""
-        return await self.make(calls.delete_engine(name))
-
-    async def try_engine(self, name: str, given: EngineTrialIn) -> EngineTrialOut:
-        """Ask an engine once, outside of any turn."""
-        return await self.make(calls.try_engine(name, given))
 
     async def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""

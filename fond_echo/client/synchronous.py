@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from types import TracebackType
 from typing import Any, Literal, TypeVar
 
 import httpx
 
 from fond_echo.client import calls
-from fond_echo.client.calls import Call, unreachable
+from fond_echo.client.assistants import AssistantCalls
+from fond_echo.client.call import Call, unreachable
+from fond_echo.client.engines import EngineCalls
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
@@ -27,28 +29,8 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
 )
-from fond_echo.contract.assistants import (
-    AssistantFiles,
-    AssistantOut,
-    Checked,
-    DraftOut,
-    PastOut,
-    PublishIn,
-    RevisionOut,
-    Tried,
-)
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
-from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn, EngineTrialOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
-from fond_echo.contract.replay import (
-    CasesOut,
-    GapOut,
-    KeptCase,
-    ReplayIn,
-    ReplayOut,
-    ReplaysIn,
-    ReplaysOut,
-)
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -56,7 +38,7 @@ from fond_echo.contract.turn import Heard
 Answer = TypeVar("Answer")
 
 
-class FondEcho:
+class FondEcho(AssistantCalls, EngineCalls):
     """A client of one installation.
 
     Args:
@@ -104,77 +86,6 @@ class FondEcho:
         """Who the key belongs to."""
         return self.make(calls.me())
 
-    def assistants(self) -> list[AssistantOut]:
-        """All assistants."""
-        return self.make(calls.assistants())
-
-    def put_assistant(self, name: str, files: Mapping[str, str], onto: str = "") -> AssistantOut:
-        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
-        that revision."""
-        return self.make(calls.put_assistant(name, files, onto))
-
-    def publish_assistant(
-        self, name: str, revision: str = "", *, onto: str = "", force: bool = False, why: str = ""
-    ) -> AssistantOut:
-        """Make the draft live, or another revision that was kept: `onto` the live revision that it
-        takes the place of; `force` though a case fails."""
-        given = PublishIn(revision=revision, onto=onto, force=force, why=why)
-        return self.make(calls.publish_assistant(name, given))
-
-    def draft(self, name: str) -> DraftOut:
-        """The files of an assistant's draft, and which revision they are."""
-        return self.make(calls.draft(name))
-
-    def assistant_history(self, name: str) -> list[PastOut]:
-        """When an assistant was drafted and published, the latest first."""
-        return self.make(calls.assistant_history(name))
-
-    def replay_turn(self, turn_id: str, given: ReplayIn | None = None) -> ReplayOut:
-        """A turn taken again, frozen as it was, on the draft or another revision."""
-        return self.make(calls.replay_turn(turn_id, given or ReplayIn()))
-
-    def replay_turns(self, name: str, given: ReplaysIn | None = None) -> ReplaysOut:
-        """Some turns of an assistant taken again; `cursor` goes on with those before."""
-        return self.make(calls.replay_turns(name, given or ReplaysIn()))
-
-    def run_cases(self, name: str, given: ReplayIn | None = None) -> CasesOut:
-        """The cases of an assistant, run on its draft or another revision."""
-        return self.make(calls.run_cases(name, given or ReplayIn()))
-
-    def gaps(self, name: str, last: int = 1_000) -> list[GapOut]:
-        """What people said lately that no route was for, grouped."""
-        return self.make(calls.gaps(name, last))
-
-    def turn_bundle(self, turn_id: str) -> bytes:
-        """A turn as one file that is replayed on another machine."""
-        return self.make(calls.turn_bundle(turn_id))
-
-    def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
-        """A turn as a case to be kept under a name."""
-        return self.make(calls.turn_as_case(turn_id, name))
-
-    def check_assistant(self, files: Mapping[str, str]) -> Checked:
-        """Check an assistant's files: what is wrong, and what will be trouble."""
-        return self.make(calls.check_assistant(files))
-
-    def try_assistant(
-        self,
-        name: str,
-        text: str,
-        state: Mapping[str, Any] | None = None,
-        files: Mapping[str, str] | None = None,
-    ) -> Tried:
-        """What an assistant would answer, and why."""
-        return self.make(calls.try_assistant(name, text, state, files))
-
-    def revision(self, name: str, revision: str) -> AssistantFiles:
-        """The files of a revision; `live` and `draft` stand for those."""
-        return self.make(calls.revision(name, revision))
-
-    def revisions(self, name: str) -> list[RevisionOut]:
-        """Every revision that was kept."""
-        return self.make(calls.revisions(name))
-
     def say_to(self, conversation: str, text: str) -> TurnDetail:
         """Say something to a contact in your own words."""
         return self.make(calls.say_to(conversation, text))
@@ -194,26 +105,6 @@ class FondEcho:
     def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""
         return self.make(calls.connect_channel(name))
-
-    def engines(self) -> list[EngineOut]:
-        """All connected engines, with their last seven days."""
-        return self.make(calls.engines())
-
-    def engine(self, name: str) -> EngineOut:
-        """One engine, with its last seven days."""
-        return self.make(calls.engine(name))
-
-    def put_engine(self, name: str, given: EngineIn) -> EngineOut:
-        """Connect an engine, or change how it is asked."""
-        return self.make(calls.put_engine(name, given))
-
-    def delete_engine(self, name: str) -> None:
-        """Disconnect an engine."""
-        return self.make(calls.delete_engine(name))
-
-    def try_engine(self, name: str, given: EngineTrialIn) -> EngineTrialOut:
-        """Ask an engine once, outside of any turn."""
-        return self.make(calls.try_engine(name, given))
 
     def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""

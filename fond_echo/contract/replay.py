@@ -95,6 +95,18 @@ class GapOut(Schema):
     heard: str
 
 
+class DoubtOut(Schema):
+    """A word of replies that did not always come back when they were heard again: how often it was
+    said and missed, what was heard in its place, and a lexicon's entry for it as it is said now."""
+
+    word: str
+    said: int
+    missed: int
+    heard: list[str]
+    turns: list[str]
+    lexeme: str
+
+
 class KeptCase(Schema):
     """A turn as a case: its file, and its recording in base64 where it has one."""
 

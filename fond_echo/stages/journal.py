@@ -12,7 +12,8 @@ from datetime import datetime
 from typing import Any
 
 import procrastinate
-from sqlalchemy import func, select, update
+from sqlalchemy import cast, func, select, update
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.channel import Inbound as Message
@@ -26,7 +27,7 @@ from fond_echo.stages.fence import Fence
 from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
 from fond_echo.stages.state import ConversationState
-from fond_echo.stages.turn import TurnSoFar, assistant_of, known_assistant
+from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
@@ -171,6 +172,20 @@ class Journal:
         if not failure:
             claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
         claim.tell("turn.stage", stage=stage, failed=failure is not None)
+
+    async def note_heard_back(self, claim: Claim, found: HeardBack) -> None:
+        """Put down what was heard in the reply's sound, with the stage that made it."""
+        more = {"heard_back": found.model_dump(mode="json")}
+        spoken = (
+            update(Stage)
+            .where(
+                Stage.run_id == claim.turn.run_id, Stage.name == "speak", Stage.outcome == "done",
+                Stage.erased_at.is_(None),
+            )
+            .values(output=Stage.output.op("||")(cast(more, JSONB)))
+        )  # fmt: skip
+        async with self._fence.database.writing() as session:
+            await session.execute(spoken)
 
     async def flush(self, claim: Claim) -> None:
         """Write what was recorded and is not written yet.

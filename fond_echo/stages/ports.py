@@ -269,6 +269,8 @@ class Needs:
     at_hand: AtHand | None = None
     live: LiveHearings | None = None
     """In a call: hears an utterance while it is spoken."""
+    hears_back: Recognizer | None = None
+    """Hears replies again, after everything else."""
     outside_voice: bool = False
     """Whether the assistant names engines that speak for it."""
     answerer: AnswererPort | None = None

@@ -17,6 +17,7 @@ from functools import partial
 from typing import Protocol
 
 import structlog
+from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import SoundHandle
@@ -38,6 +39,7 @@ from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import as_said, decode
 from fond_echo.stages.encode import EncodingAhead, encode
 from fond_echo.stages.fetch import fetch
+from fond_echo.stages.heard_back import hear_back
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.later import Later, max_pause, passes, pause
@@ -86,6 +88,8 @@ class QueuedDriver:
     def __init__(self, journal: Journal, world: World) -> None:
         self._journal = journal
         self._world = world
+        self._after: set[asyncio.Task[None]] = set()
+        self._one = asyncio.Lock()
 
     async def work(self, turn_id: str) -> None:
         """Carry a turn as far as it goes now. Safe to call again at any time."""
@@ -96,12 +100,33 @@ class QueuedDriver:
             try:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
-                await _Carrier(self._journal, claim, needs).carry()
+                if await _Carrier(self._journal, claim, needs).carry():
+                    self._afterwards(claim, needs)
             except Later as later:
                 log.info("turn left for a while", seconds=later.seconds)
                 await self._journal.defer(claim, later.seconds)
             except StaleWorker:
                 log.warning("turn taken by another worker")
+
+    def _afterwards(self, claim: Claim, needs: Needs) -> None:
+        """Hear the reply again, where the assistant wants to know; nothing waits for that."""
+        if claim.turn.assistant.hear_back:
+            task = asyncio.create_task(self._heard_back(claim, needs))
+            self._after.add(task)
+            task.add_done_callback(self._after.discard)
+
+    async def _heard_back(self, claim: Claim, needs: Needs) -> None:
+        async with self._one:
+            try:
+                if (found := await hear_back(claim.turn, needs)) is not None:
+                    await self._journal.note_heard_back(claim, found)
+            except (FondEchoError, SQLAlchemyError, *AWAY) as error:
+                log.warning("a reply was not heard again", reason=str(error).splitlines()[0])
+
+    async def settled(self) -> None:
+        """Wait for what goes on after turns."""
+        while self._after:
+            await asyncio.wait(set(self._after))
 
     async def decide(self, turn_id: str, delivery_id: str) -> None:
         """Send a delivery that an operator wants sent again."""
@@ -131,7 +156,8 @@ class _Carrier:
         self._beside = Beside(journal, claim, needs)
         self._delivered: list[DeliveredPart] = []
 
-    async def carry(self) -> None:
+    async def carry(self) -> bool:
+        """Whether the turn is finished."""
         turn = self._claim.turn
         told_only = self._claim.told_only
         try:
@@ -141,17 +167,18 @@ class _Carrier:
             if sound is not None and not told_only:
                 await self._hear(sound)
             if await self._journal.may_answer(self._claim) is None:
-                return
+                return False
             if told_only:
                 await self._stage("answer", self._set_words, needed=True)
             elif self._claim.turn.answering == "person":
                 # Somebody answers in the console; what was said stands in the log for them.
                 await self._journal.finish(self._claim, self._claim.failure, Closing(turn.state))
-                return
+                return True
             else:
                 await self._stage("route", route)
                 await self._stage("answer", taking(RoutedTurn, self._answered), needed=True)
             await self._finish()
+            return True
         finally:
             if self._speaking is not None:
                 self._speaking.stop()

@@ -93,12 +93,30 @@ class SpokenPart(Schema):
     clip: ClipRef
 
 
+class DoubtfulSound(Schema):
+    """A word that was said, and what was heard in its place."""
+
+    word: str
+    heard: str
+
+
+class HeardBack(Schema):
+    """What was heard in the reply's sound: both in spoken form, and the words that did not come
+    back."""
+
+    said: str
+    heard: str
+    doubts: list[DoubtfulSound] = Field(default_factory=list)
+
+
 class Spoken(Schema):
-    """speak: the sound of the reply, part by part; what could not be said."""
+    """speak: the sound of the reply, part by part; what could not be said; and what was heard in it
+    afterwards, where the assistant wants to know."""
 
     parts: list[SpokenPart]
     warnings: list[str] = Field(default_factory=list)
     asked: list[EngineAsked] = Field(default_factory=list)
+    heard_back: HeardBack | None = None
 
 
 class Encoded(Schema):

@@ -111,7 +111,7 @@ class WebTest(DatabaseTest):
                 else:
                     await driver.decide(**row.args)
             if not rows:
-                return
+                return await driver.settled()
 
     async def needs(self, channel: Any, now: Any, assistant: Any = None) -> Needs:
         speech = LocalSpeech()

@@ -7,9 +7,10 @@ is said as. What the alphabet has and our 39 phonemes have not becomes the neare
 from __future__ import annotations
 
 from xml.parsers import expat
+from xml.sax.saxutils import escape
 
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.phonemes import VOWELS, Pronunciation
+from fond_echo.core.language.phonemes import VOWELS, Pronunciation, base, stress
 
 MAX_BYTES = 2_000_000
 MAX_LEXEMES = 5_000
@@ -77,6 +78,42 @@ def from_ipa(text: str) -> Pronunciation:
         if first is not None:
             found[first] = found[first][:-1] + "1"
     return tuple(found)
+
+
+_SIGNS = {
+    "AA": "ɑ", "AE": "æ", "AH": "ʌ", "AO": "ɔ", "AW": "aʊ", "AY": "aɪ", "EH": "ɛ", "ER": "ɝ",
+    "EY": "eɪ", "IH": "ɪ", "IY": "i", "OW": "oʊ", "OY": "ɔɪ", "UH": "ʊ", "UW": "u", "CH": "tʃ",
+    "DH": "ð", "HH": "h", "JH": "dʒ", "NG": "ŋ", "SH": "ʃ", "TH": "θ", "Y": "j", "ZH": "ʒ",
+}  # fmt: skip
+
+
+def to_ipa(said: Pronunciation) -> str:
+    """A pronunciation in the International Phonetic Alphabet; `from_ipa` reads it.
+
+    >>> to_ipa(("P", "EH1", "L"))
+    'pˈɛl'
+    >>> to_ipa(("B", "R", "AE1", "N", "IH0", "K"))
+    'bɹˈænɪk'
+    """
+    found = ""
+    for symbol in said:
+        plain, stressed = base(symbol), stress(symbol)
+        found += {"1": "ˈ", "2": "ˌ"}.get(stressed, "")
+        if symbol == "AH0":
+            found += "ə"
+        else:
+            found += _SIGNS.get(plain, "ɹ" if plain == "R" else plain.lower())
+    return found
+
+
+def lexeme(word: str, said: Pronunciation) -> str:
+    """An entry for a lexicon: a word as it is said.
+
+    >>> lexeme("Pell", ("P", "EH1", "L"))
+    '<lexeme><grapheme>Pell</grapheme><phoneme>pˈɛl</phoneme></lexeme>'
+    """
+    sounds = escape(to_ipa(said))
+    return f"<lexeme><grapheme>{escape(word)}</grapheme><phoneme>{sounds}</phoneme></lexeme>"
 
 
 class _Reader:
