@@ -27,6 +27,10 @@ export type TurnDetail = Turn &
   With<Out<"TurnDetail">, { error: Failure | null; deliveries: Delivery[]; runs: Run[] }>;
 export type Engine = Out<"EngineOut">;
 export type EngineAsked = Out<"EngineAsked">;
+export type Bench = Out<"BenchOut">;
+export type BenchDetail = Out<"BenchDetail">;
+export type BenchAnswer = BenchDetail["answers"][number];
+export type Standing = Bench["ranked"][number];
 export type EngineTrial = Out<"EngineTrialOut">;
 export type Page<Item> = { items: Item[]; next: string };
 
@@ -127,6 +131,8 @@ export const api = {
   deleteEngine: (name: string) => call<void>("DELETE", `/api/engines/${name}`),
   tryEngine: (name: string, text: string, to = "") =>
     call<EngineTrial>("POST", `/api/engines/${name}/trials`, { text, to }),
+  benches: () => call<Bench[]>("GET", "/api/benches"),
+  bench: (name: string) => call<BenchDetail>("GET", `/api/benches/${name}`),
   voices: () => call<Voice[]>("GET", "/api/speech/voices"),
   render: (given: RenditionIn) => call<Rendition>("POST", "/api/speech/renditions", given),
   schemaOf: async (name: string) =>

@@ -38,6 +38,59 @@ export interface components {
       welcome: string;
     };
     /**
+     * AlignedAnswer
+     * @description An answer with its words beside those that were said.
+     */
+    AlignedAnswer: {
+      /** Engine */
+      engine: string;
+      /** File */
+      file: string;
+      /** Said */
+      said: string;
+      /**
+       * Text
+       * @default
+       */
+      text: string;
+      /**
+       * Seconds
+       * @default 0
+       */
+      seconds: number;
+      /**
+       * Cost
+       * @default 0
+       */
+      cost: number;
+      /**
+       * Why
+       * @default
+       */
+      why: string;
+      /**
+       * Length
+       * @default 0
+       */
+      length: number;
+      /**
+       * Level
+       * @default 0
+       */
+      level: number;
+      /**
+       * First Seconds
+       * @default 0
+       */
+      first_seconds: number;
+      /** Errors */
+      errors: number;
+      /** Words */
+      words: number;
+      /** Steps */
+      steps?: components["schemas"]["BenchStep"][];
+    };
+    /**
      * Announce
      * @description Say something in a conference room, by a call over a phone channel that ends when it has been
      *     said; where `to` is empty, in the room that the asking person is in.
@@ -195,6 +248,126 @@ export interface components {
        * @default 0
        */
       status: number;
+    };
+    /**
+     * BenchAnswer
+     * @description What an engine made of one recording or text: what was said and what was heard, how long that
+     *     took and cost, and why it failed; of speech, its length, its level in LUFS, and the wait for its
+     *     first sound.
+     */
+    BenchAnswer: {
+      /** Engine */
+      engine: string;
+      /** File */
+      file: string;
+      /** Said */
+      said: string;
+      /**
+       * Text
+       * @default
+       */
+      text: string;
+      /**
+       * Seconds
+       * @default 0
+       */
+      seconds: number;
+      /**
+       * Cost
+       * @default 0
+       */
+      cost: number;
+      /**
+       * Why
+       * @default
+       */
+      why: string;
+      /**
+       * Length
+       * @default 0
+       */
+      length: number;
+      /**
+       * Level
+       * @default 0
+       */
+      level: number;
+      /**
+       * First Seconds
+       * @default 0
+       */
+      first_seconds: number;
+    };
+    /**
+     * BenchDetail
+     * @description A bench with every answer.
+     */
+    BenchDetail: {
+      /** Name */
+      name: string;
+      /**
+       * Does
+       * @enum {string}
+       */
+      does: "transcribe" | "speak";
+      /** Language */
+      language: string;
+      /** Made At */
+      made_at: string;
+      /** Ranked */
+      ranked: components["schemas"]["StandingOut"][];
+      /** Answers */
+      answers: components["schemas"]["AlignedAnswer"][];
+    };
+    /**
+     * BenchIn
+     * @description A bench to be begun: of engines that hear, or that speak, in a language.
+     */
+    BenchIn: {
+      /**
+       * Does
+       * @enum {string}
+       */
+      does: "transcribe" | "speak";
+      /**
+       * Language
+       * @default en
+       */
+      language: string;
+    };
+    /**
+     * BenchOut
+     * @description A bench: its engines, the one with the fewest errors first.
+     */
+    BenchOut: {
+      /** Name */
+      name: string;
+      /**
+       * Does
+       * @enum {string}
+       */
+      does: "transcribe" | "speak";
+      /** Language */
+      language: string;
+      /** Made At */
+      made_at: string;
+      /** Ranked */
+      ranked: components["schemas"]["StandingOut"][];
+    };
+    /**
+     * BenchStep
+     * @description One place of an alignment: the same, another word, one that is missing, one too many.
+     */
+    BenchStep: {
+      /**
+       * Step
+       * @enum {string}
+       */
+      step: "same" | "other" | "missing" | "extra";
+      /** Said */
+      said: string;
+      /** Heard */
+      heard: string;
     };
     /**
      * CallDetail
@@ -667,6 +840,51 @@ export interface components {
       detail: string;
     };
     /**
+     * DifferenceOut
+     * @description Two engines, or one in two benches, on the same files: how many more of the words the first
+     *     has wrong, with an interval of 95 % by bootstrap; whether that is more than chance; and the
+     *     files on which the first did better or worse.
+     */
+    DifferenceOut: {
+      /** First */
+      first: string;
+      /** Second */
+      second: string;
+      /** Files */
+      files: number;
+      /** By */
+      by: number;
+      /** Low */
+      low: number;
+      /** High */
+      high: number;
+      /** Certain */
+      certain: boolean;
+      /** Better */
+      better: string[];
+      /** Worse */
+      worse: string[];
+    };
+    /**
+     * DoubtOut
+     * @description A word of replies that did not always come back when they were heard again: how often it was
+     *     said and missed, what was heard in its place, and a lexicon's entry for it as it is said now.
+     */
+    DoubtOut: {
+      /** Word */
+      word: string;
+      /** Said */
+      said: number;
+      /** Missed */
+      missed: number;
+      /** Heard */
+      heard: string[];
+      /** Turns */
+      turns: string[];
+      /** Lexeme */
+      lexeme: string;
+    };
+    /**
      * DraftIn
      * @description Files that become an assistant's draft. `onto` is the revision that they were made from:
      *     where the draft is another one meanwhile, it is not written over.
@@ -847,8 +1065,8 @@ export interface components {
     };
     /**
      * EngineTrialOut
-     * @description What an engine made of it: words, a voice note or a picture in base64; and how it was
-     *     asked.
+     * @description What an engine made of it: words, a voice note or a picture in base64; how it was asked, and
+     *     after how long the first of the sound was there.
      */
     EngineTrialOut: {
       /** Text */
@@ -865,6 +1083,11 @@ export interface components {
        * @default
        */
       picture_type: string;
+      /**
+       * First Seconds
+       * @default 0
+       */
+      first_seconds: number;
       asked: components["schemas"]["EngineAsked"];
     };
     /** FileErrorOut */
@@ -1001,7 +1224,8 @@ export interface components {
      *
      *     `source` is "expected" for one of the phrases that could be understood, "dictation" for
      *     words found freely, "nothing" where there was no speech. `asked` are the engines that the
-     *     assistant names, as they were asked.
+     *     assistant names, as they were asked; `readings` what both heard, where two were asked;
+     *     `partials` what was heard in a call before it was all said.
      */
     Heard: {
       /** Spoken */
@@ -1026,6 +1250,10 @@ export interface components {
       segments?: components["schemas"]["HeardSegment"][];
       /** Alternatives */
       alternatives?: components["schemas"]["HeardOtherwise"][];
+      /** Readings */
+      readings?: components["schemas"]["Reading"][];
+      /** Partials */
+      partials?: components["schemas"]["Partial"][];
       /** Asked */
       asked?: components["schemas"]["EngineAsked"][];
     };
@@ -1275,6 +1503,17 @@ export interface components {
       next: string;
     };
     /**
+     * Partial
+     * @description Words that a service heard while somebody was still speaking, so many seconds after they had
+     *     begun.
+     */
+    Partial: {
+      /** Text */
+      text: string;
+      /** Seconds */
+      seconds: number;
+    };
+    /**
      * PastOut
      * @description Something that happened to an assistant: it was drafted or published, by whom and why.
      */
@@ -1369,6 +1608,28 @@ export interface components {
        * @default
        */
       reached: string;
+    };
+    /**
+     * Reading
+     * @description What one of two engines heard in the same sound; `used` is the one that was gone by.
+     */
+    Reading: {
+      /** Engine */
+      engine: string;
+      /** Text */
+      text: string;
+      /** Confidence */
+      confidence: number;
+      /**
+       * Expected
+       * @default false
+       */
+      expected: boolean;
+      /**
+       * Used
+       * @default false
+       */
+      used: boolean;
     };
     /**
      * RecordMessage
@@ -1862,6 +2123,55 @@ export interface components {
        * @enum {string}
        */
       standing: "allowed" | "refused" | "blocked" | "new";
+    };
+    /**
+     * StandingOut
+     * @description How an engine did: its share of words wrong with an interval of 95 %, errors by kind, the
+     *     median and 95th percentile of its wait, what it cost in all and for each answer; of speech, the
+     *     mean length, level and wait for the first sound.
+     */
+    StandingOut: {
+      /** Engine */
+      engine: string;
+      /** Files */
+      files: number;
+      /** Failed */
+      failed: number;
+      /** Rate */
+      rate: number;
+      /** Low */
+      low: number;
+      /** High */
+      high: number;
+      /** Kinds */
+      kinds: {
+        [key: string]: number;
+      };
+      /** Wait */
+      wait: number;
+      /** Long Wait */
+      long_wait: number;
+      /** Cost */
+      cost: number;
+      /** Cost Each */
+      cost_each: number;
+      /** Worst */
+      worst: string[];
+      /**
+       * Length
+       * @default 0
+       */
+      length: number;
+      /**
+       * Level
+       * @default 0
+       */
+      level: number;
+      /**
+       * First Seconds
+       * @default 0
+       */
+      first_seconds: number;
     };
     /**
      * SubscriptionIn

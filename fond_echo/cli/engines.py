@@ -8,7 +8,6 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.comparing import compare
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, add_service, named, print_json, service, table
 from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn
@@ -45,24 +44,10 @@ def add(commands: Any) -> None:
     trying.add_argument("--sentences", type=int, default=3, help="of a summary, at most (3)")
     trying.add_argument("-o", "--out", type=Path, help="where the voice note or picture goes")
     trying.set_defaults(run=_try)
-    comparing = verbs.add_parser(
-        "compare", help="rank engines on recordings, or on texts that they speak"
-    )
-    comparing.add_argument(
-        "folder",
-        type=Path,
-        help="of sounds and texts (a.ogg, a.txt); texts alone for engines that speak",
-    )
-    comparing.add_argument("--engine", action="append", required=True, metavar="NAME",
-                           help="that hears, or that speaks; built-in is ours")  # fmt: skip
-    comparing.add_argument("--keep", type=Path, help="a file of answers, not asked for again")
-    comparing.add_argument("--picture", type=Path, help="write the ranking as a picture, SVG")
-    comparing.add_argument("--language", default="en")
-    comparing.set_defaults(run=compare)
     delete = verbs.add_parser("delete", help="disconnect an engine")
     delete.add_argument("name")
     delete.set_defaults(run=_delete)
-    for each in (adding, listing, show, trying, comparing, delete):
+    for each in (adding, listing, show, trying, delete):
         add_service(each)
 
 

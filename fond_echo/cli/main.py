@@ -9,6 +9,7 @@ import sys
 from fond_echo import __version__
 from fond_echo.cli import (
     assistants,
+    benches,
     calls,
     channels,
     clips,
@@ -46,7 +47,7 @@ def parser() -> argparse.ArgumentParser:
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
         *(serving, speech, voices, hearing, clips, assistants, channels, connectors),
-        *(engines, conversations, turns, calls, events, keys, dialing, talking, scenarios),
+        *(engines, benches, conversations, turns, calls, events, keys, dialing, talking, scenarios),
     ):
         module.add(commands)
     return top

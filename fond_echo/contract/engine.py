@@ -89,11 +89,12 @@ class EngineTrialIn(Schema):
 
 
 class EngineTrialOut(Schema):
-    """What an engine made of it: words, a voice note or a picture in base64; and how it was
-    asked."""
+    """What an engine made of it: words, a voice note or a picture in base64; how it was asked, and
+    after how long the first of the sound was there."""
 
     text: str
     sound: str
     picture: str = ""
     picture_type: str = ""
+    first_seconds: float = 0.0
     asked: EngineAsked

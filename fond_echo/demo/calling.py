@@ -31,6 +31,7 @@ BEFORE_CALLING = 3.0
 
 ORDERS = {
     "bicycle": None,
+    "talk": None,
     "gale": (
         "gale-phone",
         CallIn(

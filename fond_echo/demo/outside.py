@@ -67,6 +67,26 @@ def outside_engines(
                 problem(f"outside engines, {question!r}: {', '.join(missing)} not asked")
 
 
+def call_with_engines(
+    echo: FondEcho, say: Callable[[str], None], problem: Callable[[str], None]
+) -> None:
+    """What the engines of the call to the harbour talk did."""
+    for found in echo.turns(channel="exchange").items:
+        stages = {stage.name: stage.output for stage in echo.turn(found.id).runs[0].stages}
+        heard = stages.get("transcribe", {})
+        asked = [EngineAsked.model_validate(each) for each in heard.get("asked", [])]
+        if not asked:
+            continue
+        partials = [each["text"] for each in heard.get("partials", [])]
+        wait = ", ".join(f"{each.engine} {each.outcome}" for each in asked)
+        say(
+            f"   heard while it was spoken: {found.text} ({wait}; {len(partials)} times in between)"
+        )
+        if any(each.engine == "quick-ear" and each.outcome == "done" for each in asked):
+            return
+    problem("no turn of a call was heard by quick-ear")
+
+
 def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) -> dict[str, Any]:
     """What the HTTP channel answers to a voice note."""
     clip = join([part.clip for part in synthesizer().speak(question, "curlew")])

@@ -21,7 +21,7 @@ from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
 from fond_echo.demo.mending import mended
-from fond_echo.demo.outside import outside_engines
+from fond_echo.demo.outside import call_with_engines, outside_engines
 from fond_echo.speech.material import synthesizer
 
 if TYPE_CHECKING:
@@ -341,6 +341,7 @@ class Tour:
         for lines in self.calling.lines.values():
             for line in lines:
                 self.say(f"   {line}")
+        call_with_engines(self.echo, self.say, self._problem)
         for call in self.calling.calls:
             self.say(f"   the call to {call.number}: {call.cause} by {call.by}, "
                      f"answered by {call.answerer}, {call.seconds or 0:.0f} s")  # fmt: skip

@@ -21,12 +21,12 @@ OUTBOUND = "gale-line"
 OUTSIDE = "harbour-talk"
 ENGINES = (
     "far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind", "spare-mind",
-    "quay-tongues", "short-hand", "quick-pencil",
+    "quay-tongues", "short-hand", "quick-pencil", "quick-ear", "harbour-wire",
 )  # fmt: skip
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
-NUMBERS = [f"+4416329602{n:02}" for n in range(2)] + [f"+4416329601{n:02}" for n in range(10)]
-"""Of the carrier: the desk's, the gale channel's, and those of people."""
+NUMBERS = [f"+4416329602{n:02}" for n in range(3)] + [f"+4416329601{n:02}" for n in range(10)]
+"""Of the carrier: the desk's, the gale channel's, the talk's, and those of people."""
 
 
 class WorldIncomplete(FondEchoError):

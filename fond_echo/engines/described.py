@@ -25,11 +25,13 @@ from fond_echo.core.dialogue.free import (
     Sentences,
     Source,
     Wish,
+    in_window,
     marked,
     shape_of,
 )
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.templates import TemplateFailed
 from fond_echo.core.recognition.symbols import RATE
@@ -58,9 +60,11 @@ class Listening:
 
     sentences: Sentences
     heard: OnSentence
+    language: str = "en"
 
     async def piece(self, text: str) -> None:
         for sentence in self.sentences.add(text):
+            _in_language(sentence, self.language)
             await self.heard(sentence)
 
 
@@ -208,16 +212,23 @@ class DescribedEngine:
         """
         limits = self.description.limits
         turns = list(question.turns)[-limits.turns :] if limits.turns else []
+        turns, passages = in_window(question, turns, limits.window)
+        if passages is None:
+            raise WrongAnswer("what it is asked is longer than its window",
+                              remedy="raise limits.window, or shorten the brief")  # fmt: skip
         facts: dict[str, Any] = {
             "text": question.text, "marked": marked(question.text), "brief": question.brief,
-            "language": question.language, "turns": turns,
-            "passages": [dict(each) for each in question.passages],
+            "language": question.language, "turns": turns, "passages": passages,
             "memory": dict(question.memory),
             "functions": [shape_of(each) for each in question.functions],
             "calls": [dict(each) for each in question.calls], "characters": limits.characters,
         }  # fmt: skip
         split = language_of(question.language).writing.sentences_of
-        listener = Listening(Sentences(split, limits.characters), heard) if heard else None
+        listener = (
+            Listening(Sentences(split, limits.characters), heard, question.language)
+            if heard
+            else None
+        )
         found = await self._run(facts, asking, listener)
         facts |= found.facts
         text = str(self._result("text", facts) or "").strip()
@@ -236,6 +247,7 @@ class DescribedEngine:
             raise WrongAnswer("its answer stops before its end")
         if not text:
             raise WrongAnswer("its answer is empty")
+        _in_language(text, question.language)
         sources = () if result.sources is None else tuple(
             Source(str(taken(each, result.sources.title) or ""),
                    str(taken(each, result.sources.address) or "") if result.sources.address else "")
@@ -325,6 +337,13 @@ def heard_as(
         source="dictation" if spoken else "nothing",
         speech_seconds=round(seconds, 2), segments=list(segments) if spoken else [],
     )  # fmt: skip
+
+
+def _in_language(text: str, language: str) -> None:
+    """Raises WrongAnswer where a text is in another language."""
+    if other := other_language(text, language):
+        raise WrongAnswer(f"its answer is in the language {other}, not {language}",
+                          remedy="say in the brief which language it answers in")  # fmt: skip
 
 
 def _speech(clip: Clip) -> Clip:

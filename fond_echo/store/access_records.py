@@ -1,4 +1,4 @@
-"""Records of who may do what: keys, signed-in browsers, secrets."""
+"""Records of who may do what: keys, signed-in browsers, secrets; and of engines."""
 
 from __future__ import annotations
 
@@ -86,3 +86,33 @@ class EngineDay(Record):
     failed: Mapped[int] = mapped_column(default=0)
     seconds: Mapped[float] = mapped_column(default=0.0)
     cost: Mapped[float] = mapped_column(default=0.0)
+
+
+class Bench(Record):
+    """Engines beside one another on the same recordings or texts."""
+
+    __tablename__ = "benches"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    does: Mapped[str]
+    language: Mapped[str]
+    made_at: Mapped[datetime] = now_column()
+
+
+class BenchAnswer(Record):
+    """What an engine made of one recording or text of a bench: what was said and what was heard,
+    how long that took and cost; of speech, its length, level, and the wait for its first sound."""
+
+    __tablename__ = "bench_answers"
+    bench: Mapped[str] = mapped_column(
+        ForeignKey("benches.name", ondelete="CASCADE"), primary_key=True
+    )
+    engine: Mapped[str] = mapped_column(primary_key=True)
+    file: Mapped[str] = mapped_column(primary_key=True)
+    said: Mapped[str]
+    text: Mapped[str] = mapped_column(default="")
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    cost: Mapped[float] = mapped_column(default=0.0)
+    why: Mapped[str] = mapped_column(default="")
+    length: Mapped[float] = mapped_column(default=0.0)
+    level: Mapped[float] = mapped_column(default=0.0)
+    first_seconds: Mapped[float] = mapped_column(default=0.0)

@@ -18,6 +18,7 @@ from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import queue_app
 from fond_echo.web import (
     assistants,
+    benches,
     calls,
     channels,
     clips,
@@ -101,6 +102,7 @@ def create_app(settings: Settings) -> FastAPI:
             renditions,
             links,
             engines,
+            benches,
             secrets,
             keys,
         ),

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import base64
 import time
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Path, Response
 from sqlalchemy import delete, func, select
@@ -23,9 +23,12 @@ from fond_echo.contract.engine import (
 )
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.free import FreeQuestion
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.engine import EngineDescription, read_engine
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.described import Asking, DescribedEngine
@@ -41,6 +44,8 @@ router = CheckedRouter(prefix="/api/engines", tags=["engines"])
 
 EngineName = Annotated[Name, Path()]
 DAYS = 7
+VOICE = "whimbrel"
+"""The voice by default."""
 
 
 def _description(record: EngineRecord) -> EngineDescription:
@@ -142,21 +147,23 @@ async def try_engine(
     name: EngineName, given: EngineTrialIn, _: MayAdmin, service: TheService
 ) -> EngineTrialOut:
     """Ask an engine once, outside of any turn: what it makes of a text or of sound, and each
-    exchange. What it costs there is not counted here."""
-    async with service.database.reading() as session:
-        record = await session.get(EngineRecord, name)
-    if record is None:
-        raise NotThere(f"there is no engine {name}")
-    vault = await service.vault()
-    engine = service.installation.connected.make(
-        record.description, f"{name}.yaml", record.values, vault
-    )
+    exchange. What it costs there is not counted here. `built-in` are our own recognizer, for sound,
+    and our own voice, for text."""
     asking, begun = Asking(), time.monotonic()
-    found, why = {"text": "", "sound": ""}, ""
-    try:
-        found |= await _tried(service, engine, given, asking)
-    except FondEchoError as error:
-        why = str(error)
+    found: dict[str, Any] = {"text": "", "sound": ""}
+    why = ""
+    if name == BUILT_IN:
+        try:
+            found |= await _ours(service, given)
+        except FondEchoError as error:
+            why = str(error)
+    else:
+        engine = await _connected(service, name)
+        begun = time.monotonic()
+        try:
+            found |= await _tried(service, engine, given, asking)
+        except FondEchoError as error:
+            why = str(error)
     asked = EngineAsked(
         engine=name, outcome="failed" if why else "done", why=why, cost=asking.cost,
         seconds=round(time.monotonic() - begun, 3),
@@ -165,9 +172,44 @@ async def try_engine(
     return EngineTrialOut(**found, asked=asked)
 
 
+async def _connected(service: Service, name: str) -> DescribedEngine:
+    async with service.database.reading() as session:
+        record = await session.get(EngineRecord, name)
+    if record is None:
+        raise NotThere(f"there is no engine {name}")
+    return service.installation.connected.make(
+        record.description, f"{name}.yaml", record.values, await service.vault()
+    )
+
+
+async def _ours(service: Service, given: EngineTrialIn) -> dict[str, Any]:
+    """What our own recognizer hears, or our own voice says."""
+    if given.sound:
+        decoded = await service.decoder.decode(given.bytes_of_sound)
+        clip = at_rate(decoded.clip, RATE)
+        heard = await service.recognizer.transcribe(
+            clip, Expected(), language=given.language, long=False
+        )
+        return {"text": heard.written}
+    if not given.text:
+        raise Conflict("our own engines hear and speak", remedy="give sound, or text")
+    speaks = service.synthesizer.speak(given.text, VOICE, seed=0, language=given.language)
+    return await _speech(given.text, speaks)
+
+
+async def _speech(text: str, parts: AsyncIterator[SpokenSound]) -> dict[str, Any]:
+    """What is spoken, as it comes."""
+    begun, first, clips = time.monotonic(), 0.0, []
+    async for part in parts:
+        first = first or time.monotonic() - begun
+        clips.append(part.clip)
+    sound = base64.b64encode(encode(join(clips), "ogg")).decode()
+    return {"text": text, "sound": sound, "first_seconds": round(first, 3)}
+
+
 async def _tried(
     service: Service, engine: DescribedEngine, given: EngineTrialIn, asking: Asking
-) -> dict[str, str]:
+) -> dict[str, Any]:
     """Words, and sound or a picture as base64."""
     does = engine.description.does
     if does == "transcribe":
@@ -181,14 +223,8 @@ async def _tried(
     if not given.text:
         raise Conflict("this engine takes words", remedy="give text")
     if does == "speak":
-        parts = [
-            part.clip
-            async for part in engine.speak(
-                given.text, "default", language=given.language, asking=asking
-            )
-        ]
-        sound = base64.b64encode(encode(join(parts), "ogg")).decode()
-        return {"text": given.text, "sound": sound}
+        speaks = engine.speak(given.text, "default", language=given.language, asking=asking)
+        return await _speech(given.text, speaks)
     if does == "draw":
         picture = await engine.draw(given.text, given.language, asking)
         data = base64.b64encode(picture.data).decode()

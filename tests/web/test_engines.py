@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.containers import encode
+from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.engines.connected import ConnectedEngines
 from fond_echo.store.engines import count_asked
@@ -71,7 +72,14 @@ class Engines(WebTest):
         self.service.installation.purpose = "call"
         self.addCleanup(setattr, self.service.installation, "purpose", "voice-note")
         needs = await self.service.installation.needs(channel, datetime.now(UTC), assistant)
-        self.assertEqual(needs.recognizer.order.names, {})
+        # In a call, those that are named for calls, or for the phone channel.
+        order = needs.recognizer.order
+        self.assertEqual(order.names, {"transcribe": ["far-ear", "built-in"]})
+        self.assertFalse(needs.outside_voice)
+        self.assertIsNone(needs.live(Expected(), "en"))
+        assistant.engines.calls = {"speak": ["far-voice", "built-in"]}
+        needs = await self.service.installation.needs(channel, datetime.now(UTC), assistant)
+        self.assertTrue(needs.outside_voice)
 
     async def test_what_cannot_be_connected(self):
         wrong = engine_file("far-ear").replace("{{ sound }}", "{{ noise }}")

@@ -4,6 +4,7 @@ import styled from "styled-components";
 import { api, type Engine } from "../api";
 import { timeOf } from "../format";
 import { Asked } from "../parts/asked";
+import { Benches } from "./benches";
 import { Area, Button, Code, ErrorNote, Mark, Row, Sheet, Table, Text } from "../parts/sheet";
 
 const DOES: Record<Engine["does"], string> = {
@@ -67,6 +68,7 @@ export function EnginesPage() {
         </Table>
       )}
       {shown && <Details key={shown.name} engine={shown} />}
+      <Benches />
       <Connect />
     </Sheet>
   );

@@ -128,6 +128,28 @@ class Sentences:
         return found
 
 
+def in_window(
+    question: FreeQuestion, turns: list[Mapping[str, str]], window: int
+) -> tuple[list[Mapping[str, str]], list[dict[str, str]] | None]:
+    """The turns and passages that an engine can be told in so many characters: the oldest turns are
+    left out first, then the passages that fit least; never the brief, results of functions, or the
+    words of the person. Where not even these fit, the passages are None."""
+    passages = [dict(each) for each in question.passages]
+    results = sum(len(str(each)) for each in question.calls)
+    left = window - len(question.brief) - len(question.text) - results
+    if left < 0:
+        return [], None
+
+    def length() -> int:
+        return sum(len(each["text"]) for each in (*turns, *passages))
+
+    while turns and length() > left:
+        turns = turns[1:]
+    while passages and length() > left:
+        passages.pop()
+    return turns, passages
+
+
 def marked(words: str) -> str:
     """The words of a person between marks that they cannot leave.
 

@@ -92,3 +92,50 @@ def standing(name: str, heard: Sequence[Heard]) -> Standing:
 def ranked(standings: Sequence[Standing]) -> list[Standing]:
     """The one with the fewest errors first."""
     return sorted(standings, key=lambda each: each.rate)
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Two recognizers on the same recordings.
+
+    Attributes:
+        files: that both were given.
+        by: how many more of the words the first has wrong than the second.
+        low, high: its interval of 95 %, by bootstrap over recordings, both on the same ones.
+        better, worse: recordings on which the first has fewer, or more, errors.
+    """
+
+    files: int
+    by: float
+    low: float
+    high: float
+    better: tuple[str, ...]
+    worse: tuple[str, ...]
+
+    @property
+    def certain(self) -> bool:
+        """Whether one of them is better, and not by chance."""
+        return self.low > 0 or self.high < 0
+
+
+def difference(first: Sequence[Heard], second: Sequence[Heard]) -> Difference:
+    """How the first did beside the second.
+
+    Raises:
+        ValueError: there are no words in what both heard.
+    """
+    others = {one.file: one for one in second}
+    both = [(one, others[one.file]) for one in first if one.file in others]
+    words = np.array([one.words for one, _ in both], float)
+    more = np.array([_errors(one) - _errors(other) for one, other in both], float)
+    if not words.sum():
+        raise ValueError("there are no words that both were given")
+    rng = np.random.default_rng(SEED)
+    places = rng.integers(0, len(both), (SAMPLES, len(both)))
+    by = more[places].sum(axis=1) / np.maximum(1, words[places].sum(axis=1))
+    low, high = np.percentile(by, [2.5, 97.5])
+    return Difference(
+        len(both), float(more.sum() / words.sum()), float(low), float(high),
+        tuple(one.file for (one, _), each in zip(both, more, strict=True) if each < 0),
+        tuple(one.file for (one, _), each in zip(both, more, strict=True) if each > 0),
+    )  # fmt: skip

@@ -9,13 +9,23 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records4"
+revision = "records5"
 down_revision = None
 branch_labels = None
 depends_on = None
 
 
 def upgrade() -> None:
+    op.create_table(
+        "benches",
+        sa.Column("name", sa.Text(), nullable=False),
+        sa.Column("does", sa.Text(), nullable=False),
+        sa.Column("language", sa.Text(), nullable=False),
+        sa.Column(
+            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+        ),
+        sa.PrimaryKeyConstraint("name", name=op.f("pk_benches")),
+    )
     op.create_table(
         "blobs",
         sa.Column("digest", sa.Text(), nullable=False),
@@ -136,6 +146,24 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["draft"], ["revisions.digest"], name=op.f("fk_assistants_draft")),
         sa.ForeignKeyConstraint(["live"], ["revisions.digest"], name=op.f("fk_assistants_live")),
         sa.PrimaryKeyConstraint("name", name=op.f("pk_assistants")),
+    )
+    op.create_table(
+        "bench_answers",
+        sa.Column("bench", sa.Text(), nullable=False),
+        sa.Column("engine", sa.Text(), nullable=False),
+        sa.Column("file", sa.Text(), nullable=False),
+        sa.Column("said", sa.Text(), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.Column("cost", sa.Double(), nullable=False),
+        sa.Column("why", sa.Text(), nullable=False),
+        sa.Column("length", sa.Double(), nullable=False),
+        sa.Column("level", sa.Double(), nullable=False),
+        sa.Column("first_seconds", sa.Double(), nullable=False),
+        sa.ForeignKeyConstraint(
+            ["bench"], ["benches.name"], name=op.f("fk_bench_answers_bench"), ondelete="CASCADE"
+        ),
+        sa.PrimaryKeyConstraint("bench", "engine", "file", name=op.f("pk_bench_answers")),
     )
     op.create_table(
         "blob_chunks",
