@@ -15,10 +15,11 @@ import tempfile
 from pathlib import Path
 
 import httpx
+import numpy as np
 from playwright.sync_api import Browser, Page, sync_playwright
 
 from fond_echo.client import FondEcho
-from fond_echo.core.audio.clip import join
+from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo import run as demo
 from fond_echo.demo.tour import Tour
@@ -128,6 +129,40 @@ def of_change(browser: Browser, world: demo.World) -> None:
     page.close()
 
 
+def of_the_bench(browser: Browser, world: demo.World, folder: Path) -> None:
+    """Four engines on twelve recordings, half of them in noise: in the terminal and as a page."""
+    sentences = (
+        "When does the next boat to Pell sail?", "I left a green rope in the waiting room.",
+        "There is a dog on the quay.", "The crossing to Brannick is off because of the wind.",
+        "Book two places to Ossel for my bicycle.", "The boat is late and the tide is low.",
+    )  # fmt: skip
+    notes, rng = folder / "notes", np.random.default_rng(7)
+    notes.mkdir()
+    for number, text in enumerate(sentences * 2):
+        voice = ("curlew", "tern", "dunlin", "petrel")[number % 4]
+        clip = join([part.clip for part in synthesizer().speak(text, voice)])
+        if number >= len(sentences):
+            noise = rng.normal(0, 0.03, len(clip)).astype(np.float32)
+            clip = Clip(clip.samples + noise, clip.rate)
+        (notes / f"note-{number:02}.ogg").write_bytes(encode(clip, "ogg"))
+        (notes / f"note-{number:02}.txt").write_text(text)
+    engines = ("far-ear", "slow-ear", "cheap-ear", "built-in")
+    chosen = [word for name in engines for word in ("--engine", name)]
+    command = ["bench", "run", "notes-of-a-week", str(notes), *chosen]
+    environment = {**os.environ, "FOND_ECHO_KEY": world.key, "PYTHONPATH": str(Path.cwd())}
+    subprocess.run(
+        [sys.executable, "-m", "fond_echo.cli", *command, "--address", world.settings.address],
+        check=True, capture_output=True, env=environment,
+    )  # fmt: skip
+    page = signed_in(browser, world)
+    page.get_by_role("link", name="Engines", exact=True).click()
+    page.get_by_role("heading", name="Word by word").wait_for()
+    page.get_by_role("heading", name="Benches").scroll_into_view_if_needed()
+    page.evaluate("document.querySelectorAll('h3')[0].scrollIntoView()")
+    shot(page, "bench", 1_000)
+    page.close()
+
+
 def of_standins(browser: Browser, world: demo.World) -> None:
     """The stand-in network's page, and the public page on a telephone."""
     page = page_of(browser)
@@ -193,6 +228,7 @@ def main() -> None:
             of_the_ear(browser, folder)
             of_the_console(browser, world)
             of_change(browser, world)
+            of_the_bench(browser, world, folder)
             of_standins(browser, world)
             browser.close()
     finally:

@@ -309,7 +309,9 @@ class _NoLogic:
 
     exchanges: list[Any] = []  # noqa: RUF012  # nothing is ever put in
 
-    async def ask(self, service: Any, request: Any, *, safe: bool = False) -> Any:
+    async def ask(
+        self, service: Any, request: Any, *, safe: bool = False, listener: Any = None
+    ) -> Any:
         from fond_echo.stages.answer import NotRun
 
         raise NotRun(

@@ -175,7 +175,9 @@ class _NoLogic:
     def __init__(self) -> None:
         self.exchanges: list[Any] = []
 
-    async def ask(self, service: Any, request: Any, *, safe: bool = False) -> Any:
+    async def ask(
+        self, service: Any, request: Any, *, safe: bool = False, listener: Any = None
+    ) -> Any:
         from fond_echo.stages.answer import NotRun
 
         raise NotRun(

@@ -16,6 +16,7 @@ from fond_echo.connectors.breaker import Breakers
 from fond_echo.connectors.errors import ConnectorError, LogicFailed, Unreachable
 from fond_echo.connectors.machine import Exchange, RequestMachine
 from fond_echo.connectors.secrets import Vault
+from fond_echo.connectors.streaming import STREAMED, Listener
 from fond_echo.connectors.wire import json_or_none, shortened
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
@@ -50,9 +51,10 @@ class LogicCaller:
         """As they were made, failed ones too, with secrets struck out."""
 
     async def ask(
-        self, service: LogicService, request: LogicRequest, *, safe: bool = False
-    ) -> AsyncIterator[Reply]:
-        """The parts of the answer.
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False,
+        listener: Listener | None = None,
+    ) -> AsyncIterator[Reply]:  # fmt: skip
+        """The parts of the answer; `listener` hears of the pieces of one that is streamed.
 
         The message id is the same for every attempt at one turn, so that logic which changes
         things can know a repeated question. It is asked again only where it was not reached, or
@@ -71,7 +73,7 @@ class LogicCaller:
         for pause in (*PAUSES, None):
             parts = 0
             try:
-                async with aclosing(self._parts(service, request, body)) as answer:
+                async with aclosing(self._parts(service, request, body, listener)) as answer:
                     async for part in answer:
                         parts += 1
                         yield part
@@ -86,10 +88,10 @@ class LogicCaller:
                 return
 
     async def _parts(
-        self, service: LogicService, request: LogicRequest, body: bytes
+        self, service: LogicService, request: LogicRequest, body: bytes, listener: Listener | None
     ) -> AsyncGenerator[Reply]:
         if service.request is not None:
-            yield await self._in_its_shape(service, request)
+            yield await self._in_its_shape(service, request, listener)
             return
         try:
             host, port = address_of(service.url)
@@ -119,22 +121,20 @@ class LogicCaller:
             found = body[:2_000].decode("utf-8", "replace")
         return shortened(self._vault.redacted(found))
 
-    async def _in_its_shape(self, service: LogicService, request: LogicRequest) -> Reply:
+    async def _in_its_shape(
+        self, service: LogicService, request: LogicRequest, listener: Listener | None
+    ) -> Reply:
         """Ask a service that knows nothing of us, in the shape that it takes."""
-        assert service.answer is not None
-        step = Step.model_validate(
-            {"post": service.url, "headers": service.headers, "json": service.request,
-             "take": {"answer": service.answer}, "timeout": service.seconds}
-        )  # fmt: skip
         facts = {**request.model_dump(mode="json"), "text": request.turn.text}
+        machine = RequestMachine(self._client, self._vault)
         try:
-            found = await RequestMachine(self._client, self._vault).run([step], facts)
+            found = await machine.run(_steps(service), facts, listener)
         except ConnectorError as error:
             self.exchanges += error.exchanges
             kind = _NothingSent if isinstance(error, Unreachable) else LogicFailed
             raise kind(error.what, where=error.where, remedy=error.remedy) from error
         self.exchanges += found.exchanges
-        words = str(found.facts["answer"]).strip()
+        words = str(found.facts[STREAMED if service.stream else "answer"]).strip()
         if not words:
             raise LogicFailed("its answer is empty", where=service.url)
         return Reply(text=words)
@@ -184,6 +184,24 @@ class LogicCaller:
             raise LogicFailed(f"it answered {response.status_code}: {text}", where=service.url)
         if left.strip() or not in_parts:
             yield left
+
+
+def _steps(service: LogicService) -> list[Step]:
+    """How a service is asked in its own shape."""
+    common = {"headers": service.headers, "timeout": service.seconds}
+    taken = {"answer": service.answer} if service.answer is not None else {}
+    poll = service.poll
+    first = {"post": service.url, "json": service.request, **common}
+    first |= {"take": taken if poll is None else poll.take}
+    if service.stream is not None:
+        first["stream"] = service.stream.model_dump(by_alias=True)
+    steps = [Step.model_validate(first)]
+    if poll is not None:
+        until = poll.until.model_dump(by_alias=True)
+        steps.append(
+            Step.model_validate({"get": poll.get, "until": until, "take": taken, **common})
+        )
+    return steps
 
 
 def _reply(service: LogicService, answer: bytes) -> Reply:

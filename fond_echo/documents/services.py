@@ -12,9 +12,19 @@ from fond_echo.contract.base import Name, Schema, WebAddress
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.dialogue.free import Argument, Function
 from fond_echo.core.dialogue.hours import Hours, Span, days_of, span_of
-from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef
+from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef, Stream, TemplateText, Until
 
 Duration = Annotated[float, Field(gt=0, le=60)]
+
+
+class LogicPoll(Schema):
+    """Where a service that answers later is asked whether it is done: `take` are facts of its
+    first answer, such as the id of a task, that the address `get` may need; `until` says when it is
+    done."""
+
+    take: dict[str, JsonPath] = Field(default_factory=dict)
+    get: TemplateText
+    until: Until
 
 
 class LogicService(Schema):
@@ -25,22 +35,32 @@ class LogicService(Schema):
 
     A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
     posted to it, with templates in its texts, and `answer` the place of the words in what comes
-    back (a JSONPath). It needs no secret; `headers` may hold one.
+    back (a JSONPath). It needs no secret; `headers` may hold one. One that answers in pieces is
+    read as `stream` says, in the place of `answer`, and spoken from its first sentence on; one that
+    answers later is asked by `poll`, where `answer` stands in its last answer.
     """
 
     url: Annotated[WebAddress, Field(min_length=1)]
     secret: Name | list[Name] | None = None
     request: Any = None
     answer: JsonPath | None = None
+    stream: Stream | None = None
+    poll: LogicPoll | None = None
     headers: dict[str, HeaderValue] = Field(default_factory=dict)
     seconds: Duration = 8.0
     failed: str = ""
 
     @model_validator(mode="after")
     def _one_shape(self) -> LogicService:
-        if (self.request is None) != (self.answer is None):
+        if (self.request is None) != (self.answer is None and self.stream is None):
             raise ValueError("request and answer go together: what is posted, and where the words"
-                             " stand in what comes back")  # fmt: skip
+                             " stand in what comes back; or stream in its place")  # fmt: skip
+        if self.stream is not None and (self.answer is not None or self.poll is not None):
+            raise ValueError("stream says where the words stand: it has no answer and no poll")
+        if self.stream is not None and self.stream.as_ == "messages":
+            raise ValueError("stream: as is events or lines; messages are for sockets of engines")
+        if self.poll is not None and self.answer is None:
+            raise ValueError("poll needs request and answer")
         if self.request is None and self.secret is None:
             raise ValueError("business logic needs secret: the name of one; or request and answer")
         if self.request is None and self.headers:

@@ -25,10 +25,11 @@ from fond_echo.contract.reply import (
 from fond_echo.core.dialogue.documents import Found
 from fond_echo.core.dialogue.routing import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable
+from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.free import answered, recorded
+from fond_echo.stages.free import answered, listener_of, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.shaping import shortened, with_files, worked_on
@@ -100,10 +101,19 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
             f"{spec.logic} was not asked in a {turn.run}",
             remedy="mark the route's reply safe: true where asking changes nothing",
         )
-    requested = needs.logic.ask(turn.assistant.logic[service], asked, safe=spec.safe)
-    with recorded(needs, spec.logic):
-        async for part in requested:
-            yield await shortened(part, spec, turn, needs)
+    said: list[str] = []
+    listens: dict[str, Any] = {}
+    if turn.assistant.logic[service].stream is not None:
+        listens = {"listener": listener_of(needs, turn, said)}
+    requested = needs.logic.ask(turn.assistant.logic[service], asked, safe=spec.safe, **listens)
+    try:
+        with recorded(needs, spec.logic):
+            async for part in requested:
+                yield await shortened(part, spec, turn, needs)
+    except FondEchoError:
+        if not said:
+            raise
+        yield Reply(text=" ".join([*said, turn.assistant.says.text("cut-short")]))
 
 
 def of_dialogue(turn: RoutedTurn) -> Reply:

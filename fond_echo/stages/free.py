@@ -6,22 +6,25 @@ from __future__ import annotations
 import time
 from collections.abc import Awaitable, Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Choice, Reply
-from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Wish, refusal
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences, Wish, refusal
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.ports import AnswerCutShort, Needs, StageError
+from fond_echo.stages.ports import AnswerCutShort, Listener, Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 
 MAX_CALLS = 4
 """Functions that may be called for one question."""
 
 MAX_PASSAGES = 4
+
+MAX_STREAMED = 4_000
+"""Characters of a streamed answer that are spoken while it comes."""
 
 
 class NoFreeAnswer(StageError):
@@ -144,6 +147,28 @@ def _aloud(needs: Needs, said: list[str]) -> Callable[[str], Awaitable[None]] | 
         await speak(sentence)
 
     return aloud
+
+
+@dataclass
+class _PiecesAloud:
+    """Speaks the sentences of an answer that comes in pieces (`Listener`)."""
+
+    sentences: Sentences
+    aloud: Callable[[str], Awaitable[None]]
+
+    async def piece(self, text: str) -> None:
+        for sentence in self.sentences.add(text):
+            await self.aloud(sentence)
+
+
+def listener_of(needs: Needs, turn: RoutedTurn, said: list[str]) -> Listener | None:
+    """Speaks the sentences of business logic that is still answering, and puts them down; None
+    where nothing is spoken."""
+    aloud = _aloud(needs, said)
+    if aloud is None:
+        return None
+    split = turn.assistant.its_language.writing.sentences_of
+    return _PiecesAloud(Sentences(split, MAX_STREAMED), aloud)
 
 
 def _reply(found: FreeAnswer, before: Sequence[str] = ()) -> Reply:

@@ -202,14 +202,23 @@ class Clips(Protocol):
     async def load(self, clip_id: str) -> bytes: ...
 
 
+class Listener(Protocol):
+    """Is handed each piece of text as it comes."""
+
+    async def piece(self, text: str) -> None: ...
+
+
 class LogicPort(Protocol):
     """Asks business logic; answers may come in parts. `exchanges` are those made so far."""
 
     exchanges: list[Any]
 
     def ask(
-        self, service: LogicService, request: LogicRequest, *, safe: bool = False
-    ) -> AsyncIterator[Reply]: ...
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False,
+        listener: Listener | None = None,
+    ) -> AsyncIterator[Reply]:  # fmt: skip
+        """`listener` hears of the pieces of an answer that is streamed."""
+        ...
 
 
 class AnswererPort(Protocol):

@@ -14,7 +14,7 @@ from fond_echo.core.recognition.heard_back import Doubt, DoubtfulWord, doubtful_
 from fond_echo.documents.assistant import AssistantFile, digest
 from fond_echo.speech.material import lexicon
 from fond_echo.stages.turn import HeardBack, assistant_of
-from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Stage, Turn
+from fond_echo.store.records import Assistant, Revision, Run, Stage, Turn
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
@@ -36,11 +36,11 @@ async def list_doubtful_words(
     back: Any = Stage.output["heard_back"]
     wanted = (
         select(Turn.id, back)
-        .join(Conversation, Conversation.id == Turn.conversation_id)
-        .join(Channel, Channel.name == Conversation.channel)
+        .join(Run, Run.id == Turn.run_id)
+        .join(Revision, Revision.digest == Run.revision)
         .join(Stage, Stage.run_id == Turn.run_id)
         .where(
-            Channel.assistant == name, Turn.erased_at.is_(None), Stage.erased_at.is_(None),
+            Revision.assistant == name, Turn.erased_at.is_(None), Stage.erased_at.is_(None),
             Stage.name == "speak", back["said"].as_string().is_not(None),
         )
         .order_by(Turn.id.desc())

@@ -183,8 +183,9 @@ async def replay_turns(
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .join(Channel, Channel.name == Conversation.channel)
         .join(Run, Run.id == Turn.run_id)
+        .join(Revision, Revision.digest == Run.revision)
         .where(
-            Channel.assistant == name, Turn.state.in_(("answered", "failed")),
+            Revision.assistant == name, Turn.state.in_(("answered", "failed")),
             Turn.erased_at.is_(None), Turn.standing == "",
         )
         .order_by(Turn.id.desc())
@@ -335,11 +336,11 @@ async def list_gaps(
     about: what to add to the draft."""
     wanted = (
         select(Turn.id, Turn.text, Stage.output)
-        .join(Conversation, Conversation.id == Turn.conversation_id)
-        .join(Channel, Channel.name == Conversation.channel)
+        .join(Run, Run.id == Turn.run_id)
+        .join(Revision, Revision.digest == Run.revision)
         .join(Stage, Stage.run_id == Turn.run_id)
         .where(
-            Channel.assistant == name, Turn.erased_at.is_(None), Turn.text != "",
+            Revision.assistant == name, Turn.erased_at.is_(None), Turn.text != "",
             Stage.name == "route", Stage.outcome == "done",
             Turn.route.in_((FALLBACK, DID_YOU_MEAN)),
         )

@@ -57,6 +57,64 @@ class Asking(unittest.IsolatedAsyncioTestCase):
 
         return httpx.MockTransport(answer), count
 
+    async def test_one_that_answers_in_pieces_is_heard_as_they_come(self):
+        heard = []
+
+        class Hears:
+            async def piece(self, text):
+                heard.append(text)
+
+        lines = [
+            'data: {"more": "High water "}',
+            "",
+            'data: {"more": "at noon."}',
+            "",
+            "data: over",
+        ]
+
+        def answer(request):
+            return httpx.Response(200, text="\n".join([*lines, "", ""]))
+
+        fields = {"request": {"words": "{{ text }}"}, "secret": None,
+                  "stream": {"as": "events", "piece": "$.more", "end": "over"}}  # fmt: skip
+        client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
+        caller = LogicCaller(client, VAULT, self.breakers)
+        service = LogicService(url=URL, **fields)
+        parts = [part.text async for part in caller.ask(service, requested(), listener=Hears())]
+        self.assertEqual((parts, heard), (["High water at noon."], ["High water ", "at noon."]))
+        lines.pop()
+        with self.assertRaisesRegex(LogicFailed, "stops before 'over'"):
+            await self.ask(httpx.MockTransport(answer), **fields)
+
+    async def test_one_that_answers_later_is_asked_until_it_is_done(self):
+        states, asked = ["working", "working", "done"], []
+
+        def answer(request):
+            asked.append((request.method, request.url.path))
+            if request.method == "POST":
+                return httpx.Response(202, json={"task": "t 7"})
+            return httpx.Response(200, json={"state": states.pop(0), "says": "At noon."})
+
+        fields = {
+            "request": {"words": "{{ text }}"}, "answer": "$.says", "secret": None,
+            "poll": {"take": {"task": "$.task"}, "get": "http://logic.test/tasks/{{ task }}",
+                     "until": {"path": "$.state", "is": "done", "every": 0.01}},
+        }  # fmt: skip
+        self.assertEqual(await self.ask(httpx.MockTransport(answer), **fields), ["At noon."])
+        self.assertEqual(asked, [("POST", "/ask")] + [("GET", "/tasks/t 7")] * 3)
+
+    def test_what_its_own_shape_may_say(self):
+        stream = {"as": "events", "piece": "$.more"}
+        poll = {"get": URL, "until": {"path": "$.state", "is": "done"}}
+        for fields, what in (
+            ({"request": {}}, "request and answer go together"),
+            ({"request": {}, "answer": "$.a", "stream": stream}, "no answer and no poll"),
+            ({"secret": "old", "poll": poll}, "poll needs request"),
+            ({"request": {}, "stream": {**stream, "as": "messages"}}, "events or lines"),
+        ):
+            with self.subTest(what), self.assertRaisesRegex(ValueError, what):
+                LogicService(url=URL, **fields)
+
     async def test_a_service_that_knows_nothing_of_us_is_asked_in_its_own_shape(self):
         seen = []
 

@@ -7,7 +7,7 @@ import numpy as np
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.level import loudness
-from fond_echo.core.dialogue.free import Argument, FreeQuestion, Function
+from fond_echo.core.dialogue.free import Argument, FreeQuestion, Function, in_window
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.described import Asking
 from tests.support.engines import Gannet, said
@@ -173,6 +173,26 @@ class Answering(unittest.IsolatedAsyncioTestCase):
         with self.assertRaisesRegex(WrongAnswer, "stops before|not JSON"):
             await gannet.engine("harbour-mind").answer(question, asking=asking, heard=keep)
         self.assertEqual(asking.exchanges[0].status, 200)
+
+    async def test_an_answer_in_another_language_is_none(self):
+        german = [{"source": "handbook/hunde.md › Hunde", "text":
+                   "Hunde fahren kostenlos mit. Sie bleiben an Deck und werden an der Leine"
+                   " gehalten."}]  # fmt: skip
+        with self.assertRaisesRegex(WrongAnswer, "in the language de, not en"):
+            await self.answer("Do Hunde fahren kostenlos?", passages=german)
+
+    async def test_what_does_not_fit_its_window_is_left_out_and_never_the_words(self):
+        turns = [{"who": "person", "text": f"turn {n} " * 20} for n in range(4)]
+        passages = [{"source": "a", "text": "Dogs travel free. " * 10}]
+        question = FreeQuestion("Can my dog come?", "Brief.", "en", turns, passages)
+        fits = sum(len(each["text"]) for each in (*turns, *passages)) + 50
+        self.assertEqual(in_window(question, turns, fits), (turns, passages))
+        self.assertEqual(in_window(question, turns, fits - 60)[0], turns[1:])
+        found, kept = in_window(question, turns, 200)
+        self.assertEqual((found, kept), ([], []))
+        self.assertEqual(in_window(question, turns, 10), ([], None))
+        with self.assertRaisesRegex(WrongAnswer, "longer than its window"):
+            await self.answer("x" * 600, ("turns: 6", "turns: 6, window: 500"))
 
     async def test_a_cut_off_answer_is_never_given(self):
         with self.assertRaisesRegex(WrongAnswer, "before its end"):

@@ -12,6 +12,7 @@ from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights, scaled
 from fond_echo.standins.chat.app import Hook, create_app
 from fond_echo.standins.chat.network import BOT, PEOPLE, Network, Refusal
+from fond_echo.standins.faults import LATE_SECONDS
 from tests.sounds import in_container, speech, tone
 
 ISLA = PEOPLE[0]
@@ -114,6 +115,56 @@ class OverHttp(unittest.IsolatedAsyncioTestCase):
         second = (await self.bot.post("/rooms/room-isla/posts", json=body)).json()
         self.assertEqual(first, second)
         self.assertEqual(len((await self.client.get("/rooms/room-isla/posts")).json()["posts"]), 1)
+
+    async def test_what_fails_fails_so_often_and_is_told(self):
+        async def fault(**given):
+            found = await self.client.put("/faults", json=given)
+            self.assertEqual(found.status_code, 200)
+
+        for kind, status in (("busy", 429), ("broken", 500), ("garbage", 200), ("wrong-type", 200)):
+            await fault(path="/rooms", fault=kind, times=1)
+            body = {"words": "Hello", "key": kind}
+            found = await self.bot.post("/rooms/room-isla/posts", json=body)
+            self.assertEqual(found.status_code, status, kind)
+            if kind == "busy":
+                self.assertEqual(found.headers["retry-after"], "7")
+            found = await self.bot.post("/rooms/room-isla/posts", json=body)
+            self.assertIn("id", found.json(), kind)
+        self.assertEqual(len((await self.client.get("/rooms/room-isla/posts")).json()["posts"]), 4)
+
+    async def test_a_message_that_comes_twice_or_late(self):
+        got, hook, network = [], Hook("mark"), Network()
+        hook.address, hook.twice_every = "http://bot.test/in", 0
+
+        def bot(request):
+            got.append(json.loads(request.content)["posts"][0]["id"])
+            return httpx.Response(202)
+
+        client = httpx.AsyncClient(transport=httpx.MockTransport(bot))
+        posts = [network.say(ISLA, ISLA.room, str(k)) for k in range(2)]
+        hook.faults.set("messages", "duplicate", 1)
+        waits, pause = [], asyncio.sleep
+
+        async def slept(seconds):
+            waits.append(seconds)
+
+        with (
+            unittest.mock.patch("httpx.AsyncClient", return_value=client),
+            unittest.mock.patch("fond_echo.standins.chat.app.asyncio.sleep", slept),
+        ):
+            task = asyncio.create_task(hook.run())
+            hook.tell(posts[0])
+            for _ in range(50):
+                await pause(0)
+                if len(got) == 2:
+                    break
+            hook.faults.set("messages", "late", 1)
+            hook.tell(posts[1])
+            for _ in range(50):
+                await pause(0)
+            task.cancel()
+        self.assertEqual(got, [posts[0].id, posts[0].id, posts[1].id])
+        self.assertEqual(waits, [LATE_SECONDS])
 
     async def test_the_bot_is_told_signed_until_it_takes_it_and_sometimes_twice(self):
         got = []

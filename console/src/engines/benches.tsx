@@ -12,6 +12,7 @@ const HEIGHT = 18;
 const Words = styled.p`
   max-width: 70ch;
   line-height: 1.9;
+  margin-top: 16px;
 `;
 
 const Wrong = styled.span<{ $step: BenchAnswer["steps"][number]["step"] }>`
