@@ -91,6 +91,8 @@ def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
             length = max(1, round(30 * stage.seconds / longest)) if stage.seconds else 0
             print(f"    {stage.name:<10} {stage.seconds * 1000:>7.1f} ms  "
                   f"{'━' * length:<30}  {says(stage)}")  # fmt: skip
+            for line in _also(stage.output):
+                print(f"      {line}")
             for each in stage.output.get("asked", []):
                 cost = f", {each['cost']:g}" if each["cost"] else ""
                 why = f": {each['why']}" if each["why"] else ""
@@ -104,6 +106,24 @@ def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
         for delivery in turn.deliveries:
             print(f"\n  delivery, {delivery.kind}")
             _print_exchanges(delivery.exchanges)
+
+
+def _also(output: dict[str, Any]) -> list[str]:
+    """What else a stage heard: two readings of the same sound, words before they were all said,
+    and what came back of a reply."""
+    lines = []
+    for each in output.get("readings") or []:
+        used = ", used" if each["used"] else ""
+        expected = "expected" if each["expected"] else "not expected"
+        lines.append(f"{each['engine']} read “{each['text']}” ({expected}{used})")
+    for each in output.get("partials") or []:
+        lines.append(f"after {each['seconds']:.1f} s: {each['text']}")
+    back = output.get("heard_back") or {}
+    if missed := [
+        f"{each['word']} → {each['heard'] or 'nothing'}" for each in back.get("doubts", [])
+    ]:
+        lines.append(f"did not come back: {', '.join(missed)}")
+    return lines
 
 
 def _print_exchanges(exchanges: list[Any]) -> None:

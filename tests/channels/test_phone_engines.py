@@ -10,12 +10,27 @@ from sqlalchemy import select
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.clip import join
+from fond_echo.core.dialogue.free import FreeAnswer
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.conversation.listening import Listener
 from fond_echo.softphone.handset import handset
 from fond_echo.store.records import Stage
 from tests.support.phone import OnAPhone
 from tests.support.warbles import WarbleSpeech, understood, warble
+
+FREE = """\
+assistant: test-desk
+voice: tern
+greeting: Tern Sound Ferries.
+brief: You are the harbour desk.
+engines: {answer: [harbour-mind]}
+routes:
+  - route: fares
+    examples: [How much is a ticket?]
+    reply: {text: Four pounds.}
+fallback:
+  reply: {free: true}
+"""
 
 
 class Hears:
@@ -137,6 +152,61 @@ class LiveCalls(OnAPhone):
                 break
             await asyncio.sleep(0.05)
         self.assertEqual(self.outside.cancelled, self.outside.hearings)
+
+
+class SlowAnswers:
+    """An engine that says four sentences, with time between them."""
+
+    SENTENCES = ("The tide is low.", "The wind is strong.", "The quay is wet.", "The rope is new.")
+
+    def __init__(self):
+        self.given = []
+
+    async def answer(self, question, heard=None):
+        for sentence in self.SENTENCES:
+            self.given.append(sentence)
+            await heard(sentence)
+            await asyncio.sleep(0.7)
+        return FreeAnswer(" ".join(self.SENTENCES))
+
+
+class CutIn(OnAPhone):
+    """A caller who cuts in on an answer that is still being written."""
+
+    async def test_the_rest_is_not_said_and_the_next_question_is_answered(self):
+        await self.publish(FREE)
+        answers = SlowAnswers()
+        world = self.world
+
+        class World:
+            def __getattr__(self, name):
+                return getattr(world, name)
+
+            async def needs(self, channel, now, assistant=None):
+                found = await world.needs(channel, now, assistant)
+                return dataclasses.replace(found, answerer=answers)
+
+        object.__setattr__(self.backend._needs, "world", World())
+        async with handset() as caller:
+            await caller.dial(self.number())
+            await self.hears(caller, "tern sound ferries")
+            await caller.say(warble("What is it like at the quay?"))
+            await self.hears(caller, "the tide is low", quiet=0.3)
+            await caller.say(warble("How much is a ticket?"))
+            heard = []
+            for _ in range(6):
+                heard.append(understood(await caller.listen(quiet=0.6, longest=6.0)))
+                if "four pounds" in " ".join(heard):
+                    break
+        self.assertIn("four pounds", " ".join(heard))
+        self.assertNotIn("rope", " ".join(heard))
+        turns = await self.turns()
+        self.assertEqual([each[1] for each in turns], ["", "fallback", "fares"])
+        # All of it stands on the turn, as it was written.
+        async with self.database.reading() as session:
+            rows = await session.scalars(select(Stage).where(Stage.name == "answer"))
+            texts = [row.output["parts"][0]["text"] for row in rows]
+        self.assertIn(" ".join(SlowAnswers.SENTENCES), texts)
 
 
 class Frames(unittest.TestCase):

@@ -118,6 +118,7 @@ function StageFold({ stage }: { stage: Stage }) {
       </Heading>
       <DisclosurePanel>
         {!stage.erased_at && <Sounds stage={stage} />}
+        <Also output={stage.output} />
         {stage.output.asked?.length > 0 && <Asked asked={stage.output.asked} />}
         <h5>went in</h5>
         <Code>{JSON.stringify(stage.input, null, 2)}</Code>
@@ -206,5 +207,35 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
       </Table>
       {deciding.error && <ErrorNote role="alert">{deciding.error.message}</ErrorNote>}
     </>
+  );
+}
+
+/** What else a stage heard: two readings of one sound, words before they were all said, and what
+ * did not come back of a reply. */
+function Also({ output }: { output: Stage["output"] }) {
+  const readings: { engine: string; text: string; expected: boolean; used: boolean }[] =
+    output.readings ?? [];
+  const partials: { text: string; seconds: number }[] = output.partials ?? [];
+  const doubts: { word: string; heard: string }[] = output.heard_back?.doubts ?? [];
+  if (!readings.length && !partials.length && !doubts.length) return null;
+  return (
+    <ul aria-label="Also heard">
+      {readings.map((each) => (
+        <li key={each.engine}>
+          {each.engine} read “{each.text}”, {each.expected ? "expected" : "not expected"}
+          {each.used && <strong>, used</strong>}
+        </li>
+      ))}
+      {partials.map((each) => (
+        <li key={each.seconds}>
+          after {each.seconds.toFixed(1)} s: {each.text}
+        </li>
+      ))}
+      {doubts.map((each, place) => (
+        <li key={place}>
+          “{each.word}” came back as {each.heard ? `“${each.heard}”` : "nothing"}
+        </li>
+      ))}
+    </ul>
   );
 }
