@@ -926,7 +926,8 @@ export interface components {
     /**
      * EngineAsked
      * @description One engine, or one logic function on its behalf, that a stage asked: what came of it, how
-     *     long it took, what it cost, and the exchanges as they were made, with secrets struck out.
+     *     long it took, what it cost, and the exchanges as they were made, with secrets struck out;
+     *     `rest_seconds` is for how long it is left alone from then on.
      */
     EngineAsked: {
       /** Engine */
@@ -957,6 +958,11 @@ export interface components {
        * @default
        */
       why: string;
+      /**
+       * Rest Seconds
+       * @default 0
+       */
+      rest_seconds: number;
       /** Exchanges */
       exchanges?: unknown[];
     };
@@ -993,7 +999,8 @@ export interface components {
     };
     /**
      * EngineOut
-     * @description A connected engine, with its last days; `currency` is that of its prices.
+     * @description A connected engine, with its last days; `currency` is that of its prices. It failed lately,
+     *     and is asked again after `left_alone_until`.
      */
     EngineOut: {
       /** Name */
@@ -1023,6 +1030,8 @@ export interface components {
       last_error: string;
       /** Last Error At */
       last_error_at: string | null;
+      /** Left Alone Until */
+      left_alone_until?: string | null;
       /** Days */
       days: components["schemas"]["EngineDayOut"][];
     };

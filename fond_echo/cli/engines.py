@@ -100,6 +100,13 @@ def _today(found: EngineOut) -> tuple[str, str, str, str]:
     return str(last.asked), str(last.failed), wait, f"{last.cost:.4f} {found.currency}"
 
 
+def _trouble(found: EngineOut) -> str:
+    """Its last error, and until when it is left alone."""
+    if found.left_alone_until is None:
+        return found.last_error
+    return f"left alone until {found.left_alone_until:%H:%M:%S}: {found.last_error}"
+
+
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
         found = echo.engines()
@@ -108,7 +115,7 @@ def _list(options: argparse.Namespace) -> int:
         return 0
     table(
         ("engine", "does", "asked", "failed", "mean wait", "cost", "last error"),
-        [(each.name, each.does, *_today(each), each.last_error[:60]) for each in found],
+        [(each.name, each.does, *_today(each), _trouble(each)[:90]) for each in found],
     )
     return 0
 

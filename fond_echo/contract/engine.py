@@ -17,7 +17,8 @@ AskedOutcome = Literal["done", "failed", "left-alone", "over-budget"]
 
 class EngineAsked(Schema):
     """One engine, or one logic function on its behalf, that a stage asked: what came of it, how
-    long it took, what it cost, and the exchanges as they were made, with secrets struck out."""
+    long it took, what it cost, and the exchanges as they were made, with secrets struck out;
+    `rest_seconds` is for how long it is left alone from then on."""
 
     engine: str
     outcome: AskedOutcome
@@ -25,6 +26,7 @@ class EngineAsked(Schema):
     seconds: float = 0.0
     cost: float = 0.0
     why: str = ""
+    rest_seconds: float = 0.0
     exchanges: list[Any] = Field(default_factory=list)
 
 
@@ -46,7 +48,8 @@ class EngineDayOut(Schema):
 
 
 class EngineOut(Schema):
-    """A connected engine, with its last days; `currency` is that of its prices."""
+    """A connected engine, with its last days; `currency` is that of its prices. It failed lately,
+    and is asked again after `left_alone_until`."""
 
     name: Name
     does: EngineKind
@@ -59,6 +62,7 @@ class EngineOut(Schema):
     changed_at: Instant
     last_error: str
     last_error_at: Instant | None
+    left_alone_until: Instant | None = None
     days: list[EngineDayOut]
 
 

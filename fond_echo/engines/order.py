@@ -141,9 +141,11 @@ class EngineOrder:
             one.breaker.note(False)
             if isinstance(error, Refused) and error.retry_after:
                 one.breaker.leave_alone(error.retry_after)
+        rest = round(one.breaker.left, 1) if one is not None else 0.0
         why = "no answer in time" if isinstance(error, TimeoutError) else str(error)
         self._note(
             name, "failed", seconds=round(time.monotonic() - begun, 3), cost=asking.cost, why=why,
+            rest_seconds=rest,
             exchanges=[vars(each) for each in asking.exchanges],
         )  # fmt: skip
 

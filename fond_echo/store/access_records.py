@@ -70,6 +70,7 @@ class EngineRecord(Record):
     values: Mapped[Json]
     last_error: Mapped[str] = mapped_column(default="")
     last_error_at: Mapped[datetime | None]
+    left_alone_until: Mapped[datetime | None]
     changed_at: Mapped[datetime] = now_column()
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from datetime import UTC, date, datetime
+from datetime import UTC, date, datetime, timedelta
 
 from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
@@ -64,8 +64,16 @@ async def count_asked(session: AsyncSession, assistant: str, asked: Iterable[Eng
             await session.execute(
                 update(EngineRecord)
                 .where(EngineRecord.name == each.engine)
-                .values(last_error=_bare(each.why), last_error_at=func.now())
+                .values(
+                    last_error=_bare(each.why),
+                    last_error_at=func.now(),
+                    left_alone_until=_until(each.rest_seconds),
+                )
             )
+
+
+def _until(seconds: float) -> datetime | None:
+    return datetime.now(UTC) + timedelta(seconds=seconds) if seconds > 0 else None
 
 
 async def _watch_budget(session: AsyncSession, each: EngineAsked) -> None:

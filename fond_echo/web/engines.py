@@ -66,6 +66,7 @@ def _out(record: EngineRecord, days: Sequence[EngineDay]) -> EngineOut:
         changed_at=record.changed_at,
         last_error=record.last_error,
         last_error_at=record.last_error_at,
+        left_alone_until=_still(record.left_alone_until),
         days=[
             EngineDayOut(
                 day=each.day, asked=each.asked, failed=each.failed,
@@ -75,6 +76,11 @@ def _out(record: EngineRecord, days: Sequence[EngineDay]) -> EngineOut:
             if each.engine == record.name
         ],
     )  # fmt: skip
+
+
+def _still(until: datetime | None) -> datetime | None:
+    """Until when an engine is left alone, where it still is."""
+    return until if until is not None and until > datetime.now(UTC) else None
 
 
 async def _listed(service: Service, name: str = "") -> list[EngineOut]:

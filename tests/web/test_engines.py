@@ -48,7 +48,13 @@ class Engines(WebTest):
             "cost": 0.01,
         }
         self.assertEqual(listed["days"], [day])
-        self.assertEqual(listed["last_error"], "it broke")
+        self.assertEqual((listed["last_error"], listed["left_alone_until"]), ("it broke", None))
+        async with self.database.writing() as session:
+            failed = EngineAsked(engine="far-ear", outcome="failed", why="again", rest_seconds=20.0)
+            await count_asked(session, "desk", [failed])
+        (listed,) = (await self.client.get("/api/engines")).json()
+        until = datetime.fromisoformat(listed["left_alone_until"])
+        self.assertAlmostEqual((until - datetime.now(UTC)).total_seconds(), 20, delta=5)
         self.assertEqual((await self.client.delete("/api/engines/far-ear")).status_code, 204)
         self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-there")
         self.assert_problem(await self.client.delete("/api/engines/far-ear"), 404, "not-there")

@@ -89,6 +89,9 @@ function EngineRow({ engine, choose }: { engine: Engine; choose: () => void }) {
       <td>{today ? `${Math.round((1000 * today.seconds) / Math.max(1, today.asked))} ms` : "–"}</td>
       <td>{money(engine, today?.cost ?? 0)}</td>
       <td>
+        {engine.left_alone_until && (
+          <Mark $kind="bad">left alone until {timeOf(engine.left_alone_until)} </Mark>
+        )}
         {engine.last_error_at ? `${timeOf(engine.last_error_at)}: ${engine.last_error}` : "none"}
       </td>
     </tr>

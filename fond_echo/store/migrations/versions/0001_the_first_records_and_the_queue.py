@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records5"
+revision = "records6"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -53,6 +53,7 @@ def upgrade() -> None:
         sa.Column("values", postgresql.JSONB, nullable=False),
         sa.Column("last_error", sa.Text(), nullable=False),
         sa.Column("last_error_at", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("left_alone_until", sa.DateTime(timezone=True), nullable=True),
         sa.Column(
             "changed_at",
             sa.DateTime(timezone=True),
