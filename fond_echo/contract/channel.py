@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
@@ -99,7 +99,7 @@ class Inbound(Schema):
     text stood behind the channel's command mark, which is already taken off; `joined` that a
     contact came, without having said anything; `aloud` that it wants to be answered with sound, or
     not; `key` is what was pressed in a call; `conference` the number of the conference room that
-    the contact is in, where the network knows it."""
+    the contact is in, where the network knows it; `replies` an answer that came after its time."""
 
     id: str
     conversation: str
@@ -113,6 +113,7 @@ class Inbound(Schema):
     aloud: bool | None = None
     key: str = Field(default="", max_length=40)
     conference: str = Field(default="", max_length=60)
+    replies: list[Any] = Field(default_factory=list, max_length=20)
 
     @property
     def arrived_as(self) -> ArrivedAs:

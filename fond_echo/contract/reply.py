@@ -125,7 +125,8 @@ class Reply(Schema):
     edited on networks that can. `remember` is kept for
     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
     the conversation. `voice` and `manner` are how this reply is said, where it is another way than
-    the assistant's.
+    the assistant's. `more` is what is left to say: where the reply is heard and not read, the
+    person is asked whether to go on, and "yes" or "go on" says it.
     """
 
     text: str = Field(default="", max_length=MAX_TEXT)
@@ -139,6 +140,7 @@ class Reply(Schema):
     variables: dict[str, JsonValue] = Field(default_factory=dict)
     voice: str = Field(default="", max_length=60)
     manner: SpokenManner | None = None
+    more: str = Field(default="", max_length=MAX_TEXT)
     then: Then | None = None
 
     @property

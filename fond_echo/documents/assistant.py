@@ -210,6 +210,19 @@ class SentenceSpec(Schema):
     spoken: str = Field(default="", max_length=500)
 
 
+class Greeting(Schema):
+    """What is said first: words, and a sound of the folder that is played in place of speech."""
+
+    text: str = Field(min_length=1, max_length=2_000)
+    spoken: str = Field(default="", max_length=2_000)
+    sound: str = Field(default="", max_length=200)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_words(cls, given: Any) -> Any:
+        return {"text": given} if isinstance(given, str) else given
+
+
 class Waiting(Schema):
     """What is said where business logic or an engine is not done after so many seconds (0: nothing
     is): in a chat in writing, and taken back where the network can, in a call aloud. Without words
@@ -248,7 +261,7 @@ class AssistantFile(Schema):
     manner: SpokenManner = Field(default_factory=SpokenManner)
     answers_in: AnswersIn = "same"
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
-    greeting: str = ""
+    greeting: Greeting | None = None
     goodbye: str = ""
     person: str = ""
     person_number: str = Field(default="", max_length=100)
@@ -284,6 +297,11 @@ class AssistantFile(Schema):
                     has = " and ".join(f"{{{each}}}" for each in sorted(wanted(name)))
                     raise ValueError(f"the sentence {name} has {has or 'nothing in braces'}")
         return value
+
+    @field_validator("greeting", mode="before")
+    @classmethod
+    def _no_words_are_no_greeting(cls, value: Any) -> Any:
+        return value or None
 
     @property
     def says(self) -> Sentences:

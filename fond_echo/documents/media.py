@@ -10,7 +10,7 @@ from collections.abc import Iterator, Mapping
 from fond_echo.core.audio.sniff import CONTAINERS, sniff
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.errors import FileError, nearest
-from fond_echo.documents.source import Source
+from fond_echo.documents.source import Path, Source
 
 SUFFIXES = frozenset(container.suffix for container in CONTAINERS) | {".opus", ".oga"}
 MAX_BYTES = 2_000_000
@@ -83,10 +83,18 @@ def media_errors(
                 known = nearest(attachment.file, media)
                 place = (*path, "attachments", number, "file")
                 yield source.error(place, f"there is no file {attachment.file!r}", known)
-        if reply.sound and reply.sound not in sounds:
-            known = nearest(reply.sound, sounds)
-            yield source.error((*path, "sound"), f"there is no sound {reply.sound!r}", known)
+        yield from _sound_errors(reply.sound, (*path, "sound"), sounds, source)
+    if assistant.greeting is not None:
+        yield from _sound_errors(assistant.greeting.sound, ("greeting", "sound"), sounds, source)
     assistant.keep_media(media)
+
+
+def _sound_errors(
+    name: str, path: Path, sounds: Mapping[str, str], source: Source
+) -> Iterator[FileError]:
+    if name and name not in sounds:
+        known = nearest(name, sounds)
+        yield source.error(path, f"there is no sound {name!r}", known)
 
 
 def _file_errors(name: str, text: str) -> Iterator[FileError]:

@@ -161,9 +161,15 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
-    for name in ("greeting", "goodbye", "person", "person_closed"):
-        yield from _markup_errors(assistant, source, (name,), getattr(assistant, name))
-        yield from _template_errors(source, (name,), getattr(assistant, name))
+    own = assistant.greeting
+    said: dict[Path, str] = {
+        (name,): getattr(assistant, name) for name in ("goodbye", "person", "person_closed")
+    }
+    if own is not None:
+        said |= {("greeting",): own.text, ("greeting", "spoken"): own.spoken}
+    for at, words in said.items():
+        yield from _markup_errors(assistant, source, at, words)
+        yield from _template_errors(source, at, words)
     yield from _doubles(assistant, source)
     for place, route in enumerate(assistant.routes):
         path: Path = ("routes", place)

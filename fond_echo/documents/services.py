@@ -31,7 +31,8 @@ class LogicService(Schema):
     """Business logic to be asked: its address, and the name of the secret shared with it.
 
     `secret` may be two names while a secret is changed: questions are signed with both.
-    `failed` is what is said when it fails, instead of our own words.
+    `failed` is what is said when it fails, instead of our own words. In a chat, an answer that
+    takes longer than `seconds` is waited for up to `late_seconds` more, and sent when it comes.
 
     A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
     posted to it, with templates in its texts, and `answer` the place of the words in what comes
@@ -48,6 +49,7 @@ class LogicService(Schema):
     poll: LogicPoll | None = None
     headers: dict[str, HeaderValue] = Field(default_factory=dict)
     seconds: Duration = 8.0
+    late_seconds: Annotated[float, Field(ge=0, le=3_600)] = 0.0
     failed: str = ""
 
     @model_validator(mode="after")

@@ -26,6 +26,7 @@ from fond_echo.contract.engine import EngineKind
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
@@ -153,8 +154,7 @@ class Phones:
         async with self._database.reading() as session:
             revision = await session.get_one(Revision, live)
         assistant = assistant_of(revision.digest, revision.files)
-        always_same = not ("{{" in assistant.greeting or "{%" in assistant.greeting)
-        greeting = assistant.greeting.strip() if always_same else ""
+        greeting = _always_the_same(assistant)
         says = sentences_of(assistant.says)
         speaking = Speaking(assistant.voice, greeting, live or "", says, assistant.language)
         speaking = _with(speaking, assistant.engines.of(in_call=True))
@@ -177,6 +177,13 @@ class Phones:
             changed = update(Channel).where(Channel.name == channel.name)
             values = {"state": found.state, "reason": found.reason, "facts": facts}
             await session.execute(changed.values(**values))
+
+
+def _always_the_same(assistant: AssistantFile) -> str:
+    """The words of a greeting that is spoken, and the same in every call; "" for any other."""
+    own = assistant.greeting
+    words = (own.spoken or own.text).strip() if own is not None and not own.sound else ""
+    return "" if "{{" in words or "{%" in words else words
 
 
 def _with(speaking: Speaking, names: Mapping[EngineKind, Sequence[str]]) -> Speaking:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
@@ -52,7 +53,14 @@ class NotRun(StageError):
 async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     """The parts of the reply as they come, with the files that go along stored."""
     async for reply in _parts(turn, needs):
-        yield await with_files(reply, turn, needs)
+        whole = await with_files(reply, turn, needs)
+        yield _offering_more(whole, turn) if whole.more and turn.heard_only else whole
+
+
+def _offering_more(reply: Reply, turn: TurnSoFar) -> Reply:
+    """A reply that asks whether to go on with what is left to say."""
+    words = reply.spoken or speakable(reply.text)
+    return reply.model_copy(update={"spoken": f"{words} {turn.assistant.says.text('more')}"})
 
 
 async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
@@ -103,9 +111,18 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         )
     said: list[str] = []
     listens: dict[str, Any] = {}
-    if turn.assistant.logic[service].stream is not None:
+    described = turn.assistant.logic[service]
+    if described.stream is not None:
         listens = {"listener": listener_of(needs, turn, said)}
-    requested = needs.logic.ask(turn.assistant.logic[service], asked, safe=spec.safe, **listens)
+    if described.late_seconds and needs.late is not None:
+        patient = described.model_copy(
+            update={"seconds": described.seconds + described.late_seconds}
+        )
+        waited = needs.logic.ask(patient, asked, safe=spec.safe)
+        for part in await _in_time(waited, described.seconds, turn, needs, spec.logic):
+            yield await shortened(part, spec, turn, needs)
+        return
+    requested = needs.logic.ask(described, asked, safe=spec.safe, **listens)
     try:
         with recorded(needs, spec.logic):
             async for part in requested:
@@ -116,6 +133,24 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         yield Reply(text=" ".join([*said, turn.assistant.says.text("cut-short")]))
 
 
+async def _in_time(
+    answer: AsyncIterator[Reply], seconds: float, turn: RoutedTurn, needs: Needs, name: str
+) -> list[Reply]:
+    """The answer where it comes in time; else words that it will come, and it is sent then."""
+    assert needs.late is not None
+
+    async def collected() -> list[Reply]:
+        with recorded(needs, name):
+            return [part async for part in answer]
+
+    task = asyncio.create_task(collected())
+    done, _ = await asyncio.wait({task}, timeout=seconds)
+    if done:
+        return task.result()
+    needs.late(task)
+    return [said(turn, "late-answer")]
+
+
 def of_dialogue(turn: RoutedTurn) -> Reply:
     """What the dialogue itself says: a question, a goodbye, and so on."""
     routed = turn.routed
@@ -124,6 +159,10 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             question = _question(turn, routed.open["tries"])
             text = f"{routed.why} {question.text}" if routed.outcome == "refused" else question.text
             return question.model_copy(update={"text": text.strip()})
+        case "which-half":
+            early, late = routed.why.split()
+            return said(turn, "which-half", [Choice(label=each) for each in (early, late)],
+                        early=early, late=late)  # fmt: skip
         case "confirm":
             return Reply(text=_read_back(turn), choices=_yes_no(turn))
         case "did-you-mean" if routed.requested is not None:
@@ -159,6 +198,8 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return said(turn, "cleared")
         case "forget-me":
             return said(turn, "forgotten")
+        case "more":
+            return _going_on(turn)
         case "about-me":
             return _remembered(turn)
     raise AssertionError(routed.outcome)
@@ -260,8 +301,10 @@ def failed(turn: TurnSoFar, code: str) -> Reply:
 
 def greeting(turn: TurnSoFar) -> Reply:
     """What a contact that came is told: the greeting, or what can be asked."""
-    if turn.assistant.greeting:
-        return Reply(text=_rendered(turn.assistant.greeting, turn))
+    own = turn.assistant.greeting
+    if own is not None:
+        text, spoken = _rendered(own.text, turn), _rendered(own.spoken, turn)
+        return Reply(text=text, spoken=spoken, sound=own.sound)
     return _with_examples(turn, "hello", turn.router.suggestions()[:1])
 
 
@@ -276,8 +319,23 @@ def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
     if found is None:
         return Reply(text=_rendered(spec.unknown, turn))
     sentences = spec.sentences or PASSAGE_SENTENCES
-    spoken = first_sentences(speakable(found.passage.text), sentences, turn.router.language)
-    return Reply(text=f"{found.passage.text}\n\n({found.passage.source})", spoken=spoken)
+    whole = speakable(found.passage.text)
+    spoken = first_sentences(whole, sentences, turn.router.language)
+    more = _after(whole, sentences, turn)
+    text = f"{found.passage.text}\n\n({found.passage.source})"
+    return Reply(text=text, spoken=spoken, more=more)
+
+
+def _after(text: str, sentences: int, turn: TurnSoFar) -> str:
+    """What follows the first sentences of a text."""
+    return " ".join(turn.router.language.writing.sentences_of(text)[sentences:])
+
+
+def _going_on(turn: TurnSoFar) -> Reply:
+    """The next sentences of what was left to say, and then what is left."""
+    more = turn.state.more
+    words = first_sentences(more, PASSAGE_SENTENCES, turn.router.language)
+    return Reply(text=words, more=_after(more, PASSAGE_SENTENCES, turn))
 
 
 def _names_one(text: str, found: Sequence[Found]) -> bool:

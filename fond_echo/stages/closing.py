@@ -77,7 +77,7 @@ def _recent(turn: TurnSoFar, parts: list[Reply]) -> list[Exchange]:
     said = " ".join(part.written for part in parts)
     if not (turn.text or said):
         return turn.state.recent
-    mine = "" if turn.standing == "operator" else turn.text
+    mine = "" if turn.standing in ("operator", "late") else turn.text
     exchange = Exchange(said=mine[:MAX_CHARACTERS], answered=said[:MAX_CHARACTERS])
     return [*turn.state.recent, exchange][-RECENT:]
 
@@ -117,6 +117,9 @@ def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     if requested is not None and route is not None and requested.slot in route.slots:
         filled = {name: (v, "") for name, v in routed.slots.items() if name != requested.slot}
         open_ = OpenSlots(route=routed.route, filled=filled, asking=requested.slot)
+    state.more = parts[-1].more if parts and turn.heard_only else ""
+    if state.more:
+        state.since, state.revision = turn.clock, turn.revision
     if open_ is not None or routed.requested is not None or routed.offered:
         state.open, state.meant, state.offered = open_, routed.requested, routed.offered
         state.since, state.revision = turn.clock, turn.revision

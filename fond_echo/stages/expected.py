@@ -19,6 +19,7 @@ def expected_of(turn: TurnSoFar) -> Expected:
     """What the sound of a turn is held against."""
     open_ = turn.state.open
     requested = open_ is not None or turn.state.meant is not None or bool(turn.state.offered)
+    requested = requested or bool(turn.state.more)
     choices = tuple(turn.state.choices)
     language = turn.router.language
     answers = language.answers if requested else ()

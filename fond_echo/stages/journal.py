@@ -31,7 +31,7 @@ from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assi
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
-from fond_echo.store.inbound import count_use
+from fond_echo.store.inbound import count_use, take_in_once
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import (
     Assistant,
@@ -172,6 +172,13 @@ class Journal:
         if not failure:
             claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
         claim.tell("turn.stage", stage=stage, failed=failure is not None)
+
+    async def take_in(self, claim: Claim, message: Message, *, standing: str, cause: str) -> None:
+        """Make another turn in a turn's conversation, to be worked as any other; once."""
+        await take_in_once(
+            self._fence.database, self._fence.queue, claim.channel.name, claim.settings, message,
+            {}, standing=standing, cause=cause,
+        )  # fmt: skip
 
     async def note_heard_back(self, claim: Claim, found: HeardBack) -> None:
         """Put down what was heard in the reply's sound, with the stage that made it."""

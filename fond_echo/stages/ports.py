@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -289,5 +290,7 @@ class Needs:
     """Speaks a sentence of an answer that is still being written."""
     asked: Callable[[], list[EngineAsked]] = list
     """What engines were asked since this was called last."""
+    late: Callable[[asyncio.Task[list[Reply]]], None] | None = None
+    """Takes an answer that will come after its time: it is sent as a turn of its own."""
     called: list[EngineAsked] = field(default_factory=list)
     """Functions of business logic that engines had called."""

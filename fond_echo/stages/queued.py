@@ -10,23 +10,19 @@ from __future__ import annotations
 import asyncio
 import time
 import zlib
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Coroutine, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
-from typing import Protocol
+from typing import Any, Protocol
 
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import SoundHandle
-from fond_echo.contract.clip import NewClip
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
-from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import encode as encode_clip
-from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import AssistantFile
@@ -42,6 +38,7 @@ from fond_echo.stages.fetch import fetch
 from fond_echo.stages.heard_back import hear_back
 from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
+from fond_echo.stages.late import send_late
 from fond_echo.stages.later import Later, max_pause, passes, pause
 from fond_echo.stages.ports import AtHand, Needs
 from fond_echo.stages.ready import (
@@ -55,7 +52,7 @@ from fond_echo.stages.ready import (
 )
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
-from fond_echo.stages.speak import speak, unspoken
+from fond_echo.stages.speak import spoken_whole
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
@@ -63,7 +60,6 @@ from fond_echo.stages.turn import (
     Delivered,
     DeliveredPart,
     Spoken,
-    SpokenPart,
     TurnSoFar,
 )
 from fond_echo.store.database import AWAY
@@ -100,7 +96,13 @@ class QueuedDriver:
             try:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
-                if await _Carrier(self._journal, claim, needs).carry():
+                carrier = _Carrier(self._journal, claim, needs)
+                try:
+                    finished = await carrier.carry()
+                finally:
+                    for task in carrier.late:
+                        self._go_on(send_late(self._journal, claim, task))
+                if finished:
                     self._afterwards(claim, needs)
             except Later as later:
                 log.info("turn left for a while", seconds=later.seconds)
@@ -111,9 +113,12 @@ class QueuedDriver:
     def _afterwards(self, claim: Claim, needs: Needs) -> None:
         """Hear the reply again, where the assistant wants to know; nothing waits for that."""
         if claim.turn.assistant.hear_back:
-            task = asyncio.create_task(self._heard_back(claim, needs))
-            self._after.add(task)
-            task.add_done_callback(self._after.discard)
+            self._go_on(self._heard_back(claim, needs))
+
+    def _go_on(self, work: Coroutine[Any, Any, None]) -> None:
+        task = asyncio.create_task(work)
+        self._after.add(task)
+        task.add_done_callback(self._after.discard)
 
     async def _heard_back(self, claim: Claim, needs: Needs) -> None:
         async with self._one:
@@ -155,6 +160,7 @@ class _Carrier:
         self._needs = needs
         self._beside = Beside(journal, claim, needs)
         self._delivered: list[DeliveredPart] = []
+        self._late: list[asyncio.Task[list[Reply]]] = []
 
     async def carry(self) -> bool:
         """Whether the turn is finished."""
@@ -206,11 +212,18 @@ class _Carrier:
         if turn.standing in words:
             own, name = words[turn.standing]
             return Answered(parts=[Reply(text=own) if own else said(turn, name)])
+        if turn.standing == "late":
+            return Answered(parts=[Reply.model_validate(each) for each in turn.inbound.replies])
         if turn.standing == "operator":
             return Answered(parts=[Reply(text=turn.inbound.text)])
         if turn.inbound.joined:
             return Answered(parts=[greeting(turn)])
         return Answered(parts=[apology(turn, "other")])
+
+    @property
+    def late(self) -> list[asyncio.Task[list[Reply]]]:
+        """Answers that will come after their time."""
+        return self._late
 
     _ahead: EncodingAhead | None = None
     _speaking: SpeakingAhead | None = None
@@ -223,6 +236,8 @@ class _Carrier:
             needs = replace(needs, sentence=self._speaking.say)
         parts: list[Reply] = []
         in_chat = self._claim.channel.kind in ("chat", "adapter")
+        if in_chat:
+            needs = replace(needs, late=self.late.append)
         self._beside.expect_an_answer()
         try:
             async for part in answer(turn, needs):
@@ -250,7 +265,7 @@ class _Carrier:
             await self._journal.flush(self._claim)
         if self._speaking is not None:
             await self._speaking.finish()
-        return await _spoken(turn, needs, self._use, self._speaking)
+        return await spoken_whole(turn, needs, self._use, self._speaking)
 
     async def _finish(self) -> None:
         claim = self._claim
@@ -393,34 +408,6 @@ def _log_failure(stage: str, error: BaseException, seconds: float | None) -> Non
 
 async def _as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
     return as_said(at_hand)
-
-
-async def _spoken(
-    turn: AnsweredTurn, needs: Needs, use: Callable[[SpokenSound], Awaitable[None]],
-    ahead: SpeakingAhead | None,
-) -> Spoken:  # fmt: skip
-    said = ahead is not None and bool(ahead.parts)
-    spoken: list[SpokenSound] = list(ahead.parts) if ahead is not None else []
-    silent = unspoken(turn)
-    warnings = [f"nothing can be said for the letters {silent}"] if silent else []
-    try:
-        async for part in speak(turn, needs, ahead.left_of if ahead is not None and said else str):
-            await use(part)
-            spoken.append(part)
-    except FondEchoError:
-        if not silent or spoken:
-            raise
-        # Not one word has sounds: the reply goes out in writing.
-        return Spoken(parts=[], warnings=[f"{warnings[0]}: it was answered in writing"])
-    files = await asyncio.to_thread(lambda: [_spoken_file(part.clip) for part in spoken])
-    kept = await needs.clips.keep_all(turn.id, files)
-    parts = [SpokenPart(text=part.text, clip=clip) for part, clip in zip(spoken, kept, strict=True)]
-    return Spoken(parts=parts, warnings=warnings)
-
-
-def _spoken_file(clip: Clip) -> NewClip:
-    data = encode_clip(clip, "flac")
-    return NewClip(data, "audio/flac", "spoken", clip.seconds, clip.rate, tuple(heights(clip)))
 
 
 def _apologised(turn: TurnSoFar, failure: Failure) -> Answered:

@@ -61,8 +61,27 @@ def understand(turn: TurnSoFar) -> Routed:
         open_.as_core() if open_ else None,
         Meant(tuple(meant.routes), meant.text) if meant else None,
         tuple(state.offered) if asks else (),
+        more=bool(state.more) and asks,
     )
-    return _routed(_closed(found, turn, hours))
+    found, instead = _redone(found, turn, dialogue)
+    routed = _routed(_closed(found, turn, hours))
+    return routed.model_copy(update={"instead": instead}) if instead else routed
+
+
+def _redone(found: Understood, turn: TurnSoFar, dialogue: Dialogue) -> tuple[Understood, str]:
+    """What "answer again" means: the last question anew, and its words, where asking it twice
+    changes nothing; else the last answer once more."""
+    if found.outcome != "redo":
+        return found, ""
+    last = next((each.said for each in reversed(turn.state.recent) if each.said), "")
+    if not last:
+        return replace(found, outcome="again"), ""
+    anew = dialogue.understand(Said(last), None)
+    spec = turn.assistant.spec(anew.decision.route)
+    if anew.outcome != "reply" or (spec.logic and not spec.safe) or spec.then:
+        return replace(found, outcome="again"), ""
+    because = f"{anew.decision.because}; it was asked again"
+    return replace(anew, decision=replace(anew.decision, because=because)), last
 
 
 def _closed(found: Understood, turn: TurnSoFar, hours: Hours | None) -> Understood:

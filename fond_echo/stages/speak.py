@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable
 from xml.sax.saxutils import escape
 
 import structlog
 
+from fond_echo.contract.clip import NewClip
 from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import encode as encode_clip
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.waveform import heights
 from fond_echo.core.dialogue.shaping import speakable
+from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.manner import Manner
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
@@ -22,9 +26,10 @@ from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.media import bytes_of
+from fond_echo.stages.ahead import SpeakingAhead
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import AnsweredTurn
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.stages.turn import Spoken, SpokenPart, TurnSoFar
 
 log = structlog.get_logger()
 
@@ -154,3 +159,39 @@ async def _sound(name: str, turn: TurnSoFar, needs: Needs) -> Clip | None:
         log.warning("a sound is not played", turn=turn.id, sound=name, reason=str(error))
         return None
     return await asyncio.to_thread(lambda: normalized(at_rate(decoded.clip, RATE)))
+
+
+async def spoken_whole(
+    turn: AnsweredTurn, needs: Needs, use: Callable[[SpokenSound], Awaitable[None]],
+    ahead: SpeakingAhead | None,
+) -> Spoken:  # fmt: skip
+    """The reply spoken and kept, part by part.
+
+    Args:
+        use: is given each part as soon as it is there.
+        ahead: spoke sentences before the reply was whole.
+
+    Raises what the synthesizer raises; letters without sounds are a warning.
+    """
+    said = ahead is not None and bool(ahead.parts)
+    spoken: list[SpokenSound] = list(ahead.parts) if ahead is not None else []
+    silent = unspoken(turn)
+    warnings = [f"nothing can be said for the letters {silent}"] if silent else []
+    try:
+        async for part in speak(turn, needs, ahead.left_of if ahead is not None and said else str):
+            await use(part)
+            spoken.append(part)
+    except FondEchoError:
+        if not silent or spoken:
+            raise
+        # Not one word has sounds: the reply goes out in writing.
+        return Spoken(parts=[], warnings=[f"{warnings[0]}: it was answered in writing"])
+    files = await asyncio.to_thread(lambda: [_spoken_file(part.clip) for part in spoken])
+    kept = await needs.clips.keep_all(turn.id, files)
+    parts = [SpokenPart(text=part.text, clip=clip) for part, clip in zip(spoken, kept, strict=True)]
+    return Spoken(parts=parts, warnings=warnings)
+
+
+def _spoken_file(clip: Clip) -> NewClip:
+    data = encode_clip(clip, "flac")
+    return NewClip(data, "audio/flac", "spoken", clip.seconds, clip.rate, tuple(heights(clip)))

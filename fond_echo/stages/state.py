@@ -32,6 +32,7 @@ class OpenSlots(Schema):
     asking: str = ""
     confirming: bool = False
     tries: int = 0
+    half: str = ""
 
     def as_core(self) -> Open:
         """As the dialogue takes it."""
@@ -51,6 +52,7 @@ class ConversationState(Schema):
 
     `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
     `offered` the phrases that "did you say" was asked about;
+    `more` what is left to say of a long answer, where the person was asked whether to go on;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
     again; `assistant` another one than the channel's; `transfer` a number that a call is
     transferred to.
@@ -59,6 +61,7 @@ class ConversationState(Schema):
     open: OpenSlots | None = None
     meant: Asked | None = None
     offered: list[str] = Field(default_factory=list)
+    more: str = ""
     since: datetime | None = None
     revision: str = ""
     recording: Recording | None = None

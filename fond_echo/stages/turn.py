@@ -48,7 +48,8 @@ class RouteScore(Schema):
 
 
 class Routed(Schema):
-    """route: where the turn goes, and why; what is to be said there; the dialogue that goes on."""
+    """route: where the turn goes, and why; what is to be said there; the dialogue that goes on;
+    the words that are gone by `instead` of those that were said."""
 
     route: str
     by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "fallback"]
@@ -57,6 +58,7 @@ class Routed(Schema):
     confidence: float = 1.0
     scores: list[RouteScore] = Field(default_factory=list)
     outcome: Outcome = "reply"
+    instead: str = ""
     slots: dict[str, Any] = Field(default_factory=dict)
     open: dict[str, Any] | None = None
     slot: str = ""
@@ -170,7 +172,10 @@ class TurnSoFar:
 
     @property
     def text(self) -> str:
-        """What was said, whichever way it came."""
+        """What was said, whichever way it came; the question before, where it is to be answered
+        again."""
+        if self.routed is not None and self.routed.instead:
+            return self.routed.instead
         if self.heard is not None:
             return (self.in_call and self.choice) or self.heard.written
         return self.choice or self.inbound.text
@@ -211,6 +216,11 @@ class TurnSoFar:
     def answers_in_writing(self) -> bool:
         """Whether a text goes out."""
         return self._wanted in ("text", "both") or not self.answers_aloud
+
+    @property
+    def heard_only(self) -> bool:
+        """Whether the answer is heard and not read."""
+        return self.answers_aloud and not self.answers_in_writing
 
     @property
     def _wanted(self) -> AnswersIn:

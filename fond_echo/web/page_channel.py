@@ -105,7 +105,7 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
     examples = [each.plain[0] for each in reported.routes if each.plain][:4]
     return GuestPage(
         assistant=reported.assistant,
-        greeting=reported.greeting,
+        greeting=reported.greeting.text if reported.greeting else "",
         examples=examples,
         seconds_a_note=settings.guests.seconds_a_note,
         said=said,

@@ -28,8 +28,8 @@ from fond_echo.core.language.language import Intent
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
     "say-again", "goodbye", "person",
-    "recorded", "closed",
-    "never-mind", "again", "undo", "clear", "forget-me", "about-me",
+    "recorded", "closed", "which-half",
+    "never-mind", "again", "more", "redo", "undo", "clear", "forget-me", "about-me",
 ]  # fmt: skip
 
 
@@ -117,9 +117,17 @@ class Dialogue:
         open_: Open | None,
         meant: Meant | None = None,
         offered: tuple[str, ...] = (),
+        *,
+        more: bool = False,
     ) -> Understood:
         """What a turn means, with the dialogue that is open, what was asked about, and the phrases
-        that were offered. Phrases are offered once: not again for the answer to an offer."""
+        that were offered. Phrases are offered once: not again for the answer to an offer.
+
+        Args:
+            more: somebody was asked whether to go on with a long answer.
+        """
+        if more and (answer := self._of_more(said)) is not None:
+            return answer
         if offered:
             answer = self._of_offer(said, offered, open_, meant)
             if answer is not None:
@@ -135,6 +143,16 @@ class Dialogue:
                 doubt, "did-you-say", found.slots, open_, meant=meant, offered=said.nearest
             )
         return found
+
+    def _of_more(self, said: Said) -> Understood | None:
+        """Whether to go on with a long answer; None where something else was said."""
+        tokens = self._spoken(said.text)
+        parse = match(self._language.types.builtin_grammar(), "boolean", list(tokens))
+        wants = self._language.intent_of(tokens) == "more"
+        if parse is None and not wants:
+            return None
+        outcome: Outcome = "never-mind" if parse is not None and parse.literal == "no" else "more"
+        return Understood(Decision(FALLBACK, "intent", True, "there was more to say"), outcome)
 
     def _of_offer(
         self, said: Said, offered: tuple[str, ...], open_: Open | None, meant: Meant | None
@@ -262,6 +280,6 @@ class Dialogue:
                 return Understood(decision, "reply", slots)
             case "given-up":
                 return Understood(decision, "given-up", slots, slot=step.slot)
-            case "ask" | "confirm" | "refused":
+            case "ask" | "confirm" | "refused" | "which-half":
                 return Understood(decision, step.outcome, slots, step.open, step.slot, step.why)
         raise AssertionError(step.outcome)

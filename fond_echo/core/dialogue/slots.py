@@ -67,13 +67,15 @@ class Filled:
 
 @dataclass(frozen=True)
 class Open:
-    """A dialogue between two turns: its route, what is filled, what is being asked."""
+    """A dialogue between two turns: its route, what is filled, what is being asked; the words of a
+    time of which it is asked which half of the day is meant."""
 
     route: str
     filled: Mapping[str, Filled] = field(default_factory=dict)
     asking: str = ""
     confirming: bool = False
     tries: int = 0
+    half: str = ""
 
     def as_json(self) -> dict[str, Any]:
         filled = {name: [each.value, each.said] for name, each in self.filled.items()}
@@ -83,23 +85,26 @@ class Open:
             "asking": self.asking,
             "confirming": self.confirming,
             "tries": self.tries,
+            "half": self.half,
         }
 
     @classmethod
     def from_json(cls, reported: Mapping[str, Any]) -> Open:
         filled = {name: Filled(*each) for name, each in reported["filled"].items()}
         return cls(
-            reported["route"], filled, reported["asking"], reported["confirming"], reported["tries"]
-        )
+            reported["route"], filled, reported["asking"], reported["confirming"],
+            reported["tries"], reported.get("half", ""),
+        )  # fmt: skip
 
 
-Outcome = Literal["ask", "confirm", "ready", "refused", "given-up", "elsewhere"]
+Outcome = Literal["ask", "confirm", "ready", "refused", "given-up", "elsewhere", "which-half"]
 
 
 @dataclass(frozen=True)
 class Step:
     """What to do: ask for a slot (`slot`, `open.tries` says how often it was), read back, run the
-    route, say why a value is refused and ask again, give up, or take the turn elsewhere."""
+    route, say why a value is refused and ask again, give up, or take the turn elsewhere; or ask
+    which half of the day is meant, between the two times in `why`."""
 
     outcome: Outcome
     open: Open
@@ -160,6 +165,8 @@ class SlotMachine:
         if open_.confirming:
             return self._confirmed(open_, tokens)
         requested = self._slots[open_.asking]
+        if open_.half and (time := self._half_of(open_.half, tokens)):
+            return self._filled(open_, {requested.name: Filled(time, f"at {time}")})
         if key and key in requested.keys:
             return self._filled(open_, {requested.name: Filled(requested.keys[key], key)})
         if requested.free and self._text.strip():
@@ -235,7 +242,12 @@ class SlotMachine:
                 return Step("given-up" if tries >= MAX_TRIES else "refused", again, name, why)
             kept[name] = value
         kept = self._by_day(kept)
-        now = replace(open_, filled=kept, tries=0)
+        for name in found:
+            if either := self._either(name, kept):
+                left = {each: value for each, value in kept.items() if each != name}
+                asks = replace(open_, filled=left, asking=name, tries=0, half=kept[name].said)
+                return Step("which-half", asks, name, " ".join(either))
+        now = replace(open_, filled=kept, tries=0, half="")
         for name, slot in self._slots.items():
             if slot.required and name not in kept:
                 return self._ask(now, name)
@@ -243,22 +255,58 @@ class SlotMachine:
             return Step("confirm", replace(now, asking="", confirming=True))
         return Step("ready", replace(now, asking=""))
 
+    def _twice_a_day(self, filled: Filled) -> tuple[str, str] | None:
+        """The two times that words may mean, such as half past three; None for other words."""
+        if typed_time(filled.said):
+            return None
+        night, noon = (
+            self._language.types.value_of_kind(
+                "time", filled.said.split(), None, self._now.replace(hour=h, minute=0)
+            )
+            for h in (0, 12)
+        )
+        both = night and noon and night != noon and filled.value in (night, noon)
+        return (night, noon) if both else None
+
+    def _day(self, kept: Mapping[str, Filled]) -> date:
+        dates = [v.value for n, v in kept.items() if self._slots[n].rule == "builtin:date"]
+        return date.fromisoformat(dates[0]) if dates else self._now.date()
+
+    def _either(self, name: str, kept: Mapping[str, Filled]) -> tuple[str, str] | None:
+        """The two times that a slot may mean on another day than today, where neither hours nor
+        daylight decide."""
+        day = self._day(kept)
+        if self._slots[name].rule != "builtin:time" or day == self._now.date():
+            return None
+        times = self._twice_a_day(kept[name])
+        if times is None or likelier(times, day, self._now, self._hours) is not None:
+            return None
+        return times
+
+    def _half_of(self, said: str, tokens: Sequence[str]) -> str:
+        """The time that words mean with the half of the day that was said now; "" where none
+        was."""
+        if exact := typed_time(self._text):
+            return exact
+        for words in ([*said.split(), *tokens], [*said.split(), "in", "the", *tokens]):
+            found = [
+                self._language.types.value_of_kind(
+                    "time", words, None, self._now.replace(hour=h, minute=0)
+                )
+                for h in (0, 12)
+            ]
+            if found[0] and found[0] == found[1]:
+                return str(found[0])
+        return ""
+
     def _by_day(self, kept: Mapping[str, Filled]) -> dict[str, Filled]:
         """The values, with times that may be meant twice a day as the day and the hours have it."""
         found = dict(kept)
-        dates = [v.value for n, v in kept.items() if self._slots[n].rule == "builtin:date"]
-        day = date.fromisoformat(dates[0]) if dates else self._now.date()
         for name, filled in kept.items():
-            if self._slots[name].rule != "builtin:time" or typed_time(filled.said):
+            if self._slots[name].rule != "builtin:time":
                 continue
-            night, noon = (
-                self._language.types.value_of_kind(
-                    "time", filled.said.split(), None, self._now.replace(hour=h, minute=0)
-                )
-                for h in (0, 12)
-            )
-            if night and noon and night != noon and filled.value in (night, noon):
-                better = likelier((night, noon), day, self._now, self._hours)
+            if (times := self._twice_a_day(filled)) is not None:
+                better = likelier(times, self._day(kept), self._now, self._hours)
                 found[name] = replace(filled, value=better or filled.value)
         return found
 

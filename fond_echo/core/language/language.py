@@ -19,7 +19,16 @@ if TYPE_CHECKING:
     from fond_echo.core.language.phonemes import Pronunciation
 
 Intent = Literal[
-    "goodbye", "person", "never-mind", "again", "undo", "clear", "forget-me", "about-me"
+    "goodbye",
+    "person",
+    "never-mind",
+    "again",
+    "more",
+    "redo",
+    "undo",
+    "clear",
+    "forget-me",
+    "about-me",
 ]
 """What is understood in every assistant."""
 
