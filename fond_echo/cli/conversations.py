@@ -1,4 +1,5 @@
-"""conversation list, export and try: a talk as a file, and taken again with a draft."""
+"""conversation list, export, load and try: a talk as a file, gone on with, and taken again with a
+draft."""
 
 from __future__ import annotations
 
@@ -9,11 +10,13 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
+
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import ConversationOut, TurnOut
+from fond_echo.contract.api import ConversationOut, LoadedTurn, LoadIn, TurnOut
 from fond_echo.core.errors import FondEchoError
 
 FORMAT = "fond-echo conversation 1"
@@ -39,6 +42,12 @@ def add(commands: Any) -> None:
     export.add_argument("--sound", action="store_true", help="with all voice notes, in base64")
     add_service(export)
     export.set_defaults(run=_export)
+    load = verbs.add_parser("load", help="load an exported conversation, to go on with it")
+    load.add_argument("file", type=Path)
+    load.add_argument("--channel", required=True, help="of the kind http or page")
+    load.add_argument("--contact", required=True, help="a new contact, whose conversation it is")
+    add_service(load)
+    load.set_defaults(run=_load)
     trying = verbs.add_parser("try", help="say an exported conversation again to an assistant")
     trying.add_argument("file", type=Path)
     trying.add_argument("assistant", help="its draft is tried; nothing is stored or sent")
@@ -121,15 +130,43 @@ def _turn(echo: FondEcho, turn: TurnOut, *, sound: bool) -> dict[str, Any]:
     return kept
 
 
-def _try(options: argparse.Namespace) -> int:
+def _read(file: Path) -> list[dict[str, Any]]:
+    """The turns of an exported conversation. Raises NotAConversation."""
     try:
-        whole = json.loads(text_in(options.file))
+        whole = json.loads(text_in(file))
         turns = whole["turns"] if whole["format"] == FORMAT else None
     except (ValueError, KeyError, TypeError):
         turns = None
-    if turns is None:
-        raise NotAConversation(f"{options.file} is no exported conversation",
+    if not isinstance(turns, list):
+        raise NotAConversation(f"{file} is no exported conversation",
                                remedy="fond-echo conversation export ID -o FILE")  # fmt: skip
+    return turns
+
+
+def _load(options: argparse.Namespace) -> int:
+    names = LoadedTurn.model_fields
+    try:
+        turns = [
+            LoadedTurn.model_validate({k: v for k, v in each.items() if k in names})
+            for each in _read(options.file)
+        ]
+    except (ValidationError, AttributeError) as error:
+        raise NotAConversation(f"{options.file} has a turn that is none",
+                               remedy="export the conversation again") from error  # fmt: skip
+    with service(options) as echo:
+        found = echo.load_conversation(
+            options.channel, LoadIn(contact=options.contact, turns=turns)
+        )
+    if options.json:
+        print_json(found)
+        return 0
+    print(f"{found.turns} turns loaded into {found.channel} as {found.contact_name}.")
+    print(f'  Go on with it: POST /ask/{found.channel} {{"contact": "{found.contact_name}", …}}')
+    return 0
+
+
+def _try(options: argparse.Namespace) -> int:
+    turns = _read(options.file)
     files = files_in(options.folder) if options.folder else None
     state: dict[str, Any] = {}
     rows, changed = [], 0

@@ -21,6 +21,7 @@ from fond_echo.contract.api import (
     ContactOut,
     ConversationOut,
     KeyOut,
+    LoadIn,
     Me,
     NewKey,
     Page,
@@ -87,6 +88,10 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     async def me(self) -> Me:
         """Who the key belongs to."""
         return await self.make(calls.me())
+
+    async def load_conversation(self, channel: str, given: LoadIn) -> ConversationOut:
+        """Load an exported conversation, to go on with it."""
+        return await self.make(calls.load_conversation(channel, given))
 
     async def say_to(self, conversation: str, text: str) -> TurnDetail:
         """Say something to a contact in your own words."""

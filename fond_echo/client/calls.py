@@ -14,6 +14,7 @@ from fond_echo.contract.api import (
     ContactOut,
     ConversationOut,
     KeyOut,
+    LoadIn,
     Me,
     NewKey,
     Page,
@@ -39,6 +40,11 @@ def me() -> Call[Me]:
 def say_to(conversation: str, text: str) -> Call[TurnDetail]:
     body = WordsIn(text=text).model_dump()
     return Call("POST", f"/api/conversations/{conversation}/messages", shape_of(TurnDetail), body)
+
+
+def load_conversation(channel: str, given: LoadIn) -> Call[ConversationOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", f"/api/channels/{channel}/conversations", shape_of(ConversationOut), body)
 
 
 def set_answering(conversation: str, by: Literal["assistant", "person"]) -> Call[AnsweringIn]:

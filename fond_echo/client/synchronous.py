@@ -20,6 +20,7 @@ from fond_echo.contract.api import (
     ContactOut,
     ConversationOut,
     KeyOut,
+    LoadIn,
     Me,
     NewKey,
     Page,
@@ -85,6 +86,10 @@ class FondEcho(AssistantCalls, EngineCalls):
     def me(self) -> Me:
         """Who the key belongs to."""
         return self.make(calls.me())
+
+    def load_conversation(self, channel: str, given: LoadIn) -> ConversationOut:
+        """Load an exported conversation, to go on with it."""
+        return self.make(calls.load_conversation(channel, given))
 
     def say_to(self, conversation: str, text: str) -> TurnDetail:
         """Say something to a contact in your own words."""

@@ -43,6 +43,31 @@ class SignInRequest(Schema):
     key: str = Field(min_length=8, max_length=200)
 
 
+class LoadedAnswer(Schema):
+    """An answer of a loaded turn."""
+
+    kind: str = Field(default="text", max_length=20)
+    text: str = Field(default="", max_length=40_000)
+
+
+class LoadedTurn(Schema):
+    """A turn of an exported conversation."""
+
+    at: Instant
+    arrived_as: str = Field(default="text", max_length=20)
+    said: str = Field(default="", max_length=40_000)
+    route: str = Field(default="", max_length=60)
+    state: str = Field(default="answered", max_length=20)
+    answers: list[LoadedAnswer] = Field(default_factory=list, max_length=50)
+
+
+class LoadIn(Schema):
+    """An exported conversation to go on with, as a contact of a channel; nothing is sent."""
+
+    contact: str = Field(min_length=1, max_length=100)
+    turns: list[LoadedTurn] = Field(min_length=1, max_length=2_000)
+
+
 class WordsIn(Schema):
     """An operator's own words to a contact."""
 

@@ -99,7 +99,8 @@ class Inbound(Schema):
     text stood behind the channel's command mark, which is already taken off; `joined` that a
     contact came, without having said anything; `aloud` that it wants to be answered with sound, or
     not; `key` is what was pressed in a call; `conference` the number of the conference room that
-    the contact is in, where the network knows it; `replies` an answer that came after its time."""
+    the contact is in, where the network knows it; `replies` an answer that came after its
+    time, which takes away the message that `removes` names."""
 
     id: str
     conversation: str
@@ -113,6 +114,7 @@ class Inbound(Schema):
     aloud: bool | None = None
     key: str = Field(default="", max_length=40)
     conference: str = Field(default="", max_length=60)
+    removes: str = ""
     replies: list[Any] = Field(default_factory=list, max_length=20)
 
     @property

@@ -71,12 +71,14 @@ class Transfer(Schema):
 
 class Announce(Schema):
     """Say something in a conference room, by a call over a phone channel that ends when it has been
-    said; where `to` is empty, in the room that the asking person is in."""
+    said; where `to` is empty, in the room that the asking person is in. It is said after so many
+    seconds: until then it can be taken back. Whoever asked is told when it was said."""
 
     kind: Literal["announce"] = "announce"
     over: Name
     words: str = Field(min_length=1, max_length=5_000)
     to: str = Field(default="", max_length=60)
+    after: Annotated[float, Field(ge=0, le=3_600)] = 0.0
 
 
 class HandOver(Schema):

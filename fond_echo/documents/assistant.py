@@ -56,6 +56,7 @@ class ReplySpec(Schema):
     message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
     `translate_to` puts the text, or without one what the person said, into another language;
     `draw` is what a picture that goes along shows; both take an engine that can.
+    An announcement is said `after` so many seconds: until then it can be taken back.
     `voice` and `manner` are how it is said, where it is another way than the assistant's.
     """
 
@@ -75,6 +76,7 @@ class ReplySpec(Schema):
     then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
     announced: str = Field(default="", max_length=5_000)
+    after: Annotated[float, Field(ge=0, le=3_600)] = 0.0
     no_conference: str = "I cannot tell which conference you are in."
     to: str = Field(default="", max_length=100)
     max_seconds: int = Field(default=120, ge=5, le=3_600)

@@ -193,7 +193,9 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             last = turn.state.last
             return last if last else unsure(turn, "nothing-said-yet")
         case "undo":
-            return said(turn, "taken-back")
+            said_at = turn.state.announced_at
+            was_said = said_at is not None and turn.clock >= said_at
+            return said(turn, "too-late-to-take-back" if was_said else "taken-back")
         case "clear":
             return said(turn, "cleared")
         case "forget-me":
@@ -359,7 +361,8 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
             to = _rendered(spec.to, turn) or turn.inbound.conference
             if not to:
                 return Reply(text=_rendered(spec.no_conference, turn))
-            then = Announce(over=spec.over, words=_rendered(spec.announced, turn), to=to)
+            words = _rendered(spec.announced, turn)
+            then = Announce(over=spec.over, words=words, to=to, after=spec.after)
     reply = Reply(
         text=_rendered(spec.text, turn) or (turn.text if spec.translate_to else ""),
         spoken=_rendered(spec.spoken, turn),

@@ -25,9 +25,10 @@ log = structlog.get_logger()
 WRITTEN_AFTER = 0.02
 """Seconds for which a stage's record waits for company."""
 
-HEARD, SLOW, WAITING, EARLY = -1, -2, -3, -10
+HEARD, SLOW, WAITING, REQUEST, EARLY = -1, -2, -3, -4, -10
 """The parts of deliveries beside the answer: what was heard, that hearing or answering takes a
-while, and the first of those parts of the answer that go out before the last is there."""
+while, a request that was met and is taken away, and the first of those parts of the answer that go
+out before the last is there."""
 
 EARLY_AFTER = 1.0
 """Seconds for which a part of the answer waits for the next, which may take its place."""
@@ -226,10 +227,11 @@ class Beside:
         if "delete" not in self._needs.channel.abilities.kinds:
             return
         inbound = self._claim.turn.inbound
-        for part, external_id in self._said.items():
+        gone = {**self._said, **({REQUEST: inbound.removes} if inbound.removes else {})}
+        for part, external_id in gone.items():
             key = f"{self._claim.turn.run_id}-beside{-part}-gone"
-            gone = Outgoing("delete", inbound.conversation, inbound.contact, key, id=external_id)
+            away = Outgoing("delete", inbound.conversation, inbound.contact, key, id=external_id)
             try:
-                await self._needs.channel.send(gone)
+                await self._needs.channel.send(away)
             except FondEchoError as error:
                 log.info("words beside the answer were not taken back", reason=str(error))

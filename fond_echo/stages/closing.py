@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from datetime import timedelta
 from typing import Any
 
 from fond_echo.contract.logic import Exchange
@@ -54,6 +55,9 @@ def closing_of(turn: TurnSoFar) -> Closing:
     else:
         _ask(state, turn, parts)
         _next(state, turn, parts)
+    wanted = next((p.then for p in parts if isinstance(p.then, Announce)), None)
+    if wanted is not None:
+        state.announced_at = turn.clock + timedelta(seconds=wanted.after)
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
     if outcome in ("clear", "forget-me"):
         # Nothing of the talk is left to later turns, or to business logic.
@@ -69,7 +73,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
             for part in parts
         ),
         undo=outcome == "undo",
-        announce=next((p.then for p in parts if isinstance(p.then, Announce)), None),
+        announce=wanted,
     )
 
 

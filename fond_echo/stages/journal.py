@@ -28,6 +28,7 @@ from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
+from fond_echo.store.calls import take_back
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
@@ -347,6 +348,7 @@ class Journal:
         """Keep what is to be remembered; gives the conversation's new state."""
         turn = claim.turn
         if closing.undo:
+            await take_back(session, turn.conversation_id)
             earlier = (
                 select(Run.state_before, Run.memory_before)
                 .join(Turn, Turn.run_id == Run.id)

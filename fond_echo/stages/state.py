@@ -52,6 +52,7 @@ class ConversationState(Schema):
 
     `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
     `offered` the phrases that "did you say" was asked about;
+    `announced_at` when it is said in a conference what was asked for with the last turn;
     `more` what is left to say of a long answer, where the person was asked whether to go on;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
     again; `assistant` another one than the channel's; `transfer` a number that a call is
@@ -62,6 +63,7 @@ class ConversationState(Schema):
     meant: Asked | None = None
     offered: list[str] = Field(default_factory=list)
     more: str = ""
+    announced_at: datetime | None = None
     since: datetime | None = None
     revision: str = ""
     recording: Recording | None = None

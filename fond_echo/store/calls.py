@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from sqlalchemy import ForeignKey, Index, bindparam, delete, func, select, text, update
@@ -16,7 +16,7 @@ from fond_echo.store.base import Json, Record
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import delete_clips, stored
 from fond_echo.store.events import emit
-from fond_echo.store.records import ClipRecord
+from fond_echo.store.records import ClipRecord, Turn
 
 
 class Call(Record):
@@ -109,12 +109,14 @@ async def happened(
 
 
 async def ask_for_call(
-    session: AsyncSession, channel: str, number: str, caller: str, order: Mapping[str, Any]
-) -> Call:
-    """A call to be placed from a channel as soon as its limits let it."""
+    session: AsyncSession, channel: str, number: str, caller: str, order: Mapping[str, Any],
+    after: float = 0.0,
+) -> Call:  # fmt: skip
+    """A call to be placed from a channel as soon as its limits let it, after so many seconds."""
+    due = datetime.now(UTC) + timedelta(seconds=after)
     call = Call(
         id=new_id(), channel=channel, direction="out", caller=caller, number=number,
-        state="requested", conversation="", order=dict(order), due_at=datetime.now(UTC),
+        state="requested", conversation="", order=dict(order), due_at=due,
     )  # fmt: skip
     session.add(call)
     await session.flush()
@@ -258,3 +260,15 @@ async def _erase_sound(session: AsyncSession, blobs: BlobStore, call: Call) -> N
     await session.execute(delete(RecordingPage).where(RecordingPage.call_id == call.id))
     if clips:
         await delete_clips(session, blobs, ClipRecord.id.in_(clips))
+
+
+async def take_back(session: AsyncSession, conversation_id: str) -> int:
+    """End the calls that were asked for in a conversation and are not placed yet; how many."""
+    asked = select(Turn.id).where(Turn.conversation_id == conversation_id)
+    ended = (
+        update(Call)
+        .where(Call.state == "requested", Call.order["asked_by"].as_string().in_(asked))
+        .values(state="ended", cause="taken-back", by="them", ended_at=func.now())
+        .returning(Call.id)
+    )
+    return len((await session.execute(ended)).all())

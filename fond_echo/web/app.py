@@ -33,6 +33,7 @@ from fond_echo.web import (
     http_channel,
     keys,
     links,
+    loading,
     page_channel,
     problems,
     publishing,
@@ -105,6 +106,7 @@ def create_app(settings: Settings) -> FastAPI:
             benches,
             secrets,
             keys,
+            loading,
         ),
         *(events, subscriptions, webhooks, http_channel, page_channel, health),
     ):

@@ -11,7 +11,7 @@ from fond_echo.contract.api import DecisionIn, RewriteIn, TurnDetail
 from fond_echo.stages.deliver import rewritten
 from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
-from fond_echo.store.records import Channel, Conversation, Delivery, Turn
+from fond_echo.store.records import Channel, Conversation, Delivery, Run, Turn
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import whole_id
@@ -24,16 +24,31 @@ router = CheckedRouter(prefix="/api/turns", tags=["log"])
 
 @router.post("/{turn_id}/retry")
 async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> TurnDetail:
-    """Work a failed turn again from the beginning, with the revision that is live now."""
+    """Work a failed turn again from the beginning, with the revision that is live now; or answer
+    the last turn of a conversation again."""
     async with service.database.writing() as session:
         turn_id = await whole_id(session, Turn, turn_id)
         turn = await session.get(Turn, turn_id, with_for_update=True)
         if turn is None:
             raise NotThere(f"there is no turn {turn_id}")
-        if turn.state != "failed":
-            raise Conflict(f"the turn is {turn.state}", remedy="only failed turns are tried again")
+        last = select(func.max(Turn.number)).where(Turn.conversation_id == turn.conversation_id)
+        is_last = turn.number == (await session.execute(last)).scalar_one()
+        if turn.state != "failed" and not (turn.state == "answered" and is_last):
+            raise Conflict(
+                f"the turn is {turn.state}",
+                remedy="failed turns are tried again, and the last of a conversation",
+            )
+        if turn.standing in ("operator", "late"):
+            raise Conflict("these are no answer to anything", remedy="say it anew")
         if turn.erased_at is not None:
             raise Conflict("the turn was erased: there is nothing to try")
+        if turn.state == "answered" and turn.run_id is not None:
+            # It is answered as it was then: what it left behind is taken back first.
+            run = await session.get_one(Run, turn.run_id)
+            said_in = await session.get_one(
+                Conversation, turn.conversation_id, with_for_update=True
+            )
+            said_in.state = run.state_before
         turn.state, turn.run_id, turn.error, turn.finished_at = "received", None, None, None
         conversation = await session.get_one(Conversation, turn.conversation_id)
         await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)

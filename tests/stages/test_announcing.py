@@ -1,9 +1,13 @@
 """What is said in a conference room because somebody asked for it in a chat."""
 
+from datetime import UTC, datetime
+
 from sqlalchemy import select, update
 
+from fond_echo.channels.phone.announced import tell_who_asked
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
+from fond_echo.stages.ports import Abilities
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Channel
@@ -86,6 +90,55 @@ class Announcing(Driving):
         _, calls, reasons = await self.ask("m2", conference="quay")
         self.assertEqual(calls, [])
         self.assertIn("there is no phone channel 'exchange'", reasons)
+
+    async def take_back(self):
+        turn = await self.arrive("m9", "undo")
+        await self.driver.work(turn)
+        async with self.database.reading() as session:
+            (call,) = (await session.scalars(select(Call))).all()
+        return self.sent[-1].text, call.state, call.cause
+
+    async def test_it_can_be_taken_back_before_it_is_said(self):
+        await self.publish(DESK.replace("over: exchange", "over: exchange\n      after: 30"))
+        _, (call,), _ = await self.ask("m1", conference="quay")
+        waits = (call.due_at - call.requested_at).total_seconds()
+        self.assertAlmostEqual(waits, 30, delta=2)
+        self.assertEqual(await self.take_back(),
+                         ("All right, I have taken that back.", "ended", "taken-back"))  # fmt: skip
+
+    async def test_and_not_when_it_was_said(self):
+        await self.ask("m1", conference="quay")
+        async with self.database.writing() as session:
+            await session.execute(update(Call).values(state="answered"))
+        text, state, _ = await self.take_back()
+        self.assertEqual((text, state),
+                         ("It has been said already: I cannot take it back.", "answered"))  # fmt: skip
+
+    async def over(self, **values):
+        async with self.database.writing() as session:
+            await session.execute(update(Call).values(state="ended", **values))
+            call = (await session.scalars(select(Call.id))).one()
+        await tell_who_asked(self.database, self.queue, call)
+        await tell_who_asked(self.database, self.queue, call)
+        for turn_id in dict.fromkeys(await self.waiting_jobs()):
+            await self.driver.work(turn_id)
+        return [(each.kind, each.text, each.id) for each in self.sent[1:]]
+
+    async def test_whoever_asked_is_told_when_it_was_said_and_the_request_goes(self):
+        self.world.channel.abilities = Abilities(frozenset(("text", "delete")))
+        await self.ask("m1", conference="quay")
+        at = datetime(2026, 11, 28, 14, 5, tzinfo=UTC)
+        self.assertEqual(
+            await self.over(answered_at=at, cause="hung-up"),
+            [("text", "It was said in quay at 14:05.", ""), ("delete", "", "m1")],
+        )
+
+    async def test_and_that_nobody_was_there(self):
+        await self.ask("m1", conference="quay")
+        self.assertEqual(
+            await self.over(cause="no-answer"),
+            [("text", "It could not be said in quay: nobody answered there.", "")],
+        )
 
     def test_what_such_a_reply_needs(self):
         channels = ("then: announce", "over: exchange", 'announced: "{{')

@@ -254,6 +254,7 @@ class Turns(Commands):
     async def test_what_did_not_fail_is_not_tried_again(self):
         await self.fill()
         turn = await self.asks()
+        await self.asks(id="post-2")
         self.assertTrue(await self.fails("turn", "retry", turn["id"]))
         self.assertIn("no-such-turn", await self.fails("turn", "show", "no-such-turn"))
 

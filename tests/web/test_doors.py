@@ -254,6 +254,13 @@ class Operating(ChannelTest):
         self.assertEqual((turn["state"], turn["error"]), ("answered", None))
         self.assertEqual(len(turn["runs"]), 2)
         self.assertEqual(turn["deliveries"][-1]["text"], "At noon.")
+        # The last of a conversation is answered again, from what was before it.
+        self.logic.answer = lambda requested: Reply(text="At one.")
+        await self.client.post(f"/api/turns/{turn_id}/retry")
+        await self.work()
+        turn = (await self.client.get(f"/api/turns/{turn_id}")).json()
+        self.assertEqual(turn["deliveries"][-1]["text"], "At one.")
+        await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
         self.assert_problem(await self.client.post(f"/api/turns/{turn_id}/retry"), 409, "conflict")
 
     async def test_a_delivery_in_doubt_is_decided(self):

@@ -237,6 +237,37 @@ class Replays(Commands):
         self.assertIn("2 turns fell to no route, in 1 groups.", out)
         self.assertIn("canoe", out)
 
+    async def test_a_conversation_is_loaded_and_gone_on_with(self):
+        first = await self.ask("How much is a ticket?")
+        await self.ask("When is the next boat to Pell?")
+        conversation = (await self.client.get(f"/api/turns/{first}")).json()["conversation"]
+        file = self.folder / "talk.json"
+        await self.says("conversation", "export", conversation, "-o", file)
+        out = await self.says(
+            "conversation", "load", file, "--channel", "desk", "--contact", "maren"
+        )
+        self.assertIn("2 turns loaded into desk as maren.", out)
+        self.logic.requested.clear()
+        asked = self.client.post(
+            "/ask/desk", json={"text": "When is the next boat to Brannick?", "contact": "maren"}
+        )
+        turn = (await self.working(asked)).json()["turn"]
+        (requested,) = self.logic.requested
+        said = [each.said for each in requested.conversation.recent]
+        self.assertEqual(said, ["How much is a ticket?", "When is the next boat to Pell?"])
+        self.assertEqual(requested.conversation.turns, 3)
+        loaded = (await self.client.get(f"/api/turns/{turn}")).json()["conversation"]
+        turns = (await self.client.get(f"/api/turns?conversation={loaded}")).json()["items"]
+        self.assertEqual([each["number"] for each in turns], [3, 2, 1])
+        self.assertIn("Adult", turns[2]["deliveries"][0]["text"])
+        again = ("conversation", "load", file, "--channel", "desk", "--contact", "maren")
+        self.assertIn("is a contact of desk already", await self.fails(*again))
+        again = ("conversation", "load", file, "--channel", "skerry", "--contact", "tobin")
+        self.assertIn("skerry is a chat channel", await self.fails(*again))
+        file.write_text('{"format": "fond-echo conversation 1", "turns": [{"said": 7}]}')
+        again = ("conversation", "load", file, "--channel", "desk", "--contact", "tobin")
+        self.assertIn("has a turn that is none", await self.fails(*again))
+
     async def test_it_goes_into_the_draft_without_a_folder(self):
         turn = await self.ask("How much is a ticket?")
         await self.says("turn", "keep", turn, "ticket")

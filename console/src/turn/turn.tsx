@@ -70,9 +70,9 @@ export function TurnPage() {
       )}
       <Row>
         {told.sound && <Player clip={told.sound} label="what came in" />}
-        {told.state === "failed" && !told.erased_at && (
+        {["failed", "answered"].includes(told.state) && !told.erased_at && (
           <Button onPress={() => retry.mutate()} isDisabled={retry.isPending}>
-            Try again
+            {told.state === "failed" ? "Try again" : "Answer again"}
           </Button>
         )}
       </Row>

@@ -11,6 +11,7 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.channels.phone.announced import tell_who_asked
 from fond_echo.channels.phone.backend import CallEnd, CallStart
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.recording import MEDIA_TYPE
@@ -97,6 +98,7 @@ class CallLog:
                 **end.values,
             }  # fmt: skip
             await records.change(database, record, **known)
+        await tell_who_asked(self._needs.database, self._needs.queue, record)
 
     async def left_behind(self) -> list[dict[str, Any]]:
         """Calls that were under way when their process stopped are over; gives their dialogs."""
