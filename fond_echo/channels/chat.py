@@ -14,7 +14,7 @@ from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
-from fond_echo.contract.channel import Inbound, SoundHandle
+from fond_echo.contract.channel import Inbound, Quoted, SoundHandle
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, NetworkDescription
 from fond_echo.documents.steps import filter_path, json_path
@@ -122,7 +122,7 @@ class ChatChannel:
         for name in ("id", "conversation", "contact"):
             if values.get(name) in (None, ""):
                 raise UnreadableMessage(f"nothing at {getattr(paths, name)} in a message")
-        joined = bool(receive.joined and json_path(filter_path(receive.joined)).find([post]))
+        joined = _holds(receive.joined, post)
         text, command = self._command(str(values.get("text") or ""))
         choice = values.get("choice")
         return Inbound(
@@ -136,7 +136,15 @@ class ChatChannel:
             command=command,
             joined=joined,
             conference=str(values.get("conference") or "")[:60],
+            quoted=self._quoted(values, post),
+            of_many=_holds(receive.room_of_many, post),
         )
+
+    def _quoted(self, values: dict[str, Any], post: Any) -> Quoted | None:
+        words, ours = values.get("quoted"), _holds(self.description.receive.quotes_us, post)
+        if not words and not ours:
+            return None
+        return Quoted(text=str(words or "")[:4_000], ours=ours)
 
     def _command(self, text: str) -> tuple[str, bool]:
         out = self.description.send
@@ -231,3 +239,8 @@ class ChatChannel:
         if not steps and kind not in ("connect", "fetch"):
             raise ConnectorError(f"the network {self.description.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
+
+
+def _holds(condition: str | None, post: Any) -> bool:
+    """Whether a condition is true of a message; one that is not given never is."""
+    return bool(condition and json_path(filter_path(condition)).find([post]))

@@ -54,6 +54,17 @@ class GuestLimits(Schema):
     """Turns of all guests together; more are asked to come back in a moment."""
 
 
+class Groups(Schema):
+    """What is done in rooms of many. By default the assistant answers where it is called by one of
+    its names, by a command, or where one of its messages is quoted; `everything` has it answer all
+    that is said; `nothing` none of it."""
+
+    answer: Literal["addressed", "everything", "nothing"] = "addressed"
+    names: list[Annotated[str, Field(min_length=1, max_length=60)]] = Field(
+        default_factory=list, max_length=20
+    )
+
+
 class RenameIn(Schema):
     """A channel's new name."""
 
@@ -67,7 +78,8 @@ class ChannelSettings(Schema):
     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
     back what was heard before it is answered. `engines` are asked here in place of those that the
-    assistant names for the same.
+    assistant names for the same. Short texts of one sender within `burst_seconds` of the first are
+    one turn; 0 has each be one.
     """
 
     when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
@@ -79,9 +91,18 @@ class ChannelSettings(Schema):
     echo_heard: bool = False
     slow_seconds: float = Field(default=3.0, ge=0, le=60)
     slow_words: str = Field(default="", max_length=300)
+    burst_seconds: Annotated[float, Field(ge=0, le=20)] = 0.0
+    groups: Groups = Field(default_factory=Groups)
     engines: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
         default_factory=dict
     )
+
+
+class Quoted(Schema):
+    """The message that a message quotes: its words, and whether it is one of ours."""
+
+    text: str = Field(default="", max_length=4_000)
+    ours: bool = False
 
 
 class SoundHandle(Schema):
@@ -100,7 +121,8 @@ class Inbound(Schema):
     contact came, without having said anything; `aloud` that it wants to be answered with sound, or
     not; `key` is what was pressed in a call; `conference` the number of the conference room that
     the contact is in, where the network knows it; `replies` an answer that came after its
-    time, which takes away the message that `removes` names."""
+    time, which takes away the message that `removes` names; `quoted` what it quotes; `of_many` that
+    it came in a room of many; `merged` the ids of messages that were put to it."""
 
     id: str
     conversation: str
@@ -114,6 +136,9 @@ class Inbound(Schema):
     aloud: bool | None = None
     key: str = Field(default="", max_length=40)
     conference: str = Field(default="", max_length=60)
+    quoted: Quoted | None = None
+    of_many: bool = False
+    merged: list[str] = Field(default_factory=list)
     removes: str = ""
     replies: list[Any] = Field(default_factory=list, max_length=20)
 

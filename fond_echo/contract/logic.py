@@ -10,7 +10,8 @@ from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
 
 class LogicTurn(Schema):
     """What was said. `text` is always there; how it came is a fact beside it. `sound` is the clip
-    that it came as; `recorded` says that it is a message that the route asked for."""
+    that it came as; `recorded` says that it is a message that the route asked for; `quoted` are
+    the words of the message that it quotes."""
 
     id: str
     text: str
@@ -20,6 +21,7 @@ class LogicTurn(Schema):
     heard: Heard | None = None
     sound: str = ""
     recorded: bool = False
+    quoted: str = ""
 
 
 class LogicContact(Schema):

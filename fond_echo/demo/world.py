@@ -10,7 +10,7 @@ from importlib.resources.abc import Traversable
 
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, ChannelOut
-from fond_echo.contract.channel import Access, ChannelSettings
+from fond_echo.contract.channel import Access, ChannelSettings, Groups
 from fond_echo.contract.engine import EngineIn
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.media import as_text, is_media
@@ -113,7 +113,9 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         assistant=ASSISTANT,
         description=(HERE / "skerry.yaml").read_text("utf-8"),
         values={"base": places.network},
-        settings=ChannelSettings(when_in_doubt="resend"),
+        settings=ChannelSettings(
+            when_in_doubt="resend", groups=Groups(names=["harbour desk", "desk"])
+        ),
     )
     crew = Access(mode="list", refusal="This is the crew's own channel. Maren will let you in.")
     spindrift = ChannelIn(

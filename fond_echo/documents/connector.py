@@ -91,7 +91,8 @@ class Poll(Step):
 
 
 class MessageMap(Schema):
-    """Where in a message each fact stands. Only id, conversation and contact must be there."""
+    """Where in a message each fact stands. Only id, conversation and contact must be there.
+    `quoted` are the words of the message that it quotes."""
 
     id: JsonPath
     conversation: JsonPath
@@ -104,10 +105,12 @@ class MessageMap(Schema):
     seconds: JsonPath | None = None
     document: JsonPath | None = None
     conference: JsonPath | None = None
+    quoted: JsonPath | None = None
 
 
 class Receive(Schema):
-    """How messages come in: by webhook, or by polling."""
+    """How messages come in: by webhook, or by polling. `room_of_many` is true of a message in a
+    room where others are too, `quotes_us` of one that quotes ours."""
 
     webhook: Webhook | None = None
     poll: Poll | None = None
@@ -115,6 +118,8 @@ class Receive(Schema):
     each: JsonPath = "$"
     ours: JsonPath | None = None
     joined: Condition | None = None
+    room_of_many: Condition | None = None
+    quotes_us: Condition | None = None
     note_when: str = "note"
     """The value of `sound_kind` that marks a voice note; other sound is a file."""
     message: MessageMap

@@ -406,6 +406,7 @@ def request(turn: RoutedTurn, action: str) -> LogicRequest:
             heard=turn.heard,
             sound=_sound_of(turn),
             recorded=turn.routed.outcome == "recorded",
+            quoted=turn.inbound.quoted.text if turn.inbound.quoted is not None else "",
         ),
         slots=turn.routed.slots,
         contact=LogicContact(id=turn.contact_id, name=turn.contact_name, channel=turn.channel),

@@ -119,12 +119,16 @@ def recorded(needs: Needs, name: str) -> Iterator[None]:
 
 
 def _turns(turn: RoutedTurn) -> list[dict[str, str]]:
-    return [
+    found = [
         {"who": who, "text": text}
         for each in turn.state.recent
         for who, text in (("person", each.said), ("assistant", each.answered))
         if text
     ]
+    quoted = turn.inbound.quoted
+    if quoted is not None and quoted.text:
+        found.append({"who": "assistant" if quoted.ours else "person", "text": quoted.text})
+    return found
 
 
 def _passages(spec: ReplySpec, turn: RoutedTurn) -> list[dict[str, str]]:

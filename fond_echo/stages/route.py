@@ -10,7 +10,7 @@ from typing import Any
 from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.hours import Hours
-from fond_echo.core.dialogue.routing import FALLBACK
+from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
@@ -64,8 +64,27 @@ def understand(turn: TurnSoFar) -> Routed:
         more=bool(state.more) and asks,
     )
     found, instead = _redone(found, turn, dialogue)
+    found = _with_quoted(found, turn, dialogue)
     routed = _routed(_closed(found, turn, hours))
     return routed.model_copy(update={"instead": instead}) if instead else routed
+
+
+def _with_quoted(found: Understood, turn: TurnSoFar, dialogue: Dialogue) -> Understood:
+    """Where the words alone lead nowhere and quote somebody's message, what that and they mean
+    together."""
+    quoted = turn.inbound.quoted
+    lost = found.decision.route in (FALLBACK, DID_YOU_MEAN) and found.outcome in (
+        "reply", "did-you-mean"
+    )  # fmt: skip
+    if not lost or quoted is None or quoted.ours or not quoted.text:
+        return found
+    together = dialogue.understand(Said(f"{quoted.text}\n{turn.text}"[:MAX_TEXT]), None)
+    if together.decision.route in (FALLBACK, DID_YOU_MEAN):
+        together = dialogue.understand(Said(quoted.text), None)
+    if together.decision.route in (FALLBACK, DID_YOU_MEAN):
+        return found
+    because = f"{together.decision.because}; with the message that it quotes"
+    return replace(together, decision=replace(together.decision, because=because))
 
 
 def _redone(found: Understood, turn: TurnSoFar, dialogue: Dialogue) -> tuple[Understood, str]:

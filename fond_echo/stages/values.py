@@ -10,7 +10,12 @@ from fond_echo.stages.turn import TurnSoFar
 def template_values(turn: TurnSoFar) -> dict[str, Any]:
     """What templates of an assistant file may ask for."""
     return {
-        "turn": {"text": turn.text, "arrived_as": turn.inbound.arrived_as, "number": turn.number},
+        "turn": {
+            "text": turn.text,
+            "arrived_as": turn.inbound.arrived_as,
+            "number": turn.number,
+            "quoted": turn.inbound.quoted.text if turn.inbound.quoted is not None else "",
+        },
         "slots": turn.routed.slots if turn.routed else {},
         "contact": {"name": turn.contact_name, "id": turn.contact_id, "channel": turn.channel},
         "memory": turn.memory,

@@ -19,6 +19,7 @@ from fond_echo.contract.channel import Inbound as Message
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.bursts import added_to_burst, for_us, is_short
 from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
 from fond_echo.store.events import CHANNEL, emit
@@ -89,7 +90,8 @@ async def take_in(
     cause: str = "",
     sound: bytes = b"",
 ) -> Taken:
-    """Store a message and enqueue its turn, where its sender is answered.
+    """Store a message and enqueue its turn, where its sender is answered. In a room of many, what
+    is not meant for the assistant is not stored at all.
 
     Args:
         sound: came with the message, and is kept as the clip that its handle names; only where its
@@ -104,6 +106,10 @@ async def take_in(
     Raises:
         IntegrityError: it was the other one.
     """
+    meant = for_us(message, settings)
+    if meant is None:
+        return Taken("", "not-addressed")
+    message = meant
     who = {"id": new_id(), "channel": channel, "external_id": message.contact, "name": message.name}
     contact = (await session.execute(_CONTACT, who)).one()
     if standing is None:
@@ -113,6 +119,9 @@ async def take_in(
     told_only = standing in ("refused", "quota")
     if told_only and not await _may_be_told(session, contact):
         return Taken("", "told")
+    waits = settings.burst_seconds if queued and not standing and is_short(message) else 0.0
+    if waits and (known := await added_to_burst(session, channel, contact.id, message, waits)):
+        return Taken(known, "merged")
     turn_id = new_id()
     made = await session.execute(
         _TURN,
@@ -144,7 +153,7 @@ async def take_in(
             turn_id=turn_id, clip_id=message.sound.handle,
         )  # fmt: skip
     if queued:
-        await enqueue(queue, session, WORK_TURN, turn_id=turn_id)
+        await enqueue(queue, session, WORK_TURN, after=waits, turn_id=turn_id)
     return Taken(turn_id)
 
 

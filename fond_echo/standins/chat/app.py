@@ -241,9 +241,14 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         return post.reported()
 
     @app.post("/people/{person}/say")
-    async def say(person: str, words: Annotated[str, Body(embed=True)]) -> dict[str, Any]:
+    async def say(
+        person: str,
+        words: Annotated[str, Body(embed=True)],
+        room: Annotated[str, Body()] = "",
+        quotes: Annotated[str, Body()] = "",
+    ) -> dict[str, Any]:
         author = net.person(person)
-        return reported(net.say(author, author.room, words))
+        return reported(net.say(author, room or author.room, words, quotes=quotes))
 
     @app.post("/people/{person}/record")
     async def record(person: str, request: Request) -> dict[str, Any]:

@@ -43,6 +43,8 @@ PEOPLE = (
     Person("sunniva", "Sunniva Brandt"),
 )
 BOT = Person("bot-7", "Harbour desk")
+MANY = "pier"
+"""The room in which everybody is."""
 
 
 @dataclass(frozen=True)
@@ -74,6 +76,8 @@ class Post:
     press: str = ""
     file: tuple[str, int] | None = None
     conference: str = ""
+    quotes: tuple[str, str, bool] | None = None
+    """The post that it quotes: its id and words, and whether it is the bot's."""
 
     def reported(self) -> dict[str, Any]:
         """The post as bots and pages are told of it."""
@@ -91,6 +95,11 @@ class Post:
         }
         if self.conference:
             reported["sender"]["conference"] = self.conference
+        if self.room == MANY:
+            reported["many"] = True
+        if self.quotes:
+            quoted, words, automated = self.quotes
+            reported["quotes"] = {"id": quoted, "words": words, "automated": automated}
         if self.words:
             reported["words"] = self.words
         if self.buttons:
@@ -163,17 +172,26 @@ class Network:
 
     def room_of(self, room: str) -> str:
         """Raises Refusal for a room that is not there."""
+        if room == MANY:
+            return room
         if room.removeprefix("room-") not in self.people or not room.startswith("room-"):
             raise Refusal(404, f"there is no room {room!r}")
         return room
 
     def say(
-        self, author: Person, room: str, words: str, buttons: tuple[tuple[str, str], ...] = ()
-    ) -> Post:
-        """Post words, perhaps with buttons below them."""
+        self, author: Person, room: str, words: str, buttons: tuple[tuple[str, str], ...] = (),
+        quotes: str = "",
+    ) -> Post:  # fmt: skip
+        """Post words, perhaps with buttons below them, or quoting another post of the room."""
         if not words.strip():
             raise Refusal(400, "there are no words")
-        return self._post(author, room, words=words, buttons=buttons)
+        quoted = None
+        if quotes:
+            post = next((each for each in self.posts_in(room) if each.id == quotes), None)
+            if post is None:
+                raise Refusal(404, f"there is no post {quotes!r} in {room}")
+            quoted = (post.id, post.words, post.author == BOT)
+        return self._post(author, room, words=words, buttons=buttons, quotes=quoted)
 
     def press(self, author: Person, room: str, value: str) -> Post:
         """Press a button that was posted in the room."""
