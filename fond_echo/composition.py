@@ -146,7 +146,8 @@ class Installation:
         wanted = Wanted("", channel.assistant, channel.name, self.purpose)
         chosen = assistant.engines if assistant is not None else EngineNames()
         names = chosen.of(in_call=self.purpose == "call")
-        names |= ChannelSettings.model_validate(channel.settings).engines
+        settings = ChannelSettings.model_validate(channel.settings)
+        names |= settings.engines
         order = await self.order(names, vault, wanted, chosen)
         speaking = CachedSynthesizer(
             self.synthesizer(wanted, order), self._spoken, (wanted, order.files("speak")),
@@ -156,6 +157,8 @@ class Installation:
         return Needs(
             channel=self.builder.build(channel, vault),
             recognizer=recognizer,
+            max_seconds=60.0 * settings.minutes_heard,
+            cost_of_hearing=recognizer.cost,
             hears_back=self.recognizer(replace(wanted, purpose="long-file")),
             outside_voice="speak" in order.names,
             live=None if self.purpose != "call" else recognizer.live,

@@ -79,7 +79,8 @@ class ChannelSettings(Schema):
     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
     back what was heard before it is answered. `engines` are asked here in place of those that the
     assistant names for the same. Short texts of one sender within `burst_seconds` of the first are
-    one turn; 0 has each be one.
+    one turn; 0 has each be one. Sound up to `minutes_heard` is heard, 180 at the most; 0 is what
+    the network takes as a voice note.
     """
 
     when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
@@ -92,6 +93,7 @@ class ChannelSettings(Schema):
     slow_seconds: float = Field(default=3.0, ge=0, le=60)
     slow_words: str = Field(default="", max_length=300)
     burst_seconds: Annotated[float, Field(ge=0, le=20)] = 0.0
+    minutes_heard: Annotated[int, Field(ge=0, le=180)] = 0
     groups: Groups = Field(default_factory=Groups)
     engines: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
         default_factory=dict

@@ -42,10 +42,19 @@ Key = Pattern(r"[0-9*#]?", "one key, 0 to 9, * or #")
 Typed = Pattern(r"[\w-]*", "a word to type has letters, digits, _ and -")
 
 
+class TranscriptSpec(Schema):
+    """What was said, in writing: so many points of a summary with their times, and the whole; so
+    many sentences of the summary are spoken."""
+
+    points: Annotated[int, Field(ge=1, le=20)] = 5
+    spoken_sentences: Annotated[int, Field(ge=1, le=10)] = 2
+
+
 class ReplySpec(Schema):
     """Where an answer comes from: words written here, documents that are searched, business
     logic, or `free`: an engine answers in its own words, by the assistant's `brief`, by what it
-    finds in `documents` if there are some, and by `functions` of business logic that it may call.
+    finds in `documents` if there are some, and by `functions` of business logic that it may call;
+    or `transcript`: what was said itself, in writing, and a summary of it.
 
     `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
@@ -71,6 +80,7 @@ class ReplySpec(Schema):
     safe: bool = False
     documents: list[Words] = Field(default_factory=list)
     free: bool = False
+    transcript: TranscriptSpec | None = None
     functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
     unknown: str = "I don't know that."
     then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
@@ -89,11 +99,11 @@ class ReplySpec(Schema):
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
         words = bool(self.text or self.spoken or self.sound or self.choices or self.attachments)
-        documents = bool(self.documents) or self.free
+        documents = bool(self.documents) or self.free or self.transcript is not None
         if sum((bool(self.logic), documents, words)) > 1:
             raise ValueError(
-                "a reply is logic, documents or free, or words (text, spoken, choices), and only"
-                " one of them"
+                "a reply is logic, documents, free or transcript, or words (text, spoken,"
+                " choices), and only one of them"
             )
         words = words or bool(self.translate_to)
         if not (self.logic or documents or words or self.then):

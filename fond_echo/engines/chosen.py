@@ -77,6 +77,17 @@ class ChosenRecognizer:
         done = [each.engine for each in self.order.asked if each.outcome == "done"]
         return done[-1] if done else ""
 
+    def cost(self, seconds: float) -> tuple[float, str]:
+        """What hearing so many seconds costs with the engine that is asked first, and in which
+        currency; nothing where that is our own."""
+        long = self.order.long if seconds > PART_SECONDS and self.order.long else ()
+        names = long or self.order.names.get("transcribe", ())
+        one = self.order.connected.get(names[0]) if names else None
+        if one is None:
+            return 0.0, ""
+        price = one.engine.description.price
+        return price.per_minute * seconds / 60 + price.per_call, price.currency
+
     def live(self, expected: Expected, language: str) -> LiveHearing | None:
         """Begin to hear what is being said, with the first engine where it can."""
         order = replace(self.order, asked=[])

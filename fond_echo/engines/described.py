@@ -34,6 +34,7 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.templates import TemplateFailed
+from fond_echo.core.progress import reach
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
@@ -142,6 +143,7 @@ class DescribedEngine:
             found = await self._run(facts, asking)
             asking.cost += self._cost(seconds=span.seconds)
             parts.append(self._heard({**facts, **found.facts}, span.start, span.seconds, language))
+            reach(span.end, clip.seconds)
         return _joined(parts)
 
     def _heard(self, facts: dict[str, Any], start: float, seconds: float, language: str) -> Heard:

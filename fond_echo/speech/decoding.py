@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import Decoded, Limits, decode
+from fond_echo.core.audio.containers import Decoded, Limits, decode, decode_at
 from fond_echo.core.audio.errors import BrokenSound, SoundTooLong
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.isolation import Exhausted, Isolation
 
 MEMORY = 3 * 2**30
-CPU_SECONDS = 60
+CPU_SECONDS = 240
 RATE = 16_000
 
-LIMITS = Limits(size=60 * 2**20, seconds=3_600.0)
+LIMITS = Limits(size=60 * 2**20, seconds=3 * 3_600.0 + 60.0)
+
+LONG = 4 * 2**20
+"""Bytes: a larger file is never held at its own rate."""
 
 
 class GuardedDecoder:
@@ -47,6 +50,8 @@ class GuardedDecoder:
 
 
 def _decoded(data: bytes, limits: Limits) -> Decoded:
+    if len(data) > LONG:
+        return decode_at(data, RATE, limits)
     decoded = decode(data, limits)
     clip: Clip = at_rate(decoded.clip, RATE)
     return Decoded(clip, decoded.container, decoded.codec, decoded.channel_count)

@@ -20,6 +20,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.progress import reach
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
@@ -73,6 +74,7 @@ class RemoteSpeech:
         for span in await asyncio.to_thread(pieces, clip, MAX_PIECE):
             part = await self._unit(ask, clip.part(span.start, span.end))
             found.append(later(part, span.start))
+            reach(span.end, clip.seconds)
         return joined([each for each in found if each.words] or found[:1])
 
     async def _unit(self, ask: dict[str, Any], clip: Clip) -> Heard:

@@ -34,6 +34,7 @@ from fond_echo.stages.free import answered, listener_of, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.shaping import shortened, with_files, worked_on
+from fond_echo.stages.transcripts import transcript
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.stages.values import template_values
 
@@ -72,6 +73,11 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         if not spec.logic:
             yield Reply(text=_rendered(spec.kept, turn))
             return
+    told = turn.assistant.spec(turn.routed.route).transcript
+    if told is not None:
+        # It is given back as it was heard, however surely.
+        yield await transcript(told, turn, needs)
+        return
     if turn.routed.route == FALLBACK and not turn.routed.sure:
         yield unsure(turn)
         return

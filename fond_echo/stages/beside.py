@@ -30,6 +30,12 @@ HEARD, SLOW, WAITING, REQUEST, EARLY = -1, -2, -3, -4, -10
 while, a request that was met and is taken away, and the first of those parts of the answer that go
 out before the last is there."""
 
+LONG = 120.0
+"""Seconds of sound whose sender is told how long it is."""
+
+HOW_FAR, TOLD_EVERY = -1_000, 15.0
+"""The parts of deliveries that say how far hearing has come, and the seconds between two."""
+
 EARLY_AFTER = 1.0
 """Seconds for which a part of the answer waits for the next, which may take its place."""
 
@@ -54,12 +60,13 @@ class Beside:
         self._parts: dict[int, asyncio.Task[None]] = {}
         self._going_out: set[int] = set()
         self._early: dict[int, str] = {}
+        self._done = 0.0
 
     async def end(self) -> None:
         """Stop all of it, but for what is being said, which would be in doubt else, and what is
         being written, of which nobody would know whether it was."""
         going_on = {self._writer} if self._writing else set()
-        going_on |= {self._slow} if SLOW in self._saying else set()
+        going_on |= {self._slow} if SLOW in self._saying and SLOW not in self._said else set()
         going_on |= {self._waits} if WAITING in self._saying else set()
         going_on |= {self._parts[number] for number in self._going_out}
         for task in self._tasks:
@@ -106,9 +113,44 @@ class Beside:
             self._slow = asyncio.create_task(self._say_slow())
             self._tasks.append(self._slow)
 
+    def long_sound(self, seconds: float) -> None:
+        """Tell the sender of long sound how long it is, what hearing it costs, and then how far it
+        has come, where the network can edit messages."""
+        if seconds < LONG or self._slow is None or SLOW in self._saying:
+            return
+        self._slow.cancel()
+        self._slow = asyncio.create_task(self._say_how_far(seconds))
+        self._tasks.append(self._slow)
+
+    def reached(self, done: float, whole: float) -> None:
+        """So many seconds of the sound are heard."""
+        self._done = done
+
+    async def _say_how_far(self, seconds: float) -> None:
+        says, minutes = self._claim.turn.assistant.says, str(round(seconds / 60))
+        cost, currency = 0.0, ""
+        if self._needs.cost_of_hearing is not None:
+            cost, currency = self._needs.cost_of_hearing(seconds)
+        words = says.text("long-sound", minutes=minutes)
+        if cost:
+            words = says.text("long-sound-costs", minutes=minutes, cost=f"{cost:.2f} {currency}")
+        await self._say(SLOW, words)
+        said = self._said.get(SLOW, "")
+        if not said or not self._needs.channel.abilities.can_edit(False):
+            return
+        number = 0
+        while True:
+            await asyncio.sleep(TOLD_EVERY)
+            if not self._done:
+                continue
+            number += 1
+            done = str(round(self._done / 60))
+            words = says.text("heard-so-far", done=done, minutes=minutes)
+            await self._aside(HOW_FAR - number, words, "edit", id=said, choices=[])
+
     async def heard(self) -> None:
         """It was heard: what, where the channel wants that told."""
-        if self._slow is not None and SLOW not in self._saying:
+        if self._slow is not None and (SLOW not in self._saying or SLOW in self._said):
             self._slow.cancel()
         heard = self._claim.turn.heard
         if self._claim.settings.echo_heard and heard is not None and heard.written:
@@ -223,6 +265,8 @@ class Beside:
         """Where the network can, take away that it takes a while, once it is over."""
         for task, part in ((self._slow, SLOW), (self._waits, WAITING)):
             if task is not None and part in self._saying:
+                if part in self._said:
+                    task.cancel()  # it was said; only how far it has come goes on
                 await asyncio.gather(task, return_exceptions=True)
         if "delete" not in self._needs.channel.abilities.kinds:
             return

@@ -18,6 +18,7 @@ from fond_echo.stages.ready import FetchedTurn
 from fond_echo.stages.turn import DecodedClip
 
 SILENCE_PEAK = 0.0005
+LOUDNESS_SECONDS = 600.0
 
 
 def as_said(at_hand: AtHand) -> DecodedClip:
@@ -32,7 +33,7 @@ async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
     decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
     if decoded.clip.peak < SILENCE_PEAK:
         raise SilentSound("the recording is silent", remedy="check the microphone")
-    longest = needs.channel.abilities.voice_seconds
+    longest = needs.max_seconds or needs.channel.abilities.voice_seconds
     if decoded.clip.seconds > longest:
         what = f"the recording lasts {decoded.clip.seconds:.0f} s"
         raise SoundTooLong(what, remedy=f"this channel takes {longest:.0f} s")
@@ -57,4 +58,6 @@ async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
 
 def _shaped(decoded: Clip) -> tuple[Clip, bytes, float | None]:
     clip = at_rate(decoded, RATE)
-    return clip, encode(clip, "flac"), loudness(clip)
+    # Of a long one, the beginning tells how loud it is.
+    beginning = clip.part(0.0, min(clip.seconds, LOUDNESS_SECONDS))
+    return clip, encode(clip, "flac"), loudness(beginning)

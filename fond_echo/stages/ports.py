@@ -281,6 +281,10 @@ class Needs:
     """In a call: hears an utterance while it is spoken."""
     hears_back: Recognizer | None = None
     """Hears replies again, after everything else."""
+    max_seconds: float = 0.0
+    """Of sound that is heard; 0 is what the channel takes as a voice note."""
+    cost_of_hearing: Callable[[float], tuple[float, str]] | None = None
+    """What it costs to hear so many seconds, and in which currency."""
     outside_voice: bool = False
     """Whether the assistant names engines that speak for it."""
     answerer: AnswererPort | None = None

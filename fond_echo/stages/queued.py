@@ -24,6 +24,7 @@ from fond_echo.contract.channel import SoundHandle
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.progress import telling
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages import deliver
@@ -198,7 +199,11 @@ class _Carrier:
             await self._stage("decode", taking(FetchedTurn, decode))
         else:
             await self._stage("decode", partial(_as_said, at_hand))
-        await self._stage("transcribe", taking(DecodedTurn, transcribe))
+        decoded = self._claim.turn.decoded
+        if decoded is not None and decoded.clip.seconds:
+            self._beside.long_sound(decoded.clip.seconds)
+        with telling(self._beside.reached):
+            await self._stage("transcribe", taking(DecodedTurn, transcribe))
         await self._beside.heard()
 
     async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:

@@ -105,7 +105,7 @@ LANGUAGE = Language(
         years_as_numbers=as_it_stands,
     ),
     wording=SimpleNamespace(
-        FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]),
+        FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]), GOES_ON=frozenset(["o"]),
         AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]),
         common=lambda word: False, known=lambda word: False, stem=lambda word: word,
         concept=lambda word: word, concepts=list,

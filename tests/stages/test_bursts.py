@@ -81,7 +81,7 @@ class RoomsOfMany(unittest.TestCase):
         return None if found is None else found.text
 
     def test_who_is_called_is_meant(self):
-        for text, said in (
+        for words, said in (
             ("Harbour desk, when is the next boat?", "when is the next boat?"),
             ("hey desk when is the next boat", "when is the next boat"),
             ("@harbour-desk: fares", "fares"),
@@ -91,7 +91,7 @@ class RoomsOfMany(unittest.TestCase):
             ("Desktops are heavy.", None),
             ("See you at noon", None),
         ):
-            self.assertEqual(self.meant(text), said, text)
+            self.assertEqual(self.meant(words), said, words)
 
     def test_a_quote_of_ours_a_command_and_a_button_are_meant(self):
         self.assertEqual(

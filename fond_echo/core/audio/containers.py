@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 
 import av
 import numpy as np
+import soxr
 from av.audio.stream import AudioStream
 
 from fond_echo.core.audio import sniff as known
@@ -175,6 +176,26 @@ def _decode_with_library(data: bytes, container: Container, limits: Limits) -> D
         if not blocks or not sum(map(len, blocks)):
             raise EmptySound(f"the {container.name} file holds no samples")
         clip = Clip(np.concatenate(blocks), sound.rate)
+        return Decoded(clip, container, sound.codec, sound.channel_count)
+
+
+def decode_at(data: bytes, rate: int, limits: Limits | None = None) -> Decoded:
+    """Decode a long file at a rate, without ever holding it at its own.
+
+    Raises:
+        what `decode` raises.
+    """
+    limits = limits or Limits()
+    container = sniff(data)
+    if container is None or len(data) > limits.size:
+        return decode(data, limits)
+    with opened(io.BytesIO(data), container, limits) as sound:
+        resampler = soxr.ResampleStream(sound.rate, rate, 1, dtype="float32", quality="HQ")
+        blocks = [resampler.resample_chunk(part) for part in sound.parts]
+        blocks.append(resampler.resample_chunk(np.zeros(0, np.float32), last=True))
+        if not sum(map(len, blocks)):
+            raise EmptySound(f"the {container.name} file holds no samples")
+        clip = Clip(np.concatenate(blocks), rate)
         return Decoded(clip, container, sound.codec, sound.channel_count)
 
 

@@ -103,6 +103,9 @@ class Wording(Protocol):
     ASKING: frozenset[str]
     """Words that say that something is asked, and a little of what."""
 
+    GOES_ON: frozenset[str]
+    """Words after which a sentence goes on: it is not over at a pause behind one."""
+
     AROUND: frozenset[str]
     """Greetings and thanks at the ends of a request."""
 

@@ -30,6 +30,15 @@ FILLERS = frozenset(
 )
 """Words that say little about what is asked."""
 
+GOES_ON = frozenset(
+    (
+        "a an the this these those my your his her its our their and or but nor so because since "
+        "although while if when where which who that than as of to in on at by for from with "
+        "without into onto about between through over under after before until is are was were be "
+        "been am has have had will would can could shall should may might must do does did not "
+        "very really quite just i we you he she they um uh er"
+    ).split()
+)
 ASKING = frozenset("what which who whom whose where why how when".split())
 """Words that say that something is asked, and a little of what."""
 
