@@ -25,6 +25,7 @@ export type Stage = With<Out<"StageOut">, { error: Failure | null; output: Recor
 export type Run = With<Out<"RunOut">, { stages: Stage[] }>;
 export type TurnDetail = Turn &
   With<Out<"TurnDetail">, { error: Failure | null; deliveries: Delivery[]; runs: Run[] }>;
+export type ChannelIn = Partial<Out<"ChannelIn">> & { assistant: string };
 export type Engine = Out<"EngineOut">;
 export type EngineAsked = Out<"EngineAsked">;
 export type Bench = Out<"BenchOut">;
@@ -87,6 +88,9 @@ export const api = {
   assistants: () => call<Assistant[]>("GET", "/api/assistants"),
   draft: (name: string) =>
     call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
+  starter: (name: string) => call<{ files: Files }>("GET", `/api/assistants/${name}/starter`),
+  putChannel: (name: string, given: ChannelIn) =>
+    call<Channel>("PUT", `/api/channels/${name}`, given),
   putDraft: (name: string, files: Files, onto: string) =>
     call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, onto }),
   publish: (name: string, revision: string, force = false) =>

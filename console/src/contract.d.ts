@@ -93,7 +93,8 @@ export interface components {
     /**
      * Announce
      * @description Say something in a conference room, by a call over a phone channel that ends when it has been
-     *     said; where `to` is empty, in the room that the asking person is in.
+     *     said; where `to` is empty, in the room that the asking person is in. It is said after so many
+     *     seconds: until then it can be taken back. Whoever asked is told when it was said.
      */
     Announce: {
       /**
@@ -110,6 +111,11 @@ export interface components {
        * @default
        */
       to: string;
+      /**
+       * After
+       * @default 0
+       */
+      after: number;
     };
     /**
      * AnsweringIn
@@ -436,7 +442,8 @@ export interface components {
      *     `caller` is the number of ours that is shown (the channel's first, where it is empty).
      *     `variables` are there for the assistant as the conversation's own. After the opening an
      *     assistant talks on; other openings end the call, unless `afterwards` says otherwise. Where a
-     *     greeting machine answers, the opening is left on it, or the call is ended.
+     *     greeting machine answers, the opening is left on it, or the call is ended. `asked_by` is the
+     *     turn in which somebody asked for it, who is told what became of it.
      */
     CallIn: {
       /** To */
@@ -469,6 +476,11 @@ export interface components {
        */
       at_a_machine: "speak" | "hang-up";
       retry?: components["schemas"]["RetryPlan"] | null;
+      /**
+       * Asked By
+       * @default
+       */
+      asked_by: string;
     };
     /**
      * CallOut
@@ -620,7 +632,9 @@ export interface components {
      *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
      *     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
      *     back what was heard before it is answered. `engines` are asked here in place of those that the
-     *     assistant names for the same.
+     *     assistant names for the same. Short texts of one sender within `burst_seconds` of the first are
+     *     one turn; 0 has each be one. Sound up to `minutes_heard` is heard, 180 at the most; 0 is what
+     *     the network takes as a voice note.
      */
     ChannelSettings: {
       /**
@@ -653,6 +667,17 @@ export interface components {
        * @default
        */
       slow_words: string;
+      /**
+       * Burst Seconds
+       * @default 0
+       */
+      burst_seconds: number;
+      /**
+       * Minutes Heard
+       * @default 0
+       */
+      minutes_heard: number;
+      groups?: components["schemas"]["Groups"];
       /** Engines */
       engines?: {
         [key: string]: string[];
@@ -1147,6 +1172,22 @@ export interface components {
       heard: string;
     };
     /**
+     * Groups
+     * @description What is done in rooms of many. By default the assistant answers where it is called by one of
+     *     its names, by a command, or where one of its messages is quoted; `everything` has it answer all
+     *     that is said; `nothing` none of it.
+     */
+    Groups: {
+      /**
+       * Answer
+       * @default addressed
+       * @enum {string}
+       */
+      answer: "addressed" | "everything" | "nothing";
+      /** Names */
+      names?: string[];
+    };
+    /**
      * GuestLimits
      * @description What a public page lets its guests do.
      */
@@ -1377,6 +1418,65 @@ export interface components {
       used_at: string | null;
       /** Revoked At */
       revoked_at: string | null;
+    };
+    /**
+     * LoadIn
+     * @description An exported conversation to go on with, as a contact of a channel; nothing is sent.
+     */
+    LoadIn: {
+      /** Contact */
+      contact: string;
+      /** Turns */
+      turns: components["schemas"]["LoadedTurn"][];
+    };
+    /**
+     * LoadedAnswer
+     * @description An answer of a loaded turn.
+     */
+    LoadedAnswer: {
+      /**
+       * Kind
+       * @default text
+       */
+      kind: string;
+      /**
+       * Text
+       * @default
+       */
+      text: string;
+    };
+    /**
+     * LoadedTurn
+     * @description A turn of an exported conversation.
+     */
+    LoadedTurn: {
+      /**
+       * At
+       * Format: date-time
+       */
+      at: string;
+      /**
+       * Arrived As
+       * @default text
+       */
+      arrived_as: string;
+      /**
+       * Said
+       * @default
+       */
+      said: string;
+      /**
+       * Route
+       * @default
+       */
+      route: string;
+      /**
+       * State
+       * @default answered
+       */
+      state: string;
+      /** Answers */
+      answers?: components["schemas"]["LoadedAnswer"][];
     };
     /**
      * Me
@@ -1852,7 +1952,8 @@ export interface components {
      *     edited on networks that can. `remember` is kept for
      *     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
      *     the conversation. `voice` and `manner` are how this reply is said, where it is another way than
-     *     the assistant's.
+     *     the assistant's. `more` is what is left to say: where the reply is heard and not read, the
+     *     person is asked whether to go on, and "yes" or "go on" says it.
      */
     Reply: {
       /**
@@ -1898,6 +1999,11 @@ export interface components {
        */
       voice: string;
       manner?: components["schemas"]["SpokenManner"] | null;
+      /**
+       * More
+       * @default
+       */
+      more: string;
       /** Then */
       then?:
         | (

@@ -11,55 +11,7 @@ from typing import Any
 
 from fond_echo.cli.output import add_service, print_json
 from fond_echo.core.errors import FondEchoError
-
-STARTER = """\
-# {title}. Check it with: fond-echo assistant check {folder}
-assistant: {name}
-language: en
-voice: whimbrel
-greeting: Hello, this is {title}. How can I help?
-goodbye: Goodbye.
-
-routes:
-  - route: opening-hours
-    examples:
-      - When are you open?
-      - What are your opening hours?
-      - Are you open on Sunday?
-    key: "1"
-    command: hours
-    reply:
-      text: We are open from nine to five, Monday to Friday.
-
-  - route: leave-number
-    title: Leave a number
-    examples:
-      - Please ring me back.
-      - I'd like somebody to call me.
-    key: "2"
-    slots:
-      number:
-        kind: digits
-        ask: [What is your number?, "Your number, please, digit by digit."]
-        confirm: true
-      day: {{kind: date, ask: Which day suits you?}}
-    read_back: "{{{{ slots.number }}}}, on {{{{ slots.day | day }}}}. Is that right?"
-    reply:
-      text: Thank you. We will ring {{{{ slots.number }}}} on {{{{ slots.day | day }}}}.
-
-fallback:
-  reply:
-    documents: ["documents/*.md"]
-    unknown: I can tell you when we are open, and have somebody ring you back.
-"""
-
-PAGE = """\
-# {title}
-
-## Where we are
-
-We are at the old rope works, behind the harbour master's house. The door is on the quay side.
-"""
+from fond_echo.documents.starter import starter_files
 
 STEPS = """\
 Created {folder}. Next steps:
@@ -98,8 +50,8 @@ def _new(options: argparse.Namespace) -> int:
     title = name.replace("-", " ").capitalize()
     (folder / "documents").mkdir(parents=True)
     words = {"name": name, "title": title, "folder": folder}
-    (folder / "assistant.yaml").write_text(STARTER.format(**words), "utf-8")
-    (folder / "documents" / "about.md").write_text(PAGE.format(**words), "utf-8")
+    for file, text in starter_files(name, str(folder)).items():
+        (folder / file).write_text(text, "utf-8")
     there = folder if len(folder.parts) > 1 else f"./{folder}"
     print(STEPS.format(**words, there=there))
     return 0

@@ -19,6 +19,7 @@ HERE = resources.files("fond_echo.demo")
 ASSISTANT = "harbour-desk"
 OUTBOUND = "gale-line"
 OUTSIDE = "harbour-talk"
+DECK = "deck-log"
 ENGINES = (
     "far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind", "spare-mind",
     "quay-tongues", "short-hand", "quick-pencil", "quick-ear", "harbour-wire",
@@ -105,7 +106,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     handbook = {
         name: text for name, text in files_of(ASSISTANT).items() if name.startswith("handbook/")
     }
-    for name in (ASSISTANT, OUTBOUND, OUTSIDE):
+    for name in (ASSISTANT, OUTBOUND, OUTSIDE, DECK):
         more = handbook if name == OUTSIDE else {}
         echo.put_assistant(name, {**files_of(name, places.logic), **more})
         echo.publish_assistant(name)
@@ -137,6 +138,11 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         "front-door": ChannelIn(kind="page", assistant=ASSISTANT),
         "gale": ChannelIn(kind="http", assistant=OUTBOUND),
         "talk": ChannelIn(kind="http", assistant=OUTSIDE),
+        "deck": ChannelIn(
+            kind="http",
+            assistant=DECK,
+            settings=ChannelSettings(access=Access(mode="list"), minutes_heard=180),
+        ),
     }
     put = {name: echo.put_channel(name, channel) for name, channel in channels.items()}
     for name, channel in put.items():

@@ -240,6 +240,7 @@ class _Carrier:
             self._speaking = SpeakingAhead(turn, needs, self._use)
             needs = replace(needs, sentence=self._speaking.say)
         parts: list[Reply] = []
+        times, begun = list[float](), time.monotonic()
         in_chat = self._claim.channel.kind in ("chat", "adapter")
         if in_chat:
             needs = replace(needs, late=self.late.append)
@@ -249,10 +250,11 @@ class _Carrier:
                 if in_chat and turn.answers_in_writing:
                     self._beside.part_came(len(parts), part)
                 parts.append(part)
+                times.append(round(time.monotonic() - begun, 3))
         finally:
             early = await self._beside.parts_over()
             await self._beside.answered()
-        return Answered(parts=parts, early=early)
+        return Answered(parts=parts, early=early, times=times)
 
     async def _use(self, part: SpokenSound) -> None:
         """Play a part in a call; encode it for a voice note."""

@@ -71,11 +71,13 @@ class Answered(Schema):
     """answer: the reply, in the parts in which it came.
 
     `early` has the network's ids of texts that went out before the last part was there, by the
-    number of the part; of parts that rewrite one another, the id of the one message.
+    number of the part; of parts that rewrite one another, the id of the one message. `times` says
+    after how many seconds each part was there.
     """
 
     parts: list[Reply]
     early: dict[int, str] = Field(default_factory=dict)
+    times: list[float] = Field(default_factory=list)
     apology_for: str = ""
     asked: list[EngineAsked] = Field(default_factory=list)
 

@@ -8,10 +8,11 @@ from fastapi import Path
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from fond_echo.contract.assistants import AssistantOut, DraftIn, DraftOut
+from fond_echo.contract.assistants import AssistantFiles, AssistantOut, DraftIn, DraftOut
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE, digest
 from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.starter import starter_files
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
@@ -36,6 +37,12 @@ async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]
     async with service.database.reading() as session:
         rows = (await session.execute(select(Assistant).order_by(Assistant.name))).scalars()
         return [assistant_out(row) for row in rows]
+
+
+@router.get("/{name}/starter")
+async def get_starter(name: AssistantName, _: MayBuild) -> AssistantFiles:
+    """The files of a small assistant of that name that works, to begin with; nothing is stored."""
+    return AssistantFiles(files=starter_files(name))
 
 
 @router.put("/{name}/draft")

@@ -86,7 +86,7 @@ class Transcripts(Driving):
         found = await self.report()
         (part,) = found["answer"]["parts"]
         head, *points = part["text"].partition("\n\n")[0].splitlines()
-        self.assertEqual(head, "1 minutes; the sentences that tell most:")
+        self.assertEqual(head, "1 min; the sentences that tell most:")
         self.assertEqual(len(points), 3)
         self.assertIn("- 0:30 We mended the engine of the boat at Pell.", points)
         for sentence in SENTENCES:
@@ -112,7 +112,7 @@ class Transcripts(Driving):
         helper = Helper()
         found = await self.report(many, helper=helper)
         text = found["answer"]["parts"][0]["text"]
-        self.assertRegex(text, r"^60 minutes, in points:\n- [\d:]+ The engine was mended at Pell\.")
+        self.assertRegex(text, r"^60 min, in points:\n- [\d:]+ The engine was mended at Pell\.")
         self.assertGreater(len(helper.asked), 2)
         self.assertTrue(all(each <= 6_100 for each in helper.asked), helper.asked)
         self.assertLess(helper.asked[-1], 1_000)
@@ -135,10 +135,10 @@ class Transcripts(Driving):
                 pause=0.2, kinds=("edit",), cost_of_hearing=lambda s: (0.006 * s, "EUR")
             )
         first, *edits = [each for each in self.sent if each.kind in ("text", "edit")]
-        self.assertEqual(first.text, "That is 0 minutes of sound. Hearing it costs about 0.02 EUR.")
+        self.assertEqual(first.text, "That is 0 min of sound. Hearing it costs about 0.02 EUR.")
         how_far = [each.text for each in edits if each.kind == "edit"]
         self.assertGreaterEqual(len(how_far), 3)
-        self.assertRegex(how_far[-1], r"^I have heard 1 of 0 minutes\.$")
+        self.assertRegex(how_far[-1], r"^I have heard 1 of 0 min\.$")
 
     async def test_where_hearing_fails_nothing_is_left_running(self):
         async def fails(*_, **__):

@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { Link, NavLink, useParams } from "react-router";
+import { Link, NavLink, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { api, Problem, type Checked } from "../api";
 import { bytes, timeOf } from "../format";
-import { Button, Mark, Row, Sheet, ErrorNote } from "../parts/sheet";
+import { Button, ErrorNote, Mark, Row, Sheet, Text } from "../parts/sheet";
 import { colour, font } from "../theme";
 import { Bench } from "./bench";
 import { Editor } from "./editor";
@@ -98,14 +98,19 @@ export function Assistants() {
   if (all.error)
     return <Sheet role="alert">The assistants cannot be read: {all.error.message}</Sheet>;
   const chosen = all.data.find((each) => each.name === assistant) ?? all.data[0];
+  if (assistant === "-new")
+    return (
+      <Sheet>
+        <h2>A new assistant</h2>
+        <NewAssistant />
+      </Sheet>
+    );
   if (!chosen)
     return (
       <Sheet>
         <h2>Assistants</h2>
-        <p>
-          There are none yet. Make one: fond-echo assistant new FOLDER, then fond-echo assistant put
-          FOLDER
-        </p>
+        <p>There are none yet.</p>
+        <NewAssistant />
       </Sheet>
     );
   return (
@@ -115,6 +120,34 @@ export function Assistants() {
       others={all.data.map((each) => each.name)}
       same={chosen.draft === chosen.live}
     />
+  );
+}
+
+/** A small assistant that works, to begin with. */
+function NewAssistant() {
+  const [name, setName] = useState("");
+  const queries = useQueryClient();
+  const go = useNavigate();
+  const making = useMutation({
+    mutationFn: async () => api.putDraft(name, (await api.starter(name)).files, ""),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ["assistants"] });
+      void go(`/assistants/${name}`);
+    },
+  });
+  return (
+    <>
+      <p>
+        It begins with two routes, a page of questions, and words to put your own in their place.
+      </p>
+      <Row>
+        <Text label="Name" value={name} onChange={setName} placeholder="front-desk" />
+        <Button onPress={() => making.mutate()} isDisabled={!name || making.isPending}>
+          Make it
+        </Button>
+      </Row>
+      {making.error && <ErrorNote role="alert">{making.error.message}</ErrorNote>}
+    </>
   );
 }
 
@@ -172,13 +205,14 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
           <Button onPress={() => publish.mutate({})} isDisabled={wrong || publish.isPending}>
             Publish
           </Button>
-          {others.length > 1 && (
+          {others.length > 0 && (
             <nav aria-label="Assistants">
               {others.map((other) => (
                 <NavLink key={other} to={`/assistants/${other}`} style={{ marginRight: "0.8rem" }}>
                   {other}
                 </NavLink>
               ))}
+              <NavLink to="/assistants/-new">New assistant</NavLink>
             </nav>
           )}
         </Row>

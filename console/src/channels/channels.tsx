@@ -7,6 +7,7 @@ import { api, type Channel } from "../api";
 import { timeOf } from "../format";
 import { Button, Code, Copy, Mark, Row, Sheet, Table, Text, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
+import { NewChannel } from "./new-channel";
 import { PhoneChannel } from "./phone";
 
 const Two = styled.div`
@@ -67,16 +68,7 @@ export function Channels() {
   if (channels.error)
     return <Sheet role="alert">The channels cannot be read: {channels.error.message}</Sheet>;
   const chosen = channels.data.find((each) => each.name === channel) ?? channels.data[0];
-  if (!chosen)
-    return (
-      <Sheet>
-        <h2>Channels</h2>
-        <p>
-          There are no channels yet. Add one: fond-echo channel add NAME --assistant ASSISTANT
-          --kind page
-        </p>
-      </Sheet>
-    );
+  if (!chosen) return <NewChannel />;
   return (
     <Two>
       <nav aria-label="Channels">
@@ -84,7 +76,7 @@ export function Channels() {
           <NavLink
             key={each.name}
             to={`/channels/${each.name}`}
-            aria-current={each === chosen ? "page" : undefined}
+            aria-current={each === chosen && channel !== "-new" ? "page" : undefined}
           >
             <b>{each.name}</b>
             <small>
@@ -93,8 +85,11 @@ export function Channels() {
             </small>
           </NavLink>
         ))}
+        <NavLink to="/channels/-new" aria-current={channel === "-new" ? "page" : undefined}>
+          New channel
+        </NavLink>
       </nav>
-      <OneChannel key={chosen.name} channel={chosen} />
+      {channel === "-new" ? <NewChannel /> : <OneChannel key={chosen.name} channel={chosen} />}
     </Two>
   );
 }

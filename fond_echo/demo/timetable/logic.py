@@ -5,6 +5,7 @@ FOND_ECHO_LOGIC_SECRET=… uvicorn fond_echo.demo.timetable.logic:app --port 809
 
 from __future__ import annotations
 
+import asyncio
 import os
 from datetime import date
 
@@ -15,6 +16,8 @@ from fond_echo.demo.timetable.sailings import (
     weather_hold,
 )
 from fond_echo.logic import End, Logic, LogicRequest, Reply
+
+TIDE_TABLE_SECONDS = 4.0
 
 app = Logic(secrets=os.environ.get("FOND_ECHO_LOGIC_SECRET", "timetable-secret").split(","))
 
@@ -88,3 +91,10 @@ async def weather(requested: LogicRequest) -> str:
     if weather_hold(requested.now):
         return "The boats are on a weather hold today. Please ask again in the evening."
     return "All boats are running today."
+
+
+@app.answers("high-water")
+async def high_water(_: LogicRequest) -> str:
+    """High water, from a table that takes its time."""
+    await asyncio.sleep(TIDE_TABLE_SECONDS)
+    return "High water is at 06:40 and 19:05, a metre and a half above the mark."
