@@ -88,6 +88,8 @@ export const api = {
   assistants: () => call<Assistant[]>("GET", "/api/assistants"),
   draft: (name: string) =>
     call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
+  mend: (id: string, route: string, example: string, name: string) =>
+    call<Out<"MendOut">>("POST", `/api/turns/${id}/mending`, { route, example, case: name }),
   starter: (name: string) => call<{ files: Files }>("GET", `/api/assistants/${name}/starter`),
   putChannel: (name: string, given: ChannelIn) =>
     call<Channel>("PUT", `/api/channels/${name}`, given),

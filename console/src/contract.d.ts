@@ -1497,6 +1497,39 @@ export interface components {
       version: string;
     };
     /**
+     * MendIn
+     * @description How a turn is mended: the route that was meant, whose example the words become (or others), and
+     *     the name of the case that it is kept as; without one, it is not kept.
+     */
+    MendIn: {
+      /** Route */
+      route: string;
+      /**
+       * Example
+       * @default
+       */
+      example: string;
+      /**
+       * Case
+       * @default
+       */
+      case: string;
+    };
+    /**
+     * MendOut
+     * @description A turn that was mended: how it would be on the draft now. `draft` is empty where it would still
+     *     be taken elsewhere: then nothing was changed.
+     */
+    MendOut: {
+      /** Example */
+      example: string;
+      replay: components["schemas"]["ReplayOut"];
+      /** Draft */
+      draft: string;
+      /** Case */
+      case: string;
+    };
+    /**
      * NewKey
      * @description A key that was just made; `key` is shown only now.
      */

@@ -7,7 +7,7 @@ import hashlib
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli import explaining, replaying, trying
+from fond_echo.cli import explaining, replaying, scenarios, trying
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import MixedParser, add_json, add_service, print_json, service, table
 
@@ -46,6 +46,7 @@ def add(commands: Any) -> None:
     trying.add(verbs)
     replaying.add_to_assistants(verbs)
     explaining.add_to_assistants(verbs)
+    scenarios.add_to_assistants(verbs)
     listing = verbs.add_parser("list", help="list assistants")
     add_service(listing)
     listing.set_defaults(run=_list)

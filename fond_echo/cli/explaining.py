@@ -8,6 +8,7 @@ from typing import Any
 
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.contract.api import TurnDetail
+from fond_echo.contract.replay import MendIn
 from fond_echo.core.dialogue.routing import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
 
 BELIEVED = 0.75
@@ -19,6 +20,15 @@ def add_to_turns(verbs: Any) -> None:
     explain.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(explain)
     explain.set_defaults(run=_explain)
+    mend = verbs.add_parser(
+        "mend", help="add its words to a route of the draft, hear it again there, keep it as a case"
+    )
+    mend.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    mend.add_argument("--route", required=True, help="that was meant")
+    mend.add_argument("--example", default="", help="other words than those that were heard")
+    mend.add_argument("--case", default="", metavar="NAME", help="keep it as a case of that name")
+    add_service(mend)
+    mend.set_defaults(run=_mend)
 
 
 def add_to_assistants(verbs: Any) -> None:
@@ -93,6 +103,25 @@ def _explain(options: argparse.Namespace) -> int:
     ]  # fmt: skip
     if rows:
         table(("route", "likely", "score", "why"), rows)
+    return 0
+
+
+def _mend(options: argparse.Namespace) -> int:
+    given = MendIn(route=options.route, example=options.example, case=options.case)
+    with service(options) as echo:
+        found = echo.mend_turn(options.id, given)
+    if options.json:
+        print_json(found)
+        return 0 if found.draft else 1
+    before, after = found.replay.before, found.replay.after
+    print(f"“{found.example}” was {before.route}; on the draft it would be {after.route}.")
+    if not found.draft:
+        print(f"Nothing was changed: {after.because or after.error}.")
+        return 1
+    kept = f", and the case {found.case}" if found.case else ""
+    print(
+        f"The example{kept} stand in the draft {found.draft[:12]}. Publish it when its cases hold."
+    )
     return 0
 
 

@@ -152,7 +152,7 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
     if found.sound:
         files[FOLDER + found.sound_name] = as_text(found.sound)
     case = CaseFile.model_validate(found.turn["case"])
-    (came,) = asyncio.run(_run_here(files, [case]))
+    (came,) = asyncio.run(run_here(files, [case]))
     before = TurnOutcome.model_validate(found.turn["before"])
     assert came.form is not None
     replayed = ReplayOut(turn=case.case, revision=digest(files), before=before, after=came.form,
@@ -259,7 +259,7 @@ def _test(options: argparse.Namespace) -> int:
         from fond_echo.documents.case import read_cases
 
         files = files_in(folder)
-        cases = asyncio.run(_run_here(files, read_cases(files)))
+        cases = asyncio.run(run_here(files, read_cases(files)))
     else:
         with service(options) as echo:
             cases = echo.run_cases(options.folder, ReplayIn(onto=options.onto)).cases
@@ -280,7 +280,7 @@ def _test(options: argparse.Namespace) -> int:
     return 1 if failed else 0
 
 
-async def _run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[CaseOut]:
+async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[CaseOut]:
     """Cases run in this process: no service is needed."""
     from fond_echo.core.audio.containers import decode
     from fond_echo.core.audio.resample import at_rate
@@ -301,10 +301,10 @@ async def _run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list
         found = recognizer(assistant.language).transcribe(clip, expected)
         return speech_in(as_heard(found, assistant.language))
 
-    return [await run_case(case, assistant, digest(files), _NoLogic(), hear) for case in cases]
+    return [await run_case(case, assistant, digest(files), NoLogic(), hear) for case in cases]
 
 
-class _NoLogic:
+class NoLogic:
     """Business logic, where none is asked."""
 
     exchanges: list[Any] = []  # noqa: RUF012  # nothing is ever put in

@@ -1,31 +1,202 @@
-"""scenario: runs scenarios of calls through a carrier."""
+"""scenario run, and assistant coverage: conversations that test an assistant, and what they leave
+untested.
+
+A scenario without numbers is played here, in a chat and in a call, with its sound and no waiting;
+one with numbers calls a service through a carrier, in its own time.
+"""
 
 from __future__ import annotations
 
 import argparse
 import asyncio
 import os
+from collections.abc import Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
+
+from fond_echo.cli.files import text_in
+from fond_echo.cli.folder import files_in
+from fond_echo.cli.output import add_json, print_json, table
+
+NOISES = ("none", "hiss:15", "murmur:10")
+MAX_SPEAKERS = 12
 
 
 def add(commands: Any) -> None:
-    scenario = commands.add_parser("scenario", help="run scenarios of calls")
+    scenario = commands.add_parser("scenario", help="play conversations that test an assistant")
     verbs = scenario.add_subparsers(dest="verb", required=True, metavar="VERB")
-    run = verbs.add_parser(
-        "run", help="call through a carrier as a scenario says, and check what is heard"
-    )
+    run = verbs.add_parser("run", help="play scenarios, and check what comes of each step")
     run.add_argument("files", nargs="+", type=Path, help="scenario files")
+    run.add_argument("--assistant", type=Path, metavar="FOLDER",
+                     help="of the assistant (the one that the scenarios folder is in)")  # fmt: skip
+    run.add_argument("--on", choices=("chat", "phone"), help="only there (both)")
+    run.add_argument("--speakers", type=int, default=0, metavar="N",
+                     help="in so many voices and in noise: which phrases are fragile")  # fmt: skip
+    run.add_argument("--noise", action="append", metavar="KIND:DB",
+                     help=f"hiss, hum or murmur, so far below ({', '.join(NOISES)})")  # fmt: skip
+    run.add_argument("--junit", type=Path, help="write the results as JUnit XML")
     run.add_argument(
         "--carrier", default="127.0.0.1:5090", metavar="HOST:PORT", help="(127.0.0.1:5090)"
     )
     run.add_argument(
         "--password", default=os.environ.get("CARRIER_PASS", ""), help="or CARRIER_PASS"
     )
+    add_json(run)
     run.set_defaults(run=_run)
 
 
+def add_to_assistants(verbs: Any) -> None:
+    coverage = verbs.add_parser(
+        "coverage", help="routes, slots and choices that no case or scenario reaches"
+    )
+    coverage.add_argument("folder", type=Path)
+    add_json(coverage)
+    coverage.set_defaults(run=_coverage)
+
+
 def _run(options: argparse.Namespace) -> int:
+    calls = [path for path in options.files if "\nnumbers:" in "\n" + text_in(path)]
+    others = [path for path in options.files if path not in calls]
+    failed = 0 if not others else asyncio.run(_play_all(others, options))
+    if calls:
+        failed += _through_a_carrier(calls, options)
+    return 1 if failed else 0
+
+
+async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
+    from fond_echo.channels.playing import fragile, play
+    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.reading import read_assistant
+    from fond_echo.documents.scenario import read_scenario_file
+
+    results = []
+    for path in paths:
+        files = files_in(options.assistant or path.resolve().parent.parent)
+        assistant = read_assistant(files)
+        scenario = read_scenario_file(text_in(path), str(path))
+        here = around(assistant.language)
+        for where in [options.on] if options.on else scenario.on:
+            if options.speakers:
+                voices, noises = _voices(options.speakers), _noises(options.noise or NOISES)
+                found = await fragile(
+                    scenario, where, assistant, digest(files), here, voices, noises
+                )
+                _show_fragile(scenario.scenario, where, found, options, len(voices))
+                continue
+            played = await play(scenario, where, assistant, digest(files), here)
+            results.append(played)
+            if not options.json:
+                _show(played)
+    failed = [each for each in results if each.failures]
+    if options.json and results:
+        print_json([_plain(each) for each in results])
+    elif results:
+        print(f"{len(results) - len(failed)} of {len(results)} scenarios passed")
+    if options.junit:
+        _junit(options.junit, results)
+    return len(failed)
+
+
+def around(language: str) -> Any:
+    """Who hears and speaks here, and no business logic."""
+    from fond_echo.channels.simulated import Around, clip_of
+    from fond_echo.cli.replaying import NoLogic
+    from fond_echo.speech.heard import as_heard
+    from fond_echo.speech.material import recognizer, synthesizer
+    from fond_echo.stages.transcribe import speech_in
+
+    @lru_cache(maxsize=500)
+    def speak(words: str, voice: str) -> Any:
+        return clip_of(words, voice, synthesizer(language).speak)
+
+    async def hear(clip: Any, expected: Any) -> Any:
+        found = await asyncio.to_thread(recognizer(language).transcribe, clip, expected)
+        return speech_in(as_heard(found, language))
+
+    return Around(hear, speak, NoLogic())
+
+
+def _voices(count: int) -> list[str]:
+    from fond_echo.core.synthesis.speaker import VOICES
+
+    return list(VOICES)[: min(count, MAX_SPEAKERS)]
+
+
+def _noises(given: Any) -> list[Any]:
+    from fond_echo.documents.scenario import Noise
+
+    found: list[Any] = []
+    for each in given:
+        kind, _, decibels = each.partition(":")
+        found.append(
+            None if kind == "none" else Noise.model_validate({"kind": kind, "decibels": decibels})
+        )
+    return found
+
+
+def _show(played: Any) -> None:
+    print(f"{played.scenario}, {played.where}")
+    rows = []
+    for each in played.steps:
+        form = each.came.outcome
+        happened = [n for n in ("reminded", "interrupted", "ended") if getattr(each.came, n)]
+        rows.append((
+            str(each.number), each.what, form.text if form else "", form.route if form else "",
+            _answer(form, played.where) if form else ", ".join(happened),
+            "; ".join(each.failures) if each.failures else "✓",
+        ))  # fmt: skip
+    table(("", "does", "heard", "route", "answer", ""), rows)
+
+
+def _answer(form: Any, where: str) -> str:
+    """The beginning of an answer, as it is given there."""
+    words = form.not_run or (form.spoken if where == "phone" else form.written)
+    return " ".join(words.split())[:60]
+
+
+def _show_fragile(name: str, where: str, found: Any, options: Any, speakers: int) -> None:
+    noises = list(options.noise or NOISES)
+    if options.json:
+        print_json([{"scenario": name, "on": where, "phrase": each.phrase, "speakers": speakers,
+                     **dict(zip(noises, each.passed, strict=True))} for each in found])  # fmt: skip
+        return
+    print(f"{name}, {where}: by how many of {speakers} speakers each phrase is taken as it must be")
+    table(("phrase", *noises), [(each.phrase, *map(str, each.passed)) for each in found])
+
+
+def _plain(played: Any) -> dict[str, Any]:
+    return {
+        "scenario": played.scenario, "on": played.where, "seconds": round(played.seconds, 1),
+        "passed": not played.failures,
+        "steps": [
+            {"number": each.number, "does": each.what, "failures": list(each.failures),
+             "reminded": each.came.reminded, "interrupted": each.came.interrupted,
+             "ended": each.came.ended,
+             "turn": each.came.outcome.model_dump(mode="json") if each.came.outcome else None}
+            for each in played.steps
+        ],
+    }  # fmt: skip
+
+
+def _junit(file: Path, results: list[Any]) -> None:
+    failed = sum(bool(each.failures) for each in results)
+    suite = ElementTree.Element(
+        "testsuite",
+        {"name": "scenarios", "tests": str(len(results)), "failures": str(failed)},
+    )
+    for each in results:
+        case = ElementTree.SubElement(
+            suite, "testcase", {"name": each.scenario, "classname": each.where}
+        )
+        if each.failures:
+            told = ElementTree.SubElement(case, "failure", {"message": each.failures[0]})
+            told.text = "\n".join(each.failures)
+    ElementTree.ElementTree(suite).write(file, encoding="utf-8", xml_declaration=True)
+
+
+def _through_a_carrier(paths: list[Path], options: argparse.Namespace) -> int:
     from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.core.telephony.sip.values import Hop
     from fond_echo.speech.material import lexicon, recognizer
@@ -33,18 +204,52 @@ def _run(options: argparse.Namespace) -> int:
     from fond_echo.standins.carrier.voices import ALL
 
     host, _, port = options.carrier.rpartition(":")
-    found = [(path, read_scenario(path)) for path in options.files]
+    found = [(path, read_scenario(path)) for path in paths]
     voice, engine = Synthesizer(lexicon(), ALL), recognizer()
     passed = 0
     for path, scenario in found:
         play = Play(
-            scenario, Hop(host, int(port)), options.password, voice, engine, say,
-            path.parent,
-        )  # fmt: skip
+            scenario, Hop(host, int(port)), options.password, voice, engine, say, path.parent
+        )
         passed += asyncio.run(play.run())
     print(f"{passed} of {len(found)} scenarios passed")
-    return 0 if passed == len(found) else 1
+    return len(found) - passed
 
 
 def say(line: str) -> None:
     print(line, flush=True)
+
+
+def _coverage(options: argparse.Namespace) -> int:
+    files = files_in(options.folder)
+    missing = asyncio.run(_covered(files))
+    if options.json:
+        print_json(missing)
+    else:
+        rows = [(kind, ", ".join(names)) for kind, names in missing.items() if names]
+        if rows:
+            table(("no case or scenario reaches", ""), rows)
+        else:
+            print("Every route, slot and choice is reached by a case or a scenario.")
+    return 1 if any(missing.values()) else 0
+
+
+async def _covered(files: Mapping[str, str]) -> dict[str, list[str]]:
+    from fond_echo.channels.playing import Coverage, play
+    from fond_echo.cli.replaying import run_here
+    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.case import read_cases
+    from fond_echo.documents.reading import read_assistant
+    from fond_echo.documents.scenario import read_scenarios
+
+    assistant, found = read_assistant(files), Coverage()
+    cases = read_cases(files)
+    for case, result in zip(cases, await run_here(files, cases), strict=True):
+        if result.form is not None:
+            found.case(case, result.form.route, result.form.outcome, list(result.form.slots))
+    here = around(assistant.language)
+    for scenario in read_scenarios(files).values():
+        for where in scenario.on:
+            for step in (await play(scenario, where, assistant, digest(files), here)).steps:
+                found.saw(step.came)
+    return found.missing(assistant)

@@ -23,6 +23,8 @@ from fond_echo.contract.replay import (
     DoubtOut,
     GapOut,
     KeptCase,
+    MendIn,
+    MendOut,
     ReplayIn,
     ReplayOut,
     ReplaysIn,
@@ -72,6 +74,10 @@ def _run_cases(name: str, given: ReplayIn) -> Call[CasesOut]:
 def _gaps(name: str, last: int) -> Call[list[GapOut]]:
     path = f"/api/assistants/{name}/gaps"
     return Call("GET", path, shape_of(list[GapOut]), query={"last": str(last)})
+
+
+def _mend_turn(turn_id: str, given: MendIn) -> Call[MendOut]:
+    return Call("POST", f"/api/turns/{turn_id}/mending", shape_of(MendOut), given.model_dump())
 
 
 def _doubtful_words(name: str, last: int) -> Call[list[DoubtOut]]:
@@ -158,6 +164,10 @@ class AssistantCalls:
         """What people said lately that no route was for, grouped."""
         return self.make(_gaps(name, last))
 
+    def mend_turn(self, turn_id: str, given: MendIn) -> MendOut:
+        """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
+        return self.make(_mend_turn(turn_id, given))
+
     def doubtful_words(self, name: str, last: int = 1_000) -> list[DoubtOut]:
         """Words of replies that did not come back when they were heard again."""
         return self.make(_doubtful_words(name, last))
@@ -242,6 +252,10 @@ class AsyncAssistantCalls:
     async def gaps(self, name: str, last: int = 1_000) -> list[GapOut]:
         """What people said lately that no route was for, grouped."""
         return await self.make(_gaps(name, last))
+
+    async def mend_turn(self, turn_id: str, given: MendIn) -> MendOut:
+        """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
+        return await self.make(_mend_turn(turn_id, given))
 
     async def doubtful_words(self, name: str, last: int = 1_000) -> list[DoubtOut]:
         """Words of replies that did not come back when they were heard again."""

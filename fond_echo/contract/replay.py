@@ -82,6 +82,25 @@ class CasesOut(Schema):
     cases: list[CaseOut]
 
 
+class MendIn(Schema):
+    """How a turn is mended: the route that was meant, whose example the words become (or others),
+    and the name of the case that it is kept as; without one, it is not kept."""
+
+    route: Name
+    example: str = Field(default="", max_length=300)
+    case: str = Field(default="", max_length=60, pattern=r"^([a-z0-9][a-z0-9-]*)?$")
+
+
+class MendOut(Schema):
+    """A turn that was mended: how it would be on the draft now. `draft` is empty where it would
+    still be taken elsewhere: then nothing was changed."""
+
+    example: str
+    replay: ReplayOut
+    draft: str
+    case: str
+
+
 class GapOut(Schema):
     """Turns that no route was for and that say about the same: a wording to add as an example, the
     route it is nearest to, and a turn that can be listened to."""

@@ -30,6 +30,7 @@ from fond_echo.documents.assistant import (
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media import media_errors
+from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.validate import validated
 
@@ -81,6 +82,7 @@ def read_assistant(files: Mapping[str, str]) -> AssistantFile:
 def _cases(files: Mapping[str, str]) -> tuple[FileError, ...]:
     try:
         read_cases(files)
+        read_scenarios(files)
     except InvalidFile as error:
         return error.errors
     return ()

@@ -19,7 +19,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.stages.answer import answer, failed, request
+from fond_echo.stages.answer import answer, failed, greeting, request
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import KeptAnswers, LogicPort, StageError
 from fond_echo.stages.ready import RoutedTurn, ready
@@ -100,6 +100,14 @@ async def take_again(
         turn: with nothing added but what was heard.
         hear: hears its sound against what that revision expects.
     """
+    return (await taken_again(turn, assistant, revision, needs, hear))[1]
+
+
+async def taken_again(
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
+    hear: Hearing | None = None,
+) -> tuple[TurnSoFar, TurnOutcome]:  # fmt: skip
+    """The same, with the turn as it is then."""
     begun = time.perf_counter()
     now = replace(turn, assistant=assistant, revision=revision, run="replay", routed=None,
                   answered=None, spoken=None, encoded=None, delivered=None)  # fmt: skip
@@ -107,22 +115,24 @@ async def take_again(
         try:
             now = now.with_added("transcribe", await hear(expected_of(now)))
         except FondEchoError as error:
-            return TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
+            return now, TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
     now = now.with_added("route", understand(now))
     parts: list[Reply] = []
     not_run = error_text = ""
     try:
         stage_needs: Any = needs
-        parts = [part async for part in answer(ready(now, RoutedTurn), stage_needs)]
+        if not now.inbound.joined:
+            parts = [part async for part in answer(ready(now, RoutedTurn), stage_needs)]
     except StageError as error:
         not_run = str(error) if error.code == "not-run" else ""
         error_text = "" if not_run else str(error)
     except FondEchoError as error:
         error_text = str(error)
         parts = [failed(now, error.code)]
-    return outcome_of(
-        now.with_added("answer", Answered(parts=parts)), not_run, error_text, _since(begun)
-    )
+    if now.inbound.joined:
+        parts = [greeting(now)]
+    now = now.with_added("answer", Answered(parts=parts))
+    return now, outcome_of(now, not_run, error_text, _since(begun))
 
 
 def _since(begun: float) -> float:

@@ -34,6 +34,7 @@ from fond_echo.web import (
     keys,
     links,
     loading,
+    mending,
     page_channel,
     problems,
     publishing,
@@ -107,6 +108,7 @@ def create_app(settings: Settings) -> FastAPI:
             secrets,
             keys,
             loading,
+            mending,
         ),
         *(events, subscriptions, webhooks, http_channel, page_channel, health),
     ):

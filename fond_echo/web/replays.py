@@ -131,9 +131,11 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
     return claimed(so_far, turn, channel, rows, resumed=True).turn
 
 
-async def _replayed(
+async def replayed(
     service: Service, was: TurnSoFar, onto: Onto, logic: LogicCaller, hear: bool
 ) -> ReplayOut:
+    """A turn as it was, and as it would be on a revision. Raises Conflict where it is to be heard
+    and has no sound."""
     hearing = None
     if hear and was.fetched is not None:
         if not was.inbound.sound or was.decoded is None:
@@ -168,7 +170,7 @@ async def replay_turn(
         was = await frozen(session, turn_id)
     onto, _files = await revision_of(service, was.assistant.assistant, given.onto, given.files)
     logic = LogicCaller(service.builder.client, await service.vault())
-    return await _replayed(service, was, onto, logic, given.hear)
+    return await replayed(service, was, onto, logic, given.hear)
 
 
 @router.post("/assistants/{name}/replays")
@@ -214,7 +216,7 @@ async def replay_turns(
         if not (was.text or was.choice) or was.answering == "person":
             skipped += 1
             continue
-        items.append(await _replayed(service, was, onto, logic, given.hear))
+        items.append(await replayed(service, was, onto, logic, given.hear))
     return ReplaysOut(
         items=items, cursor=ids[-1] if len(ids) == given.limit else "", skipped=skipped
     )
@@ -259,7 +261,7 @@ async def as_case(
     """A turn as a case: what was said, what was before, and that it must come out as it did."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
-    case, sound, file = await _case_of(service, was, name)
+    case, sound, file = await case_of(service, was, name)
     return KeptCase(
         name=name, assistant=was.assistant.assistant, file=f"{FOLDER}{name}.yaml",
         text=written(case), sound_file=FOLDER + file if sound else "",
@@ -267,9 +269,7 @@ async def as_case(
     )  # fmt: skip
 
 
-async def _case_of(
-    service: Service, was: TurnSoFar, name: str
-) -> tuple[dict[str, Any], bytes, str]:
+async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str, Any], bytes, str]:
     """A turn as a case, its recording, and the recording's name."""
     form = outcome_of(was)
     case: dict[str, Any] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
@@ -314,7 +314,7 @@ async def bundle_turn(turn_id: TurnId, _: MayBuild, service: TheService) -> Resp
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
         files = (await session.get_one(Revision, was.revision)).files
-    case, sound, file = await _case_of(service, was, "bundled-turn")
+    case, sound, file = await case_of(service, was, "bundled-turn")
     case.pop("memory", None)
     turn = {
         "case": case, "before": outcome_of(was).model_dump(mode="json"), "revision": was.revision,

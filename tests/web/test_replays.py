@@ -268,6 +268,40 @@ class Replays(Commands):
         again = ("conversation", "load", file, "--channel", "desk", "--contact", "tobin")
         self.assertIn("has a turn that is none", await self.fails(*again))
 
+    async def test_from_misheard_to_mended_in_one_go(self):
+        turn = await self.ask("Can I hire a canoe?")
+        before = (await self.client.get("/api/assistants/harbour-desk/draft")).json()
+        err = await self.fails("turn", "mend", turn, "--route", "canoes")
+        self.assertIn("there is no route 'canoes'", err)
+        out = await self.says("turn", "mend", turn, "--route", "lost-property", "--case", "canoe")
+        self.assertIn("on the draft it would be lost-property", out)
+        after = (await self.client.get("/api/assistants/harbour-desk/draft")).json()
+        main, was = after["files"]["assistant.yaml"], before["files"]["assistant.yaml"]
+        added = set(main.splitlines()) - set(was.splitlines())
+        self.assertEqual(added, {'      - "Can I hire a canoe?"'})
+        self.assertEqual(len(main.splitlines()), len(was.splitlines()) + 1)
+        self.assertIn("cases/canoe.yaml", after["files"])
+        cases = (await self.client.post(
+            "/api/assistants/harbour-desk/cases/runs", json={"onto": "draft"}
+        )).json()["cases"]  # fmt: skip
+        self.assertEqual([(each["case"], each["passed"]) for each in cases], [("canoe", True)])
+
+    async def test_with_its_sound_and_nothing_where_that_leads_elsewhere(self):
+        sound = encode(speech("Where did I put my umbrella?", "curlew"), "ogg")
+        turn = await self.ask(sound=sound)
+        out = await self.reported("turn", "mend", turn, "--route", "lost-property",
+                                  "--example", "Where did I put my umbrella?", "--case", "umbrella")  # fmt: skip
+        self.assertEqual(out["replay"]["after"]["route"], "lost-property")
+        files = (await self.client.get("/api/assistants/harbour-desk/draft")).json()["files"]
+        self.assertIn("cases/umbrella.ogg", files)
+        revision = (await self.client.get("/api/assistants/harbour-desk/draft")).json()["revision"]
+        code, out, _ = await self.types("turn", "mend", turn, "--route", "horn",
+                                        "--example", "Ring the big bell at once")  # fmt: skip
+        self.assertEqual(code, 1)
+        self.assertIn("Nothing was changed", out)
+        draft = (await self.client.get("/api/assistants/harbour-desk/draft")).json()
+        self.assertEqual(draft["revision"], revision)
+
     async def test_it_goes_into_the_draft_without_a_folder(self):
         turn = await self.ask("How much is a ticket?")
         await self.says("turn", "keep", turn, "ticket")

@@ -41,6 +41,9 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
       return kept;
     },
   });
+  const [route, setRoute] = useState("");
+  const [example, setExample] = useState(turn.text);
+  const mend = useMutation({ mutationFn: () => api.mend(turn.id, route, example, name) });
   if (turn.erased_at || !["answered", "failed"].includes(turn.state)) return null;
   return (
     <section aria-label="Replay">
@@ -80,6 +83,27 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
           Keep
         </Button>
       </Row>
+      <Row>
+        <Text label="It meant the route" value={route} onChange={setRoute} placeholder="fares" />
+        <Text label="As an example" value={example} onChange={setExample} />
+        <Button
+          onPress={() => mend.mutate()}
+          isDisabled={route.length < 2 || !example || mend.isPending}
+        >
+          Mend it in the draft
+        </Button>
+      </Row>
+      {mend.error && <ErrorNote role="alert">{mend.error.message}</ErrorNote>}
+      {mend.data && (
+        <>
+          <p role="status">
+            {mend.data.draft
+              ? `It stands in the draft${mend.data.case && `, with the case ${mend.data.case}`}.`
+              : "Nothing was changed: it would still be taken elsewhere."}
+          </p>
+          <SideBySide found={mend.data.replay} />
+        </>
+      )}
       {keep.error && <ErrorNote role="alert">{keep.error.message}</ErrorNote>}
       {keep.data && (
         <p role="status">
