@@ -282,16 +282,20 @@ def _test(options: argparse.Namespace) -> int:
 
 async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[CaseOut]:
     """Cases run in this process: no service is needed."""
+    from fond_echo.core.audio.clip import join
     from fond_echo.core.audio.containers import decode
     from fond_echo.core.audio.resample import at_rate
+    from fond_echo.core.language.manner import Manner
     from fond_echo.core.recognition.symbols import RATE
+    from fond_echo.core.recognition.transcript import Expected
+    from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.documents.assistant import digest
     from fond_echo.documents.case import FOLDER
     from fond_echo.documents.media import bytes_of
     from fond_echo.documents.reading import read_assistant
     from fond_echo.speech.heard import as_heard
-    from fond_echo.speech.material import recognizer
-    from fond_echo.stages.cases import run_case
+    from fond_echo.speech.material import lexicon, recognizer, synthesizer
+    from fond_echo.stages.cases import Aloud, run_case
     from fond_echo.stages.transcribe import speech_in
 
     assistant = read_assistant(files)
@@ -301,7 +305,23 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
         found = recognizer(assistant.language).transcribe(clip, expected)
         return speech_in(as_heard(found, assistant.language))
 
-    return [await run_case(case, assistant, digest(files), NoLogic(), hear) for case in cases]
+    async def speak(text: str, assistant: Any) -> Any:
+        manner = assistant.manner
+        language = assistant.language
+        words = lexicon(language).with_sounds(assistant.pronounced)
+        parts = Synthesizer(words, synthesizer(language).voices).speak(
+            text, assistant.voice, seed=1,
+            manner=Manner(rate=manner.rate, pitch=manner.pitch, volume=manner.loudness),
+        )  # fmt: skip
+        return join([part.clip for part in parts])
+
+    async def heard(clip: Any, language: str) -> str:
+        return recognizer(language).transcribe(clip, Expected()).spoken
+
+    aloud = Aloud(speak, heard)
+    return [
+        await run_case(case, assistant, digest(files), NoLogic(), hear, aloud) for case in cases
+    ]
 
 
 class NoLogic:

@@ -15,6 +15,7 @@ from fond_echo.contract.base import Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import read_yaml
+from fond_echo.documents.steps import Span
 from fond_echo.documents.validate import validated
 
 FOLDER = "cases/"
@@ -34,7 +35,9 @@ class KeptAnswer(Schema):
 class Expectation(Schema):
     """What must come out of a case; what is left out may be anything. `text` is all that is
     written, `spoken` all that is said: each must contain some phrases, have none of others, and
-    match a pattern. `asks` is the business logic that is asked, `none` for none of it."""
+    match a pattern. `asks` is the business logic that is asked, `none` for none of it. The reply's
+    sound lasts `spoken_at_most` so long, is a proper `voice_note`, and these words `come_back` when
+    it is heard again."""
 
     heard: str = ""
     route: str = ""
@@ -46,6 +49,14 @@ class Expectation(Schema):
     spoken: Phrases = Field(default_factory=list)
     choices: list[str] = Field(default_factory=list, max_length=20)
     asks: str = Field(default="", max_length=120)
+    spoken_at_most: Span | None = None
+    voice_note: bool = False
+    come_back: Phrases = Field(default_factory=list)
+
+    @property
+    def of_sound(self) -> bool:
+        """Whether the reply has to be spoken to find out."""
+        return bool(self.spoken_at_most or self.voice_note or self.come_back)
 
     @field_validator("matches")
     @classmethod

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import re
 import time
 from collections.abc import Awaitable, Callable, Sequence
@@ -15,6 +16,10 @@ from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.replay import CaseOut, TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.inspect import inspect
+from fond_echo.core.audio.voicenote import encode_voice_note
+from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
@@ -25,6 +30,19 @@ from fond_echo.stages.turn import TurnSoFar
 
 Hearing = Callable[[str, Expected], Awaitable[Heard]]
 """Hears a recording of the folder, by its name."""
+
+
+@dataclass(frozen=True)
+class Aloud:
+    """Speaks a reply as an assistant does, and hears it again.
+
+    Attributes:
+        speak: words to sound, in an assistant's voice.
+        hear: what is heard in a sound, freely, in spoken form.
+    """
+
+    speak: Callable[[str, AssistantFile], Awaitable[Clip]]
+    hear: Callable[[Clip, str], Awaitable[str]]
 
 
 @dataclass
@@ -53,13 +71,14 @@ class CaseAnswers:
 
 async def run_case(
     case: CaseFile, assistant: AssistantFile, revision: str, logic: LogicPort,
-    hear: Hearing | None = None,
+    hear: Hearing | None = None, aloud: Aloud | None = None,
 ) -> CaseOut:  # fmt: skip
     """Take a case's turn with a revision, and hold it against what must come out.
 
     Args:
         logic: asked where that is safe and the case keeps no answer.
         hear: needed for cases with a recording.
+        aloud: needed for cases that say how the reply must sound.
     """
     begun = time.perf_counter()
     kept = CaseAnswers(case, [])
@@ -85,10 +104,40 @@ async def run_case(
     form = await take_again(turn, assistant, revision, ReplayNeeds(logic, kept),
                         of_recording if case.sound else None)  # fmt: skip
     failures = list(judged(case, form, kept.asked))
+    if case.expect.of_sound:
+        failures += await _sounds(case, form, assistant, aloud)
     seconds = round(time.perf_counter() - begun, 3)
     return CaseOut(
         case=case.case, passed=not failures, failures=failures, seconds=seconds, form=form
     )
+
+
+async def _sounds(
+    case: CaseFile, form: TurnOutcome, assistant: AssistantFile, aloud: Aloud | None
+) -> list[str]:
+    """What of the reply's sound is not as it must be."""
+    if aloud is None:
+        return ["the reply cannot be spoken here: run it with speech"]
+    if not form.spoken:
+        return ["nothing is spoken"]
+    wanted, found = case.expect, []
+    try:
+        clip = await aloud.speak(form.spoken, assistant)
+        if wanted.spoken_at_most and clip.seconds > wanted.spoken_at_most:
+            found.append(f"it is spoken for {clip.seconds:.1f} s, not {wanted.spoken_at_most:g}")
+        if wanted.voice_note:
+            note = await asyncio.to_thread(encode_voice_note, clip, 1)
+            problems = [each.what for each in (await asyncio.to_thread(inspect, note)).findings]
+            found += [f"it is no proper voice note: {each}" for each in problems]
+        if wanted.come_back:
+            heard = f" {await aloud.hear(clip, assistant.language)} "
+            tokens = assistant.its_language.writing.spoken_tokens
+            found += [f"{each!r} does not come back: {heard.strip()!r}"
+                      for each in wanted.come_back
+                      if f" {' '.join(tokens(each))} " not in heard]  # fmt: skip
+    except FondEchoError as error:
+        found.append(f"its sound: {error}")
+    return found
 
 
 def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[str]) -> list[str]:

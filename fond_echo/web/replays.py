@@ -25,17 +25,19 @@ from fond_echo.contract.replay import (
     ReplaysOut,
 )
 from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.dialogue.gaps import Missed, gaps
 from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.language.manner import Manner
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile, digest
 from fond_echo.documents.bundle import Bundle, packed
 from fond_echo.documents.case import FOLDER, read_cases, written
 from fond_echo.documents.media import bytes_of
-from fond_echo.stages.cases import run_case
+from fond_echo.stages.cases import Aloud, run_case
 from fond_echo.stages.claim import claimed
 from fond_echo.stages.memory import facts
 from fond_echo.stages.replaying import RecordedAnswers, ReplayNeeds, changes, outcome_of, take_again
@@ -232,11 +234,25 @@ async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> C
             await service.recognizer.transcribe(clip, expected, language=language, long=False)
         )
 
+    async def speak(text: str, assistant: AssistantFile) -> Clip:
+        manner = assistant.manner
+        parts = service.synthesizer.speak(
+            text, assistant.voice, seed=1, sounds=assistant.pronounced,
+            language=assistant.language,
+            manner=Manner(rate=manner.rate, pitch=manner.pitch, volume=manner.loudness),
+        )  # fmt: skip
+        return join([part.clip async for part in parts])
+
+    async def heard(clip: Clip, language: str) -> str:
+        found = await service.recognizer.transcribe(clip, Expected(), language=language, long=False)
+        return found.spoken
+
     logic = LogicCaller(service.builder.client, await service.vault())
+    aloud = Aloud(speak, heard)
     return CasesOut(
         revision=onto.revision,
         cases=[
-            await run_case(case, onto.assistant, onto.revision, logic, hear)
+            await run_case(case, onto.assistant, onto.revision, logic, hear, aloud)
             for case in read_cases(files)
         ],
     )
