@@ -1498,8 +1498,8 @@ export interface components {
     };
     /**
      * MendIn
-     * @description How a turn is mended: the route that was meant, whose example the words become (or others), and
-     *     the name of the case that it is kept as; without one, it is not kept.
+     * @description How a turn is mended: the route that was meant, whose example the words become (or others),
+     *     and the name of the case that it is kept as; without one, it is not kept.
      */
     MendIn: {
       /** Route */
@@ -1517,8 +1517,8 @@ export interface components {
     };
     /**
      * MendOut
-     * @description A turn that was mended: how it would be on the draft now. `draft` is empty where it would still
-     *     be taken elsewhere: then nothing was changed.
+     * @description A turn that was mended: how it would be on the draft now. `draft` is empty where it would
+     *     still be taken elsewhere: then nothing was changed.
      */
     MendOut: {
       /** Example */
@@ -2147,6 +2147,16 @@ export interface components {
       /** Choices */
       choices?: components["schemas"]["Choice"][];
     };
+    /**
+     * RouteChance
+     * @description How likely a route was.
+     */
+    RouteChance: {
+      /** Route */
+      route: string;
+      /** Confidence */
+      confidence: number;
+    };
     /** RunOut */
     RunOut: {
       /** Id */
@@ -2263,6 +2273,16 @@ export interface components {
       } | null;
       /** Erased At */
       erased_at?: string | null;
+    };
+    /**
+     * StageTime
+     * @description How long a stage took.
+     */
+    StageTime: {
+      /** Stage */
+      stage: string;
+      /** Milliseconds */
+      milliseconds: number;
     };
     /** StandingIn */
     StandingIn: {
@@ -2559,7 +2579,9 @@ export interface components {
     };
     /**
      * TurnOutcome
-     * @description What a turn came to, once. `not_run` says why business logic or an engine was not asked.
+     * @description What a turn came to, once. `not_run` says why business logic or an engine was not asked;
+     *     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
+     *     the sound that went out.
      */
     TurnOutcome: {
       /** Text */
@@ -2615,6 +2637,20 @@ export interface components {
        * @default 0
        */
       milliseconds: number;
+      /** Stages */
+      stages?: components["schemas"]["StageTime"][];
+      /** Scores */
+      scores?: components["schemas"]["RouteChance"][];
+      /**
+       * Voice
+       * @default
+       */
+      voice: string;
+      /**
+       * Clip
+       * @default
+       */
+      clip: string;
     };
     /**
      * VoiceOut

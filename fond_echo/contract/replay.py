@@ -30,8 +30,24 @@ class ReplaysIn(ReplayIn):
     limit: int = Field(default=50, ge=1, le=200)
 
 
+class StageTime(Schema):
+    """How long a stage took."""
+
+    stage: str
+    milliseconds: float
+
+
+class RouteChance(Schema):
+    """How likely a route was."""
+
+    route: str
+    confidence: float
+
+
 class TurnOutcome(Schema):
-    """What a turn came to, once. `not_run` says why business logic or an engine was not asked."""
+    """What a turn came to, once. `not_run` says why business logic or an engine was not asked;
+    `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
+    the sound that went out."""
 
     text: str
     route: str = ""
@@ -45,6 +61,10 @@ class TurnOutcome(Schema):
     error: str = ""
     not_run: str = ""
     milliseconds: float = 0.0
+    stages: list[StageTime] = Field(default_factory=list)
+    scores: list[RouteChance] = Field(default_factory=list)
+    voice: str = ""
+    clip: str = ""
 
 
 class ReplayOut(Schema):

@@ -22,6 +22,7 @@ from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
 from fond_echo.demo.mending import mended
 from fond_echo.demo.outside import call_with_engines, outside_engines
+from fond_echo.demo.rehearsing import rehearsed
 from fond_echo.demo.talk import talk
 from fond_echo.speech.material import synthesizer
 
@@ -363,6 +364,10 @@ class Tour:
         self._part("The provider Gannet hears, answers and speaks; then it fails.")
         outside_engines(self.echo, self.world, self.say, self._problem)
 
+    def _scenarios(self, _: httpx.Client) -> None:
+        self._part("The demo's four scenarios, as chats and as calls.")
+        rehearsed(self.say, self._problem)
+
     def _talks(self, client: httpx.Client) -> None:
         self._part("A slow answer, words for a conference, and a report for the deck log.")
         talk(self.echo, self.world, client, self.say, self._problem)
@@ -389,5 +394,6 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._gale_line,
     Tour._mended,
     Tour._talks,
+    Tour._scenarios,
     Tour._telephone,
 )

@@ -13,7 +13,7 @@ from typing import Any
 
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.replay import TurnOutcome
+from fond_echo.contract.replay import RouteChance, StageTime, TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
@@ -28,6 +28,9 @@ from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.turn import Answered, TurnSoFar
 
 Hearing = Callable[[Expected], Awaitable[Heard]]
+
+SCORES = 5
+"""So many of the likeliest routes are told."""
 
 WEIGHED = ("error", "text", "route", "outcome", "slots", "not_run", "written", "choices", "spoken")
 """What may be different between two forms of a turn, the weightiest first."""
@@ -111,12 +114,21 @@ async def taken_again(
     begun = time.perf_counter()
     now = replace(turn, assistant=assistant, revision=revision, run="replay", routed=None,
                   answered=None, spoken=None, encoded=None, delivered=None)  # fmt: skip
+    times: list[StageTime] = []
+
+    def took(stage: str, since: float) -> None:
+        times.append(StageTime(stage=stage, milliseconds=_since(since)))
+
     if hear is not None:
         try:
             now = now.with_added("transcribe", await hear(expected_of(now)))
         except FondEchoError as error:
             return now, TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
+        took("transcribe", begun)
+    since = time.perf_counter()
     now = now.with_added("route", understand(now))
+    took("route", since)
+    since = time.perf_counter()
     parts: list[Reply] = []
     not_run = error_text = ""
     try:
@@ -132,7 +144,9 @@ async def taken_again(
     if now.inbound.joined:
         parts = [greeting(now)]
     now = now.with_added("answer", Answered(parts=parts))
-    return now, outcome_of(now, not_run, error_text, _since(begun))
+    took("answer", since)
+    found = outcome_of(now, not_run, error_text, _since(begun))
+    return now, found.model_copy(update={"stages": times})
 
 
 def _since(begun: float) -> float:
@@ -154,6 +168,12 @@ def outcome_of(
         spoken=" ".join(filter(None, map(spoken_words, parts))),
         choices=[choice.label for part in parts for choice in part.choices],
         error=error, not_run=not_run, milliseconds=milliseconds,
+        scores=[
+            RouteChance(route=each.route, confidence=round(each.confidence, 3))
+            for each in (routed.scores[:SCORES] if routed else [])
+        ],
+        voice=next((part.voice for part in parts if part.voice), turn.assistant.voice),
+        clip=turn.encoded.clip.id if turn.encoded is not None else "",
     )  # fmt: skip
 
 

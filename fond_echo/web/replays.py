@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import asyncio
 import base64
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
 from fastapi import Query, Response
+from pydantic import ValidationError
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -23,6 +24,7 @@ from fond_echo.contract.replay import (
     ReplayOut,
     ReplaysIn,
     ReplaysOut,
+    StageTime,
 )
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join
@@ -121,11 +123,25 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
     files = (await session.get_one(Revision, run.revision)).files
     wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
     rows = (await session.execute(wanted)).scalars().all()
+    try:
+        return _as_frozen(turn, conversation, contact, channel, inbound, run, files, rows)
+    except ValidationError as error:
+        raise Conflict(
+            "the turn was recorded by a version that wrote it down in another way",
+            remedy="it can be read and heard, and not replayed",
+        ) from error
+
+
+def _as_frozen(
+    turn: Turn, conversation: Conversation, contact: Contact, channel: Channel, inbound: Inbound,
+    run: Run, files: Mapping[str, str], rows: Sequence[Stage],
+) -> TurnSoFar:  # fmt: skip
+    """Raises ValidationError for records of another shape."""
     so_far = TurnSoFar(
         id=turn.id, run_id=run.id, run="live", number=turn.number, channel=channel.name,
         conversation_id=conversation.id, contact_id=contact.id, contact_name=contact.name,
         inbound=Message.model_validate(inbound.message),
-        assistant=await asyncio.to_thread(assistant_of, run.revision, files),
+        assistant=assistant_of(run.revision, files),
         revision=run.revision, clock=run.clock, seed=run.seed,
         memory=facts(run.memory_before, run.clock),
         state=ConversationState.read(run.state_before), standing=turn.standing,
@@ -152,7 +168,13 @@ async def replayed(
             )
             return speech_in(heard)
 
-    before = outcome_of(was)
+    async with service.database.reading() as session:
+        wanted = select(Stage.name, Stage.seconds).where(Stage.run_id == was.run_id)
+        times = (await session.execute(wanted.order_by(Stage.started_at))).all()
+    before = outcome_of(was).model_copy(update={"stages": [
+        StageTime(stage=name, milliseconds=round(1_000 * seconds, 1))
+        for name, seconds in times if name != "receive"
+    ]})  # fmt: skip
     after = await take_again(
         was, onto.assistant, onto.revision, ReplayNeeds(logic, RecordedAnswers(was)), hearing
     )

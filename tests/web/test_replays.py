@@ -7,6 +7,8 @@ import json
 import zipfile
 from xml.etree import ElementTree
 
+from sqlalchemy import update
+
 from fond_echo.cli.main import main
 from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.containers import encode
@@ -15,6 +17,7 @@ from fond_echo.documents.bundle import unpacked
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.media import bytes_of, is_media
+from fond_echo.store.records import Stage
 from tests.sounds import speech
 from tests.web.test_commands import DESK, Commands
 
@@ -67,6 +70,32 @@ class Replays(Commands):
         main = self.files["assistant.yaml"]
         self.assertIn(old, main)
         return {**self.files, "assistant.yaml": main.replace(old, new)}
+
+    async def test_stages_scores_and_sound_then_and_now(self):
+        turn = await self.ask("When is the next boat to Pell?")
+        found = await self.replay(turn)
+        self.assertEqual([each["stage"] for each in found["before"]["stages"]],
+                         ["route", "answer", "deliver"])  # fmt: skip
+        self.assertEqual([each["stage"] for each in found["after"]["stages"]], ["route", "answer"])
+        self.assertEqual(found["after"]["voice"], "whimbrel")
+        sound = encode(speech("How much is a ticket?", "curlew"), "ogg")
+        turn = await self.ask(sound=sound)
+        found = await self.replay(turn, hear=True)
+        self.assertEqual(found["after"]["stages"][0]["stage"], "transcribe")
+        self.assertTrue(found["before"]["clip"])
+        self.assertEqual(found["after"]["scores"][0]["route"], "fares")
+
+    async def test_a_turn_of_another_version_says_so(self):
+        turn = await self.ask("How much is a ticket?")
+        async with self.database.writing() as session:
+            await session.execute(
+                update(Stage).where(Stage.name == "route").values(output={"way": "fares"})
+            )
+        for path in ("replays", "mending"):
+            given = {} if path == "replays" else {"route": "fares"}
+            found = await self.client.post(f"/api/turns/{turn}/{path}", json=given)
+            problem = self.assert_problem(found, 409, "conflict")
+            self.assertIn("wrote it down in another way", problem["detail"])
 
     async def test_on_the_same_files_nothing_is_different_and_nothing_is_asked(self):
         turn = await self.ask("When is the next boat to Pell?")

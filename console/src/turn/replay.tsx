@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type Replay, type TurnDetail } from "../api";
+import { BothSounds, StageTimes } from "./beside";
 import { Button, ErrorNote, Mark, Row, Table, Text } from "../parts/sheet";
 
 const SHOWN = [
@@ -143,8 +144,22 @@ function SideBySide({ found }: { found: Replay }) {
               </tr>
             ),
           )}
+          {(found.before.scores?.length || found.after.scores?.length) && (
+            <tr>
+              <td>likeliest routes</td>
+              {[found.before, found.after].map((each, place) => (
+                <td key={place}>
+                  {each.scores
+                    ?.map((one) => `${one.route} ${Math.round(100 * one.confidence)} %`)
+                    .join(", ")}
+                </td>
+              ))}
+            </tr>
+          )}
         </tbody>
       </Table>
+      <StageTimes found={found} />
+      <BothSounds found={found} />
     </>
   );
 }
