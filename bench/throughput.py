@@ -1,4 +1,4 @@
-"""Turns a second with one and with two work processes, all on this machine.
+"""Turns a second with one, two and four work processes, all on this machine.
 
 Forty passengers send everything at once; the clock runs until the last answer stands in its
 room. The stand-in network, the business logic, PostgreSQL and the speech process share the
@@ -34,8 +34,8 @@ def main() -> None:
             answer.raise_for_status()
             expected[person] += 1
 
-        for workers in (1, 2):
-            if workers == 2:
+        for workers in (1, 2, 4):
+            while world.workers() < workers:
                 world.add_worker()
                 time.sleep(3)
             for kind, count in (("text", chosen.texts), ("voice note", chosen.notes)):

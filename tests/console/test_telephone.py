@@ -15,7 +15,7 @@ class Telephone(InABrowser):
         page.get_by_role("link", name="Channels").click()
         page.get_by_role("link", name=re.compile("exchange")).click()
         expect(page.get_by_text("tern-telephones", exact=True)).to_be_visible()
-        expect(page.get_by_text("registered", exact=True)).to_be_visible()
+        expect(page.get_by_text("registered", exact=True).first).to_be_visible()
         page.get_by_role("button", name="Call", exact=True).click()
         expect(page.get_by_text("talking", exact=True)).to_be_visible()
         page.get_by_role("button", name="3", exact=True).click()

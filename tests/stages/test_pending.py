@@ -1,5 +1,7 @@
 """What is written about a turn goes together: few transactions, and nothing lost or out of order."""
 
+from unittest import mock
+
 from sqlalchemy import event
 
 from fond_echo.stages.claim import StaleWorker
@@ -29,7 +31,9 @@ class Together(Driving):
 
     async def test_a_text_costs_three_transactions(self):
         await self.driver.work(await self.arrive("m0", text=QUESTION))
-        count, statements = await self.transactions(await self.arrive("m1", text=QUESTION))
+        # On a machine with more to do a stage may take longer than its record waits for company.
+        with mock.patch("fond_echo.stages.beside.WRITTEN_AFTER", 60.0):
+            count, statements = await self.transactions(await self.arrive("m1", text=QUESTION))
         self.assertLessEqual(count, 3)
         self.assertLessEqual(len(statements), 18)
 
