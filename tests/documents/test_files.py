@@ -96,7 +96,7 @@ class Assistants(unittest.TestCase):
             ("How much is a ticket?", "next boat to PELL", ":10:16: 'next boat to PELL' is an example of next-sailing too"),
             ("How much is a ticket?", "'?!'", "has no word in it"),
             ("fallback:\n  reply: {text: I can tell you about boats and fares.}\n", "", "the field 'fallback' is missing"),
-            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, documents or free, or words"),
+            ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {logic: timetable.next-sailing, text: x}", "logic, documents, free or transcript, or words"),
             ("assistant: harbour-desk", "assistant: Harbour Desk", "lower-case letters"),
             ("assistant: harbour-desk", "assistant: harbour-desk\nlanguage: fr", "the language 'fr' is not known"),
             ("reply: {logic: timetable.next-sailing, safe: true}", "reply: {text: x, spoken: '<speak><b/></speak>'}", "in the markup: <b> is not spoken (line 1, column 8 of it)"),

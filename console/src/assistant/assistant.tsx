@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { api, Problem, type Checked } from "../api";
 import { bytes, timeOf } from "../format";
 import { Button, ErrorNote, Mark, Row, Sheet, Text } from "../parts/sheet";
+import { useSound } from "../parts/sound";
 import { colour, font } from "../theme";
 import { Bench } from "./bench";
 import { Editor } from "./editor";
@@ -297,16 +298,7 @@ const isSound = (file: string) => /\.(ogg|oga|opus|webm|mp3|m4a|amr|wav|flac)$/i
 
 /** A sound of the folder: it is played, and changed by putting the folder anew. */
 function SoundFile({ file, text }: { file: string; text: string }) {
-  const blob = useMemo(
-    () => new Blob([Uint8Array.from(atob(text), (each) => each.charCodeAt(0))]),
-    [text],
-  );
-  const [address, setAddress] = useState("");
-  useEffect(() => {
-    const made = URL.createObjectURL(blob);
-    setAddress(made);
-    return () => URL.revokeObjectURL(made);
-  }, [blob]);
+  const { blob, address } = useSound(text);
   return (
     <div style={{ padding: "1.5rem 1.2rem" }}>
       <audio controls src={address} aria-label={file} />

@@ -3,6 +3,7 @@ import { scaleLinear } from "@visx/scale";
 import { api, type Replay } from "../api";
 import { milliseconds } from "../format";
 import { Button, ErrorNote, Row } from "../parts/sheet";
+import { useSound } from "../parts/sound";
 import { colour } from "../theme";
 
 type Outcome = Replay["before"];
@@ -77,7 +78,7 @@ export function BothSounds({ found }: { found: Replay }) {
       api.render({
         text: found.after.spoken ?? "",
         voice: found.after.voice ?? "",
-        give: "data-uri",
+        give: "base64",
         format: "ogg",
         manner: { rate: 1, pitch: 0 },
       }),
@@ -100,12 +101,16 @@ export function BothSounds({ found }: { found: Replay }) {
         </Button>
       )}
       {speak.error && <ErrorNote role="alert">{speak.error.message}</ErrorNote>}
-      {speak.data?.data_uri && (
-        <label>
-          now{" "}
-          <audio controls autoPlay aria-label="As it would be spoken" src={speak.data.data_uri} />
-        </label>
-      )}
+      {speak.data && <Now base64={speak.data.base64} />}
     </Row>
+  );
+}
+
+function Now({ base64 }: { base64: string }) {
+  const { address } = useSound(base64);
+  return (
+    <label>
+      now <audio controls autoPlay aria-label="As it would be spoken" src={address || undefined} />
+    </label>
   );
 }
