@@ -6,7 +6,7 @@ import io
 import re
 from collections.abc import Mapping
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 from ruamel.yaml import YAML
@@ -23,6 +23,9 @@ FOLDER = "cases/"
 Phrases = Annotated[list[Annotated[str, Field(min_length=1, max_length=500)]], Field(max_length=20)]
 
 
+CaseStage = Literal["transcribe", "route", "answer", "speak", "encode"]
+
+
 class KeptAnswer(Schema):
     """What business logic answered to a question: used where it is asked for the same, with the
     same slots."""
@@ -35,9 +38,10 @@ class KeptAnswer(Schema):
 class Expectation(Schema):
     """What must come out of a case; what is left out may be anything. `text` is all that is
     written, `spoken` all that is said: each must contain some phrases, have none of others, and
-    match a pattern. `asks` is the business logic that is asked, `none` for none of it. The reply's
-    sound lasts `spoken_at_most` so long, is a proper `voice_note`, and these words `come_back` when
-    it is heard again."""
+    match a pattern. `asks` is the business logic that is asked, `none` for none of it; `asks_with`
+    are slots it is asked with. `stages` must all run, and those that are not named must not. The
+    reply's sound lasts `spoken_at_most` so long, is a proper `voice_note`, and these words
+    `come_back` when it is heard again."""
 
     heard: str = ""
     route: str = ""
@@ -49,6 +53,8 @@ class Expectation(Schema):
     spoken: Phrases = Field(default_factory=list)
     choices: list[str] = Field(default_factory=list, max_length=20)
     asks: str = Field(default="", max_length=120)
+    asks_with: dict[str, Any] = Field(default_factory=dict)
+    stages: list[CaseStage] = Field(default_factory=list, max_length=5)
     spoken_at_most: Span | None = None
     voice_note: bool = False
     come_back: Phrases = Field(default_factory=list)
@@ -56,7 +62,7 @@ class Expectation(Schema):
     @property
     def of_sound(self) -> bool:
         """Whether the reply has to be spoken to find out."""
-        return bool(self.spoken_at_most or self.voice_note or self.come_back)
+        return bool(self.spoken_at_most or self.voice_note or self.come_back or self.stages)
 
     @field_validator("matches")
     @classmethod

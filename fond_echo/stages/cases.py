@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import re
 import time
-from collections.abc import Awaitable, Callable, Sequence
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -13,7 +13,7 @@ from typing import Any
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.replay import CaseOut, TurnOutcome
+from fond_echo.contract.replay import CaseOut, StageTime, TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
@@ -30,6 +30,9 @@ from fond_echo.stages.turn import TurnSoFar
 
 Hearing = Callable[[str, Expected], Awaitable[Heard]]
 """Hears a recording of the folder, by its name."""
+
+
+Asked = tuple[str, Mapping[str, Any]]
 
 
 @dataclass(frozen=True)
@@ -50,15 +53,15 @@ class CaseAnswers:
     """What a case says that business logic answered.
 
     Attributes:
-        asked: the business logic that was wanted.
+        asked: the business logic that was wanted, each with the slots it was asked with.
     """
 
     case: CaseFile
-    asked: list[str]
+    asked: list[Asked]
 
     def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
         """The answer that is kept for the same slots."""
-        self.asked.append(name)
+        self.asked.append((name, asked.slots))
         for kept in self.case.logic:
             same = all(asked.slots.get(slot) == value for slot, value in kept.slots.items())
             if kept.asks == name and same:
@@ -105,7 +108,8 @@ async def run_case(
                         of_recording if case.sound else None)  # fmt: skip
     failures = list(judged(case, form, kept.asked))
     if case.expect.of_sound:
-        failures += await _sounds(case, form, assistant, aloud)
+        form, of_sound = await _sounds(case, form, assistant, aloud)
+        failures += of_sound + _stages(case, form)
     seconds = round(time.perf_counter() - begun, 3)
     return CaseOut(
         case=case.case, passed=not failures, failures=failures, seconds=seconds, form=form
@@ -114,19 +118,30 @@ async def run_case(
 
 async def _sounds(
     case: CaseFile, form: TurnOutcome, assistant: AssistantFile, aloud: Aloud | None
-) -> list[str]:
-    """What of the reply's sound is not as it must be."""
-    if aloud is None:
-        return ["the reply cannot be spoken here: run it with speech"]
-    if not form.spoken:
-        return ["nothing is spoken"]
+) -> tuple[TurnOutcome, list[str]]:
+    """The outcome with the stages that make its sound, and what of it is not as it must be."""
     wanted, found = case.expect, []
+    if aloud is None:
+        return form, ["the reply cannot be spoken here: run it with speech"]
+    if not form.spoken:
+        must_sound = wanted.spoken_at_most or wanted.voice_note or wanted.come_back
+        return form, ["nothing is spoken"] if must_sound else []
+    times = list(form.stages)
+
+    def took(stage: str, since: float) -> float:
+        now = time.perf_counter()
+        times.append(StageTime(stage=stage, milliseconds=round(1000 * (now - since), 2)))
+        return now
+
+    since = time.perf_counter()
     try:
         clip = await aloud.speak(form.spoken, assistant)
+        since = took("speak", since)
+        note = await asyncio.to_thread(encode_voice_note, clip, 1)
+        took("encode", since)
         if wanted.spoken_at_most and clip.seconds > wanted.spoken_at_most:
             found.append(f"it is spoken for {clip.seconds:.1f} s, not {wanted.spoken_at_most:g}")
         if wanted.voice_note:
-            note = await asyncio.to_thread(encode_voice_note, clip, 1)
             problems = [each.what for each in (await asyncio.to_thread(inspect, note)).findings]
             found += [f"it is no proper voice note: {each}" for each in problems]
         if wanted.come_back:
@@ -137,10 +152,37 @@ async def _sounds(
                       if f" {' '.join(tokens(each))} " not in heard]  # fmt: skip
     except FondEchoError as error:
         found.append(f"its sound: {error}")
-    return found
+    return form.model_copy(update={"stages": times}), found
 
 
-def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[str]) -> list[str]:
+def _stages(case: CaseFile, form: TurnOutcome) -> list[str]:
+    """Where other stages ran than must run."""
+    ran = [each.stage for each in form.stages]
+    wanted = case.expect.stages
+    if not wanted or set(ran) == set(wanted):
+        return []
+    return [f"the stages that ran are {', '.join(ran)}, not {', '.join(wanted)}"]
+
+
+def _asked_otherwise(case: CaseFile, asked: Sequence[Asked]) -> list[str]:
+    """Where business logic was not asked as it must be."""
+    wanted, names = case.expect, [name for name, _ in asked]
+    if wanted.asks == "none":
+        return [f"{names[0]} was asked"] if names else []
+    if wanted.asks and wanted.asks not in names:
+        return [f"{wanted.asks} was not asked"]
+    if not wanted.asks_with:
+        return []
+    of_it = [slots for name, slots in asked if wanted.asks in ("", name)]
+    if not of_it:
+        return ["no business logic was asked"]
+    last = of_it[-1]
+    return [f"business logic was asked with {slot} {last.get(slot)!r}, not {value!r}"
+            for slot, value in wanted.asks_with.items()
+            if str(last.get(slot)) != str(value)]  # fmt: skip
+
+
+def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[Asked]) -> list[str]:
     """What of a case does not hold, in words."""
     wanted, found = case.expect, []
 
@@ -166,10 +208,7 @@ def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[str]) -> list[str]
         found.append(f"the text does not match {wanted.matches!r}: {form.written!r}")
     if wanted.choices and wanted.choices != form.choices:
         found.append(f"choices are {form.choices}, not {wanted.choices}")
-    if wanted.asks == "none" and asked:
-        found.append(f"{asked[0]} was asked")
-    elif wanted.asks and wanted.asks != "none" and wanted.asks not in asked:
-        found.append(f"{wanted.asks} was not asked")
+    found += _asked_otherwise(case, asked)
     unasked = bool(form.not_run) and (wanted.contains or wanted.matches or wanted.spoken)
     if form.error:
         found.append(form.error)

@@ -5,7 +5,6 @@ import io
 import json
 import tempfile
 import unittest
-from importlib import resources
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -211,14 +210,6 @@ class InTheTerminal(unittest.TestCase):
         self.assertEqual(
             (code, found["passed"], found["steps"][0]["turn"]["route"]), (1, False, "fares")
         )
-
-    def test_the_demo_s_four(self):
-        folder = resources.files("fond_echo.demo") / "harbour-desk" / "scenarios"
-        files = sorted(Path(str(folder)).glob("*.yaml"))
-        self.assertEqual(len(files), 4)
-        code, out = self.typed("scenario", "run", *files)
-        self.assertEqual(code, 0, out)
-        self.assertIn("7 of 7 scenarios passed", out)
 
     def test_coverage_and_fragile_phrases(self):
         code, out = self.typed("assistant", "coverage", self.desk, "--json")

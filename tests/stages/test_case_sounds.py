@@ -29,6 +29,49 @@ expect: {route: fares, spoken_at_most: 6s, voice_note: true, come_back: [four po
 """
 
 
+ASKING = """\
+assistant: small-desk
+voice: tern
+routes:
+  - route: sailing
+    examples: ["When is the boat to {island}?"]
+    slots: {island: {kind: text, ask: "Which island?"}}
+    reply: {logic: timetable.next, safe: false}
+logic:
+  timetable: {url: "http://127.0.0.1:9/timetable", secret: timetable-mark}
+fallback:
+  reply: {text: I know about boats.}
+"""
+
+
+class Asking(unittest.IsolatedAsyncioTestCase):
+    """Cases that say what business logic is asked, and with what."""
+
+    async def failures(self, **expect):
+        case = CaseFile.model_validate(
+            {
+                "case": "boat",
+                "said": "When is the boat to Pell?",
+                "logic": [{"asks": "timetable.next", "answers": [{"text": "At noon."}]}],
+                "expect": expect,
+            }
+        )
+        assistant = read_assistant({"assistant.yaml": ASKING})
+        return (await run_case(case, assistant, "a" * 64, MemoryLogic())).failures
+
+    async def test_with_what(self):
+        asked = {"asks": "timetable.next", "asks_with": {"island": "Pell"}}
+        self.assertEqual(await self.failures(**asked), [])
+        self.assertEqual(
+            await self.failures(asks_with={"island": "Tern Rock"}),
+            ["business logic was asked with island 'Pell', not 'Tern Rock'"],
+        )
+        self.assertEqual(await self.failures(asks="none"), ["timetable.next was asked"])
+        self.assertEqual(
+            await self.failures(asks="timetable.last"), ["timetable.last was not asked"]
+        )
+
+
 class Sounding(unittest.IsolatedAsyncioTestCase):
     async def run_with(self, seconds=1.0, heard="a crossing is four pounds", fails=False, **expect):
         async def speak(text, assistant):
@@ -71,6 +114,17 @@ class Sounding(unittest.IsolatedAsyncioTestCase):
         self.assertTrue(found.passed)
         found = await self.run_with(heard="a crossing is fourteen pounds", come_back=["four"])
         self.assertFalse(found.passed)
+
+    async def test_the_stages_that_run(self):
+        ran = ["route", "answer", "speak", "encode"]
+        found = await self.run_with(stages=ran)
+        self.assertEqual(found.failures, [])
+        self.assertEqual([each.stage for each in found.form.stages], ran)
+        found = await self.run_with(stages=["route", "answer"])
+        self.assertEqual(
+            found.failures,
+            ["the stages that ran are route, answer, speak, encode, not route, answer"],
+        )
 
     async def test_where_it_cannot_be_spoken(self):
         self.assertEqual((await self.run_with(fails=True)).failures, ["its sound: no voice"])

@@ -22,12 +22,15 @@ class Phrase:
         slot: that the words are for.
         begin, end: the words before and after the place, in lower case; one of them may be none.
         example: as it was written.
+        closed: whether it closes with a mark right behind its place, which is then none of its
+            words.
     """
 
     slot: str
     begin: tuple[str, ...]
     end: tuple[str, ...]
     example: str
+    closed: bool = False
 
     @classmethod
     def of(cls, example: str) -> Phrase:
@@ -39,7 +42,8 @@ class Phrase:
         begin, end = _words(before), _words(after)
         if not (begin or end):
             raise ValueError("an example needs words beside its place")
-        return cls(found[0], begin, end, example)
+        closed = not end and after.strip() in (".", "?", "!")
+        return cls(found[0], begin, end, example, closed)
 
     @property
     def fixed(self) -> str:
@@ -67,7 +71,8 @@ class Phrase:
             return ""
         # Up to the end of the text, where nothing stands behind: a question mark belongs to it.
         end = spans[last][0] if self.end else len(text)
-        return text[spans[first][0] : end].strip().strip(",;:")
+        found = text[spans[first][0] : end].strip().strip(",;:")
+        return found.rstrip(".?!") if self.closed else found
 
 
 def said_in(phrases: Sequence[Phrase], text: str, around: Collection[str]) -> tuple[Phrase, str]:

@@ -26,6 +26,8 @@ class Phrases(unittest.TestCase):
         self.assertEqual(phrase.words_in("announce"), "")
         self.assertEqual(phrase.words_in("announce that"), "")
         self.assertEqual(phrase.words_in("who can announce that it is late"), "")
+        asked = Phrase.of("When is the boat to {island}?")
+        self.assertEqual(asked.words_in("When is the boat to Tern Rock?"), "Tern Rock")
         both = Phrase.of("tell {message} to everybody")
         self.assertEqual(both.words_in("Tell good luck, all, to everybody."), "good luck, all")
 
