@@ -97,8 +97,8 @@ export const api = {
     call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, onto }),
   publish: (name: string, revision: string, force = false) =>
     call<Assistant>("POST", `/api/assistants/${name}/publish`, { revision, force }),
-  replay: (turn: string, onto: string, hear: boolean) =>
-    call<Replay>("POST", `/api/turns/${turn}/replays`, { onto, hear }),
+  replay: (turn: string, onto: string, begin: ReplayBegin) =>
+    call<Replay>("POST", `/api/turns/${turn}/replays`, { onto, begin }),
   asCase: (turn: string, name: string) =>
     call<KeptCase>("GET", `/api/turns/${turn}/case?${new URLSearchParams({ name })}`),
   runCases: (name: string, files: Files) =>
@@ -163,6 +163,7 @@ export type Assistant = Out<"AssistantOut">;
 export type FileError = Out<"FileErrorOut">;
 export type Checked = Out<"Checked">;
 export type Replay = Out<"ReplayOut">;
+export type ReplayBegin = "transcribe" | "route" | "answer";
 export type KeptCase = Out<"KeptCase">;
 export type CaseRun = Out<"CasesOut">;
 export type Gap = Out<"GapOut">;

@@ -1883,7 +1883,8 @@ export interface components {
     /**
      * ReplayIn
      * @description What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
-     *     are. `hear` hears its sound again, too, instead of beginning with what was heard then.
+     *     are. It begins at a stage, with what came before as it was then: `transcribe` decodes and hears
+     *     its sound again, `route` begins with the words, `answer` with the route and slots.
      */
     ReplayIn: {
       /**
@@ -1896,10 +1897,11 @@ export interface components {
         [key: string]: string;
       } | null;
       /**
-       * Hear
-       * @default false
+       * Begin
+       * @default route
+       * @enum {string}
        */
-      hear: boolean;
+      begin: "transcribe" | "route" | "answer";
     };
     /**
      * ReplayOut
@@ -1930,10 +1932,11 @@ export interface components {
         [key: string]: string;
       } | null;
       /**
-       * Hear
-       * @default false
+       * Begin
+       * @default route
+       * @enum {string}
        */
-      hear: boolean;
+      begin: "transcribe" | "route" | "answer";
       /**
        * Channel
        * @default

@@ -10,13 +10,20 @@ import sys
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 from xml.etree import ElementTree
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, add_service, print_json, service, table
-from fond_echo.contract.replay import CaseOut, ReplayIn, ReplayOut, ReplaysIn, TurnOutcome
+from fond_echo.contract.replay import (
+    CaseOut,
+    ReplayBegin,
+    ReplayIn,
+    ReplayOut,
+    ReplaysIn,
+    TurnOutcome,
+)
 
 if TYPE_CHECKING:
     from fond_echo.documents.case import CaseFile
@@ -78,14 +85,17 @@ def add_to_assistants(verbs: Any) -> None:
 def _add_onto(command: argparse.ArgumentParser) -> None:
     command.add_argument("--onto", default="draft", help="draft, live or a revision (draft)")
     command.add_argument("--folder", type=Path, help="a folder of files instead")
-    command.add_argument("--hear", action="store_true", help="hear its sound again, too")
+    command.add_argument(
+        "--from", dest="begin", choices=get_args(ReplayBegin), default="route",
+        help="the stage to begin at: hear its sound again, route its words, or answer (route)",
+    )  # fmt: skip
 
 
 def _replay(options: argparse.Namespace) -> int:
     files = files_in(options.folder) if options.folder else None
     if Path(options.id).suffix == ".zip":
         return _replay_bundle(Path(options.id), files, as_json=options.json)
-    given = ReplayIn(onto=options.onto, files=files, hear=options.hear)
+    given = ReplayIn(onto=options.onto, files=files, begin=options.begin)
     with service(options) as echo:
         found = echo.replay_turn(options.id, given)
     if options.json:
@@ -180,7 +190,7 @@ def _replay_many(options: argparse.Namespace) -> int:
     with service(options) as echo:
         while len(found) < options.last:
             page = echo.replay_turns(options.name, ReplaysIn(
-                onto=options.onto, files=files, hear=options.hear, channel=options.channel,
+                onto=options.onto, files=files, begin=options.begin, channel=options.channel,
                 words=options.words, since=options.since, until=options.until, cursor=cursor,
                 limit=min(PAGE, options.last - len(found)),
             ))  # fmt: skip

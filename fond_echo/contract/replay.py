@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field
 
 from fond_echo.contract.assistants import Files
 from fond_echo.contract.base import Instant, Name, Schema
 
+ReplayBegin = Literal["transcribe", "route", "answer"]
+
 
 class ReplayIn(Schema):
     """What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
-    are. `hear` hears its sound again, too, instead of beginning with what was heard then."""
+    are. It begins at a stage, with what came before as it was then: `transcribe` decodes and hears
+    its sound again, `route` begins with the words, `answer` with the route and slots."""
 
     onto: str = Field(default="draft", max_length=64)
     files: Files | None = None
-    hear: bool = False
+    begin: ReplayBegin = "route"
 
 
 class ReplaysIn(ReplayIn):

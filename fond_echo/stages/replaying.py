@@ -95,20 +95,21 @@ class ReplayNeeds:
 
 async def take_again(
     turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
-    hear: Hearing | None = None,
+    hear: Hearing | None = None, *, as_routed: bool = False,
 ) -> TurnOutcome:  # fmt: skip
     """A turn taken with a revision, from what was heard on, or from its sound.
 
     Args:
         turn: with nothing added but what was heard.
         hear: hears its sound against what that revision expects.
+        as_routed: it keeps the route and slots that it had, where that revision has the route.
     """
-    return (await taken_again(turn, assistant, revision, needs, hear))[1]
+    return (await taken_again(turn, assistant, revision, needs, hear, as_routed=as_routed))[1]
 
 
 async def taken_again(
     turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
-    hear: Hearing | None = None,
+    hear: Hearing | None = None, *, as_routed: bool = False,
 ) -> tuple[TurnSoFar, TurnOutcome]:  # fmt: skip
     """The same, with the turn as it is then."""
     begun = time.perf_counter()
@@ -125,9 +126,16 @@ async def taken_again(
         except FondEchoError as error:
             return now, TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
         took("transcribe", begun)
-    since = time.perf_counter()
-    now = now.with_added("route", understand(now))
-    took("route", since)
+    if as_routed and turn.routed is not None:
+        name = turn.routed.route
+        if turn.assistant.route(name) and not assistant.route(name):
+            gone = f"there is no route {name!r} here any more"
+            return now, TurnOutcome(text=turn.text, error=gone, milliseconds=_since(begun))
+        now = now.with_added("route", turn.routed)
+    else:
+        since = time.perf_counter()
+        now = now.with_added("route", understand(now))
+        took("route", since)
     since = time.perf_counter()
     parts: list[Reply] = []
     not_run = error_text = ""

@@ -46,7 +46,7 @@ async def mend(turn_id: TurnId, given: MendIn, bearer: MayBuild, service: TheSer
             changed[FOLDER + file] = base64.b64encode(sound).decode()
     onto, _files = await revision_of(service, name, digest(changed), changed)
     logic = LogicCaller(service.builder.client, await service.vault())
-    found = await replayed(service, was, onto, logic, hear=was.fetched is not None)
+    found = await replayed(service, was, onto, logic, "transcribe")
     if found.after.route != given.route:
         return MendOut(example=example, replay=found, draft="", case="")
     kept = await put_draft(name, DraftIn(files=changed, onto=draft), bearer, service)

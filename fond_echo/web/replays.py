@@ -20,6 +20,7 @@ from fond_echo.contract.replay import (
     CasesOut,
     GapOut,
     KeptCase,
+    ReplayBegin,
     ReplayIn,
     ReplayOut,
     ReplaysIn,
@@ -150,12 +151,12 @@ def _as_frozen(
 
 
 async def replayed(
-    service: Service, was: TurnSoFar, onto: Onto, logic: LogicCaller, hear: bool
+    service: Service, was: TurnSoFar, onto: Onto, logic: LogicCaller, begin: ReplayBegin
 ) -> ReplayOut:
     """A turn as it was, and as it would be on a revision. Raises Conflict where it is to be heard
     and has no sound."""
     hearing = None
-    if hear and was.fetched is not None:
+    if begin == "transcribe" and was.fetched is not None:
         if not was.inbound.sound or was.decoded is None:
             raise Conflict("the turn has no sound to hear again")
         data = await service.clips.load(was.decoded.clip.id)
@@ -176,8 +177,9 @@ async def replayed(
         for name, seconds in times if name != "receive"
     ]})  # fmt: skip
     after = await take_again(
-        was, onto.assistant, onto.revision, ReplayNeeds(logic, RecordedAnswers(was)), hearing
-    )
+        was, onto.assistant, onto.revision, ReplayNeeds(logic, RecordedAnswers(was)), hearing,
+        as_routed=begin == "answer",
+    )  # fmt: skip
     return ReplayOut(
         turn=was.id, revision=onto.revision, before=before, after=after,
         changed=changes(before, after),
@@ -194,7 +196,7 @@ async def replay_turn(
         was = await frozen(session, turn_id)
     onto, _files = await revision_of(service, was.assistant.assistant, given.onto, given.files)
     logic = LogicCaller(service.builder.client, await service.vault())
-    return await replayed(service, was, onto, logic, given.hear)
+    return await replayed(service, was, onto, logic, given.begin)
 
 
 @router.post("/assistants/{name}/replays")
@@ -240,7 +242,7 @@ async def replay_turns(
         if not (was.text or was.choice) or was.answering == "person":
             skipped += 1
             continue
-        items.append(await replayed(service, was, onto, logic, given.hear))
+        items.append(await replayed(service, was, onto, logic, given.begin))
     return ReplaysOut(
         items=items, cursor=ids[-1] if len(ids) == given.limit else "", skipped=skipped
     )

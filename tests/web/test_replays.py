@@ -80,7 +80,7 @@ class Replays(Commands):
         self.assertEqual(found["after"]["voice"], "whimbrel")
         sound = encode(speech("How much is a ticket?", "curlew"), "ogg")
         turn = await self.ask(sound=sound)
-        found = await self.replay(turn, hear=True)
+        found = await self.replay(turn, begin="transcribe")
         self.assertEqual(found["after"]["stages"][0]["stage"], "transcribe")
         self.assertTrue(found["before"]["clip"])
         self.assertEqual(found["after"]["scores"][0]["route"], "fares")
@@ -122,6 +122,18 @@ class Replays(Commands):
         self.assertEqual([(e["turn"], e["changed"]) for e in page["items"]], [(turn, ["spoken"])])
         self.assertEqual(page["cursor"], "")
 
+    async def test_from_the_answer_on_the_route_is_kept(self):
+        turn = await self.ask("How much is a ticket?")
+        files = self.changed("How much is a ticket?", "What does the laundry take?")
+        files["assistant.yaml"] = files["assistant.yaml"].replace("four pounds", "five pounds")
+        found = await self.replay(turn, files=files, begin="answer")
+        self.assertEqual(found["after"]["route"], "fares")
+        self.assertIn("five pounds", found["after"]["spoken"])
+        self.assertEqual([each["stage"] for each in found["after"]["stages"]], ["answer"])
+        files["assistant.yaml"] = files["assistant.yaml"].replace("route: fares", "route: prices")
+        found = await self.replay(turn, files=files, begin="answer")
+        self.assertIn("no route 'fares' here any more", found["after"]["error"])
+
     async def test_logic_that_may_not_be_asked_is_not_run_but_for_an_equal_question(self):
         files = self.changed("safe: true", "safe: false")
         other = await self.ask("How much is a ticket?")
@@ -137,7 +149,7 @@ class Replays(Commands):
     async def test_sound_is_heard_again_where_that_is_wanted(self):
         sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")
         turn = await self.ask(sound=sound)
-        found = await self.replay(turn, hear=True)
+        found = await self.replay(turn, begin="transcribe")
         self.assertEqual(found["after"]["text"], found["before"]["text"])
         self.assertGreater(found["after"]["milliseconds"], 1)
 

@@ -1,8 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Replay, type TurnDetail } from "../api";
+import { Radio } from "react-aria-components";
+import { api, type Replay, type ReplayBegin, type TurnDetail } from "../api";
 import { BothSounds, StageTimes } from "./beside";
-import { Button, ErrorNote, Mark, Row, Table, Text } from "../parts/sheet";
+import { Button, ErrorNote, Mark, Options, Row, Table, Text } from "../parts/sheet";
 
 const SHOWN = [
   ["text", "said"],
@@ -28,9 +29,9 @@ const plain = (value: unknown): string =>
 /** A turn as it was, beside what it would be now; and kept as a case. */
 export function ReplayOf({ turn }: { turn: TurnDetail }) {
   const [name, setName] = useState("");
+  const [begin, setBegin] = useState<ReplayBegin>("route");
   const replay = useMutation({
-    mutationFn: ({ onto, hear }: { onto: string; hear: boolean }) =>
-      api.replay(turn.id, onto, hear),
+    mutationFn: (onto: string) => api.replay(turn.id, onto, begin),
   });
   const keep = useMutation({
     mutationFn: async () => {
@@ -50,26 +51,22 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
     <section aria-label="Replay">
       <h3>Replay</h3>
       <Row>
-        <Button
-          onPress={() => replay.mutate({ onto: "draft", hear: false })}
-          isDisabled={replay.isPending}
+        <Options
+          value={begin}
+          onChange={(given) => setBegin(given as ReplayBegin)}
+          aria-label="From"
         >
+          <span>From</span>
+          {turn.sound && <Radio value="transcribe">its sound</Radio>}
+          <Radio value="route">its words</Radio>
+          <Radio value="answer">its route</Radio>
+        </Options>
+        <Button onPress={() => replay.mutate("draft")} isDisabled={replay.isPending}>
           On the draft
         </Button>
-        <Button
-          onPress={() => replay.mutate({ onto: "live", hear: false })}
-          isDisabled={replay.isPending}
-        >
+        <Button onPress={() => replay.mutate("live")} isDisabled={replay.isPending}>
           On live
         </Button>
-        {turn.sound && (
-          <Button
-            onPress={() => replay.mutate({ onto: "draft", hear: true })}
-            isDisabled={replay.isPending}
-          >
-            Hear it again on the draft
-          </Button>
-        )}
       </Row>
       {replay.error && <ErrorNote role="alert">{replay.error.message}</ErrorNote>}
       {replay.data && <SideBySide found={replay.data} />}
