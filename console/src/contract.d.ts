@@ -1420,6 +1420,18 @@ export interface components {
       revoked_at: string | null;
     };
     /**
+     * LastCases
+     * @description When the cases of a revision were last run, how many held, and the names of the others.
+     */
+    LastCases: {
+      /** At */
+      at: string;
+      /** Passed */
+      passed: number;
+      /** Failed */
+      failed: string[];
+    };
+    /**
      * LoadIn
      * @description An exported conversation to go on with, as a contact of a channel; nothing is sent.
      */
@@ -2139,6 +2151,7 @@ export interface components {
       draft: boolean;
       /** Live */
       live: boolean;
+      cases?: components["schemas"]["LastCases"] | null;
     };
     /**
      * RewriteIn

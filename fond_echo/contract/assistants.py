@@ -114,6 +114,14 @@ class Tried(Schema):
     state: dict[str, Any]
 
 
+class LastCases(Schema):
+    """When the cases of a revision were last run, how many held, and the names of the others."""
+
+    at: Instant
+    passed: int
+    failed: list[str]
+
+
 class RevisionOut(Schema):
     """A revision of an assistant that was kept."""
 
@@ -121,3 +129,4 @@ class RevisionOut(Schema):
     stored_at: Instant
     draft: bool
     live: bool
+    cases: LastCases | None = None

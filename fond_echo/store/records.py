@@ -34,13 +34,15 @@ class Assistant(Record):
 
 
 class Revision(Record):
-    """A bundle of an assistant's files, addressed by its content and never changed."""
+    """A bundle of an assistant's files, addressed by its content and never changed. `cases` is the
+    last run of those among them, a LastCases."""
 
     __tablename__ = "revisions"
     digest: Mapped[str] = mapped_column(primary_key=True)
     assistant: Mapped[str]
     files: Mapped[Json]
     stored_at: Mapped[datetime] = now_column()
+    cases: Mapped[Json | None]
 
 
 class Channel(Record):

@@ -15,8 +15,9 @@ from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import put_draft
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.cases import case_of
 from fond_echo.web.problems import Conflict, NotThere
-from fond_echo.web.replays import case_of, frozen, replayed, revision_of
+from fond_echo.web.replays import frozen, replayed, revision_of
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import TurnId
 

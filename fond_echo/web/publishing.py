@@ -15,8 +15,9 @@ from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.assistants import AssistantName, assistant_out
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.cases import run_cases
 from fond_echo.web.problems import Conflict, NotThere
-from fond_echo.web.replays import Onto, revision_of, run_cases
+from fond_echo.web.replays import Onto, revision_of
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])

@@ -14,6 +14,7 @@ from fond_echo.contract.assistants import (
     AssistantFiles,
     Checked,
     FileErrorOut,
+    LastCases,
     RevisionOut,
     Tried,
     TryIn,
@@ -120,7 +121,9 @@ async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -
         record = await session.get(Assistant, name)
         if record is None:
             raise NotThere(f"there is no assistant {name!r}")
-        wanted = select(Revision.digest, Revision.stored_at).where(Revision.assistant == name)
+        wanted = select(Revision.digest, Revision.stored_at, Revision.cases).where(
+            Revision.assistant == name
+        )
         rows = await session.execute(wanted.order_by(Revision.stored_at.desc()).limit(100))
         return [
             RevisionOut(
@@ -128,6 +131,7 @@ async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -
                 stored_at=row.stored_at,
                 draft=row.digest == record.draft,
                 live=row.digest == record.live,
+                cases=row.cases and LastCases.model_validate(row.cases),
             )
             for row in rows
         ]

@@ -191,6 +191,10 @@ class Replays(Commands):
         past = json.loads(await self.says("assistant", "history", "harbour-desk", "--json"))
         self.assertEqual((past[0]["what"], past[0]["why"]), ("published", "known"))
         self.assertIn("case ticket", past[0]["forced"][0])
+        kept = (await self.client.get("/api/assistants/harbour-desk/revisions")).json()
+        draft, before = (each["cases"] for each in kept[:2])
+        self.assertEqual((draft["passed"], draft["failed"]), (1, ["ticket"]))
+        self.assertEqual((before["passed"], before["failed"]), (2, []))
 
     async def test_a_bundle_is_replayed_without_a_service_and_not_where_it_was_changed(self):
         sound = encode(speech("When is the next boat to Pell?", "curlew"), "ogg")

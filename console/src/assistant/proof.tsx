@@ -1,11 +1,34 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, type Files } from "../api";
+import { api, type Files, type Revision } from "../api";
+import { timeOf } from "../format";
 import { Button, ErrorNote, Mark } from "../parts/sheet";
+
+function LastRun({ of: { draft, live, cases } }: { of: Revision }) {
+  if (!cases) return null;
+  const all = cases.passed + cases.failed.length;
+  return (
+    <>
+      {[draft && "draft", live && "live"].filter(Boolean).join(" and ")}:{" "}
+      {cases.failed.length ? (
+        <Mark $kind="bad">{`${cases.failed.length} of ${all} failed`}</Mark>
+      ) : (
+        <Mark $kind="good">{all === 1 ? "the case passed" : `all ${all} passed`}</Mark>
+      )}
+      , {timeOf(cases.at)}
+      {cases.failed.length > 0 && `: ${cases.failed.join(", ")}`}
+    </>
+  );
+}
 
 /** The cases of the files as they are written here, run; and what people said in vain. */
 export function Proof({ name, files }: { name: string; files: Files }) {
-  const run = useMutation({ mutationFn: () => api.runCases(name, files) });
+  const cache = useQueryClient();
+  const run = useMutation({
+    mutationFn: () => api.runCases(name, files),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ["revisions", name] }),
+  });
+  const kept = useQuery({ queryKey: ["revisions", name], queryFn: () => api.revisions(name) });
   const gaps = useQuery({ queryKey: ["gaps", name], queryFn: () => api.gaps(name) });
   const count = Object.keys(files).filter((file) => /^cases\/.*\.yaml$/.test(file)).length;
   return (
@@ -19,6 +42,13 @@ export function Proof({ name, files }: { name: string; files: Files }) {
             Run {count === 1 ? "the case" : `all ${count}`}
           </Button>
         )}
+        {kept.data
+          ?.filter((each) => each.cases && (each.draft || each.live))
+          .map((each) => (
+            <p key={each.digest}>
+              <LastRun of={each} />
+            </p>
+          ))}
         {run.error && <ErrorNote role="alert">{run.error.message}</ErrorNote>}
         <ul role="status" style={{ listStyle: "none", padding: 0 }}>
           {run.data?.cases.map((each) => (

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records6"
+revision = "records7"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -106,6 +106,7 @@ def upgrade() -> None:
         sa.Column(
             "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
         ),
+        sa.Column("cases", postgresql.JSONB, nullable=True),
         sa.PrimaryKeyConstraint("digest", name=op.f("pk_revisions")),
     )
     op.create_table(

@@ -1,0 +1,164 @@
+"""Cases: kept of turns, alone or bundled with their files, and run on a revision."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from fastapi import Query, Response
+from sqlalchemy import update
+
+from fond_echo import __version__
+from fond_echo.connectors.logic import LogicCaller
+from fond_echo.contract.assistants import LastCases
+from fond_echo.contract.replay import CasesOut, KeptCase, ReplayIn
+from fond_echo.contract.turn import Heard
+from fond_echo.core.audio.clip import Clip, join
+from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.sniff import sniff
+from fond_echo.core.language.manner import Manner
+from fond_echo.core.recognition.symbols import RATE
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.bundle import Bundle, packed
+from fond_echo.documents.case import FOLDER, read_cases, written
+from fond_echo.documents.media import bytes_of
+from fond_echo.stages.cases import Aloud, run_case
+from fond_echo.stages.replaying import outcome_of
+from fond_echo.stages.transcribe import speech_in
+from fond_echo.stages.turn import TurnSoFar
+from fond_echo.store.records import Revision
+from fond_echo.web.access import MayBuild
+from fond_echo.web.assistants import AssistantName
+from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.replays import Onto, frozen, revision_of
+from fond_echo.web.service import Service, TheService
+from fond_echo.web.turns import TurnId
+
+router = CheckedRouter(prefix="/api", tags=["cases"])
+
+
+async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> CasesOut:
+    """The cases of a bundle, run on it; a revision that is stored keeps what came of them."""
+
+    async def hear(sound: str, expected: Expected) -> Heard:
+        decoded = await service.decoder.decode(bytes_of(files[FOLDER + sound]))
+        clip, language = at_rate(decoded.clip, RATE), onto.assistant.language
+        return speech_in(
+            await service.recognizer.transcribe(clip, expected, language=language, long=False)
+        )
+
+    async def speak(text: str, assistant: AssistantFile) -> Clip:
+        manner = assistant.manner
+        parts = service.synthesizer.speak(
+            text, assistant.voice, seed=1, sounds=assistant.pronounced,
+            language=assistant.language,
+            manner=Manner(rate=manner.rate, pitch=manner.pitch, volume=manner.loudness),
+        )  # fmt: skip
+        return join([part.clip async for part in parts])
+
+    async def heard(clip: Clip, language: str) -> str:
+        found = await service.recognizer.transcribe(clip, Expected(), language=language, long=False)
+        return found.spoken
+
+    logic = LogicCaller(service.builder.client, await service.vault())
+    aloud = Aloud(speak, heard)
+    found = [
+        await run_case(case, onto.assistant, onto.revision, logic, hear, aloud)
+        for case in read_cases(files)
+    ]
+    if found:
+        failed = [each.case for each in found if not each.passed]
+        kept = LastCases(at=datetime.now(UTC), passed=len(found) - len(failed), failed=failed)
+        async with service.database.writing() as session:
+            await session.execute(
+                update(Revision)
+                .where(Revision.digest == onto.revision)
+                .values(cases=kept.model_dump(mode="json"))
+            )
+    return CasesOut(revision=onto.revision, cases=found)
+
+
+@router.post("/assistants/{name}/cases/runs")
+async def run_the_cases(
+    name: AssistantName, given: ReplayIn, _: MayBuild, service: TheService
+) -> CasesOut:
+    """Run the cases in an assistant's folder on its draft, on live, or on files as they are."""
+    onto, files = await revision_of(service, name, given.onto, given.files)
+    return await run_cases(service, files, onto)
+
+
+@router.get("/turns/{turn_id}/case")
+async def as_case(
+    turn_id: TurnId,
+    _: MayBuild,
+    service: TheService,
+    name: Annotated[str, Query(max_length=60, pattern=r"^[a-z0-9][a-z0-9-]*$")],
+) -> KeptCase:
+    """A turn as a case: what was said, what was before, and that it must come out as it did."""
+    async with service.database.reading() as session:
+        was = await frozen(session, turn_id)
+    case, sound, file = await case_of(service, was, name)
+    return KeptCase(
+        name=name, assistant=was.assistant.assistant, file=f"{FOLDER}{name}.yaml",
+        text=written(case), sound_file=FOLDER + file if sound else "",
+        sound=base64.b64encode(sound).decode(),
+    )  # fmt: skip
+
+
+async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str, Any], bytes, str]:
+    """A turn as a case, its recording, and the recording's name."""
+    form = outcome_of(was)
+    case: dict[str, Any] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
+    sound, file = b"", ""
+    if was.inbound.sound is not None and was.fetched is not None:
+        sound = await service.clips.load(was.fetched.clip.id)
+        container = sniff(sound)
+        file = f"{name}{container.suffix if container else '.ogg'}"
+        case["sound"] = file
+    else:
+        case["said"] = was.inbound.text
+    if was.inbound.choice:
+        case["choice"] = was.inbound.choice
+    if was.inbound.command:
+        case["command"] = True
+    case["now"] = was.clock.isoformat()
+    # What was said before is not needed to understand it, and is nobody's business in a file.
+    before = was.state.stored()
+    if state := {n: v for n, v in before.items() if n not in ("recent", "last")}:
+        case["state"] = state
+    if was.memory:
+        case["memory"] = was.memory
+    spec = was.assistant.spec(form.route) if form.route else None
+    answered = was.answered
+    if spec is not None and spec.logic and answered is not None and not answered.apology_for:
+        parts = [part.model_dump(mode="json", exclude_defaults=True) for part in answered.parts]
+        case["logic"] = [{"asks": spec.logic, "slots": form.slots, "answers": parts}]
+    expect: dict[str, Any] = {"route": form.route}
+    if form.slots:
+        expect["slots"] = form.slots
+    if form.written:
+        expect["contains"] = [form.written.splitlines()[0][:200]]
+    case["expect"] = expect
+    return case, sound, file
+
+
+@router.get("/turns/{turn_id}/bundle", responses={200: {"content": {"application/zip": {}}}})
+async def bundle_turn(turn_id: TurnId, _: MayBuild, service: TheService) -> Response:
+    """A turn as one file that is replayed on another machine: its sound, what was before, its
+    revision's files, what business logic answered. Nobody is named in it, and what is remembered of
+    the person is left out."""
+    async with service.database.reading() as session:
+        was = await frozen(session, turn_id)
+        files = (await session.get_one(Revision, was.revision)).files
+    case, sound, file = await case_of(service, was, "bundled-turn")
+    case.pop("memory", None)
+    turn = {
+        "case": case, "before": outcome_of(was).model_dump(mode="json"), "revision": was.revision,
+        "assistant": was.assistant.assistant, "made_by": __version__,
+    }  # fmt: skip
+    data = packed(Bundle(turn, files, sound, file))
+    headers = {"Content-Disposition": f'attachment; filename="turn-{was.id[-12:]}.zip"'}
+    return Response(data, media_type="application/zip", headers=headers)
