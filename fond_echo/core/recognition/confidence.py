@@ -19,9 +19,9 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (2.256, 0.917, 0.0, 1.87, 1.751, -1.231, -0.311)
-CHOSEN: Weights = (0.987, 0.379, 0.0, 1.689, 3.213, -0.987, 0.348)
-WORD: Weights = (2.348, 0.954, 3.259, 0.508, 0.033)
+CLOSED: Weights = (2.475, 0.948, 0.0, 1.688, 2.4, -1.148, -0.267)
+CHOSEN: Weights = (1.545, 0.43, 0.0, 1.5, 5.439, -0.81, 0.42)
+WORD: Weights = (2.658, 1.16, 2.976, -0.023, 0.02)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them. `CHOSEN` is
 for closed sets of which one is known to have been said."""
 
