@@ -15,7 +15,12 @@ from fond_echo.core.telephony.sip.sdp import offer
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.softphone.impairments import ImpairedPath, Impairments
-from fond_echo.standins.carrier.scenario import InvalidScenario, read_scenario, share_heard
+from fond_echo.standins.carrier.scenario import (
+    InvalidScenario,
+    read_scenario,
+    share_heard,
+    words_behind,
+)
 from fond_echo.standins.carrier.switch import Switch
 from tests.core.telephony.network import THEM, US, Media, Network
 
@@ -189,3 +194,6 @@ steps: [{piet: {dials: "2001"}}, {piet: {hears: [a, b]}}, {isla: {hangs_up: true
         self.assertEqual(share_heard("Four pounds.", ["a", "four", "pounds"]), 1.0)
         self.assertEqual(share_heard("Four pounds.", ["pounds", "of", "tea"]), 0.5)
         self.assertEqual(share_heard("Four pounds.", []), 0.0)
+        breath = "one moment high water is at noon".split()
+        self.assertEqual(words_behind("One moment.", breath), breath[2:])
+        self.assertEqual(words_behind("Goodbye.", breath), breath)

@@ -18,7 +18,7 @@ import asyncio
 import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from difflib import SequenceMatcher
+from difflib import Match, SequenceMatcher
 from pathlib import Path
 from typing import Any, Literal
 
@@ -74,7 +74,8 @@ class Step(_Strict):
     """What somebody does; one of these.
 
     `hears` waits for words: all that is said up to a pause is read, and most of them must be in it;
-    where several are given, of one of them. `picks_up` waits so many seconds for a call.
+    where several are given, of one of them. Where the words of the next `hears` came in the same
+    breath, they are not waited for again. `picks_up` waits so many seconds for a call.
     """
 
     dials: str = ""
@@ -148,6 +149,8 @@ class Play:
     tell: Callable[[str], None] = print
     folder: Path = field(default_factory=Path)
     problems: list[str] = field(default_factory=list)
+    _rest: dict[str, list[str]] = field(default_factory=dict)
+    """What somebody heard in one breath behind the words that were waited for."""
 
     async def run(self) -> bool:
         """Whether everything was as it must be."""
@@ -175,6 +178,7 @@ class Play:
         """One step; what is wrong with what came of it, or ""."""
         who = name.title()
         (what,) = step.model_fields_set
+        rest = self._rest.pop(name, [])
         match what:
             case "dials":
                 self.tell(f"   {who} dials {step.dials}")
@@ -192,7 +196,10 @@ class Play:
                 self.tell(f"   {who} presses {step.presses}")
                 phone.press(step.presses)
             case "hears":
-                return await self._hear(phone, who, step)
+                wanted = [step.hears] if isinstance(step.hears, str) else list(step.hears)
+                if any(share_heard(each, rest) >= ENOUGH for each in wanted):
+                    return ""
+                return await self._hear(phone, name, wanted)
             case "waits":
                 await asyncio.sleep(step.waits)
             case "holds":
@@ -224,8 +231,8 @@ class Play:
         parts = await asyncio.to_thread(lambda: list(self.synthesis.speak(step.says, known)))
         return join([part.clip for part in parts])
 
-    async def _hear(self, phone: Handset, who: str, step: Step) -> str:
-        wanted = [step.hears] if isinstance(step.hears, str) else list(step.hears)
+    async def _hear(self, phone: Handset, name: str, wanted: Sequence[str]) -> str:
+        who = name.title()
         clip = await phone.listen()
         if clip.seconds == 0.0:
             return f"{who} heard nothing at all"
@@ -235,13 +242,28 @@ class Play:
         self.tell(
             f"   {who} hears: {language_of().writing.written_text(said) if said else '(nothing)'}"
         )
-        if max(share_heard(each, said) for each in wanted) < ENOUGH:
+        best = max(wanted, key=lambda each: share_heard(each, said))
+        self._rest[name] = words_behind(best, said)
+        if share_heard(best, said) < ENOUGH:
             return f"{who} heard {' '.join(said)!r}, not {' or '.join(map(repr, wanted))}"
         return ""
 
 
 def share_heard(wanted: str, said: Sequence[str]) -> float:
     """The share of some words that were heard, in their order."""
-    tokens = language_of().writing.spoken_tokens(wanted)
-    found = SequenceMatcher(None, tokens, list(said), autojunk=False).get_matching_blocks()
-    return sum(block.size for block in found) / max(1, len(tokens))
+    return sum(block.size for block in _found(wanted, said)) / max(1, len(_tokens(wanted)))
+
+
+def words_behind(wanted: str, said: Sequence[str]) -> list[str]:
+    """What was said behind the last of some words."""
+    return list(said[max((block.b + block.size for block in _found(wanted, said)), default=0) :])
+
+
+def _tokens(text: str) -> list[str]:
+    return list(language_of().writing.spoken_tokens(text))
+
+
+def _found(wanted: str, said: Sequence[str]) -> list[Match]:
+    """The runs of words that are in both, in their order."""
+    found = SequenceMatcher(None, _tokens(wanted), list(said), autojunk=False)
+    return [block for block in found.get_matching_blocks() if block.size]
