@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from fond_echo.demo.run import World
 
 CONNECTED_SECONDS = 60.0
-TRIES = 2
+TRIES = 3
 """A machine that has more to do than it can breaks calls up: what was not right is played again."""
 
 BEFORE_CALLING = 3.0
@@ -91,7 +91,7 @@ class Calling(threading.Thread):
         self.problems.append(f"the phone channels are {' and '.join(states)}")
 
     async def _play(self, name: str, folder: Traversable) -> None:
-        """A scenario, with the call that belongs to it; once more where it was not right."""
+        """A scenario, with the call that belongs to it; again where it was not right."""
         scenario = read_scenario(Path(str(folder / f"{name}.yaml")))
         problems: list[str] = []
         for _ in range(TRIES):
