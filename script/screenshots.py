@@ -5,6 +5,7 @@ Every picture shows what a person would see: the tour's own output, and pages in
 
 from __future__ import annotations
 
+import contextlib
 import html
 import os
 import re
@@ -214,16 +215,18 @@ def main() -> None:
     folder.chmod(0o755)
     chromium = shutil.which("chromium") or "/usr/bin/chromium"
     try:
-        with demo.world(folder / "data") as world, sync_playwright() as tool:
+        with demo.world(folder / "data") as world, contextlib.ExitStack() as stack:
             note = folder / "question.wav"
             spoken = synthesizer().speak("When is the next boat to Brannick?", "tern")
             note.write_bytes(encode(join([part.clip for part in spoken]), "wav"))
-            browser = tool.chromium.launch(
-                executable_path=chromium, args=[*FLAGS, f"--use-file-for-fake-audio-capture={note}"]
-            )
             reported: list[str] = []
             with FondEcho(world.settings.address, world.key) as echo:
                 Tour(echo, world, lambda line="": reported.extend(line.split("\n"))).run()
+            # The tour runs loops of its own, and the browser's would be around them.
+            tool = stack.enter_context(sync_playwright())
+            browser = tool.chromium.launch(
+                executable_path=chromium, args=[*FLAGS, f"--use-file-for-fake-audio-capture={note}"]
+            )
             terminal(browser, "tour", "script/demo --tour", reported[:42])
             of_the_ear(browser, folder)
             of_the_console(browser, world)
