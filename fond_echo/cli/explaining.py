@@ -118,10 +118,8 @@ def _mend(options: argparse.Namespace) -> int:
     if not found.draft:
         print(f"Nothing was changed: {after.because or after.error}.")
         return 1
-    kept = f", and the case {found.case}" if found.case else ""
-    print(
-        f"The example{kept} stand in the draft {found.draft[:12]}. Publish it when its cases hold."
-    )
+    what = f"The example and the case {found.case} are" if found.case else "The example is"
+    print(f"{what} in the draft {found.draft[:12]}. Publish it when its cases hold.")
     return 0
 
 
