@@ -14,6 +14,7 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
+from fond_echo.background import Looking, keep_running
 from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.link import LinkClosed
 from fond_echo.channels.phone.remote import BackendHandlers
@@ -35,16 +36,22 @@ from fond_echo.running.media import Media
 from fond_echo.running.recorder import Recorder
 from fond_echo.settings import Settings
 from fond_echo.stages.turn import assistant_of
+from fond_echo.store.calls import ENDING
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
+from fond_echo.store.notices import Notices
 from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Turn
 
 log = structlog.get_logger()
 
 FACTS_SECONDS = 10.0
-LOOK_SECONDS = 0.5
-"""How often it is looked whether channels came, went or changed, and calls are to be placed."""
+SOON, LONGEST = 0.05, 1.0
+"""Seconds between looks whether channels came, went or changed, and calls are to be placed: notices
+tell of most of it, but for calls that are to be placed later."""
+
+LOOKED_FOR = ("assistant.", "channel.", "call.requested", ENDING)
+"""What of that is committed, by how the types of its notices begin."""
 
 
 @dataclass
@@ -253,18 +260,28 @@ async def run(settings: Settings) -> None:
         log.info("the telephone begins", calls_lost=count)
         gone = [asyncio.create_task(each.gone()) for each in (media, recorder)]
         stopped = asyncio.create_task(stopping.wait())
+        looking = Looking(SOON, LONGEST)
+
+        def told(type: str, subject: str) -> None:
+            if not type or type.startswith(LOOKED_FOR):
+                looking.wake()
+
+        notices = asyncio.create_task(
+            keep_running("hearing of what was committed", Notices(database, told).listen)
+        )
         try:
             while not stopping.is_set():
                 try:
                     await phones.look()
                 except (SQLAlchemyError, *AWAY) as error:
                     log.warning("the database is away", reason=str(error).splitlines()[0])
-                await asyncio.wait(
-                    [*gone, stopped], timeout=LOOK_SECONDS, return_when=asyncio.FIRST_COMPLETED
-                )
+                pause = asyncio.create_task(looking.pause(None))
+                await asyncio.wait([*gone, stopped, pause], return_when=asyncio.FIRST_COMPLETED)
+                pause.cancel()
                 if any(each.done() for each in gone):
                     raise LinkClosed("the process with the sound of calls, or of recordings, ended")
         finally:
+            notices.cancel()
             await media.stop()
             await recorder.stop()
     await database.close()

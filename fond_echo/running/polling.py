@@ -12,6 +12,7 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
+from fond_echo.background import Looking
 from fond_echo.channels.chat import ChatChannel
 from fond_echo.composition import Installation
 from fond_echo.contract.channel import ChannelSettings
@@ -23,7 +24,10 @@ from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
-LOOK_SECONDS = 2.0
+SOON, LONGEST = 0.05, 4.0
+"""Seconds between looks for channels to poll: a notice tells of new ones, and nobody of a process
+that has stopped and whose channels are to be polled here."""
+
 WAIT_AFTER_ERROR = 5.0
 LOCKS = 1_732_050
 
@@ -36,6 +40,12 @@ class Poller:
         self._world = world
         self._queue = queue_app(database.url)
         self._tasks: dict[str, asyncio.Task[None]] = {}
+        self._looking = Looking(SOON, LONGEST)
+
+    def told(self, type: str, subject: str) -> None:
+        """Something was committed."""
+        if not type or type.startswith("channel."):
+            self._looking.wake()
 
     async def run(self) -> None:
         """Look for channels to poll, for ever."""
@@ -43,7 +53,7 @@ class Poller:
             while True:
                 with contextlib.suppress(psycopg.Error, SQLAlchemyError, OSError):
                     await self._look()
-                await asyncio.sleep(LOOK_SECONDS)
+                await self._looking.pause(None)
         finally:
             for task in self._tasks.values():
                 task.cancel()

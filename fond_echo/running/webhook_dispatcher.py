@@ -21,7 +21,7 @@ import structlog
 from sqlalchemy import insert, select, text, update
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.background import keep_running
+from fond_echo.background import Looking, keep_running
 from fond_echo.composition import Installation
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.secrets import Vault
@@ -35,7 +35,10 @@ from fond_echo.web.events import envelope_of
 
 log = structlog.get_logger()
 
-LOOK_SECONDS = 0.5
+SOON, LONGEST_FAN_OUT, LONGEST_DUE = 0.2, 4.0, 2.0
+"""Seconds between looks: for new events, of which a notice tells; for what is due, which may come
+of another process's work, or by the clock."""
+
 LIST_SECONDS = 2.0
 """How often new subscriptions are looked for."""
 
@@ -83,6 +86,12 @@ class WebhookDispatcher:
         self._database = database
         self._world = world
         self._senders: dict[str, asyncio.Task[None]] = {}
+        self._events = Looking(SOON, LONGEST_FAN_OUT)
+        self._due: dict[str, Looking] = {}
+
+    def told(self, type: str, subject: str) -> None:
+        """Something was committed."""
+        self._events.wake()
 
     async def run(self) -> None:
         """Dispatch, without end."""
@@ -96,8 +105,11 @@ class WebhookDispatcher:
 
     async def _fan_out_on(self) -> None:
         while True:
-            if not await self.fan_out():
-                await asyncio.sleep(LOOK_SECONDS)
+            found = await self.fan_out()
+            if found:
+                for due in self._due.values():
+                    due.wake()
+            await self._events.pause(found)
 
     async def _attend(self) -> None:
         """Give each subscription a sender, and end those of subscriptions that are gone."""
@@ -106,17 +118,18 @@ class WebhookDispatcher:
                 there = set((await session.execute(select(Subscription.id))).scalars())
             for id in set(self._senders) - there:
                 self._senders.pop(id).cancel()
+                del self._due[id]
             for id in there - set(self._senders):
-                work = partial(self._send_on, id)
+                self._due[id] = Looking(SOON, LONGEST_DUE)
+                work = partial(self._send_on, id, self._due[id])
                 self._senders[id] = asyncio.create_task(
                     keep_running(f"posting to subscription {id}", work)
                 )
             await asyncio.sleep(LIST_SECONDS)
 
-    async def _send_on(self, subscription_id: str) -> None:
+    async def _send_on(self, subscription_id: str, due: Looking) -> None:
         while True:
-            if not await self.send_due(subscription_id):
-                await asyncio.sleep(LOOK_SECONDS)
+            await due.pause(await self.send_due(subscription_id))
 
     async def fan_out(self) -> int:
         """Make a delivery of each new event for each subscription that wants it."""

@@ -26,6 +26,7 @@ from fond_echo.stages.queued import QueuedDriver
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
+from fond_echo.store.notices import Notices
 from fond_echo.store.queue import (
     HEARTBEAT_SECONDS,
     POLL_SECONDS,
@@ -90,12 +91,19 @@ async def run(settings: Settings) -> None:
         async def send_delivery(turn_id: str, delivery_id: str) -> None:
             await _patiently(partial(driver.decide, turn_id, delivery_id))
 
+        poller, dispatcher = Poller(database, world), WebhookDispatcher(settings, database, world)
+
+        def told(type: str, subject: str) -> None:
+            poller.told(type, subject)
+            dispatcher.told(type, subject)
+
         beside = [
             asyncio.create_task(keep_running(name, work))
             for name, work in (
                 ("looking for stalled turns", partial(_look_for_stalled, queue, database)),
-                ("polling", Poller(database, world).run),
-                ("delivering events", WebhookDispatcher(settings, database, world).run),
+                ("hearing of what was committed", Notices(database, told).listen),
+                ("polling", poller.run),
+                ("delivering events", dispatcher.run),
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]

@@ -27,6 +27,7 @@ from fond_echo.core.telephony.sip.calls import (
 from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.sdp import (
+    Agreed,
     Direction,
     Terms,
     agree,
@@ -76,6 +77,7 @@ class Handset:
         self.rang = asyncio.Event()
         self.answered = asyncio.Event()
         self.over = asyncio.Event()
+        self._carrying = asyncio.Event()
         self.ended: Ended | None = None
         self.heard = HeardSound()
         self.news = News()
@@ -263,8 +265,7 @@ class Handset:
                     self._run(self._offered(call))
                 case Answered(call) if call is self.call:
                     if self.stream is None:
-                        agreed = agree(read_description(call.remote_sdp), self._terms())
-                        self.stream = Stream(agreed, Identity.chosen(CHANCE))
+                        self._carry(agree(read_description(call.remote_sdp), self._terms()))
                     self.answered.set()
                 case TransferAsked(call, to):
                     self._run(self._transferred(call, to))
@@ -292,7 +293,7 @@ class Handset:
             self._done(self._endpoint.reject(call, REFUSALS[self.on_call], self._now()))
             return
         described, agreed = answer(read_description(call.remote_sdp), self._terms())
-        self.stream = Stream(agreed, Identity.chosen(CHANCE))
+        self._carry(agreed)
         self._done(self._endpoint.accept(call, described, self._now()))
 
     async def _transferred(self, call: Call, to: Uri) -> None:
@@ -330,8 +331,13 @@ class Handset:
         self.over.clear()
         self._rtp.close()
         self._rtp, self._media_port = rtp, port
-        agreed = agree(read_description(second.remote_sdp), self._terms())
-        self.call, self.stream = second, Stream(agreed, Identity.chosen(CHANCE))
+        self.call = second
+        self._carry(agree(read_description(second.remote_sdp), self._terms()))
+
+    def _carry(self, agreed: Agreed) -> None:
+        """Sound goes to and fro from now on."""
+        self.stream = Stream(agreed, Identity.chosen(CHANCE))
+        self._carrying.set()
 
     def _schedule(self) -> None:
         if self._timer is not None:
@@ -360,6 +366,9 @@ class Handset:
             due += TICK
             await asyncio.sleep(max(0.0, due - self._now()))
             if self.stream is None or self.over.is_set() or self._rtp.is_closing():
+                self._carrying.clear()
+                await self._carrying.wait()
+                due = self._now()
                 continue
             for data in self.stream.tick():
                 self._way.send(data)

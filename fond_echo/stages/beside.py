@@ -39,6 +39,9 @@ HOW_FAR, TOLD_EVERY = -1_000, 15.0
 EARLY_AFTER = 1.0
 """Seconds for which a part of the answer waits for the next, which may take its place."""
 
+INDICATED_AFTER = 0.15
+"""Seconds in which most texts are answered: an indicator would be gone before it is seen."""
+
 INDICATED_EVERY = 5.0
 """Seconds after which networks may have forgotten that an answer is on its way."""
 
@@ -101,6 +104,7 @@ class Beside:
         channel = self._needs.channel
         try:
             await channel.mark_read(inbound.conversation, inbound.contact, inbound.id)
+            await asyncio.sleep(INDICATED_AFTER)
             while True:
                 await channel.indicate(inbound.conversation, inbound.contact, kind)
                 await asyncio.sleep(INDICATED_EVERY)

@@ -11,13 +11,14 @@ from contextlib import asynccontextmanager
 from dataclasses import dataclass
 
 import procrastinate
-from sqlalchemy import select
+from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.stages.claim import Claim, StaleWorker
 from fond_echo.stages.pending import Pending
 from fond_echo.store.database import Database
-from fond_echo.store.records import Turn
+
+_EPOCH = text("SELECT epoch FROM turns WHERE id = :id FOR UPDATE")
 
 
 @dataclass(frozen=True)
@@ -55,6 +56,5 @@ class Fence:
 
 async def _check(session: AsyncSession, claim: Claim) -> None:
     """Lock the turn's row and check that it is still ours."""
-    wanted = select(Turn.epoch).where(Turn.id == claim.turn.id).with_for_update()
-    if (await session.execute(wanted)).scalar_one_or_none() != claim.epoch:
+    if (await session.execute(_EPOCH, {"id": claim.turn.id})).scalar_one_or_none() != claim.epoch:
         raise StaleWorker(f"the turn {claim.turn.id} was taken by another worker")

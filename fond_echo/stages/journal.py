@@ -26,6 +26,7 @@ from fond_echo.stages.closing import Closing
 from fond_echo.stages.fence import Fence
 from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
+from fond_echo.stages.pending import NOW
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.calls import take_back
@@ -265,7 +266,7 @@ class Journal:
         claim.pending.on_turn |= {
             "state": "failed" if failure else "answered",
             "error": failure.as_json() if failure else None,
-            "finished_at": func.now(),
+            "finished_at": NOW,
         }
         async with self._fence.writing(claim) as session:
             await self.outbox.settle_asides(session, claim)

@@ -95,7 +95,8 @@ class Outbox:
         """Move a delivery to another state: to "sending" before this returns, to any other with
         what is written next."""
         if state == "sending":
-            changes["attempts"] = Delivery.attempts + 1
+            row.attempts += 1
+            changes["attempts"] = row.attempts
         elif state != "planned":
             changes["settled_at"] = datetime.now(UTC)
         claim.pending.deliveries.append((row.id, {"state": state, **changes}))

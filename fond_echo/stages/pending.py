@@ -10,13 +10,50 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import insert, update
+from pydantic_core import to_jsonable_python
+from sqlalchemy import bindparam, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.contract.base import new_id
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.store.engines import count_asked
-from fond_echo.store.events import emit_all
-from fond_echo.store.records import Delivery, Stage, Turn
+from fond_echo.store.notices import CHANNEL
+
+NOW = "now"
+"""In place of a time: that of the transaction, as the database reads the word."""
+
+_WRITE = text(
+    f"""
+    WITH given AS MATERIALIZED (SELECT CAST(:given AS jsonb) AS all_of_it),
+    staged AS (
+        INSERT INTO stages
+            (id, run_id, name, part, attempt, started_at, seconds, outcome, input, output, error)
+        SELECT id, run_id, name, part, attempt, started_at, seconds, outcome, input, output, error
+          FROM given, jsonb_populate_recordset(NULL::stages, all_of_it->'stages')),
+    turned AS (
+        UPDATE turns SET (text, route, state, error, finished_at) =
+               (SELECT text, route, state, error, finished_at
+                  FROM jsonb_populate_record(turns, all_of_it->'turn'))
+          FROM given WHERE turns.id = :turn_id AND all_of_it->'turn' <> '{{}}'),
+    delivered AS (
+        UPDATE deliveries SET (state, attempts, external_id, exchanges, error, settled_at) =
+               (SELECT state, attempts, external_id, exchanges, error, settled_at
+                  FROM jsonb_populate_record(deliveries, change->'changes'))
+          FROM given, jsonb_array_elements(all_of_it->'deliveries') AS change
+         WHERE deliveries.id = change->>'id'),
+    happened AS (
+        INSERT INTO events (type, subject, data)
+        SELECT event->>0, event->>1, event->2
+          FROM given,
+               jsonb_array_elements(all_of_it->'events') WITH ORDINALITY AS one (event, place)
+         ORDER BY place
+        RETURNING type, subject)
+    SELECT pg_notify('{CHANNEL}', type || ' ' || subject) FROM happened
+    """
+).bindparams(bindparam("given", type_=JSONB))
+"""Everything in one statement: each costs as much as its rows. What is not among a row's changes
+stays as it is."""
 
 
 @dataclass
@@ -53,12 +90,16 @@ class Pending:
     async def write(self, session: AsyncSession, turn_id: str, assistant: str) -> None:
         """All of it, in the session's transaction."""
         await count_asked(session, assistant, self.asked)
-        if self.stages:
-            await session.execute(insert(Stage), self.stages)
-        if self.on_turn:
-            await session.execute(update(Turn).where(Turn.id == turn_id).values(**self.on_turn))
+        if not self:
+            return
+        # One row is written once in a statement, whatever happened to it meanwhile.
+        deliveries: dict[str, dict[str, Any]] = {}
         for delivery_id, changes in self.deliveries:
-            changed = update(Delivery).where(Delivery.id == delivery_id).values(**changes)
-            await session.execute(changed)
-        if self.events:
-            await emit_all(session, [(kind, turn_id, data) for kind, data in self.events])
+            deliveries.setdefault(delivery_id, {}).update(changes)
+        given = {
+            "stages": [{"id": new_id(), "part": 0, **each} for each in self.stages],
+            "turn": self.on_turn,
+            "deliveries": [{"id": id, "changes": each} for id, each in deliveries.items()],
+            "events": [[kind, turn_id, data] for kind, data in self.events],
+        }
+        await session.execute(_WRITE, {"turn_id": turn_id, "given": to_jsonable_python(given)})

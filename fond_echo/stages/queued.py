@@ -68,6 +68,10 @@ from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
+BUSY = 12
+"""Turns under way in one process, beyond which answers go first: read marks and indicators, which
+cost about as much as they, are left out."""
+
 Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
 
 
@@ -86,6 +90,7 @@ class QueuedDriver:
         self._journal = journal
         self._world = world
         self._after: set[asyncio.Task[None]] = set()
+        self._under_way = 0
         self._one = asyncio.Lock()
 
     async def work(self, turn_id: str) -> None:
@@ -97,10 +102,12 @@ class QueuedDriver:
             try:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
-                carrier = _Carrier(self._journal, claim, needs)
+                carrier = _Carrier(self._journal, claim, needs, busy=self._under_way >= BUSY)
+                self._under_way += 1
                 try:
                     finished = await carrier.carry()
                 finally:
+                    self._under_way -= 1
                     for task in carrier.late:
                         self._go_on(send_late(self._journal, claim, task))
                 if finished:
@@ -153,9 +160,10 @@ class QueuedDriver:
 
 
 class _Carrier:
-    """Carries one claimed turn."""
+    """Carries one claimed turn; where the process is busy, without what nobody misses."""
 
-    def __init__(self, journal: Journal, claim: Claim, needs: Needs) -> None:
+    def __init__(self, journal: Journal, claim: Claim, needs: Needs, *, busy: bool) -> None:
+        self._busy = busy
         self._journal = journal
         self._claim = claim
         self._needs = needs
@@ -168,7 +176,7 @@ class _Carrier:
         turn = self._claim.turn
         told_only = self._claim.told_only
         try:
-            if turn.standing not in ("refused", "quota"):
+            if turn.standing not in ("refused", "quota") and not self._busy:
                 self._beside.indicate()
             sound = turn.inbound.sound
             if sound is not None and not told_only:

@@ -16,7 +16,11 @@ from fond_echo.store.base import Json, Record
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import delete_clips, stored
 from fond_echo.store.events import emit
+from fond_echo.store.notices import announce
 from fond_echo.store.records import ClipRecord, Turn
+
+ENDING = "call.ending"
+"""The type of the notice that somebody wants a call to be over."""
 
 
 class Call(Record):
@@ -128,6 +132,12 @@ async def ask_for_call(
 async def change(session: AsyncSession, call: str, **values: Any) -> None:
     """Change what is known of a call."""
     await session.execute(update(Call).where(Call.id == call).values(**values))
+
+
+async def end(session: AsyncSession, call: Call) -> None:
+    """Have a call ended by the process that carries it, or not placed after all."""
+    call.ending = True
+    await announce(session, ENDING, call.id)
 
 
 async def due_calls(session: AsyncSession, channel: str, most: int) -> list[Call]:

@@ -46,11 +46,15 @@ class Database:
         )
         _ask_after_idleness(self.engine)
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
+        # To begin and to end a transaction for what is only read would take two more exchanges.
+        alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        self._readers = async_sessionmaker(alone, expire_on_commit=False)
 
     @asynccontextmanager
     async def reading(self) -> AsyncIterator[AsyncSession]:
-        """A session for reading; nothing is kept."""
-        async with self._sessions() as session:
+        """A session for reading, each statement by itself as in the isolation level READ COMMITTED;
+        what is changed in objects is not kept."""
+        async with self._readers() as session:
             yield session
 
     @asynccontextmanager

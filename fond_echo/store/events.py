@@ -11,7 +11,7 @@ from sqlalchemy import bindparam, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
-CHANNEL = "fond_echo_events"
+from fond_echo.store.notices import CHANNEL
 
 
 @dataclass(frozen=True, order=True)

@@ -22,7 +22,8 @@ from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.bursts import added_to_burst, for_us, is_short
 from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
-from fond_echo.store.events import CHANNEL, emit
+from fond_echo.store.events import emit
+from fond_echo.store.notices import CHANNEL
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Usage
 

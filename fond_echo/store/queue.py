@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
+from weakref import WeakKeyDictionary
 
 import procrastinate
+import psycopg
+from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.store.database import driver_connection, plain_url
+from fond_echo.store.database import IDLE_SECONDS, driver_connection, plain_url
 
 HEARTBEAT_SECONDS = 2.0
 STALLED_SECONDS = 6.0
@@ -25,9 +29,27 @@ def queue_app(url: str, *, connections: int = 5) -> procrastinate.App:
     """The queue on a database. It must be opened (`open_async`) to run a worker; to enqueue with
     `enqueue` it need not."""
     connector = procrastinate.PsycopgConnector(
-        conninfo=plain_url(url), min_size=1, max_size=connections
+        pool_factory=_pool, conninfo=plain_url(url), min_size=1, max_size=connections
     )
     return procrastinate.App(connector=connector)
+
+
+def _pool(**given: Any) -> AsyncConnectionPool:
+    """Connections on which each statement is a transaction of its own, as the queue uses them; one
+    that was used lately is taken to be alive."""
+    checked: WeakKeyDictionary[Any, float] = WeakKeyDictionary()
+
+    async def check(connection: Any) -> None:
+        now = time.monotonic()
+        if now - checked.get(connection, 0.0) > IDLE_SECONDS:
+            await AsyncConnectionPool.check_connection(connection)
+        checked[connection] = now
+
+    return AsyncConnectionPool(**{**given, "configure": _autocommit, "check": check})
+
+
+async def _autocommit(connection: psycopg.AsyncConnection[Any]) -> None:
+    await connection.set_autocommit(True)
 
 
 async def enqueue(

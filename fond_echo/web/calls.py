@@ -15,7 +15,7 @@ from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happen
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
-from fond_echo.store.calls import Call, ask_for_call
+from fond_echo.store.calls import Call, ask_for_call, end
 from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, Channel, ClipRecord
 from fond_echo.web.access import MayOperate, MayRead
@@ -139,5 +139,5 @@ async def end_call(call_id: CallId, bearer: MayOperate, service: TheService) -> 
             raise NotThere(f"there is no call {call_id}")
         if call.state == "ended":
             raise Conflict(f"the call {call_id} is over")
-        call.ending = True
+        await end(session, call)
     return await get_call(call_id, bearer, service)

@@ -7,15 +7,11 @@ import contextlib
 import time
 from collections.abc import AsyncIterator, Iterator
 
-import psycopg
-import structlog
-
 from fond_echo.background import keep_running
-from fond_echo.store.database import Database, plain_url
-from fond_echo.store.events import CHANNEL, Cursor, StoredEvent, events_after, present
+from fond_echo.store.database import Database
+from fond_echo.store.events import Cursor, StoredEvent, events_after, present
 from fond_echo.store.keys import Bearer, still_opens
-
-log = structlog.get_logger()
+from fond_echo.store.notices import Notices
 
 LOOK_SECONDS = 1.0
 """How often followers look without being woken: an event whose commit had to wait for an older
@@ -26,8 +22,7 @@ TURN_ENDS = ("turn.answered", "turn.failed", "turn.cancelled")
 
 
 class EventFeed:
-    """One listening connection a process, any number of followers, and any number of those who
-    wait for the end of one turn."""
+    """Any number of followers, and any number of those who wait for the end of one turn."""
 
     def __init__(self, database: Database) -> None:
         self._database = database
@@ -36,7 +31,9 @@ class EventFeed:
         self._task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
-        self._task = asyncio.create_task(keep_running("the event feed", self._listen))
+        self._task = asyncio.create_task(
+            keep_running("the event feed", Notices(self._database, self._wake).listen)
+        )
 
     async def stop(self) -> None:
         if self._task:
@@ -44,31 +41,14 @@ class EventFeed:
             with contextlib.suppress(asyncio.CancelledError):
                 await self._task
 
-    async def _listen(self) -> None:
-        while True:
-            try:
-                async with await psycopg.AsyncConnection.connect(
-                    plain_url(self._database.url), autocommit=True
-                ) as connection:
-                    await connection.execute(f"LISTEN {CHANNEL}")
-                    self._wake_all()
-                    async for notice in connection.notifies():
-                        self._wake(*notice.payload.split(" ", 1))
-            except (psycopg.Error, OSError) as error:
-                log.warning("the event feed lost its connection", reason=str(error).strip())
-                await asyncio.sleep(LOOK_SECONDS)
-
-    def _wake(self, type: str, subject: str = "") -> None:
+    def _wake(self, type: str, subject: str) -> None:
         self._woken.set()
         self._woken = asyncio.Event()
-        if type in TURN_ENDS:
-            for ended in self._turns.get(subject, ()):
+        # After a time in which nothing was heard, whoever waits looks once.
+        ending = [subject] if type in TURN_ENDS else [] if type else list(self._turns)
+        for turn_id in ending:
+            for ended in self._turns.get(turn_id, ()):
                 ended.set()
-
-    def _wake_all(self) -> None:
-        """After a time in which nothing was heard, whoever waits looks once."""
-        for turn_id in self._turns:
-            self._wake(TURN_ENDS[0], turn_id)
 
     @contextlib.contextmanager
     def ending(self, turn_id: str) -> Iterator[asyncio.Event]:

@@ -17,6 +17,7 @@ from fond_echo.speech.material import recognizer
 from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages import sending
 from fond_echo.stages.deliver import cut
+from fond_echo.stages.queued import BUSY
 from fond_echo.store.records import Channel, Contact, Conversation, Delivery, Turn
 from tests.sounds import noise, speech
 from tests.support.driving import QUESTION, Driving, Killed, note
@@ -87,9 +88,33 @@ class OnePath(Driving):
         self.assertEqual(self.sent[1].text, "Four pounds, Isla.\n\n1. Book a place")
 
     async def test_an_indicator_says_what_is_coming(self):
+        async def ask(service, request, *, safe=False):
+            await asyncio.sleep(0.4)
+            yield Reply(text="At noon.")
+
+        quickly, self.world.logic.ask = self.world.logic.ask, ask
         await self.driver.work(await self.arrive("m1", sound=note()))
-        await self.driver.work(await self.arrive("m2", text="hello"))
+        await self.driver.work(await self.arrive("m2", text=QUESTION))
         self.assertEqual(self.world.channel.indicated, ["recording", "typing"])
+        self.world.logic.ask = quickly
+        await self.driver.work(await self.arrive("m3", text=QUESTION))
+        self.assertEqual(self.world.channel.indicated, ["recording", "typing"])
+
+    async def test_in_a_crowd_answers_go_first(self):
+        async def ask(service, request, *, safe=False):
+            await asyncio.sleep(0.4)
+            yield Reply(text="At noon.")
+
+        self.world.logic.ask = ask
+        people = range(BUSY + 6)
+        turns = [
+            await self.arrive(f"m{one}", text=QUESTION, contact=f"c{one}", conversation=f"r{one}")
+            for one in people
+        ]
+        await asyncio.gather(*map(self.driver.work, turns))
+        self.assertEqual(len(self.sent), len(people))
+        self.assertLessEqual(len(self.world.channel.indicated), BUSY)
+        self.assertIn("typing", self.world.channel.indicated)
 
     async def test_what_logic_remembers_comes_with_the_next_turn(self):
         await self.driver.work(await self.arrive("m1", text=QUESTION))

@@ -43,6 +43,7 @@ class Rooms:
         self.port = 0
         self.parties: dict[str, Party] = {}
         self.visits: list[tuple[str, str]] = []
+        self._called = asyncio.Event()
         self._endpoint: Endpoint
         self._sip: asyncio.DatagramTransport
         self._timer: asyncio.TimerHandle | None = None
@@ -119,6 +120,7 @@ class Rooms:
         party = Party(call, call.number, rtp)
         party.stream = Stream(agreed, Identity.chosen(CHANCE))
         self.parties[call.id] = party
+        self._called.set()
         self._done(self._endpoint.accept(call, described, loop.time()))
 
     async def _tick(self) -> None:
@@ -128,6 +130,10 @@ class Rooms:
         while True:
             due += TICK
             await asyncio.sleep(max(0.0, due - loop.time()))
+            if not self.parties:
+                self._called.clear()
+                await self._called.wait()
+                due = loop.time()
             there = [party for party in self.parties.values() if party.stream is not None]
             for party in there:
                 assert party.stream is not None
