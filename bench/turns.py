@@ -53,11 +53,28 @@ def lengths(turn: TurnDetail) -> tuple[float, float, float]:
     return total, total - speech, total - speech - outside - logic
 
 
+def spans(turns: list[TurnDetail]) -> list[tuple[str, float, float]]:
+    """Of each stage in order, medians in milliseconds: when it begins after the message's arrival,
+    and how long it takes; then when the turn has ended."""
+    begins: dict[str, list[float]] = {}
+    lasts: dict[str, list[float]] = {}
+    for turn in turns:
+        for stage in turn.runs[0].stages:
+            after = (stage.started_at - turn.received_at).total_seconds()
+            begins.setdefault(stage.name, []).append(1000 * after)
+            lasts.setdefault(stage.name, []).append(1000 * stage.seconds)
+    ends = [1000 * (t.finished_at - t.received_at).total_seconds() for t in turns if t.finished_at]
+    rows = [(name, percentile(each, 0.5), percentile(lasts[name], 0.5)) for name, each in
+            begins.items()]  # fmt: skip
+    return [*sorted(rows, key=lambda row: row[1]), ("the end", percentile(ends, 0.5), 0.0)]
+
+
 def main() -> None:
     chosen = options(__doc__, turns=40)
     parts = synthesizer().speak(QUESTION, "curlew")
     note = encode(join([part.clip for part in parts]), "ogg")
     rows = []
+    where: list[tuple[str, float, float]] = []
     with tempfile.TemporaryDirectory(prefix="fond-echo-bench-") as folder:
         Path(folder).chmod(0o755)
         with demo.world(Path(folder) / "data") as world:
@@ -70,6 +87,7 @@ def main() -> None:
                         ask(network, sound)
                     time.sleep(1.0)
                     turns = [echo.turn(each.id) for each in echo.turns(limit=chosen.turns).items]
+                    where += [(f"{kind}: {name}", *span) for name, *span in spans(turns)]
                     figures = list(zip(*(lengths(turn) for turn in turns), strict=True))
                     for name, values in zip(("whole", "overhead", "ours"), figures, strict=True):
                         milliseconds = [1000 * value for value in values]
@@ -81,6 +99,7 @@ def main() -> None:
                     ("webhook answered", percentile(answers, 0.5), percentile(answers, 0.95))
                 )
     show(f"{chosen.turns} turns of each kind, ms", ("what", "p50", "p95"), rows, chosen.json)
+    show("where their time goes, p50, ms", ("stage", "begins", "takes"), where)
 
 
 if __name__ == "__main__":

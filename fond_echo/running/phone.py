@@ -46,7 +46,7 @@ from fond_echo.store.records import Assistant, Channel, Conversation, Revision, 
 log = structlog.get_logger()
 
 FACTS_SECONDS = 10.0
-SOON, LONGEST = 0.05, 1.0
+SOON, LONGEST = 0.05, 2.0
 """Seconds between looks whether channels came, went or changed, and calls are to be placed: notices
 tell of most of it, but for calls that are to be placed later."""
 

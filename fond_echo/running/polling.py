@@ -5,7 +5,9 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import time
 import zlib
+from dataclasses import dataclass
 
 import psycopg
 import structlog
@@ -29,7 +31,21 @@ SOON, LONGEST = 0.05, 4.0
 that has stopped and whose channels are to be polled here."""
 
 WAIT_AFTER_ERROR = 5.0
+READ_AGAIN = 5.0
+"""Seconds after which a channel and the secrets are read again, of which no notice tells."""
+
 LOCKS = 1_732_050
+
+
+@dataclass
+class _Polled:
+    """A channel that is polled, as it was read."""
+
+    channel: ChatChannel
+    settings: ChannelSettings
+    every: float
+    cursor: str
+    read_at: float
 
 
 class Poller:
@@ -41,11 +57,17 @@ class Poller:
         self._queue = queue_app(database.url)
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._looking = Looking(SOON, LONGEST)
+        self._polled: dict[str, _Polled] = {}
 
     def told(self, type: str, subject: str) -> None:
         """Something was committed."""
-        if not type or type.startswith("channel."):
-            self._looking.wake()
+        if not type:
+            self._polled.clear()
+        elif type.startswith("channel."):
+            self._polled.pop(subject, None)
+        else:
+            return
+        self._looking.wake()
 
     async def run(self) -> None:
         """Look for channels to poll, for ever."""
@@ -96,20 +118,17 @@ class Poller:
 
     async def _once(self, name: str) -> float | None:
         """Ask once; gives when to ask again, or None where the channel is polled no more."""
-        async with self._database.reading() as session:
-            record = await session.get(Channel, name)
-        if record is None or record.kind != "chat" or record.state != "polling":
-            return None
         try:
-            channel = self._world.builder.receiving(record, await self._world.vault())
-            poll = channel.description.receive.poll if isinstance(channel, ChatChannel) else None
-            if poll is None or not isinstance(channel, ChatChannel):
+            polled = self._polled.get(name)
+            if polled is None or time.monotonic() - polled.read_at > READ_AGAIN:
+                polled = await self._read(name)
+            if polled is None:
                 return None
-            messages, cursor = await channel.poll(record.cursor)
+            messages, cursor = await polled.channel.poll(polled.cursor)
         except FondEchoError as error:
             log.warning("polling failed", channel=name, reason=str(error))
             return WAIT_AFTER_ERROR
-        settings = ChannelSettings.model_validate(record.settings)
+        settings = polled.settings
         for message, post in messages:
             async with self._database.writing() as session:
                 stored = post if isinstance(post, dict) else {"value": post}
@@ -117,10 +136,27 @@ class Poller:
             log.info(
                 "message arrived", channel=name, message=message.id, turn=taken.turn_id or taken.why
             )
-        if cursor != record.cursor:
+        if cursor != polled.cursor:
             # Moved only now: what was asked for and not taken in comes again.
             async with self._database.writing() as session:
                 await session.execute(
                     update(Channel).where(Channel.name == name).values(cursor=cursor)
                 )
-        return poll.every
+            polled.cursor = cursor
+        return polled.every
+
+    async def _read(self, name: str) -> _Polled | None:
+        """A channel as it is now; None where it is not to be polled. Raises FondEchoError."""
+        self._polled.pop(name, None)
+        read_at = time.monotonic()
+        async with self._database.reading() as session:
+            record = await session.get(Channel, name)
+        if record is None or record.kind != "chat" or record.state != "polling":
+            return None
+        channel = self._world.builder.receiving(record, await self._world.vault())
+        if not isinstance(channel, ChatChannel) or channel.description.receive.poll is None:
+            return None
+        settings = ChannelSettings.model_validate(record.settings)
+        every = channel.description.receive.poll.every
+        self._polled[name] = _Polled(channel, settings, every, record.cursor, read_at)
+        return self._polled[name]

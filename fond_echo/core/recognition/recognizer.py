@@ -30,6 +30,7 @@ from fond_echo.core.recognition.grammar_decoding import (
     FoundWord,
     Reading,
     Search,
+    priced,
     read,
 )
 from fond_echo.core.recognition.graph import (
@@ -167,9 +168,10 @@ class Recognizer:
             closely: a search of what is expected that was fed all of it already.
             freely: gives readings of dictation that was fed all of it already.
         """
-        sounding = int((stretch.logs.argmax(axis=1) != BLANK).sum()) if len(stretch.logs) else 0
-        if sounding < SOUNDING:
+        if _sounding(priced(stretch.logs)) < SOUNDING:
             return NOTHING
+        # Short words of people who are hard to understand are told of, and not believed.
+        believable = _sounding(stretch.logs) >= SOUNDING
         closed = None
         if closely is None:
             closely = self.search(expected)
@@ -177,10 +179,14 @@ class Recognizer:
                 closely.feed(stretch.logs)
         if closely is not None:
             closed = self._closed(stretch, expected, closely.readings(MAX_READINGS))
-            if closed is not None and (closed.confidence >= ACCEPT or expected.only):
+            taken = closed is not None and believable and closed.confidence >= ACCEPT
+            if closed is not None and (taken or expected.only):
                 return closed
         if expected.only:
             return replace(NOTHING, speech_seconds=stretch.speech)
+        if not believable:
+            others = (_as_other(closed), *closed.alternatives) if closed is not None else ()
+            return replace(NOTHING, speech_seconds=stretch.speech, alternatives=others)
         if freely is None:
             found = dictate(stretch.logs, self.vocabulary(expected), MAX_READINGS)
         else:
@@ -267,7 +273,7 @@ class Recognizer:
             return replace(NOTHING, speech_seconds=stretch.speech)
         others: tuple[Alternative, ...] = ()
         if closed is not None:
-            others = (Alternative(closed.spoken, closed.confidence, True), *closed.alternatives)
+            others = (_as_other(closed), *closed.alternatives)
         best, *more = readings
         found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
         fits = float(np.mean([word.confidence for word in found.words]))
@@ -336,6 +342,16 @@ class Recognizer:
         return phoneme_graph(network, lexicon), min(
             map(len, pronunciations_of(word, lexicon)), default=1
         )
+
+
+def _sounding(logs: Matrix) -> int:
+    """Frames that sound like a phoneme."""
+    return int((logs.argmax(axis=1) != BLANK).sum()) if len(logs) else 0
+
+
+def _as_other(closed: Transcript) -> Alternative:
+    """What was not taken, as another reading."""
+    return Alternative(closed.spoken, closed.confidence, True)
 
 
 NOTHING = Transcript((), "", 0.0, "nothing", 0.0)

@@ -192,6 +192,20 @@ class Hearing(unittest.TestCase):
         self.assertLess(short.confidence, 0.05)
         self.assertEqual((long.source, long.speech_seconds), ("nothing", 6.0))
 
+    def test_a_word_of_which_the_network_is_unsure_is_chosen_only_where_one_was_said(self):
+        spelled = spell("pell")
+        logs = np.full_like(spelled, np.log(0.2 / 38))
+        logs[:, BLANK] = np.log(0.6)
+        said = spelled.argmax(axis=1)
+        logs[said != BLANK, said[said != BLANK]] = np.log(0.2)
+        unsure = Stretch(logs, 0.0, len(logs) * 0.03)
+        heard = recognizer().read(unsure, Expected(("Pell", "Brannick"), only=True))
+        self.assertEqual((heard.source, heard.spoken), ("expected", "pell"))
+        heard = recognizer().read(unsure, Expected(("Pell", "Brannick")))
+        self.assertEqual((heard.source, heard.words), ("nothing", ()))
+        self.assertEqual(heard.alternatives[0].text, "pell")
+        self.assertEqual(recognizer().read(unsure, Expected()).source, "nothing")
+
     def test_long_sound_is_read_piece_by_piece(self):
         sentence = join([speech("The boats are running today.", "tern"), silence(0.7, 16_000)])
         heard = recognizer().transcribe(join([sentence] * 16))
