@@ -50,6 +50,7 @@ class Isolation:
         self._memory, self._cpu_seconds = memory, cpu_seconds
         self._places = asyncio.Semaphore(at_once)
         self._spare: list[_Child] = []
+        self._over: list[_Child] = []
         self._context = multiprocessing.get_context("forkserver")
         self._context.set_forkserver_preload(list(PRELOADED))
 
@@ -60,11 +61,15 @@ class Isolation:
         threading.Thread(target=self._refill, daemon=True).start()
 
     def close(self) -> None:
-        """End the children that wait."""
-        while self._spare:
-            self._spare.pop().end()
+        """End the children that wait, and those that are done."""
+        for children in (self._over, self._spare):
+            while children:
+                children.pop().end()
 
     def _refill(self) -> None:
+        with contextlib.suppress(IndexError):
+            while True:
+                self._over.pop().end()
         # Where none can be had now, the next piece of work says so.
         with contextlib.suppress(OSError, EOFError):
             while len(self._spare) < SPARE:
@@ -100,7 +105,7 @@ class Isolation:
             try:
                 return await asyncio.to_thread(self._in_child, function, arguments)
             finally:
-                if len(self._spare) < SPARE:
+                if self._over or len(self._spare) < SPARE:
                     asyncio.get_running_loop().run_in_executor(None, self._refill)
 
     def _in_child(self, function: Callable[..., Result], arguments: Sequence[Any]) -> Result:
@@ -113,8 +118,9 @@ class Isolation:
         except (EOFError, OSError) as error:
             raise Exhausted("it used up its memory or time") from error
         finally:
-            # Its answer is here, or will never be: nothing is gained by letting it end in order.
-            child.end()
+            # Its answer is here, or will never be: nothing is gained by letting it end in order,
+            # nor by waiting until it has ended.
+            self._over.append(child)
         if isinstance(answer, _Raised):
             raise answer.error
         result: Result = answer

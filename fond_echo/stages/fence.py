@@ -40,9 +40,13 @@ class Fence:
             try:
                 async with self.database.writing() as session:
                     await _check(session, claim)
+                    written = claim.pending.sounds()
+                    about = claim.turn.id, claim.turn.assistant.assistant
+                    await written.write(session, *about)
                     yield session
-                    written, claim.pending = claim.pending, Pending()
-                    await written.write(session, claim.turn.id, claim.turn.assistant.assistant)
+                    rest, claim.pending = claim.pending, Pending()
+                    written = written.followed_by(rest)
+                    await rest.write(session, *about)
             except BaseException:
                 claim.pending = written.followed_by(claim.pending)
                 raise

@@ -16,9 +16,14 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
+from fond_echo.contract.clip import NewClip
 from fond_echo.contract.engine import EngineAsked
+from fond_echo.store.blobs import PostgresBlobs
+from fond_echo.store.clips import stored
 from fond_echo.store.engines import count_asked
 from fond_echo.store.notices import CHANNEL
+
+BLOBS = PostgresBlobs()
 
 NOW = "now"
 """In place of a time: that of the transaction, as the database reads the word."""
@@ -66,6 +71,7 @@ class Pending:
         deliveries: the id of each, and what changes in it.
         events: type and data of each.
         asked: engines, to be counted.
+        clips: the id of each, and its sound.
     """
 
     stages: list[dict[str, Any]] = field(default_factory=list)
@@ -73,9 +79,10 @@ class Pending:
     deliveries: list[tuple[str, dict[str, Any]]] = field(default_factory=list)
     events: list[tuple[str, dict[str, Any]]] = field(default_factory=list)
     asked: list[EngineAsked] = field(default_factory=list)
+    clips: list[tuple[str, NewClip]] = field(default_factory=list)
 
     def __bool__(self) -> bool:
-        return bool(self.stages or self.on_turn or self.deliveries or self.events)
+        return bool(self.stages or self.on_turn or self.deliveries or self.events or self.clips)
 
     def followed_by(self, later: Pending) -> Pending:
         """Both, in order."""
@@ -85,12 +92,23 @@ class Pending:
             self.deliveries + later.deliveries,
             self.events + later.events,
             self.asked + later.asked,
+            self.clips + later.clips,
         )
+
+    def sounds(self) -> Pending:
+        """What must be there before anything else is written that names it, taken out."""
+        clips, self.clips = self.clips, []
+        return Pending(clips=clips)
 
     async def write(self, session: AsyncSession, turn_id: str, assistant: str) -> None:
         """All of it, in the session's transaction."""
         await count_asked(session, assistant, self.asked)
-        if not self:
+        for clip_id, each in self.clips:
+            await stored(
+                session, BLOBS, each.data, each.media_type, each.origin, turn_id=turn_id,
+                clip_id=clip_id, seconds=each.seconds, rate=each.rate, waveform=each.waveform,
+            )  # fmt: skip
+        if not (self.stages or self.on_turn or self.deliveries or self.events):
             return
         # One row is written once in a statement, whatever happened to it meanwhile.
         deliveries: dict[str, dict[str, Any]] = {}

@@ -53,6 +53,7 @@ from fond_echo.stages.ready import (
 )
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
+from fond_echo.stages.sounds import SoundsOfTurn
 from fond_echo.stages.speak import spoken_whole
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
@@ -166,8 +167,8 @@ class _Carrier:
         self._busy = busy
         self._journal = journal
         self._claim = claim
-        self._needs = needs
-        self._beside = Beside(journal, claim, needs)
+        self._needs = replace(needs, clips=SoundsOfTurn(claim, needs.clips))
+        self._beside = Beside(journal, claim, self._needs)
         self._delivered: list[DeliveredPart] = []
         self._late: list[asyncio.Task[list[Reply]]] = []
 
