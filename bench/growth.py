@@ -1,27 +1,30 @@
 """How soon the service answers, and keeps and erases, with very many turns in the records.
 
-The records are filled by one statement a table: turns in conversations of fifty, each with its
-inbound message, its run, four stages, a delivery and an event, every third with sound. Then the
-console's own requests are made of the running service, one passenger asks something by text, a
-contact is erased, and retention erases what is older than a time: some turns a transaction, whose
-lengths are what is shown, for nobody waits longer than for one of them.
+The records are filled by one statement a table: turns in conversations of ten, each with its
+inbound message, its run, four stages, a delivery and an event, every third with sound: voice notes
+of ours, so many bytes of them as are asked for. Then the console's own requests are made of the
+running service, one passenger asks something by text and by voice note, contacts are erased, and
+retention erases what is older than a time: some turns a transaction, whose lengths are what is
+shown, for nobody waits longer than for one of them. The passenger goes on asking meanwhile.
 
-    python -m bench.growth --turns 1000000
+    python -m bench.growth --turns 1000000 --megabytes 5000
 """
 
 from __future__ import annotations
 
 import asyncio
+import threading
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from datetime import timedelta
 
+import httpx
 import psycopg
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from bench.passengers import answers, running, tell
+from bench.passengers import answers, running, tell, voice_notes
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
 from fond_echo.contract.channel import ChannelSettings, Retention
@@ -31,7 +34,7 @@ from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import Channel, Contact, Turn
 from fond_echo.store.retention import retain
 
-A_CONVERSATION = 50
+A_CONVERSATION = 10
 FILL = (
     """INSERT INTO contacts (id, channel, external_id, name, memory, standing)
     SELECT gen_random_uuid(), 'skerry', 'made-' || n, 'Passenger ' || n, '{}', 'new'
@@ -62,13 +65,15 @@ FILL = (
         '{"text": "an output of a usual length, such as a reply or a decision"}'
     FROM runs r, unnest(ARRAY['receive', 'route', 'answer', 'deliver']) s""",
     """INSERT INTO blobs (digest, size, uses)
-    SELECT t.id, 4000, 1 FROM turns t WHERE t.number %% 3 = 0""",
+    SELECT t.id, length(s.data), 1 FROM turns t JOIN made_sounds s ON s.number = t.number
+    WHERE t.run_id IS NOT NULL""",
     """INSERT INTO blob_chunks (digest, number, data)
-    SELECT digest, 0, decode(repeat('ab', 400), 'hex') FROM blobs""",
+    SELECT t.id, 0, s.data FROM turns t JOIN made_sounds s ON s.number = t.number
+    WHERE t.run_id IS NOT NULL""",
     """INSERT INTO clips (id, turn_id, digest, media_type, size, seconds, rate, waveform, origin,
         stored_at)
-    SELECT t.id, t.id, t.id, 'audio/ogg', 4000, 2.0, 16000, '[]', 'spoken', t.received_at
-    FROM turns t WHERE t.number %% 3 = 0""",
+    SELECT t.id, t.id, t.id, 'audio/ogg', length(s.data), 2.0, 16000, '[]', 'spoken', t.received_at
+    FROM turns t JOIN made_sounds s ON s.number = t.number WHERE t.run_id IS NOT NULL""",
     """INSERT INTO deliveries (id, turn_id, run_id, kind, part, key, state, text, extra, attempts,
         external_id, exchanges, planned_at, settled_at, clip_id)
     SELECT gen_random_uuid(), r.turn_id, r.id, 'text', 0, r.id || '-0', 'sent',
@@ -79,8 +84,24 @@ FILL = (
 )  # fmt: skip
 
 
-def fill(url: str, turns: int) -> None:
+WITH_SOUND = (3, 6, 9)
+"""The turns of a conversation that have sound."""
+
+
+def _sounds(size: int) -> list[bytes]:
+    """Files of about such a size, of voice notes of ours."""
+    notes = voice_notes()
+    repeated = [b"".join(notes[k:] + notes[:k]) * (1 + size // 50_000) for k in range(3)]
+    return [each[:size] for each in repeated]
+
+
+def fill(url: str, turns: int, megabytes: int) -> None:
     with psycopg.connect(plain_url(url), autocommit=True) as connection:
+        connection.execute("CREATE TABLE made_sounds (number int, data bytea)")
+        clips = turns * len(WITH_SOUND) // A_CONVERSATION
+        made = _sounds(max(400, megabytes * 1_000_000 // clips))
+        for number, data in zip(WITH_SOUND, made, strict=True):
+            connection.execute("INSERT INTO made_sounds VALUES (%s, %s)", (number, data))
         numbers = {"conversations": turns // A_CONVERSATION, "each": A_CONVERSATION}
         for statement in FILL:
             begun = time.monotonic()
@@ -131,11 +152,35 @@ def _middle(took: list[float]) -> tuple[float, float]:
     return percentile(took, 0.5), percentile(took, 0.95)
 
 
+class Passenger:
+    """Asks, and waits for the answer."""
+
+    def __init__(self, network: httpx.Client) -> None:
+        self._network = network
+        self._note = voice_notes()[2]
+
+    def ask(self, *, aloud: bool = False) -> float:
+        """Milliseconds until the answer was there."""
+        begun = time.perf_counter()
+        if aloud:
+            post = self._network.post("/people/isla/record", content=self._note)
+        else:
+            post = self._network.post("/people/isla/say", json={"words": "How much is a ticket?"})
+        while not answers(self._network, "isla", post.json()["number"]):
+            time.sleep(0.005)
+        return 1000 * (time.perf_counter() - begun)
+
+    def ask_on(self, ended: threading.Event, took: list[float]) -> None:
+        """Ask four times a second, until it has ended."""
+        while not ended.wait(0.25):
+            took.append(self.ask())
+
+
 def main() -> None:
-    chosen = options(__doc__, turns=200_000, times=40)
+    chosen = options(__doc__, turns=200_000, megabytes=0, times=40)
     rows = []
     with running() as world:
-        fill(world.postgres.url, chosen.turns)
+        fill(world.postgres.url, chosen.turns, chosen.megabytes)
         service = world.world.settings.address
         with FondEcho(service, world.world.key) as echo:
             some = echo.turns(limit=200)
@@ -161,18 +206,21 @@ def main() -> None:
                     request()
                     took.append(1000 * (time.perf_counter() - begun))
                 rows.append((name, *_middle(took[3:])))
-            took = []
-            for _ in range(chosen.times + 3):
-                begun = time.perf_counter()
-                post = world.network.post(
-                    "/people/isla/say", json={"words": "How much is a ticket?"}
-                )
-                while not answers(world.network, "isla", post.json()["number"]):
-                    time.sleep(0.005)
-                took.append(1000 * (time.perf_counter() - begun))
-            rows.append(("a text, asked and answered", *_middle(took[3:])))
-        rows += asyncio.run(erased(world.postgres.url, chosen.turns))
-    show(f"With {chosen.turns:,} turns, ms", ("what", "p50", "p95"), rows, chosen.json)
+            passenger = Passenger(world.network)
+            for name, aloud in (("a text", False), ("a voice note", True)):
+                took = [passenger.ask(aloud=aloud) for _ in range(chosen.times + 3)]
+                rows.append((f"{name}, asked and answered", *_middle(took[3:])))
+        ended, took = threading.Event(), []
+        asking = threading.Thread(target=passenger.ask_on, args=(ended, took))
+        asking.start()
+        try:
+            rows += asyncio.run(erased(world.postgres.url, chosen.turns))
+        finally:
+            ended.set()
+            asking.join()
+        rows.append(("a text meanwhile", *_middle(took)))
+    title = f"With {chosen.turns:,} turns and {chosen.megabytes:,} MB of sound, ms"
+    show(title, ("what", "p50", "p95"), rows, chosen.json)
 
 
 if __name__ == "__main__":
