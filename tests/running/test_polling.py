@@ -1,0 +1,100 @@
+"""A network that is asked for messages: by one process at a time, as the channel is now."""
+
+import asyncio
+import contextlib
+
+import httpx
+from sqlalchemy import select, update
+
+from fond_echo.channels.build import ChannelBuilder
+from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.running.polling import Poller
+from fond_echo.standins.feed.app import create_app
+from fond_echo.store.notices import Notices, announce
+from fond_echo.store.records import Channel, Inbound
+from tests.support.driving import Driving
+from tests.support.world import demo_file
+
+FEED = "http://feed.test"
+
+
+class Polling(Driving):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        self.feed = httpx.AsyncClient(
+            transport=httpx.ASGITransport(create_app("word")), base_url=FEED
+        )
+        self.builder = ChannelBuilder(self.feed, None)
+        description = demo_file("spindrift.yaml").replace("every: 1s", "every: 50ms")
+        async with self.database.writing() as session:
+            assistant = (await session.scalars(select(Channel.assistant))).first()
+            session.add(
+                Channel(
+                    name="feed", kind="chat", assistant=assistant, description=description,
+                    values={"base": FEED}, facts={}, settings={}, state="connected",
+                )
+            )  # fmt: skip
+
+    async def vault(self):
+        return Vault({"spindrift-pass": Secret("spindrift-pass", "word", frozenset(["feed.test"]))})
+
+    @contextlib.asynccontextmanager
+    async def process(self):
+        poller = Poller(self.database, self)
+        tasks = [
+            asyncio.create_task(Notices(self.database, poller.told).listen()),
+            asyncio.create_task(poller.run()),
+        ]
+        try:
+            yield poller
+        finally:
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+
+    async def become(self, state):
+        async with self.database.writing() as session:
+            changed = update(Channel).where(Channel.name == "feed").values(state=state)
+            await session.execute(changed)
+            await announce(session, "channel.changed", "feed")
+
+    async def write(self, words):
+        (await self.feed.post("/people/isla", json={"body": words})).raise_for_status()
+
+    async def arrived(self):
+        async with self.database.reading() as session:
+            rows = await session.scalars(select(Inbound).where(Inbound.channel == "feed"))
+            return [row.message["text"] for row in rows]
+
+    async def until(self, *words):
+        for _ in range(400):
+            if sorted(await self.arrived()) == sorted(words):
+                return
+            await asyncio.sleep(0.05)
+        self.assertEqual(sorted(await self.arrived()), sorted(words))
+
+    async def test_a_notice_begins_and_ends_it(self):
+        async with self.process():
+            await self.write("first")
+            await asyncio.sleep(0.2)
+            self.assertEqual(await self.arrived(), [])
+            await self.become("polling")
+            await self.until("first")
+            await self.write("second")
+            await self.until("first", "second")
+            await self.become("connected")
+            await asyncio.sleep(0.2)
+            await self.write("third")
+            await asyncio.sleep(0.3)
+            self.assertEqual(len(await self.arrived()), 2)
+            await self.become("polling")
+            await self.until("first", "second", "third")
+
+    async def test_two_processes_take_each_message_once_and_one_goes_on_alone(self):
+        await self.become("polling")
+        async with self.process():
+            async with self.process():
+                await self.write("first")
+                await self.until("first")
+            await self.write("second")
+            await self.until("first", "second")
