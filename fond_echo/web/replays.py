@@ -51,6 +51,7 @@ from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import whole_id
+from fond_echo.web.past_turns import assistant_now, results_of_stage
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service, TheService
 from fond_echo.web.turns import TurnId
@@ -246,30 +247,16 @@ async def list_gaps(
 ) -> list[GapOut]:
     """What people said lately that no route was for, or that was asked about, grouped by what it is
     about: what to add to the draft."""
-    wanted = (
-        select(Turn.id, Turn.text, Stage.output)
-        .join(Run, Run.id == Turn.run_id)
-        .join(Revision, Revision.digest == Run.revision)
-        .join(Stage, Stage.run_id == Turn.run_id)
-        .where(
-            Revision.assistant == name, Turn.erased_at.is_(None), Turn.text != "",
-            Stage.name == "route", Stage.outcome == "done",
-            Turn.route.in_((FALLBACK, DID_YOU_MEAN)),
-        )
-        .order_by(Turn.id.desc())
-        .limit(last)
+    assistant = await assistant_now(service.database, name)
+    rows = await results_of_stage(
+        service.database, name, "route", [Turn.text, Stage.output], Turn.text != "",
+        Turn.route.in_((FALLBACK, DID_YOU_MEAN)), last=last,
     )  # fmt: skip
     async with service.database.reading() as session:
-        if (record := await session.get(Assistant, name)) is None:
-            raise NotThere(f"there is no assistant {name!r}")
-        rows = (await session.execute(wanted)).all()
-        with_sound = set((await session.execute(
-            select(Stage.run_id, Turn.id).join(Turn, Turn.run_id == Stage.run_id).where(
-                Turn.id.in_([row.id for row in rows]), Stage.name == "transcribe"
-            )
-        )).scalars(1))  # fmt: skip
-        files = (await session.get_one(Revision, record.live or record.draft)).files
-    assistant = await asyncio.to_thread(assistant_of, digest(files), files)
+        heard = select(Turn.id).join(Stage, Turn.run_id == Stage.run_id).where(
+            Turn.id.in_([row.id for row in rows]), Stage.name == "transcribe"
+        )  # fmt: skip
+        with_sound = set((await session.execute(heard)).scalars())
     missed: list[Missed] = []
     if assistant.fallback.reply.free:
         rows = []  # an engine answered them
