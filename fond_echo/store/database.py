@@ -48,7 +48,7 @@ class Database:
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
         # To begin and to end a transaction for what is only read would take two more exchanges.
         alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
-        self._readers = async_sessionmaker(alone, expire_on_commit=False)
+        self._readers = async_sessionmaker(alone, expire_on_commit=False, autoflush=False)
 
     @asynccontextmanager
     async def reading(self) -> AsyncIterator[AsyncSession]:

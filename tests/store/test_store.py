@@ -97,6 +97,29 @@ class Migrations(unittest.IsolatedAsyncioTestCase):
         await database.close()
 
 
+class Reading(DatabaseTest):
+    async def test_what_is_changed_while_reading_is_not_kept(self):
+        digest = await self.kept(b"same")
+        async with self.database.reading() as session:
+            (await session.get(Blob, digest)).uses = 7
+            await session.scalar(select(func.count()).select_from(Blob))
+        async with self.database.reading() as session:
+            self.assertEqual((await session.get(Blob, digest)).uses, 1)
+
+    async def test_no_transaction_is_open_between_two_statements(self):
+        idle = text(
+            "SELECT count(*) FROM pg_stat_activity"
+            " WHERE state LIKE 'idle in%' AND datname = current_database()"
+        )
+        async with self.database.reading() as session, self.database.reading() as other:
+            await session.scalar(select(func.count()).select_from(Blob))
+            self.assertEqual(await other.scalar(idle), 0)
+
+    async def kept(self, data):
+        async with self.database.writing() as session:
+            return await PostgresBlobs().put(session, data)
+
+
 class Blobs(DatabaseTest):
     async def test_bytes_come_back_whatever_their_size(self):
         blobs = PostgresBlobs()
