@@ -19,9 +19,9 @@ from fond_echo.core.recognition.symbols import BLANK
 
 Weights = tuple[float, ...]
 
-CLOSED: Weights = (2.475, 0.948, 0.0, 1.688, 2.4, -1.148, -0.267)
-CHOSEN: Weights = (1.545, 0.43, 0.0, 1.5, 5.439, -0.81, 0.42)
-WORD: Weights = (2.658, 1.16, 2.976, -0.023, 0.02)
+CLOSED: Weights = (2.497, 0.991, 0.0, 1.668, 1.157, -1.109, -0.268)
+CHOSEN: Weights = (1.197, 0.465, 0.0, 1.467, 3.018, -0.65, 0.407)
+WORD: Weights = (2.441, 0.935, 3.007, 0.288, 0.05)
 """A constant, then one a measure, in the order in which `fit` and `word_fit` give them. `CHOSEN` is
 for closed sets of which one is known to have been said."""
 

@@ -90,6 +90,16 @@ def energies(emphasised: npt.NDArray[np.float32]) -> Features:
     return np.asarray(np.log(powers + SILENT), np.float32)
 
 
+def at_length(logs: Features, length: float) -> Features:
+    """Log energies as they would be with another length of the vocal tract: bands read further up,
+    by linear interpolation, where it is longer than 1."""
+    places = np.clip(np.arange(BANDS, dtype=np.float32) * np.float32(length), 0, BANDS - 1)
+    low = places.astype(int)
+    part = places - low
+    above = logs[:, np.minimum(low + 1, BANDS - 1)]
+    return np.asarray(logs[:, low] * (1 - part) + above * part, np.float32)
+
+
 class Normalizer:
     """Takes level and colour out of log energies, in order, with `AHEAD` frames of delay.
 

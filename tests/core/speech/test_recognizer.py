@@ -7,9 +7,11 @@ from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition import grammar_decoding
+from fond_echo.core.recognition.confidence import Sureness
+from fond_echo.core.recognition.features import at_length
 from fond_echo.core.recognition.grammar_decoding import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
-from fond_echo.core.recognition.recognizer import ACCEPT, Stretch
+from fond_echo.core.recognition.recognizer import ACCEPT, LONGER, Recognizer, Stretch
 from fond_echo.core.recognition.symbols import BLANK, SYMBOLS
 from fond_echo.core.recognition.transcript import (
     Expected,
@@ -18,7 +20,7 @@ from fond_echo.core.recognition.transcript import (
     Word,
 )
 from fond_echo.speech.heard import as_heard
-from fond_echo.speech.material import lexicon, recognizer
+from fond_echo.speech.material import lexicon, recognizer, words
 from tests.sounds import noise, speech, tone, with_noise
 
 PHRASES = (
@@ -191,6 +193,21 @@ class Hearing(unittest.TestCase):
         self.assertEqual(short.source, "dictation")
         self.assertLess(short.confidence, 0.05)
         self.assertEqual((long.source, long.speech_seconds), ("nothing", 6.0))
+
+    def test_an_unsure_network_reads_once_more_at_another_length_of_the_vocal_tract(self):
+        read = []
+        engine = Recognizer(recognizer().network, lexicon(), words())
+        once = engine._at_once
+        engine._at_once = lambda logs: read.append(logs) or once(logs)
+        clear = speech(PHRASES[1], "petrel")
+        engine.probabilities(at_rate(clear, 16_000))
+        self.assertEqual(len(read), 1)
+        found = engine.probabilities(with_noise(clear, 0.0))
+        self.assertEqual(len(read), 3)
+        sharp = [Sureness.of(once(logs)).sharp for logs in read[1:]]
+        self.assertEqual(Sureness.of(found).sharp, max(sharp))
+        np.testing.assert_allclose(read[2], at_length(read[1], LONGER))
+        np.testing.assert_allclose(at_length(read[1], 1.0), read[1])
 
     def test_a_word_of_which_the_network_is_unsure_is_chosen_only_where_one_was_said(self):
         spelled = spell("pell")
