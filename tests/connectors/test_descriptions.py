@@ -324,7 +324,7 @@ class Checking(unittest.TestCase):
 
     def test_mistakes_of_every_kind(self):
         for old, new, words in (
-            ("every: 500ms", "every: often", "is not a length of time; write 500ms"),
+            ("every: 1s", "every: often", "is not a length of time; write 500ms"),
             ("rate: 20/s", "rate: fast", "is not a rate; write 20/s"),
             ("bytes: 2MB", "bytes: small", "is not a size; write 300kB"),
             ('since: "{{ cursor }}"', 'since: "{{ curser }}"', "nothing fills in {{ curser }}"),

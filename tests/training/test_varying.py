@@ -132,7 +132,8 @@ class Variation(unittest.TestCase):
             for seed in range(40)
         }
         self.assertGreater(len(peaks), 4)
-        self.assertTrue(all(24 <= peak <= 42 for peak in peaks), peaks)
+        self.assertTrue(all(24 <= peak <= 48 for peak in peaks), peaks)
+        self.assertGreater(max(peaks), 42, "some as of very short tracts")
 
     def test_a_field_is_smooth_and_as_large_as_it_should_be(self):
         sizes = []
