@@ -2,10 +2,11 @@
 
 from unittest import mock
 
-from sqlalchemy import event
+from sqlalchemy import event, select
 
 from fond_echo.stages.claim import StaleWorker
 from fond_echo.stages.pending import Pending
+from fond_echo.store.records import ClipRecord
 from tests.support.driving import QUESTION, Driving, note
 
 
@@ -36,6 +37,27 @@ class Together(Driving):
             count, statements = await self.transactions(await self.arrive("m1", text=QUESTION))
         self.assertLessEqual(count, 3)
         self.assertLessEqual(len(statements), 18)
+
+    async def test_sound_is_there_before_what_names_it_and_costs_no_transaction(self):
+        seen = []
+        send = self.world.channel.send
+
+        async def look(outgoing):
+            async with self.database.reading() as session:
+                rows = await session.scalars(select(ClipRecord).order_by(ClipRecord.id))
+                seen.extend((row.origin, row.turn_id) for row in rows)
+            (row,) = await self.deliveries(turn_id)
+            self.assertEqual(await self.world.clips.load(row.clip_id), outgoing.data)
+            return await send(outgoing)
+
+        self.world.channel.send = look
+        turn_id = await self.arrive("m1", sound=note())
+        with mock.patch("fond_echo.stages.beside.WRITTEN_AFTER", 60.0):
+            count, _ = await self.transactions(turn_id)
+        self.assertEqual(
+            seen, [(each, turn_id) for each in ("fetched", "decoded", "spoken", "encoded")]
+        )
+        self.assertLessEqual(count - 2, 5, "two of them are what is read here")
 
     async def test_that_it_is_being_sent_is_written_before_it_is(self):
         seen = []
