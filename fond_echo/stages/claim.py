@@ -50,6 +50,7 @@ class Claim:
         tried_since: when each stage was first tried.
         resumed: whether its run was begun before.
         passed: whether it is this turn's time to be answered.
+        sound_erased: whether its sound was erased before it was claimed.
         pending: what is to be written next.
         writing: held by whoever writes.
     """
@@ -65,6 +66,7 @@ class Claim:
     failure: Failure | None
     resumed: bool
     passed: bool = False
+    sound_erased: bool = False
     pending: Pending = field(default_factory=Pending)
     writing: asyncio.Lock = field(default_factory=asyncio.Lock)
 
@@ -119,4 +121,5 @@ def claimed(
         tried_since,
         failure,
         resumed,
+        sound_erased=turn.sound_erased_at is not None,
     )

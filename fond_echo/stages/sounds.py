@@ -36,8 +36,8 @@ class SoundsOfTurn:
         return kept
 
     async def keep_all(self, turn_id: str, sounds: Sequence[NewClip]) -> list[ClipRef]:
-        """As `ClipStore.keep_all` does."""
-        if sum(len(each.data) for each in sounds) > MAX_ASIDE:
+        """As `ClipStore.keep_all` does, which refuses sound of a turn whose sound was erased."""
+        if self._claim.sound_erased or sum(len(each.data) for each in sounds) > MAX_ASIDE:
             return await self._stored.keep_all(turn_id, sounds)
         kept = []
         for each in sounds:

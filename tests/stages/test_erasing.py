@@ -9,7 +9,7 @@ from fond_echo.stages.claim import Failure
 from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import TurnErased
-from fond_echo.store.erasing import AT_ONCE, erase_contact, finish_erasing
+from fond_echo.store.erasing import AT_ONCE, erase_contact, erase_sound, finish_erasing
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import (
     Blob,
@@ -33,6 +33,17 @@ BLOBS = PostgresBlobs()
 
 
 class Erasing(Settled):
+    async def test_a_turn_whose_sound_was_erased_gets_none_again_when_it_is_tried_again(self):
+        turn_id = await self.arrive("m1", sound=note())
+        await self.driver.work(turn_id)
+        async with self.database.writing() as session:
+            await erase_sound(session, BLOBS, [turn_id])
+            again = {"state": "received", "run_id": None, "finished_at": None}
+            await session.execute(update(Turn).where(Turn.id == turn_id).values(**again))
+        await self.driver.work(turn_id)
+        self.assertEqual(await self.clips(), (0, 0))
+        self.assertEqual((await self.turn(turn_id)).error["code"], "turn-erased")
+
     async def contact(self, external_id="isla"):
         async with self.database.reading() as session:
             wanted = select(Contact.id).where(Contact.external_id == external_id)
