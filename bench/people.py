@@ -22,11 +22,15 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
+import numpy as np
+
 from bench.report import show
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
 from fond_echo.core.recognition.offering import offered
+from fond_echo.core.recognition.recognizer import NOTHING
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.speech.material import recognizer
 from training.rooms import RATE, companded
@@ -38,6 +42,7 @@ BESIDE = (0, 30, 100)
 """So many other phrases stand beside the set of places."""
 
 Spoil = Callable[[Clip], Clip]
+Hear = Callable[[Clip, Expected], Transcript]
 
 
 @dataclass(frozen=True)
@@ -70,7 +75,31 @@ def through_telephone(clip: Clip) -> Clip:
     return Clip(companded(clip.samples, "mu"), RATE)
 
 
-WAYS: dict[str, Spoil] = {"clean": clean, "telephone": through_telephone}
+PACKET, LEAD, TAIL = RATE // 50, 0.6, 1.0
+"""Samples of 20 ms; seconds of a quiet telephone line before and after what is said."""
+
+QUIET_LINE = 4e-4
+
+
+def at_once(clip: Clip, expected: Expected) -> Transcript:
+    """As a voice note."""
+    return recognizer().transcribe(clip, expected)
+
+
+def as_it_comes(clip: Clip, expected: Expected) -> Transcript:
+    """Fed 20 ms at a time by telephone; of several utterances that with most words."""
+    rng = np.random.default_rng(len(clip.samples))
+    line = np.concatenate(
+        [np.zeros(int(LEAD * RATE)), clip.samples, np.zeros(int(TAIL * RATE))]
+    ) + rng.normal(0, QUIET_LINE, len(clip.samples) + int(LEAD * RATE) + int(TAIL * RATE))
+    samples = companded(line.astype(np.float32), "mu")
+    hearing = Hearing(recognizer(), expected)
+    found: list[Partial | Utterance] = []
+    for start in range(0, len(samples), PACKET):
+        found += hearing.feed(samples[start : start + PACKET])
+    found += hearing.finish()
+    said = [each.transcript for each in found if isinstance(each, Utterance)]
+    return max(said, key=lambda each: len(each.words), default=NOTHING)
 
 
 def best_of(heard: Transcript) -> str:
@@ -80,11 +109,20 @@ def best_of(heard: Transcript) -> str:
     return heard.alternatives[0].text if heard.alternatives else ""
 
 
+WAYS: dict[str, tuple[Spoil, Hear]] = {
+    "clean": (clean, at_once),
+    "telephone": (through_telephone, at_once),
+    "stream": (clean, as_it_comes),
+}  # fmt: skip
+"""What is done to a recording, and how it is heard then."""
+
+
 def row_of(name: str, said: list[Recording], expected: Expected, way: str) -> tuple[object, ...]:
     """A set's figures, by one way."""
     best = right = wrong = asked = helped = 0
+    spoil, hear = WAYS[way]
     for each in said:
-        heard = recognizer().transcribe(WAYS[way](each.clip()), expected)
+        heard = hear(spoil(each.clip()), expected)
         taken = heard.source == "expected"
         best += best_of(heard) == each.said
         right += taken and heard.spoken == each.said
@@ -113,6 +151,7 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--folder", type=Path, default=Path("/"), help="of unpacked packages")
+    parser.add_argument("--way", choices=WAYS, action="append", help="all of them without it")
     parser.add_argument("--json", type=Path)
     chosen = parser.parse_args()
     sets = recordings(chosen.folder)
@@ -124,12 +163,14 @@ def main() -> None:
         for beside in BESIDE if name == "places" else (0,):
             others = [" ".join(each) for each in phrases_of(random.Random(7), beside)]
             expected = Expected((*phrases, *others))
-            rows += map(partial(row_of, name, said, expected), WAYS)
+            rows += map(partial(row_of, name, said, expected), chosen.way or WAYS)
     columns = (
         "set", "phrases", "best reading right", "taken, right", "taken, wrong",
         "offered, it is among them", "answered in one or two turns", "neither",
     )  # fmt: skip
     show("people, in closed sets", columns, rows, chosen.json)
+    if chosen.way:
+        return
     free = [(name, len(said), *freely(said)) for name, said in sets.items()]
     show("people, taken down freely", ("set", "said", "right", "wrong and believed"), free)
 

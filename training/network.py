@@ -17,6 +17,13 @@ OUTPUTS = len(SYMBOLS) + 1
 
 PLANS: dict[str, tuple[LayerPlan, ...]] = {
     "first": CONVOLUTIONS,
+    "deeper": tuple(
+        LayerPlan(*each)
+        for each in (
+            (1, 1), (2, 1), (1, 1), (4, 2), (2, 1), (1, 1), (8, 1), (2, 1), (2, 1), (4, 2), (8, 1),
+            (2, 1),
+        )
+    ),
     "convolutions": tuple(
         LayerPlan(*each)
         for each in (
@@ -31,7 +38,23 @@ PLANS: dict[str, tuple[LayerPlan, ...]] = {
         )
     ),
 }  # fmt: skip
-"""Layers by name: back, ahead, heads of attention."""
+"""Layers by name: back, ahead, heads of attention; "deeper" is "first" with four more among
+them."""
+
+
+def places_within(few: Sequence[LayerPlan], many: Sequence[LayerPlan]) -> list[int]:
+    """At which place of many layers each of a few is.
+
+    Raises:
+        ValueError: they are not among them in their order.
+    """
+    found: list[int] = []
+    for each in few:
+        rest = many[found[-1] + 1 :] if found else many
+        if each not in rest:
+            raise ValueError(f"the layers {tuple(few)} do not lie within {tuple(many)}")
+        found.append(len(many) - len(rest) + rest.index(each))
+    return found
 
 
 class Convolution(nn.Module):
@@ -44,6 +67,11 @@ class Convolution(nn.Module):
         self.b = nn.Linear(width, width)
         self.plan = plan
         self.dropout = dropout
+
+    def silence(self) -> None:
+        """Add nothing to what comes in, until it is trained."""
+        nn.init.zeros_(self.b.weight)
+        nn.init.zeros_(self.b.bias)
 
     def forward(self, x: Tensor, lengths: Tensor) -> Tensor:
         before, after = self.plan.before, self.plan.after
@@ -65,6 +93,11 @@ class Attention(nn.Module):
         self.bias = nn.Parameter(torch.zeros(plan.heads, plan.before + 1 + plan.after))
         self.plan = plan
         self.dropout = dropout
+
+    def silence(self) -> None:
+        """Add nothing to what comes in, until it is trained."""
+        nn.init.zeros_(self.o.weight)
+        nn.init.zeros_(self.o.bias)
 
     def forward(self, x: Tensor, lengths: Tensor) -> Tensor:
         plan, (batch, count, width) = self.plan, x.shape

@@ -32,7 +32,7 @@ from fond_echo.core.recognition.features import BANDS
 from fond_echo.core.recognition.layers import unpacked_plan
 from fond_echo.core.recognition.network import PLAN, unpacked
 from training.examples import Batches, Example, Shards, others_of
-from training.network import OUTPUTS, PLANS, Network
+from training.network import OUTPUTS, PLANS, Network, places_within
 from training.variation import varied
 
 WIDTH = 288
@@ -99,19 +99,32 @@ def loss_of(
 
 def begin_from(network: Network, file: Path) -> None:
     """Weights of a checkpoint, or of what was packed of one, whose auxiliary head begins anew.
+    Layers that they lack begin by adding nothing.
 
     Raises:
-        ValueError: the layers are others.
+        ValueError: they have layers that the network has not.
     """
     if file.suffix != ".npz":
         kept = torch.load(file, weights_only=True)
-        network.load_state_dict(kept.get("average", kept["network"]))
-        return
-    with np.load(file) as packed:
-        if PLAN in packed and unpacked_plan(packed[PLAN]) != network.plan:
-            raise ValueError(f"{file} has the layers {packed[PLAN].tolist()}")
-        weights = unpacked(packed)
-    network.load_state_dict({k: torch.from_numpy(v) for k, v in weights.items()}, strict=False)
+        plan = PLANS[kept["plan"]]
+        weights = kept.get("average", kept["network"])
+    else:
+        with np.load(file) as packed:
+            plan = unpacked_plan(packed[PLAN]) if PLAN in packed else PLANS["first"]
+            weights = {k: torch.from_numpy(v) for k, v in unpacked(packed).items()}
+    places = places_within(plan, network.plan)
+    for place in set(range(len(network.plan))) - set(places):
+        network.bl[place].silence()  # type: ignore[operator]
+    network.load_state_dict({_moved(k, places): v for k, v in weights.items()}, strict=False)
+
+
+def _moved(name: str, places: list[int]) -> str:
+    """The name of a layer's weight in a network in which the layers have other places."""
+    head, _, rest = name.partition(".")
+    if head != "bl":
+        return name
+    place, _, rest = rest.partition(".")
+    return f"bl.{places[int(place)]}.{rest}"
 
 
 def rate_at(chosen: argparse.Namespace, step: int, minutes: float) -> float:

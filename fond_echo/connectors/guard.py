@@ -17,6 +17,7 @@ import httpx
 
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.errors import ForbiddenAddress, Unreachable
+from fond_echo.tls import trusted
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 
@@ -96,7 +97,6 @@ class GuardedTransport(httpx.AsyncBaseTransport):
 
     def __init__(self, guard: AddressGuard) -> None:
         self._guard = guard
-        self._tls = httpx.create_ssl_context(trust_env=False)
         self._transports: dict[tuple[str, int], httpx.AsyncHTTPTransport] = {}
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
@@ -119,7 +119,7 @@ class GuardedTransport(httpx.AsyncBaseTransport):
         """One pool per name, so that a connection whose certificate was checked for one name
         never serves another at the same address."""
         if (host, port) not in self._transports:
-            self._transports[host, port] = httpx.AsyncHTTPTransport(verify=self._tls)
+            self._transports[host, port] = httpx.AsyncHTTPTransport(verify=trusted())
         return self._transports[host, port]
 
     async def aclose(self) -> None:

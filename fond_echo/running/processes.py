@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-import asyncio
 import os
 
 import uvicorn
+import uvloop
 
 from fond_echo.running import logs
 from fond_echo.running.supervisor import Part
 from fond_echo.settings import Settings
 
 CLI = "fond_echo.cli"
+
+YIELDING = 5
+"""How much `work` yields where cores are scarce: that webhooks are taken in and that callers are
+heard comes first, and an answer a little later."""
 
 
 def web(settings: Settings) -> None:
@@ -52,7 +56,8 @@ def work(settings: Settings) -> None:
     from fond_echo.running.work import run
 
     logs.set_up(settings, "work")
-    asyncio.run(run(settings))
+    os.nice(YIELDING)
+    uvloop.run(run(settings))
 
 
 def phone(settings: Settings) -> None:
@@ -60,7 +65,7 @@ def phone(settings: Settings) -> None:
     from fond_echo.running.phone import run
 
     logs.set_up(settings, "phone")
-    asyncio.run(run(settings))
+    uvloop.run(run(settings))
 
 
 def parts(settings: Settings) -> list[Part]:

@@ -15,6 +15,7 @@ import httpx
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.running.fork_server import Forked, begin
+from fond_echo.tls import trusted
 
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0
@@ -118,7 +119,12 @@ class Supervisor:
             if not part.running():
                 break
             try:
-                if httpx.get(part.ready, timeout=2.0, trust_env=False).status_code == 200:
+                if (
+                    httpx.get(
+                        part.ready, timeout=2.0, trust_env=False, verify=trusted()
+                    ).status_code
+                    == 200
+                ):
                     return
             except httpx.HTTPError:
                 pass

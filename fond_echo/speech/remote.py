@@ -28,6 +28,7 @@ from fond_echo.speech.asks import HearAsk, ListenAsk
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.wire import MEDIA_TYPE, Frames, frame
+from fond_echo.tls import trusted
 
 HEAR_SECONDS = 600.0
 
@@ -56,6 +57,7 @@ class RemoteSpeech:
             headers=self._headers,
             timeout=httpx.Timeout(HEAR_SECONDS, connect=5.0),
             trust_env=False,
+            verify=trusted(),
         )
 
     async def close(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import AsyncIterator
+from typing import Any
 
 from fastapi import FastAPI
 from sqlalchemy import select, text
@@ -70,15 +71,24 @@ async def serving(app: FastAPI, settings: Settings) -> AsyncIterator[None]:
     await database.close()
 
 
+class _Application(FastAPI):
+    """Says of every operation how its errors look, once the document is asked for."""
+
+    def openapi(self) -> dict[str, Any]:
+        if self.openapi_schema is None:
+            problems.describe(super().openapi())
+        assert self.openapi_schema is not None
+        return self.openapi_schema
+
+
 def create_app(settings: Settings) -> FastAPI:
     """The application; it migrates the database when it starts."""
-    app = FastAPI(
+    app = _Application(
         title="Fond Echo",
         version=__version__,
         summary="An ear and a voice for text business logic.",
         lifespan=lambda app: serving(app, settings),
         openapi_url="/api/openapi.json",
-        responses=problems.RESPONSES,
         docs_url=None,
         redoc_url=None,
     )
@@ -114,7 +124,8 @@ def create_app(settings: Settings) -> FastAPI:
         ),
         *(events, subscriptions, webhooks, http_channel, page_channel, health),
     ):
-        app.include_router(part.router)
+        # Not included: that would make every route once more, at the first request.
+        app.router.routes += part.router.routes
 
     console.install(app)
     return app

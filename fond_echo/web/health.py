@@ -12,6 +12,7 @@ from prometheus_client.core import GaugeMetricFamily, Metric
 from sqlalchemy import text
 
 from fond_echo.contract.api import Dependency, Health
+from fond_echo.tls import trusted
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.service import Service, TheService
@@ -68,7 +69,7 @@ async def dependencies(service: Service) -> list[Dependency]:
     reported = f"{workers} worker{'s' if workers != 1 else ''} with a heartbeat"
     found.append(Dependency(name="work", ready=workers > 0, detail=reported))
     try:
-        async with httpx.AsyncClient(trust_env=False, timeout=2.0) as client:
+        async with httpx.AsyncClient(trust_env=False, timeout=2.0, verify=trusted()) as client:
             answer = await client.get(f"{service.settings.speech_url}/health")
         ready, reported = answer.status_code == 200, f"{answer.json().get('waiting', '?')} waiting"
     except (httpx.HTTPError, ValueError) as error:

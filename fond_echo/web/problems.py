@@ -78,18 +78,29 @@ _TITLES = {
 }
 
 
-RESPONSES: dict[int | str, dict[str, Any]] = {
-    status: {
-        "description": title,
-        "content": {
-            "application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}
-        },
-        "model": Problem,
+SHAPES = "#/components/schemas/"
+
+
+def describe(document: dict[str, Any]) -> None:
+    """Write into an OpenAPI document how every operation's errors look, in place of what the
+    framework says of invalid requests."""
+    shapes = document["components"]["schemas"]
+    for name in ("HTTPValidationError", "ValidationError"):
+        shapes.pop(name, None)
+    shape = Problem.model_json_schema(ref_template=f"{SHAPES}{{model}}")
+    shapes |= {**shape.pop("$defs", {}), Problem.__name__: shape}
+    schema = {"$ref": SHAPES + Problem.__name__}
+    responses = {
+        str(status): {
+            "description": title,
+            "content": {"application/problem+json": {"schema": schema}},
+        }
+        for status, title in _TITLES.items()
+        if status != 500
     }
-    for status, title in _TITLES.items()
-    if status != 500
-}
-"""How errors stand in the OpenAPI document, for every operation."""
+    for path in document["paths"].values():
+        for operation in path.values():
+            operation["responses"] |= responses
 
 
 def problem(

@@ -131,7 +131,9 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
         )
 
     async def test_a_guess_of_the_same_pause_is_used(self):
-        self.recognizer.guess(self.samples, self.expected, "en", pause=3)
+        early = self.recognizer.guess(self.samples, self.expected, "en", pause=3)
+        again = self.recognizer.guess(self.samples, self.expected, "en", pause=3)
+        self.assertIs(again, early)
         self.recognizer.pause = 3
         self.assertEqual((await self.hear()).written, "Yes.")
         self.assertEqual((self.requested, self.recognizer.used), (1, 1))

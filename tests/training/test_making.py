@@ -1,5 +1,6 @@
 """How the recognizer's training is made: it can be made again, keeps its test apart, and is finite."""
 
+import dataclasses
 import random
 import unittest
 
@@ -7,6 +8,8 @@ import numpy as np
 
 from fond_echo.core.recognition.features import BANDS
 from fond_echo.core.recognition.symbols import SYMBOLS
+from fond_echo.core.recognition.tree import tree_of
+from fond_echo.speech import material
 from fond_echo.speech.material import lexicon, words
 from training import rooms
 from training.generate import Writer, nothing_said, utter
@@ -49,6 +52,27 @@ class What(unittest.TestCase):
                 self.assertTrue(all(word.isascii() and word for word in made(rng)))
         self.assertEqual(len(number(rng)), 10)
         self.assertTrue(all(name(rng).isalpha() for _ in range(50)))
+
+
+class Tree(unittest.TestCase):
+    def test_the_tree_that_ships_is_that_of_the_words_and_the_lexicon(self):
+        grown, shipped = tree_of(words(), lexicon()), material.recognizer()._tree
+        for field in dataclasses.fields(grown):
+            with self.subTest(field.name, remedy="run python -m training.tree"):
+                found = getattr(shipped, field.name)
+                np.testing.assert_array_equal(found, getattr(grown, field.name))
+                self.assertEqual(found.dtype, getattr(grown, field.name).dtype)
+
+    def test_one_language_is_loaded_once_however_it_is_named(self):
+        self.assertIs(material.recognizer(), material.recognizer("en"))
+        self.assertIs(material.synthesizer(), material.synthesizer("en"))
+
+    def test_a_word_has_all_its_pronunciations(self):
+        file = material.DictionaryFile(
+            [";;; none", "read R EH1 D", "read(2) R IY1 D # noun", "reed R IY1 D"]
+        )
+        self.assertEqual(file["read"], (("R", "EH1", "D"), ("R", "IY1", "D")))
+        self.assertEqual((len(file), [*file]), (2, ["read", "reed"]))
 
 
 class Who(unittest.TestCase):

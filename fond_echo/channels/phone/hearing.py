@@ -79,7 +79,10 @@ class SpeculativeRecognizer:
     def guess(
         self, samples: npt.NDArray[np.int16], expected: Expected, language: str, pause: int
     ) -> asyncio.Task[Heard] | None:
-        """Read what was said so far; None where that would ask an outside service."""
+        """Read what was said so far, once for each pause; None where that would ask an outside
+        service."""
+        if self._task is not None and self._of == (pause, expected, language):
+            return self._task
         if self._task is not None:
             self._task.cancel()
             self._task = None

@@ -155,9 +155,17 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
                             raise BrokenSound("the rate changes in the middle of the file")
                         count += part.samples
                         _check_length(count / rate, limits)
-                        yield np.asarray(part.to_ndarray().mean(axis=0), np.float32)
+                        yield _mono(part)
 
         yield Opened(rate, codec, channel_count, parts())
+
+
+def _mono(part: av.AudioFrame) -> Samples:
+    """The mean of a planar frame's channels; of one channel itself, which takes a third of the
+    time."""
+    if len(part.layout.channels) == 1:
+        return np.frombuffer(bytes(part.planes[0]), np.float32, part.samples)
+    return np.asarray(part.to_ndarray().mean(axis=0), np.float32)
 
 
 @contextmanager

@@ -32,6 +32,7 @@ from fond_echo.core.recognition.recognizer import (
     SOUNDING,
     Recognizer,
     Stretch,
+    unsure,
 )
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import Expected, Transcript
@@ -56,6 +57,9 @@ TOGETHER_OF_FILES = 50
 CARRIED = 55
 """Frames of silence before what is said next that the network hears again, so that it knows where
 it is when somebody speaks."""
+
+MAX_AGAIN, MARGIN = 330, 12
+"""Frames of the network: what is longer is not read once more; so many stand around what sounds."""
 
 KEPT = 150
 """Frames that may have to be heard again."""
@@ -128,6 +132,7 @@ class Hearing:
         self._last_sample = np.float32(0)
         self._silence = _Silence()
         self._energies: list[Features] = []
+        self._since = _NONE
         self._heard = 0
         self._recent = _NONE
         self._begin(0)
@@ -137,6 +142,7 @@ class Hearing:
         the frames that were fed to it last."""
         kept = self._recent[max(0, len(self._recent) - carried) :]
         self._first = self._heard - self._normalizer.held - self._unread() - len(kept)
+        self._since = self._since[max(0, len(self._since) - (self._heard - self._first)) :]
         self._network = NetworkStream(self._recognizer.network)
         self._search = Dictation(self._vocabulary)
         if self._closely is not None:
@@ -177,6 +183,7 @@ class Hearing:
         self._heard += count
         self._silence.feed(logs)
         self._energies.append(logs)
+        self._since = np.concatenate([self._since, logs])
         if self._unread() >= self._together:
             self._read_on()
         return self._looked()
@@ -255,11 +262,25 @@ class Hearing:
     def _read(self) -> Transcript:
         logs = np.concatenate(self._logs) if self._logs else np.zeros((0, 1), np.float32)
         speech = round(self._sounding * FRAME_SECONDS, 2)
+        if 0 < len(logs) <= MAX_AGAIN and unsure(logs):
+            return self._read_again(logs, speech)
         return self._recognizer.read(
             Stretch(logs, self._first * HOP_SECONDS, speech),
             self._expected,
             closely=self._closely,
             freely=partial(self._search.finish, MAX_READINGS),
+        )
+
+    def _read_again(self, logs: Matrix, speech: float) -> Transcript:
+        """What was said, as a sound that is whole: how loud it becomes is known now."""
+        sounds = np.flatnonzero(logs.argmax(axis=1) != BLANK)
+        if not len(sounds):
+            return self._recognizer.read(Stretch(logs, 0.0, speech), self._expected)
+        start = STRIDE * max(0, int(sounds[0]) - MARGIN)
+        end = STRIDE * min(len(logs), int(sounds[-1]) + 1 + MARGIN)
+        again = self._recognizer.probabilities_of(self._since[start:end])
+        return self._recognizer.read(
+            Stretch(again, (self._first + start) * HOP_SECONDS, speech), self._expected
         )
 
     def finish(self) -> list[Partial | Utterance]:

@@ -50,7 +50,12 @@ from fond_echo.core.recognition.transcript import (
     Transcript,
     Word,
 )
-from fond_echo.core.recognition.tree import PronunciationTree, TrieBuilder, pronunciations_of
+from fond_echo.core.recognition.tree import (
+    PronunciationTree,
+    TrieBuilder,
+    pronunciations_of,
+    tree_of,
+)
 from fond_echo.core.recognition.words import WordModel
 
 ACCEPT = 0.6
@@ -108,18 +113,22 @@ class Recognizer:
         network: the acoustic network.
         lexicon: how words are said.
         model: the dictation vocabulary, and which words follow which.
+        tree: of its words; grown when it is needed where there is none.
 
     Attributes:
         network: as given.
         language: of the lexicon.
     """
 
-    def __init__(self, network: AcousticNetwork, lexicon: Lexicon, model: WordModel) -> None:
+    def __init__(
+        self, network: AcousticNetwork, lexicon: Lexicon, model: WordModel,
+        tree: PronunciationTree | None = None,
+    ) -> None:  # fmt: skip
         self.network = network
         self._lexicon = lexicon
         self.language = lexicon.language
         self._model = model
-        self._tree: PronunciationTree | None = None
+        self._tree = tree
         self._graph = lru_cache(maxsize=32)(self._build_graph)
         self._vocabulary = lru_cache(maxsize=8)(self._build_vocabulary)
 
@@ -137,11 +146,14 @@ class Recognizer:
     def probabilities(self, clip: Clip) -> Matrix:
         """Phoneme log probabilities of a clip at 16 kHz, one row every 30 ms: where the network is
         unsure, with the length of the vocal tract at which it is less so."""
-        logs = log_mel(clip)
-        found = self._at_once(logs)
-        if Sureness.of(found).sharp >= UNSURE:
+        return self.probabilities_of(log_mel(clip))
+
+    def probabilities_of(self, energies: Features) -> Matrix:
+        """The same of the log energies of a whole sound, shape (frames, 64)."""
+        found = self._at_once(energies)
+        if not unsure(found):
             return found
-        other = self._at_once(at_length(logs, LONGER))
+        other = self._at_once(at_length(energies, LONGER))
         return max(found, other, key=lambda each: Sureness.of(each).sharp)
 
     def _at_once(self, logs: Features) -> Matrix:
@@ -251,12 +263,7 @@ class Recognizer:
         sounds: Sounds,
     ) -> Vocabulary:
         if self._tree is None:
-            builder = TrieBuilder()
-            for number, word in enumerate(self._model.words):
-                if number:
-                    likely = float(self._model.single[number])
-                    builder.add(number, likely, pronunciations_of(word, self._lexicon))
-            self._tree = builder.grown()
+            self._tree = tree_of(self._model, self._lexicon)
         spoken = [self.language.writing.spoken_tokens(text) for text in (*phrases, *names, *hints)]
         spoken += [[word] for word, _ in sounds]
         lexicon = self._lexicon.with_sounds(sounds)
@@ -356,6 +363,11 @@ class Recognizer:
         return phoneme_graph(network, lexicon), min(
             map(len, pronunciations_of(word, lexicon)), default=1
         )
+
+
+def unsure(logs: Matrix) -> bool:
+    """Whether a sound is worth reading once more."""
+    return Sureness.of(logs).sharp < UNSURE
 
 
 def _sounding(logs: Matrix) -> int:

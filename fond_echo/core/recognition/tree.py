@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phonemes import base
 from fond_echo.core.recognition.symbols import SYMBOLS
-from fond_echo.core.recognition.words import Floats, Ints
+from fond_echo.core.recognition.words import Floats, Ints, WordModel
 
 UNLIKELY = -99.0
 
@@ -34,6 +36,42 @@ class PronunciationTree:
     entry_word: Ints
     entry_next: Ints
     best: Floats
+
+    def save(self, file: Path) -> None:
+        """Write it for `load`. Links are kept as steps from where they stand: mostly the same."""
+        np.savez_compressed(
+            file,
+            symbols=self.symbols.astype(np.uint8),
+            child=_steps(self.child),
+            sibling=_steps(self.sibling),
+            entry=self.entry,
+            entry_word=self.entry_word.astype(np.uint16),
+            entry_next=self.entry_next,
+            best=self.best.astype(np.float16),
+        )
+
+    @classmethod
+    def load(cls, arrays: Mapping[str, npt.NDArray[np.generic]]) -> PronunciationTree:
+        """What `save` wrote."""
+        return cls(
+            arrays["symbols"].astype(np.int32),
+            _linked(arrays["child"]),
+            _linked(arrays["sibling"]),
+            arrays["entry"].astype(np.int32),
+            arrays["entry_word"].astype(np.int32),
+            arrays["entry_next"].astype(np.int32),
+            arrays["best"].astype(np.float32),
+        )
+
+
+def _steps(links: Ints) -> Ints:
+    """0 where there is no link."""
+    return np.where(links < 0, 0, links - np.arange(len(links), dtype=np.int32))
+
+
+def _linked(steps: npt.NDArray[np.generic]) -> Ints:
+    far = steps.astype(np.int32)
+    return np.where(far == 0, np.int32(-1), far + np.arange(len(far), dtype=np.int32))
 
 
 class TrieBuilder:
@@ -97,6 +135,15 @@ class TrieBuilder:
             np.array(self._entry_next, np.int32),
             np.array(self._best, np.float32),
         )
+
+
+def tree_of(model: WordModel, lexicon: Lexicon) -> PronunciationTree:
+    """The tree of all words of a model but the end of an utterance."""
+    builder = TrieBuilder()
+    for number, word in enumerate(model.words):
+        if number:
+            builder.add(number, float(model.single[number]), pronunciations_of(word, lexicon))
+    return builder.grown()
 
 
 def pronunciations_of(word: str, lexicon: Lexicon, *, running: bool = False) -> list[list[int]]:

@@ -72,7 +72,10 @@ class Listening(unittest.TestCase):
         self.assertGreaterEqual(len(self.pauses), 2)
         first, last = self.pauses[0], self.pauses[-1]
         self.assertLess(len(first.samples), 0.7 * len(last.samples))
-        self.assertEqual([each.number for each in self.pauses], [*range(1, len(self.pauses) + 1)])
+        numbers = [each.number for each in self.pauses]
+        self.assertEqual(sorted(set(numbers)), [*range(1, numbers[-1] + 1)])
+        self.assertEqual(numbers, sorted(numbers))
+        self.assertEqual(numbers[-2:], [numbers[-1]] * 2, "told when it begins and when it lasts")
 
     def test_noise_and_clicks_are_no_speech(self):
         click = silence(3.0)
@@ -114,9 +117,18 @@ class Course(unittest.TestCase):
         self.talk.spoken(self.now)
         self.talk.speak(self.now)
         self.talk.spoken(self.now)
-        self.hear(np.concatenate([silence(0.5), said(), silence(0.4)]))
-        (guess,) = self.done
+        self.hear(silence(0.5))
+        for frame in frames(np.concatenate([said(), silence(0.4)])):
+            if self.done:
+                break
+            self.hear(frame)
+        (early,) = self.done
+        self.assertIsInstance(early, SpeculativeEndpoint)
+        self.assertEqual(self.talk.conclude(early.pause, self.now), [], "too soon")
+        self.hear(silence(0.24))
+        guess = self.done[-1]
         self.assertIsInstance(guess, SpeculativeEndpoint)
+        self.assertEqual((len(self.done), guess.pause), (2, early.pause))
         self.assertEqual(self.talk.conclude(guess.pause + 1, self.now), [])
         (whole,) = self.talk.conclude(guess.pause, self.now)
         self.assertEqual((type(whole), whole.pause), (Understand, guess.pause))

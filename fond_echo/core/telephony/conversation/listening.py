@@ -32,8 +32,9 @@ BEFORE = 15
 QUIETEST_OF = 75
 """Frames in which the quietest is looked for."""
 
-PAUSE = 12
-"""Frames of silence after which it may be the end: 240 ms."""
+EARLY, PAUSE = 6, 12
+"""Frames of silence after which it is worth beginning to read, 120 ms, and after which it may be
+the end, 240 ms."""
 
 SMOOTHED = 3
 """The mean of so many frames is taken for the level."""
@@ -46,7 +47,8 @@ class Began:
 
 @dataclass(frozen=True)
 class Paused:
-    """What was said up to a pause that may be the end; pauses are counted."""
+    """What was said up to a pause that may be the end; pauses are counted. One that lasts comes
+    twice, under the same number: when it is worth beginning to read, and when it may be the end."""
 
     samples: Frame
     number: int
@@ -111,8 +113,8 @@ class Listener:
             samples = np.concatenate(frames)
             self.reset()
             return Utterance(samples, cut)
-        if self._quiet == PAUSE:
-            self.pauses += 1
+        if self._quiet in (EARLY, PAUSE):
+            self.pauses += self._quiet == EARLY
             return Paused(np.concatenate(self._kept), self.pauses)
         return None
 
@@ -126,7 +128,7 @@ class Listener:
         return np.concatenate(frames), begins
 
     def still_at(self, pause: int) -> bool:
-        """Whether nothing was said since a pause."""
+        """Whether nothing was said since a pause, and it may be the end."""
         return self.speaking and self.pauses == pause and self._quiet >= PAUSE
 
     def finish(self) -> Utterance | None:
