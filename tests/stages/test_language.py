@@ -10,7 +10,8 @@ from fond_echo.core.language.registry import UnknownLanguage, codes
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
-from fond_echo.speech.material import lexicon, recognizer, synthesizer
+from fond_echo.speech import material
+from fond_echo.speech.material import recognizer, synthesizer
 from tests.made_up import LANGUAGE
 from tests.support.driving import Driving
 
@@ -39,7 +40,7 @@ def setUpModule():
 
 def tearDownModule():
     registry._ADDED.pop(LANGUAGE.code)
-    for each in (lexicon, recognizer, synthesizer):
+    for each in (material._lexicon, material._recognizer, material._synthesizer):
         each.cache_clear()
 
 

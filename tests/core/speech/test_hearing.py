@@ -1,11 +1,13 @@
 """Sound that goes on: words while they are said, ends of utterances, and what must never be words."""
 
 import unittest
+from unittest.mock import patch
 
 import numpy as np
 
 from fond_echo.core.audio.clip import join
 from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
+from fond_echo.core.recognition.recognizer import Recognizer
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.material import recognizer
 from tests.sounds import noise, silence_of, speech, tone, with_noise
@@ -56,6 +58,23 @@ class Streams(unittest.TestCase):
         clip = join([silence_of(9.0), speech("The boat is late.", "tern"), silence_of(1.0)])
         ((_, end),) = [x for x in fed(Hearing(recognizer()), clip) if isinstance(x[1], Utterance)]
         self.assertAlmostEqual(end.transcript.words[0].start, 9.0, delta=0.16)
+
+    def test_where_the_network_is_unsure_an_utterance_is_read_again_as_a_whole(self):
+        clip = join([silence_of(1.2), speech("The boat is late.", "tern"), silence_of(1.0)])
+        whole = patch.object(
+            Recognizer, "probabilities_of", autospec=True, side_effect=Recognizer.probabilities_of
+        )
+        for longest, times in ((330, 1), (10, 0)):
+            with (
+                patch("fond_echo.core.recognition.hearing.unsure", return_value=True),
+                patch("fond_echo.core.recognition.hearing.MAX_AGAIN", longest),
+                whole as again,
+            ):
+                found = fed(Hearing(recognizer()), clip)
+            ((_, end),) = [x for x in found if isinstance(x[1], Utterance)]
+            self.assertEqual(end.transcript.spoken, "the boat is late")
+            self.assertAlmostEqual(end.transcript.words[0].start, 1.25, delta=0.16)
+            self.assertEqual(again.call_count, times)
 
     def test_what_is_expected_is_held_against_first(self):
         expected = Expected(("Speak to a person.", "When is the next boat to Pell?"))
