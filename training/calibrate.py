@@ -25,7 +25,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import minimize
 
-from bench.people import WAYS, recordings
+from bench.people import clean, recordings, through_telephone
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.recognition.confidence import Weights, chance
 from fond_echo.core.recognition.dictation import dictate
@@ -124,7 +124,7 @@ def people_samples(folder: Path, part: int) -> list[Sample]:
     for name, said in sets.items():
         others = [networks[each] for each in networks if each != name]
         for each in said[part::2]:
-            for spoil in WAYS.values():
+            for spoil in (clean, through_telephone):
                 for expected in (networks[name], rng.choice(others)):
                     found += closely(
                         spoil(each.clip()), expected, tuple(each.said.split()),

@@ -11,8 +11,6 @@ import subprocess
 import sys
 from collections.abc import Awaitable, Callable
 
-import uvloop
-
 from fond_echo.channels.phone.link import Link
 from fond_echo.running import logs
 from fond_echo.running.fork_server import Forked, begin
@@ -82,7 +80,7 @@ def serve(name: str, niceness: int, work: Callable[[socket.socket], Awaitable[No
     with contextlib.suppress(OSError):
         os.nice(niceness)
     with socket.socket(fileno=int(sys.argv[1])) as end:
-        uvloop.run(_run(work, end))
+        asyncio.run(_run(work, end))
 
 
 async def _run(work: Callable[[socket.socket], Awaitable[None]], end: socket.socket) -> None:

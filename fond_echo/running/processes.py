@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 
 import uvicorn
-import uvloop
 
 from fond_echo.running import logs
 from fond_echo.running.supervisor import Part
 from fond_echo.settings import Settings
 
 CLI = "fond_echo.cli"
-
-YIELDING = 5
-"""How much `work` yields where cores are scarce: that webhooks are taken in and that callers are
-heard comes first, and an answer a little later."""
 
 
 def web(settings: Settings) -> None:
@@ -56,8 +52,7 @@ def work(settings: Settings) -> None:
     from fond_echo.running.work import run
 
     logs.set_up(settings, "work")
-    os.nice(YIELDING)
-    uvloop.run(run(settings))
+    asyncio.run(run(settings))
 
 
 def phone(settings: Settings) -> None:
@@ -65,7 +60,7 @@ def phone(settings: Settings) -> None:
     from fond_echo.running.phone import run
 
     logs.set_up(settings, "phone")
-    uvloop.run(run(settings))
+    asyncio.run(run(settings))
 
 
 def parts(settings: Settings) -> list[Part]:
