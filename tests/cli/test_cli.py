@@ -3,11 +3,14 @@
 import contextlib
 import io
 import json
+import sys
 import tempfile
 import unittest
 import unittest.mock
 from pathlib import Path
+from unittest.mock import patch
 
+from fond_echo.cli import entry
 from fond_echo.cli.main import main
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
@@ -24,6 +27,22 @@ def put_demo(assistant, folder):
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         data = bytes_of(text) if is_media(name) else text.encode()
         (folder / name).write_bytes(data)
+
+
+class Beginning(unittest.TestCase):
+    def test_only_what_forks_processes_begins_to_load_ahead(self):
+        for arguments, times in (
+            (["serve"], 1), (["demo", "--fresh"], 1), (["demo", "--help"], 0), (["settings"], 0),
+            ([], 0),
+        ):  # fmt: skip
+            with (
+                self.subTest(arguments),
+                patch.object(sys, "argv", ["fond-echo", *arguments]),
+                patch("fond_echo.running.fork_server.open_fork_server") as opened,
+                patch("fond_echo.cli.main.main", return_value=3) as run,
+            ):
+                self.assertEqual(entry.main(), 3)
+                self.assertEqual((opened.call_count, run.call_count), (times, 1))
 
 
 class Command(unittest.TestCase):
