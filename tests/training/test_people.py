@@ -14,10 +14,10 @@ from fond_echo.core.recognition.symbols import SYMBOLS
 from fond_echo.speech.material import lexicon
 from training import rooms
 from training.examples import Batches, Shards
-from training.people import queen, sky
+from training.people import castle, queen, sky
 from training.people.aligning import align
 from training.people.lines import UnreadableData, normalized
-from training.people.parts import CHOOSE, JUDGE, part_of
+from training.people.parts import CASTLE, CHOOSE, JUDGE, part_of
 from training.people.rnc import unpack
 from training.people.widening import Widening
 
@@ -139,10 +139,45 @@ class Reading(unittest.TestCase):
         walk(0, "")
         return found[character]
 
+    def test_texts_and_recordings_by_character_and_number(self):
+        def table(*texts):
+            english = bytes(2)
+            for text in texts:
+                raw = text.encode() + b"\0"
+                english += struct.pack(">H", len(raw) + 2) + raw
+            others = struct.pack(">H", 2) + bytes(2)
+            return (
+                struct.pack(">HH", len(texts), len(english)) + english
+                + (castle.LANGUAGES - 1) * others
+            )  # fmt: skip
+
+        data = b"head" + table("", "THE DOOR IS SHUT", " ") + table("", "GOOD EVENING")
+        found, end = castle.texts(data, 4)
+        self.assertEqual(found, ["", "THE DOOR IS SHUT", " "])
+        self.assertEqual(castle.texts(data, end), (["", "GOOD EVENING"], len(data)))
+        with self.assertRaisesRegex(UnreadableData, "no table of texts at byte"):
+            castle.texts(data, end + 1)
+        with tempfile.TemporaryDirectory() as package:
+            folder = Path(package) / castle.FOLDER
+            folder.mkdir(parents=True)
+            whole = bytes(castle.TABLES) + data[4:] + 8 * table("")
+            (folder / "drascula.dat").write_bytes(whole)
+            for name, size in (("1.ALS", 4_000), ("2.ALS", 4_000), ("D1.ALS", 5_000),
+                               ("D2.ALS", 4_000), ("9.ALS", 4_000), ("1.ALG", 9)):  # fmt: skip
+                (folder / name).write_bytes(bytes([128]) * size)
+            lines = list(castle.lines(Path(package)))
+        self.assertEqual(
+            [(each.name, each.text, each.speaker) for each in lines],
+            [("hero-001", "THE DOOR IS SHUT", "hero"), ("d-001", "GOOD EVENING", "d")],
+        )
+        self.assertEqual((len(lines[1].sound), lines[1].sound.rate), (5_000, 11_025))
+
     def test_nobody_is_trained_on_and_judged_by(self):
         self.assertFalse(JUDGE & CHOOSE)
         for speaker in JUDGE:
             self.assertEqual(part_of("queen", speaker, 0), "judge")
+        self.assertLess({*CASTLE}, {*castle.CHARACTERS})
+        self.assertEqual(part_of("castle", "hero", 0), "train")
         parts = {part_of("sky", "", number) for number in range(40)}
         self.assertEqual(parts, {"train", "choose, shared"})
 

@@ -1,4 +1,4 @@
-"""Read people's speech with its text out of two packages of Debian main.
+"""Read people's speech with its text out of three packages of Debian main.
 
     python -m training.people --folder people
 
@@ -20,12 +20,12 @@ import numpy as np
 
 from bench.report import show
 from fond_echo.core.audio.clip import Clip
-from training.people import queen, sky
+from training.people import castle, queen, sky
 from training.people.fetching import fetch
 from training.people.lines import Line, UnreadableData
 from training.people.parts import part_of
 
-COUNTS = {"queen": 6_584, "sky": 3_491}
+COUNTS = {"queen": 6_584, "sky": 3_491, "castle": 742}
 LIST = "list.tsv"
 COLUMNS = ("package", "name", "file", "part", "speaker", "seconds", "text")
 
@@ -70,6 +70,7 @@ def extract(folder: Path) -> Iterator[Listed]:
     sources: dict[str, Iterator[Line]] = {
         "queen": queen.lines(packages["flight-of-the-amazon-queen"]),
         "sky": sky.lines(packages["beneath-a-steel-sky"], packages["scummvm"]),
+        "castle": castle.lines(packages["drascula"]),
     }
     for package, lines in sources.items():
         (folder / package).mkdir(exist_ok=True)

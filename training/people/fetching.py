@@ -13,6 +13,7 @@ PACKAGES = {
         "40c08fd258d6fe95c46c1eaf5e9137f84ba330657995a281bd887c94a560a0f1"
     ),
     "beneath-a-steel-sky": "e2a25c880220c26a4dfd42904b878cc655afa1c72895f9c932befbd078622934",
+    "drascula": "ed4af8e2d41ad446e2f3b73533daa1804e2f13f62f596c0b02b8dc39544f22b4",
     "scummvm": "db6b301cbec31f05387bc7272bdca20a6badadfe5aa29f85a4250630833d3506",
 }
 """SHA-256 of each package's file; the last is only read for one table."""

@@ -113,6 +113,7 @@ def main() -> None:
     )
     parser.add_argument("--people", type=Path, required=True, help="what training.people extracted")
     parser.add_argument("--part", default="judge", help="whose lines (judge)")
+    parser.add_argument("--package", help="lines of this one only, whatever their part")
     parser.add_argument("--weights", type=Path, help="packed ones, in place of those that ship")
     parser.add_argument("--count", type=int, default=284)
     parser.add_argument("--dictated", type=int, default=150)
@@ -126,14 +127,15 @@ def main() -> None:
     rows = [
         row
         for row in listed(chosen.people)
-        if row.part == chosen.part and sayable(normalized(row.text), lexicon())
+        if (row.package == chosen.package if chosen.package else row.part == chosen.part)
+        and sayable(normalized(row.text), lexicon())
     ]
     random.Random(4).shuffle(rows)
     pool = sorted({" ".join(normalized(row.text)) for row in rows})
     found = judge(rows[: chosen.count], pool, engine, 9, chosen.dictated)
     errors = {kind: count for kind, count in found.errors.items() if kind not in ("same", "match")}
     show(
-        f"lines of the part {chosen.part}",
+        f"lines of {chosen.package or f'the part {chosen.part}'}",
         ("measured", "value"),
         [
             ("lines", f"{found.lines}"),

@@ -1,4 +1,4 @@
-"""What both packages come to: recorded lines with their text."""
+"""What all packages come to: recorded lines with their text."""
 
 from __future__ import annotations
 

@@ -18,7 +18,7 @@ Rng = np.random.Generator
 
 AROUND = (-6, -3, -1, 0, 1, 3, 6)
 RIDGE = 5.0
-EDGES = {"queen": 46, "sky": 54}
+EDGES = {"queen": 46, "sky": 54, "castle": 54}
 """The first band of which a recording has next to nothing."""
 
 
