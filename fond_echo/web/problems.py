@@ -89,6 +89,7 @@ def describe(document: dict[str, Any]) -> None:
         shapes.pop(name, None)
     shape = Problem.model_json_schema(ref_template=f"{SHAPES}{{model}}")
     shapes |= {**shape.pop("$defs", {}), Problem.__name__: shape}
+    document["components"]["schemas"] = dict(sorted(shapes.items()))
     schema = {"$ref": SHAPES + Problem.__name__}
     responses = {
         str(status): {

@@ -126,6 +126,7 @@ def main() -> None:
     parser.add_argument("--synthetic", type=Path, required=True, help="shards of training.generate")
     parser.add_argument("--out", type=Path, required=True)
     parser.add_argument("--weights", type=Path, help="packed weights to align with")
+    parser.add_argument("--package", help="lines of this one only, beside shards of the others")
     parser.add_argument("--seed", type=int, default=1)
     chosen = parser.parse_args()
     chosen.out.mkdir(parents=True, exist_ok=True)
@@ -136,7 +137,12 @@ def main() -> None:
         with np.load(chosen.weights) as arrays:
             engine = Recognizer(AcousticNetwork(dict(arrays)), known, words())
     begun = time.monotonic()
-    lines = aligned([row for row in listed(chosen.folder) if row.part == "train"], engine, known)
+    rows = [
+        row
+        for row in listed(chosen.folder)
+        if row.part == "train" and chosen.package in (None, row.package)
+    ]
+    lines = aligned(rows, engine, known)
     hours = sum(each.row.seconds for each in lines) / 3_600
     print(f"{len(lines)} lines, {hours:.2f} h, {time.monotonic() - begun:.0f} s", flush=True)
     wide = synthetic(chosen.synthetic, 400)
