@@ -119,12 +119,8 @@ class Supervisor:
             if not part.running():
                 break
             try:
-                if (
-                    httpx.get(
-                        part.ready, timeout=2.0, trust_env=False, verify=trusted()
-                    ).status_code
-                    == 200
-                ):
+                answer = httpx.get(part.ready, timeout=2.0, trust_env=False, verify=trusted())
+                if answer.status_code == 200:
                     return
             except httpx.HTTPError:
                 pass
