@@ -2,10 +2,11 @@
 
 The records are filled by one statement a table: turns in conversations of ten, each with its
 inbound message, its run, four stages, a delivery and an event, every third with sound: voice notes
-of ours, so many bytes of them as are asked for. Then the console's own requests are made of the
-running service, one passenger asks something by text and by voice note, contacts are erased, and
-retention erases what is older than a time: some turns a transaction, whose lengths are what is
-shown, for nobody waits longer than for one of them. The passenger goes on asking meanwhile.
+of ours, so many bytes of them as are asked for. Before that and after it, one passenger asks
+something by text and by voice note, and the console's own requests are made of the running service.
+Then contacts are erased, and retention erases what is older than a time: some turns a transaction,
+whose lengths are what is shown, for nobody waits longer than for one of them. The passenger goes on
+asking meanwhile.
 
     python -m bench.growth --turns 1000000 --megabytes 5000
 """
@@ -51,36 +52,39 @@ FILL = (
         gen_random_uuid(), 1, c.changed_at - n * interval '1 minute',
         c.changed_at - n * interval '1 minute'
     FROM conversations c, generate_series(1, %(each)s) n WHERE c.external_id LIKE 'room-made-%%'""",
+    """CREATE TABLE made_turns AS SELECT t.* FROM turns t
+    JOIN conversations c ON c.id = t.conversation_id WHERE c.external_id LIKE 'room-made-%%'""",
     """INSERT INTO inbound (id, channel, external_id, payload, message, turn_id, received_at)
     SELECT gen_random_uuid(), 'skerry', t.id, '{"words": "How much is a ticket?"}', '{}', t.id,
-        t.received_at FROM turns t WHERE t.run_id IS NOT NULL""",
+        t.received_at FROM made_turns t""",
     """INSERT INTO runs (id, turn_id, kind, revision, clock, seed, state_before, memory_before,
         started_at)
     SELECT t.run_id, t.id, 'live', a.live, t.received_at, 1,
         '{"recent": ["How much?"]}', '{}', t.received_at
-    FROM turns t, assistants a WHERE a.name = 'harbour-desk' AND t.run_id IS NOT NULL""",
+    FROM made_turns t, assistants a WHERE a.name = 'harbour-desk'""",
     """INSERT INTO stages (id, run_id, name, part, attempt, started_at, seconds, outcome, input,
         output)
     SELECT gen_random_uuid(), r.id, s, 0, 1, r.started_at, 0.01, 'done', '{"text": "a"}',
         '{"text": "an output of a usual length, such as a reply or a decision"}'
-    FROM runs r, unnest(ARRAY['receive', 'route', 'answer', 'deliver']) s""",
+    FROM runs r JOIN made_turns t ON t.run_id = r.id,
+        unnest(ARRAY['receive', 'route', 'answer', 'deliver']) s""",
     """INSERT INTO blobs (digest, size, uses)
-    SELECT t.id, length(s.data), 1 FROM turns t JOIN made_sounds s ON s.number = t.number
-    WHERE t.run_id IS NOT NULL""",
+    SELECT t.id, length(s.data), 1 FROM made_turns t
+    JOIN made_sounds s ON s.number = t.number""",
     """INSERT INTO blob_chunks (digest, number, data)
-    SELECT t.id, 0, s.data FROM turns t JOIN made_sounds s ON s.number = t.number
-    WHERE t.run_id IS NOT NULL""",
+    SELECT t.id, 0, s.data FROM made_turns t
+    JOIN made_sounds s ON s.number = t.number""",
     """INSERT INTO clips (id, turn_id, digest, media_type, size, seconds, rate, waveform, origin,
         stored_at)
     SELECT t.id, t.id, t.id, 'audio/ogg', length(s.data), 2.0, 16000, '[]', 'spoken', t.received_at
-    FROM turns t JOIN made_sounds s ON s.number = t.number WHERE t.run_id IS NOT NULL""",
+    FROM made_turns t JOIN made_sounds s ON s.number = t.number""",
     """INSERT INTO deliveries (id, turn_id, run_id, kind, part, key, state, text, extra, attempts,
         external_id, exchanges, planned_at, settled_at, clip_id)
     SELECT gen_random_uuid(), r.turn_id, r.id, 'text', 0, r.id || '-0', 'sent',
         'An adult ticket is four pounds.', '{}', 1, r.id, '[]', r.started_at, r.started_at, c.id
-    FROM runs r LEFT JOIN clips c ON c.turn_id = r.turn_id""",
+    FROM runs r JOIN made_turns t ON t.run_id = r.id LEFT JOIN clips c ON c.turn_id = r.turn_id""",
     """INSERT INTO events (type, subject, at, data)
-    SELECT 'turn.answered', t.id, t.received_at, '{"channel": "skerry"}' FROM turns t""",
+    SELECT 'turn.answered', t.id, t.received_at, '{"channel": "skerry"}' FROM made_turns t""",
 )  # fmt: skip
 
 
@@ -176,51 +180,69 @@ class Passenger:
             took.append(self.ask())
 
 
+def reads(echo: FondEcho, times: int) -> dict[str, tuple[float, float]]:
+    """What the console's own requests take."""
+    some = echo.turns(limit=200)
+    deep = some.next
+    for _ in range(20):
+        deep = echo.turns(limit=200, after=deep).next if deep else ""
+    turn = some.items[len(some.items) // 2]
+    requests = {
+        "turns, the first page": lambda: echo.turns(limit=50),
+        "turns, 4,000 further down": lambda: echo.turns(limit=50, after=deep),
+        "turns of a channel": lambda: echo.turns(channel="skerry", limit=50),
+        "turns that failed": lambda: echo.turns(state="failed", limit=50),
+        "turns by words that are rare": lambda: echo.turns(words="umbrella", limit=50),
+        "turns by words": lambda: echo.turns(words="ticket", limit=50),
+        "turns of a conversation": lambda: echo.turns(turn.conversation, limit=50),
+        "conversations": lambda: echo.conversations(limit=100),
+        "one turn whole": lambda: echo.turn(turn.id),
+    }
+    found = {}
+    for name, request in requests.items():
+        took = []
+        for _ in range(times + 3):
+            begun = time.perf_counter()
+            request()
+            took.append(1000 * (time.perf_counter() - begun))
+        found[name] = _middle(took[3:])
+    return found
+
+
+def asked(passenger: Passenger, times: int) -> dict[str, tuple[float, float]]:
+    """What a passenger waits for."""
+    found = {}
+    for name, aloud in (("a text", False), ("a voice note", True)):
+        took = [passenger.ask(aloud=aloud) for _ in range(times + 3)]
+        found[f"{name}, asked and answered"] = _middle(took[3:])
+    return found
+
+
 def main() -> None:
     chosen = options(__doc__, turns=200_000, megabytes=0, times=40)
-    rows = []
     with running() as world:
-        fill(world.postgres.url, chosen.turns, chosen.megabytes)
-        service = world.world.settings.address
+        service, passenger = world.world.settings.address, Passenger(world.network)
         with FondEcho(service, world.world.key) as echo:
-            some = echo.turns(limit=200)
-            deep = some.next
-            for _ in range(20):
-                deep = echo.turns(limit=200, after=deep).next
-            turn = some.items[100]
-            requests = {
-                "turns, the first page": lambda: echo.turns(limit=50),
-                "turns, 4,000 further down": lambda: echo.turns(limit=50, after=deep),
-                "turns of a channel": lambda: echo.turns(channel="skerry", limit=50),
-                "turns that failed": lambda: echo.turns(state="failed", limit=50),
-                "turns by words that are rare": lambda: echo.turns(words="umbrella", limit=50),
-                "turns by words": lambda: echo.turns(words="ticket", limit=50),
-                "turns of a conversation": lambda: echo.turns(turn.conversation, limit=50),
-                "conversations": lambda: echo.conversations(limit=100),
-                "one turn whole": lambda: echo.turn(turn.id),
-            }
-            for name, request in requests.items():
-                took = []
-                for _ in range(chosen.times + 3):
-                    begun = time.perf_counter()
-                    request()
-                    took.append(1000 * (time.perf_counter() - begun))
-                rows.append((name, *_middle(took[3:])))
-            passenger = Passenger(world.network)
-            for name, aloud in (("a text", False), ("a voice note", True)):
-                took = [passenger.ask(aloud=aloud) for _ in range(chosen.times + 3)]
-                rows.append((f"{name}, asked and answered", *_middle(took[3:])))
+            few = asked(passenger, chosen.times) | reads(echo, chosen.times)
+            fill(world.postgres.url, chosen.turns, chosen.megabytes)
+            many = asked(passenger, chosen.times) | reads(echo, chosen.times)
+        rows = [
+            (name, *few[name], *took, f"{took[0] / few[name][0]:.2f}")
+            for name, took in many.items()
+        ]
         ended, took = threading.Event(), []
         asking = threading.Thread(target=passenger.ask_on, args=(ended, took))
         asking.start()
         try:
-            rows += asyncio.run(erased(world.postgres.url, chosen.turns))
+            beside = asyncio.run(erased(world.postgres.url, chosen.turns))
         finally:
             ended.set()
             asking.join()
-        rows.append(("a text meanwhile", *_middle(took)))
+        beside.append(("a text meanwhile", *_middle(took)))
+        rows += [(name, "", "", *both, "") for name, *both in beside]
     title = f"With {chosen.turns:,} turns and {chosen.megabytes:,} MB of sound, ms"
-    show(title, ("what", "p50", "p95"), rows, chosen.json)
+    columns = ("what", "few, p50", "few, p95", "many, p50", "many, p95", "ratio of p50")
+    show(title, columns, rows, chosen.json)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@ network, sending voice notes and texts, and counting what comes back."""
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 import tempfile
@@ -14,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import psycopg
 
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
@@ -21,6 +23,7 @@ from fond_echo.core.language.registry import language
 from fond_echo.demo import run as demo
 from fond_echo.running.supervisor import Part
 from fond_echo.speech.material import synthesizer
+from fond_echo.store.database import plain_url
 from fond_echo.store.local import LocalPostgres
 
 QUESTIONS = (
@@ -62,6 +65,28 @@ class Running:
         other.start()
         self.world.supervisor.parts.append(other)
         return other
+
+    def add_web(self) -> str:
+        """One more web process on a port of its own, which is tended like the others; its
+        address."""
+        web, port = self.part("web"), demo.free_port()
+        address = f"http://{self.world.settings.host}:{port}"
+        environment = {**web.environment, "FOND_ECHO_PORT": str(port)}
+        other = Part(f"web {port}", web.module, web.arguments, environment, f"{address}/health")
+        other.start()
+        self.world.supervisor.parts.append(other)
+        while True:
+            with contextlib.suppress(httpx.HTTPError):
+                if httpx.get(other.ready, trust_env=False).status_code == 200:
+                    return address
+            time.sleep(0.1)
+
+    def wait_until_done(self) -> None:
+        """Until no turn waits to be worked."""
+        waiting = "SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing')"
+        with psycopg.connect(plain_url(self.postgres.url), autocommit=True) as connection:
+            while connection.execute(waiting).fetchone() != (0,):
+                time.sleep(0.5)
 
     def workers(self) -> int:
         return sum(part.name.startswith("work") for part in self.world.supervisor.parts)

@@ -2,7 +2,8 @@
 
 The demo runs with one work process. Signed webhooks with one text each are posted on a fixed
 clock, whether the earlier ones were answered or not, first with the worker stopped, so that
-only arriving is measured, then with the worker answering on the same machine.
+only arriving is measured, then with the worker answering on the same machine; then all of it once
+more with two web processes that are posted to by turns.
 
     python -m bench.webhooks
 """
@@ -36,15 +37,17 @@ def signed(mark: str, number: int, person: str) -> tuple[bytes, dict[str, str]]:
 
 
 async def post_all(
-    address: str, mark: str, people: list[str], rate: int, seconds: int, first: int
+    addresses: list[str], mark: str, people: list[str], rate: int, seconds: int, first: int
 ) -> list[float]:
-    """Milliseconds until each was answered."""
+    """Milliseconds until each was answered; addresses are posted to by turns."""
     took: list[float] = []
 
     async def post(client: httpx.AsyncClient, number: int) -> None:
         body, headers = signed(mark, number, people[number % len(people)])
         begun = time.perf_counter()
-        answer = await client.post(address, content=body, headers=headers)
+        answer = await client.post(
+            addresses[number % len(addresses)], content=body, headers=headers
+        )
         answer.raise_for_status()
         took.append(1000 * (time.perf_counter() - begun))
 
@@ -64,20 +67,27 @@ def main() -> None:
     rows = []
     with running() as world:
         people = open_accounts(world.network, 40)
-        address = f"{world.world.settings.address}/webhooks/skerry"
+        addresses = [f"{world.world.settings.address}/webhooks/skerry"]
         mark = world.world.places.network_mark
         work = world.part("work").process
         assert work is not None
-        for number, (name, stopped) in enumerate(
-            (("warming up", True), ("worker stopped", True), ("worker answering", False))
-        ):
-            work.send_signal(signal.SIGSTOP if stopped else signal.SIGCONT)
-            first = number * chosen.rate * chosen.seconds
-            took = asyncio.run(post_all(address, mark, people, chosen.rate, chosen.seconds, first))
-            if number:
-                rows.append(
-                    (name, len(took), percentile(took, 0.5), percentile(took, 0.95), max(took))
+        first = 0
+        for webs in ("one web", "two"):
+            if webs == "two":
+                addresses.append(f"{world.add_web()}/webhooks/skerry")
+            for name, stopped in (
+                ("warming up", True), ("worker stopped", True), ("worker answering", False)
+            ):  # fmt: skip
+                work.send_signal(signal.SIGSTOP if stopped else signal.SIGCONT)
+                took = asyncio.run(
+                    post_all(addresses, mark, people, chosen.rate, chosen.seconds, first)
                 )
+                first += chosen.rate * chosen.seconds
+                if name != "warming up":
+                    middle, late = percentile(took, 0.5), percentile(took, 0.95)
+                    rows.append((f"{webs}, {name}", len(took), middle, late, max(took)))
+            # What was left to do is done, so that both begin with nothing waiting.
+            world.wait_until_done()
         work.send_signal(signal.SIGCONT)
     columns = ("what", "webhooks", "p50", "p95", "longest")
     show(f"Webhooks answered, {chosen.rate} a second, ms", columns, rows, chosen.json)

@@ -130,7 +130,7 @@ class Supervisor:
 
     def _why(self) -> str:
         """Where it is said why something did not start: of a file, its last lines."""
-        if self._log is None:
+        if self._log is None or not self._log.exists():
             return "its own lines above say why"
         reported = self._log.read_text("utf-8", "replace").splitlines()[-LAST_LINES:]
         return "\n".join([f"the end of {self._log} says why:", *reported])

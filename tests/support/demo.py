@@ -70,7 +70,17 @@ class Demo(unittest.TestCase):
             if found:
                 return found[0]
             time.sleep(0.05)
-        self.fail(f"no answer to {post}")
+        self.fail(f"no answer to {post}; the latest turns:\n{self.latest()}")
+
+    def latest(self, count: int = 8) -> str:
+        """How the latest turns stand, a line each, to see why something did not come about."""
+        with FondEcho(self.settings.address, self.key) as echo:
+            return "\n".join(
+                f"{turn.channel} {turn.contact_name} {turn.number} {turn.state} {turn.cause}"
+                f" {turn.text!r} {[(each.kind, each.state, each.text) for each in turn.deliveries]}"
+                f" {turn.error or ''} {turn.received_at} {turn.finished_at}"
+                for turn in echo.turns(limit=count).items
+            )
 
     def eventually(self, look: Callable[[], Any], seconds: float = 60) -> Any:
         """What a look gives, once it gives something."""
