@@ -158,6 +158,7 @@ class Installation:
             channel=self.builder.build(channel, vault),
             recognizer=recognizer,
             max_seconds=60.0 * settings.minutes_heard,
+            hears_early="transcribe" not in order.names,
             cost_of_hearing=recognizer.cost,
             hears_back=self.recognizer(replace(wanted, purpose="long-file")),
             outside_voice="speak" in order.names,

@@ -36,11 +36,6 @@ class ChosenRecognizer:
     wanted: Wanted
     order: EngineOrder = field(default_factory=EngineOrder)
 
-    @property
-    def outside(self) -> bool:
-        """Whether an outside service hears, which costs something each time."""
-        return any(name in self.order.connected for name in self.order.names.get("transcribe", ()))
-
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:

@@ -6,47 +6,21 @@ from pydantic import Field
 
 from fond_echo.contract.base import Schema
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.graph import WordNetwork
-from fond_echo.core.recognition.transcript import Expected
+from fond_echo.speech.expectations import ExpectedText
 from fond_echo.speech.priority import Priority
+
+UNKNOWN_STATUS = 409
+"""Answered where a digest is not known: what it stands for is to be sent whole."""
 
 
 class HearAsk(Schema):
-    """What goes with sound to be transcribed."""
+    """What goes with sound to be transcribed: the digest of what is expected, and that whole to
+    a process that does not know it."""
 
-    phrases: list[str] = Field(default_factory=list)
-    names: list[str] = Field(default_factory=list)
-    hints: list[str] = Field(default_factory=list)
-    sounds: list[tuple[str, str]] = Field(default_factory=list)
-    arcs: list[tuple[int, int, str]] = Field(default_factory=list, max_length=60_000)
-    finals: list[int] = Field(default_factory=list)
-    only: bool = False
+    digest: str = Field(max_length=64)
+    whole: ExpectedText | None = None
     language: str = "en"
     priority: Priority = Priority.VOICE_NOTE
-
-    @property
-    def expected(self) -> Expected:
-        network = WordNetwork(tuple(self.arcs), frozenset(self.finals)) if self.arcs else None
-        return Expected(
-            tuple(self.phrases), tuple(self.names), network, tuple(self.hints), tuple(self.sounds),
-            self.only,
-        )  # fmt: skip
-
-    @classmethod
-    def of(cls, expected: Expected, language: str, priority: Priority) -> HearAsk:
-        """The same, to be sent."""
-        network = expected.network
-        return cls(
-            phrases=list(expected.phrases),
-            names=list(expected.names),
-            hints=list(expected.hints),
-            sounds=list(expected.sounds),
-            arcs=list(network.arcs) if network else [],
-            finals=sorted(network.finals) if network else [],
-            only=expected.only,
-            language=language,
-            priority=priority,
-        )
 
 
 class ListenAsk(HearAsk):

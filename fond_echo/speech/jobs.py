@@ -19,6 +19,7 @@ from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.core.synthesis.synthesizer import SpokenPart, Synthesizer
+from fond_echo.speech.expectations import Known
 
 if TYPE_CHECKING:
     from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
@@ -26,18 +27,24 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Hear:
-    """Transcribe at most 30 s of sound."""
+    """Transcribe at most 30 s of sound.
+
+    Attributes:
+        expected: what the digest stands for, where the worker may not know it.
+    """
 
     samples: Samples
     rate: int
-    expected: Expected
+    digest: str
     language: str
+    expected: Expected | None = None
 
     def run(self) -> Transcript:
+        """Raises ExpectedUnknown."""
         from fond_echo.speech.material import recognizer
 
         clip = Clip(self.samples, self.rate)
-        return recognizer(self.language).transcribe(clip, self.expected)
+        return recognizer(self.language).transcribe(clip, _KNOWN.of(self.digest, self.expected))
 
 
 @dataclass(frozen=True)
@@ -46,22 +53,22 @@ class Listen:
 
     Attributes:
         name: of the sound, in this worker.
+        expected: with the first samples.
         over: whether it ends here.
     """
 
     name: str
     samples: Samples
-    expected: Expected
     language: str
     end_seconds: float
+    expected: Expected | None = None
     over: bool = False
-    fresh: bool = False
 
     def run(self) -> list[Partial | Utterance]:
         from fond_echo.core.recognition.hearing import Hearing
         from fond_echo.speech.material import recognizer
 
-        if self.fresh:
+        if self.expected is not None:
             _HEARINGS[self.name] = Hearing(
                 recognizer(self.language),
                 self.expected,
@@ -78,6 +85,7 @@ class Listen:
 
 
 _HEARINGS: dict[str, Hearing] = {}
+_KNOWN = Known()
 """Of this worker."""
 
 

@@ -22,6 +22,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.hearing import Partial, Utterance
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.speech.asks import ListenAsk, error_of
+from fond_echo.speech.expectations import ExpectedText
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Listen
 from fond_echo.speech.pool import SpeechPool
@@ -83,9 +84,10 @@ class _One:
         self.begun = self.over = False
 
     async def feed(self, samples: Samples, *, over: bool) -> list[dict[str, Any]]:
+        whole = self._ask.whole or ExpectedText()
         job = Listen(
-            self._name, samples, self._ask.expected, self._ask.language, self._ask.end_seconds,
-            over, fresh=not self.begun,
+            self._name, samples, self._ask.language, self._ask.end_seconds,
+            None if self.begun else whole.expected, over,
         )  # fmt: skip
         self.begun, self.over = True, over
         found = await self._pool.run(job, self._ask.priority, worker=self._worker)

@@ -7,7 +7,6 @@ import base64
 import json
 from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
-from typing import Any
 
 import httpx
 from websockets.asyncio.client import ClientConnection, connect
@@ -24,13 +23,15 @@ from fond_echo.core.progress import reach
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
-from fond_echo.speech.asks import HearAsk, ListenAsk
+from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, ListenAsk
+from fond_echo.speech.expectations import ExpectedText, digest_of
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.wire import MEDIA_TYPE, Frames, frame
 from fond_echo.tls import trusted
 
 HEAR_SECONDS = 600.0
+SOUND = {"Content-Type": MEDIA_TYPE}
 
 
 class SpeechUnreachable(FondEchoError):
@@ -69,24 +70,30 @@ class RemoteSpeech:
         """A clip of any length, cut into units of at most 30 s where it is quietest. Raises
         SpeechUnreachable or SpeechFailed."""
         priority = Priority.LONG_FILE if long else self._priority
-        ask = HearAsk.of(expected, language, priority).model_dump(mode="json")
+        ask = HearAsk(digest=digest_of(expected), language=language, priority=priority)
         if clip.seconds <= MAX_PIECE:
-            return await self._unit(ask, clip)
+            return await self._unit(ask, expected, clip)
         found: list[Heard] = []
         for span in await asyncio.to_thread(pieces, clip, MAX_PIECE):
-            part = await self._unit(ask, clip.part(span.start, span.end))
+            part = await self._unit(ask, expected, clip.part(span.start, span.end))
             found.append(later(part, span.start))
             reach(span.end, clip.seconds)
         return joined([each for each in found if each.words] or found[:1])
 
-    async def _unit(self, ask: dict[str, Any], clip: Clip) -> Heard:
-        headers = {"Content-Type": MEDIA_TYPE}
-        try:
-            response = await self._client.post("/hear", content=frame(ask, clip), headers=headers)
-        except httpx.HTTPError as error:
-            raise _unreachable(error) from error
+    async def _unit(self, ask: HearAsk, expected: Expected, clip: Clip) -> Heard:
+        response = await self._heard(ask, clip)
+        if response.status_code == UNKNOWN_STATUS:
+            whole = ExpectedText.of(expected)
+            response = await self._heard(ask.model_copy(update={"whole": whole}), clip)
         _check(response.status_code, response.content)
         return Heard.model_validate_json(response.content)
+
+    async def _heard(self, ask: HearAsk, clip: Clip) -> httpx.Response:
+        content = frame(ask.model_dump(mode="json"), clip)
+        try:
+            return await self._client.post("/hear", content=content, headers=SOUND)
+        except httpx.HTTPError as error:
+            raise _unreachable(error) from error
 
     @asynccontextmanager
     async def listen(
@@ -94,8 +101,10 @@ class RemoteSpeech:
     ) -> AsyncIterator[ClientConnection]:
         """A connection for a sound that goes on (`fond_echo.speech.listening`). Raises
         SpeechUnreachable."""
-        requested = HearAsk.of(expected, language, self._priority).model_dump()
-        ask = ListenAsk(**{**requested, "end_seconds": end_seconds})
+        ask = ListenAsk(
+            digest=digest_of(expected), whole=ExpectedText.of(expected), language=language,
+            priority=self._priority, end_seconds=end_seconds,
+        )  # fmt: skip
         url = f"{self._url.replace('http', 'ws', 1)}/listen"
         try:
             async with connect(url, additional_headers=self._headers, proxy=None) as socket:

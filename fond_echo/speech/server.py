@@ -10,6 +10,7 @@ import base64
 import hmac
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from dataclasses import replace
 
 import numpy as np
 from fastapi import Depends, FastAPI, HTTPException, Request, WebSocket
@@ -22,7 +23,8 @@ from fond_echo.core.language.manner import Manner
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
-from fond_echo.speech.asks import HearAsk, SayAsk, error_of
+from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, SayAsk, error_of
+from fond_echo.speech.expectations import ExpectedUnknown, Known
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Hear, Say
 from fond_echo.speech.listening import Listeners
@@ -59,6 +61,12 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
 
     app = FastAPI(lifespan=lifespan, openapi_url=None)
 
+    @app.exception_handler(ExpectedUnknown)
+    async def _unknown(_: Request, error: Exception) -> JSONResponse:
+        return JSONResponse({"what": str(error)}, status_code=UNKNOWN_STATUS)
+
+    known = Known()
+
     @app.exception_handler(FondEchoError)
     async def _failed(_: Request, error: Exception) -> JSONResponse:
         assert isinstance(error, FondEchoError)
@@ -75,8 +83,13 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         ask = HearAsk.model_validate(facts)
         if clip.seconds > MAX_UNIT:
             raise UnitTooLong(f"a unit of work has {clip.seconds:.0f} s")
-        job = Hear(clip.samples, clip.rate, ask.expected, ask.language)
-        return JSONResponse(as_heard(await pool.run(job, ask.priority), ask.language).model_dump())
+        expected = known.of(ask.digest, ask.whole.expected if ask.whole else None)
+        job = Hear(clip.samples, clip.rate, ask.digest, ask.language)
+        try:
+            found = await pool.run(job, ask.priority)
+        except ExpectedUnknown:
+            found = await pool.run(replace(job, expected=expected), ask.priority)
+        return JSONResponse(as_heard(found, ask.language).model_dump())
 
     listeners = Listeners(pool)
 

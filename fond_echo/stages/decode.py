@@ -4,6 +4,7 @@ already."""
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
@@ -15,21 +16,27 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.stages.ports import AtHand, Needs
 from fond_echo.stages.ready import FetchedTurn
-from fond_echo.stages.turn import DecodedClip
+from fond_echo.stages.turn import DecodedClip, TurnSoFar
 
 SILENCE_PEAK = 0.0005
 LOUDNESS_SECONDS = 600.0
 
 
-def as_said(at_hand: AtHand) -> DecodedClip:
+async def as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
     """What was said in a call, which nothing has to be decoded of."""
     return DecodedClip(
         clip=at_hand.kept, container=FLAC.name, codec="flac", channel_count=1, loudness=None
     )
 
 
-async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
-    """Raises a SoundError for what is not sound, or holds none."""
+async def decode(
+    turn: FetchedTurn, needs: Needs, *, use: Callable[[Clip], None] | None = None
+) -> DecodedClip:
+    """Raises a SoundError for what is not sound, or holds none.
+
+    Args:
+        use: is given the sound, before it is packed.
+    """
     decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
     if decoded.clip.peak < SILENCE_PEAK:
         raise SilentSound("the recording is silent", remedy="check the microphone")
@@ -37,7 +44,10 @@ async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
     if decoded.clip.seconds > longest:
         what = f"the recording lasts {decoded.clip.seconds:.0f} s"
         raise SoundTooLong(what, remedy=f"this channel takes {longest:.0f} s")
-    clip, file, level = await asyncio.to_thread(_shaped, decoded.clip)
+    clip = at_rate(decoded.clip, RATE)
+    if use is not None:
+        use(clip)
+    file, level = await asyncio.to_thread(_packed, clip)
     kept = await needs.clips.keep(
         turn.id,
         file,
@@ -56,8 +66,7 @@ async def decode(turn: FetchedTurn, needs: Needs) -> DecodedClip:
     )
 
 
-def _shaped(decoded: Clip) -> tuple[Clip, bytes, float | None]:
-    clip = at_rate(decoded, RATE)
+def _packed(clip: Clip) -> tuple[bytes, float | None]:
     # Of a long one, the beginning tells how loud it is.
     beginning = clip.part(0.0, min(clip.seconds, LOUDNESS_SECONDS))
-    return clip, encode(clip, "flac"), loudness(beginning)
+    return encode(clip, "flac"), loudness(beginning)

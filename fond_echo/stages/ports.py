@@ -283,6 +283,8 @@ class Needs:
     """Hears replies again, after everything else."""
     max_seconds: float = 0.0
     """Of sound that is heard; 0 is what the channel takes as a voice note."""
+    hears_early: bool = False
+    """Whether sound may be heard before all is done that comes before: it costs nothing."""
     cost_of_hearing: Callable[[float], tuple[float, str]] | None = None
     """What it costs to hear so many seconds, and in which currency."""
     outside_voice: bool = False

@@ -34,6 +34,7 @@ from fond_echo.stages.beside import Beside
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import as_said, decode
+from fond_echo.stages.early import EarlyHearing
 from fond_echo.stages.encode import EncodingAhead, encode
 from fond_echo.stages.fetch import fetch
 from fond_echo.stages.heard_back import hear_back
@@ -41,7 +42,7 @@ from fond_echo.stages.inputs import input_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.late import send_late
 from fond_echo.stages.later import Later, max_pause, passes, pause
-from fond_echo.stages.ports import AtHand, Needs
+from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import (
     AnsweredTurn,
     DecodedTurn,
@@ -58,7 +59,6 @@ from fond_echo.stages.speak import spoken_whole
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
-    DecodedClip,
     Delivered,
     DeliveredPart,
     Spoken,
@@ -169,6 +169,7 @@ class _Carrier:
         self._claim = claim
         self._needs = replace(needs, clips=SoundsOfTurn(claim, needs.clips))
         self._beside = Beside(journal, claim, self._needs)
+        self._early = EarlyHearing(lambda: claim.turn, self._needs)
         self._delivered: list[DeliveredPart] = []
         self._late: list[asyncio.Task[list[Reply]]] = []
 
@@ -196,6 +197,7 @@ class _Carrier:
             await self._finish()
             return True
         finally:
+            self._early.stop()
             if self._speaking is not None:
                 self._speaking.stop()
             await self._beside.end()
@@ -203,16 +205,18 @@ class _Carrier:
     async def _hear(self, sound: SoundHandle) -> None:
         self._beside.expect_slowness()
         at_hand = self._needs.at_hand
-        if at_hand is None:
-            await self._stage("fetch", partial(fetch, sound=sound))
-            await self._stage("decode", taking(FetchedTurn, decode))
-        else:
-            await self._stage("decode", partial(_as_said, at_hand))
-        decoded = self._claim.turn.decoded
-        if decoded is not None and decoded.clip.seconds:
-            self._beside.long_sound(decoded.clip.seconds)
         with telling(self._beside.reached):
-            await self._stage("transcribe", taking(DecodedTurn, transcribe))
+            if at_hand is None:
+                await self._stage("fetch", partial(fetch, sound=sound))
+                taken = partial(decode, use=self._early.begin)
+                await self._stage("decode", taking(FetchedTurn, taken))
+            else:
+                await self._stage("decode", partial(as_said, at_hand))
+            decoded = self._claim.turn.decoded
+            if decoded is not None and decoded.clip.seconds:
+                self._beside.long_sound(decoded.clip.seconds)
+            hear = partial(transcribe, early=self._early)
+            await self._stage("transcribe", taking(DecodedTurn, hear))
         await self._beside.heard()
 
     async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:
@@ -420,10 +424,6 @@ def _log_failure(stage: str, error: BaseException, seconds: float | None) -> Non
         log.info("stage failed", stage=stage, code=error.code, reason=str(error), again_in=seconds)
     else:
         log.error("stage broke", stage=stage, exc_info=error)
-
-
-async def _as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
-    return as_said(at_hand)
 
 
 def _apologised(turn: TurnSoFar, failure: Failure) -> Answered:

@@ -6,16 +6,22 @@ import asyncio
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.containers import OUR_OWN, decode
+from fond_echo.stages.early import LONG_SECONDS, EarlyHearing
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.ports import Needs, NothingHeard
 from fond_echo.stages.ready import DecodedTurn
 
-LONG_SECONDS = 60.0
-"""Sound longer than this gives way to voice notes."""
 
+async def transcribe(
+    turn: DecodedTurn, needs: Needs, *, early: EarlyHearing | None = None
+) -> Heard:
+    """Raises NothingHeard where there is no speech in the sound.
 
-async def transcribe(turn: DecodedTurn, needs: Needs) -> Heard:
-    """Raises NothingHeard where there is no speech in the sound."""
+    Args:
+        early: may have begun to hear it.
+    """
+    if early is not None and (heard := await early.taken()) is not None:
+        return speech_in(heard)
     if needs.at_hand is not None:
         clip = needs.at_hand.clip
     else:

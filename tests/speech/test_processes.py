@@ -13,6 +13,7 @@ from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import Limits, encode
 from fond_echo.core.audio.errors import BrokenSound, EmptySound, SoundTooLong, UnknownSound
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import UnknownVoice
 from fond_echo.speech.decoding import GuardedDecoder
@@ -60,7 +61,7 @@ class Workers(unittest.IsolatedAsyncioTestCase):
         )
         self.assertEqual((len(parts), count), (1, 1))
         clip = parts[0].clip
-        job = Hear(clip.samples, clip.rate, Expected(("The boat is late.",)), "en")
+        job = Hear(clip.samples, clip.rate, "late", "en", Expected(("The boat is late.",)))
         heard = await self.pool.run(job, Priority.VOICE_NOTE)
         self.assertEqual(heard.spoken, "the boat is late")
         with self.assertRaises(UnknownVoice):
@@ -98,11 +99,12 @@ class Workers(unittest.IsolatedAsyncioTestCase):
 
 class Service(unittest.IsolatedAsyncioTestCase):
     async def asyncSetUp(self):
-        app = create_app(SpeechPool(1), "token")
-        lifespan = app.router.lifespan_context(app)
+        self.pool = SpeechPool(1)
+        self.app = create_app(self.pool, "token")
+        lifespan = self.app.router.lifespan_context(self.app)
         await lifespan.__aenter__()
         self.addAsyncCleanup(lifespan.__aexit__, None, None, None)
-        self.transport = httpx.ASGITransport(app)
+        self.transport = httpx.ASGITransport(self.app)
 
     def remote(self, token="token"):
         remote = RemoteSpeech("http://speech.test", token)
@@ -124,6 +126,40 @@ class Service(unittest.IsolatedAsyncioTestCase):
         )
         self.assertEqual((heard.written, heard.source), ("The boat is late.", "expected"))
 
+    async def test_what_is_expected_is_sent_whole_once_and_again_to_who_does_not_know_it(self):
+        sent = []
+
+        class Noting(httpx.ASGITransport):
+            async def handle_async_request(self, request):
+                answer = await super().handle_async_request(request)
+                sent.append((answer.status_code, len(request.content)))
+                return answer
+
+        clip = speech("The boat is late.")
+        words = [f"word{number}" for number in range(4_000)]
+        arcs = tuple((0, 1, word) for word in ("late", *words))
+        expected = Expected(("The boat is late.",), network=WordNetwork(arcs, frozenset([1])))
+        remote = self.remote()
+        remote._client._transport = Noting(self.app)
+        for _ in range(2):
+            await remote.transcribe(clip, expected, language="en", long=False)
+        statuses, sizes = zip(*sent, strict=True)
+        self.assertEqual(statuses, (409, 200, 200))
+        self.assertGreater(sizes[1], sizes[2] + 40_000)
+        self.assertEqual(sizes[0], sizes[2])
+        # A worker that took the place of another knows nothing; who asks does not notice.
+        _, pid = await self.pool.run(Tell("who"), Priority.CALL)
+        os.kill(pid, signal.SIGKILL)
+        with self.assertRaises(SpeechCrashed):
+            await self.pool.run(Tell("who"), Priority.CALL)
+        phrases = Expected(("The boat is late.",))
+        for _ in range(2):
+            heard = await remote.transcribe(clip, phrases, language="en", long=False)
+            self.assertEqual(heard.source, "expected")
+        self.assertEqual([status for status, _ in sent[3:]], [409, 200, 200])
+        heard = await remote.transcribe(clip, expected, language="en", long=False)
+        self.assertEqual(sent[-1][0], 200)
+
     async def test_long_sound_is_read_in_units_with_times_that_go_on(self):
         sentence = join([speech("The boats are running today."), silence(0.5, 16_000)])
         clip = join([sentence] * 15)
@@ -142,15 +178,15 @@ class Service(unittest.IsolatedAsyncioTestCase):
         sizes = []
         unit = remote._unit
 
-        async def counted(ask, clip):
+        async def counted(ask, expected, clip):
             sizes.append(clip.seconds)
-            return await unit(ask, clip)
+            return await unit(ask, expected, clip)
 
         remote._unit = counted
         whole = asyncio.create_task(
             remote.transcribe(long_sound, Expected(), language="en", long=True)
         )
-        while len(sizes) < 3:  # noqa: ASYNC110  # it is told no other way
+        while len(sizes) < 3 and not whole.done():  # noqa: ASYNC110  # it is told no other way
             await asyncio.sleep(0.01)
         call = self.remote()
         heard = await call.transcribe(sentence, Expected(), language="en", long=False)
