@@ -27,6 +27,10 @@ Result = TypeVar("Result")
 SPARE = 1
 """Children that wait for work, once there was any: each takes some 10 MB."""
 
+REFILL_SECONDS = 0.3
+"""After some work, the next child is forked so much later: who sent the work is waiting for what
+follows it, on the same cores."""
+
 PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.checking")
 """What the server has loaded before any child is forked."""
 
@@ -65,6 +69,9 @@ class Isolation:
         for children in (self._over, self._spare):
             while children:
                 children.pop().end()
+
+    def _refill_soon(self) -> None:
+        asyncio.get_running_loop().run_in_executor(None, self._refill)
 
     def _refill(self) -> None:
         with contextlib.suppress(IndexError):
@@ -106,7 +113,7 @@ class Isolation:
                 return await asyncio.to_thread(self._in_child, function, arguments)
             finally:
                 if self._over or len(self._spare) < SPARE:
-                    asyncio.get_running_loop().run_in_executor(None, self._refill)
+                    asyncio.get_running_loop().call_later(REFILL_SECONDS, self._refill_soon)
 
     def _in_child(self, function: Callable[..., Result], arguments: Sequence[Any]) -> Result:
         child = self._ready()

@@ -22,7 +22,7 @@ from fond_echo.store.database import AWAY
 
 log = structlog.get_logger()
 
-WRITTEN_AFTER = 0.02
+WRITTEN_AFTER = 0.08
 """Seconds for which a stage's record waits for company."""
 
 HEARD, SLOW, WAITING, REQUEST, EARLY = -1, -2, -3, -4, -10

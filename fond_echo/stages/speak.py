@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 from collections.abc import AsyncIterator, Awaitable, Callable
 from xml.sax.saxutils import escape
 
@@ -16,6 +17,7 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.waveform import heights
+from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.manner import Manner
@@ -32,6 +34,10 @@ from fond_echo.stages.ready import AnsweredTurn
 from fond_echo.stages.turn import Spoken, SpokenPart, TurnSoFar
 
 log = structlog.get_logger()
+
+PACKED_BYTES = 8 * 2**20
+_lately: Recent[tuple[bytes, int], NewClip] = Recent(PACKED_BYTES, lambda made: len(made.data))
+"""What was packed lately, by the sound: what is said often is packed once."""
 
 MAX_KEYS = 9
 """So many choices have a key each."""
@@ -175,10 +181,12 @@ async def spoken_whole(
     """
     said = ahead is not None and bool(ahead.parts)
     spoken: list[SpokenSound] = list(ahead.parts) if ahead is not None else []
+    packing = [_pack_soon(part.clip) for part in spoken]
     silent = unspoken(turn)
     warnings = [f"nothing can be said for the letters {silent}"] if silent else []
     try:
         async for part in speak(turn, needs, ahead.left_of if ahead is not None and said else str):
+            packing.append(_pack_soon(part.clip))
             await use(part)
             spoken.append(part)
     except FondEchoError:
@@ -186,12 +194,25 @@ async def spoken_whole(
             raise
         # Not one word has sounds: the reply goes out in writing.
         return Spoken(parts=[], warnings=[f"{warnings[0]}: it was answered in writing"])
-    files = await asyncio.to_thread(lambda: [_spoken_file(part.clip) for part in spoken])
-    kept = await needs.clips.keep_all(turn.id, files)
+    kept = await needs.clips.keep_all(turn.id, await asyncio.gather(*packing))
     parts = [SpokenPart(text=part.text, clip=clip) for part, clip in zip(spoken, kept, strict=True)]
     return Spoken(parts=parts, warnings=warnings)
 
 
-def _spoken_file(clip: Clip) -> NewClip:
+def _pack_soon(clip: Clip) -> asyncio.Task[NewClip]:
+    """A part as it is kept, packed beside what goes on."""
+    return asyncio.create_task(_packed(clip))
+
+
+async def _packed(clip: Clip) -> NewClip:
+    key = hashlib.sha256(clip.samples.tobytes()).digest(), clip.rate
+    known = _lately.get(key)
+    if known is None:
+        known = await asyncio.to_thread(_pack, clip)
+        _lately.keep(key, known)
+    return known
+
+
+def _pack(clip: Clip) -> NewClip:
     data = encode_clip(clip, "flac")
     return NewClip(data, "audio/flac", "spoken", clip.seconds, clip.rate, tuple(heights(clip)))
