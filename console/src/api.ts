@@ -72,7 +72,13 @@ export const api = {
   me: async () => signedIn(await call<Me>("GET", "/api/me")),
   signIn: async (key: string) => signedIn(await call<Me>("POST", "/api/me", { key })),
   signOut: () => call<void>("DELETE", "/api/me"),
-  conversations: () => call<Page<Conversation>>("GET", "/api/conversations?limit=100"),
+  conversations: (after = "") =>
+    call<Page<Conversation>>(
+      "GET",
+      `/api/conversations?${new URLSearchParams({ after, limit: "100" })}`,
+    ),
+  conversation: (id: string) =>
+    call<Conversation>("GET", `/api/conversations/${encodeURIComponent(id)}`),
   // Earlier pages are larger: who reads on, or follows an address to an old turn, needs many.
   turns: (conversation: string, after = "") =>
     call<Page<Turn>>(

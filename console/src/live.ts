@@ -79,6 +79,7 @@ function readAgain(queries: QueryClient, event: Happened) {
   }
   if (event.data.conversation === undefined) return;
   again("conversations");
+  again("conversation", event.data.conversation);
   again("turns", event.data.conversation);
   again("turn", event.subject);
 }

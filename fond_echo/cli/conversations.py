@@ -16,7 +16,7 @@ from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
-from fond_echo.contract.api import ConversationOut, LoadedTurn, LoadIn, TurnOut
+from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
 from fond_echo.core.errors import FondEchoError
 
 FORMAT = "fond-echo conversation 1"
@@ -36,7 +36,7 @@ def add(commands: Any) -> None:
     add_service(listing)
     listing.set_defaults(run=_list)
     export = verbs.add_parser("export", help="a conversation as JSON")
-    export.add_argument("id", help="of the conversation, whole or its end")
+    export.add_argument("id", help="of the conversation, whole or as lists show it")
     export.add_argument("-o", "--out", type=Path, help="the file; without it, to the terminal")
     export.add_argument("--redact", action="store_true", help="without who said it")
     export.add_argument("--sound", action="store_true", help="with all voice notes, in base64")
@@ -73,7 +73,7 @@ def _list(options: argparse.Namespace) -> int:
 
 def _export(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        conversation = _found(echo, options.id)
+        conversation = echo.conversation(options.id)
         turns = sorted(_turns(echo, conversation.id), key=lambda each: each.number)
         whole = {
             "format": FORMAT,
@@ -88,19 +88,6 @@ def _export(options: argparse.Namespace) -> int:
         options.out.write_text(text, "utf-8")
         print(f"{options.out}: {len(turns)} turns.")
     return 0
-
-
-def _found(echo: FondEcho, id: str) -> ConversationOut:
-    after = ""
-    while True:
-        page = echo.conversations(after=after, limit=100)
-        for each in page.items:
-            if each.id == id or (len(id) >= 6 and each.id.endswith(id)):
-                return each
-        after = page.next
-        if not after:
-            raise NotAConversation(f"there is no conversation {id}",
-                                   remedy="fond-echo conversation list")  # fmt: skip
 
 
 def _turns(echo: FondEcho, conversation: str) -> list[TurnOut]:

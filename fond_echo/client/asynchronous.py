@@ -127,6 +127,10 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Conversations, the latest first."""
         return await self.make(calls.conversations(after, limit))
 
+    async def conversation(self, conversation_id: str) -> ConversationOut:
+        """A conversation, by its id or the end of it that lists show."""
+        return await self.make(calls.conversation(conversation_id))
+
     async def turns(
         self,
         conversation: str = "",

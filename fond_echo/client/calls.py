@@ -78,6 +78,10 @@ def conversations(after: str = "", limit: int = 50) -> Call[Page[ConversationOut
     return Call("GET", "/api/conversations", shape_of(Page[ConversationOut]), query=query)
 
 
+def conversation(conversation_id: str) -> Call[ConversationOut]:
+    return Call("GET", f"/api/conversations/{conversation_id}", shape_of(ConversationOut))
+
+
 def turns(
     conversation: str = "", channel: str = "", state: str = "", after: str = "", limit: int = 50,
     words: str = "",

@@ -123,6 +123,10 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Conversations, the latest first."""
         return self.make(calls.conversations(after, limit))
 
+    def conversation(self, conversation_id: str) -> ConversationOut:
+        """A conversation, by its id or the end of it that lists show."""
+        return self.make(calls.conversation(conversation_id))
+
     def turns(
         self,
         conversation: str = "",

@@ -1,20 +1,22 @@
-"""A conversation that a person answers: their words, and giving it back."""
+"""Conversations, as the log shows them, and those that a person answers: their words, and giving it
+back."""
 
 from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Path
-from sqlalchemy import func
+from fastapi import Path, Query
+from sqlalchemy import Select, func, select, tuple_
 
-from fond_echo.contract.api import AnsweringIn, TurnDetail, WordsIn
+from fond_echo.contract.api import AnsweringIn, ConversationOut, Page, TurnDetail, WordsIn
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.store.events import emit
 from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Conversation, Inbound, Turn
-from fond_echo.web.access import MayOperate
+from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.paging import After, Limit, cursor, place, whole_id
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import get_turn
@@ -22,6 +24,61 @@ from fond_echo.web.turns import get_turn
 router = CheckedRouter(prefix="/api/conversations", tags=["log"])
 
 ConversationId = Annotated[str, Path(max_length=60)]
+Filter = Annotated[str, Query(max_length=60)]
+
+
+def _conversations() -> Select[Conversation, Contact, str]:
+    last = (
+        select(Turn.text)
+        .where(Turn.conversation_id == Conversation.id, Turn.number == Conversation.turns)
+        .correlate(Conversation)
+        .scalar_subquery()
+    )
+    return select(Conversation, Contact, last).join(Contact, Contact.id == Conversation.contact_id)
+
+
+def _out(conversation: Conversation, contact: Contact, text: str | None) -> ConversationOut:
+    return ConversationOut(
+        id=conversation.id,
+        channel=conversation.channel,
+        contact=contact.external_id,
+        contact_name=contact.shown_name,
+        turns=conversation.turns,
+        answering=conversation.answering,
+        changed_at=conversation.changed_at,
+        last_text=text or "",
+    )
+
+
+@router.get("")
+async def list_conversations(
+    _: MayRead, service: TheService, channel: Filter = "", after: After = "", limit: Limit = 50
+) -> Page[ConversationOut]:
+    """Conversations, the one with the latest turn first."""
+    wanted = _conversations()
+    if channel:
+        wanted = wanted.where(Conversation.channel == channel)
+    if (start := place(after)) is not None:
+        wanted = wanted.where(tuple_(Conversation.changed_at, Conversation.id) < start)
+    order = Conversation.changed_at.desc(), Conversation.id.desc()
+    async with service.database.reading() as session:
+        rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).all()
+    items = [_out(*row) for row in rows[:limit]]
+    following = cursor(items[-1].changed_at, items[-1].id) if len(rows) > limit else ""
+    return Page(items=items, next=following)
+
+
+@router.get("/{conversation_id}")
+async def get_conversation(
+    conversation_id: ConversationId, _: MayRead, service: TheService
+) -> ConversationOut:
+    """A conversation, by its id or the end of it that lists show."""
+    async with service.database.reading() as session:
+        whole = await whole_id(session, Conversation, conversation_id)
+        row = (await session.execute(_conversations().where(Conversation.id == whole))).first()
+    if row is None:
+        raise NotThere(f"there is no conversation {conversation_id}")
+    return _out(*row)
 
 
 @router.post("/{conversation_id}/messages", status_code=201)

@@ -14,7 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.calls import Call
-from fond_echo.store.records import Turn
+from fond_echo.store.records import Conversation, Turn
 
 Limit = Annotated[int, Query(ge=1, le=200, description="how many at most")]
 After = Annotated[str, Query(max_length=300, description="`next` of the page before")]
@@ -24,7 +24,7 @@ SHORT = 12
 """Characters of an id's end by which it is found too: lists in a terminal show no more."""
 
 
-async def whole_id(session: AsyncSession, record: type[Turn | Call], id: str) -> str:
+async def whole_id(session: AsyncSession, record: type[Turn | Call | Conversation], id: str) -> str:
     """The id that a short one is the end of; the latest, where several are, and the same where it
     is none."""
     if len(id) != SHORT:

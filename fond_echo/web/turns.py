@@ -1,4 +1,4 @@
-"""Conversations and turns, as the log shows them."""
+"""Turns, as the log shows them."""
 
 from __future__ import annotations
 
@@ -11,7 +11,6 @@ from sqlalchemy import Select, func, select, text, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import (
-    ConversationOut,
     DeliveryOut,
     Page,
     RunOut,
@@ -46,44 +45,6 @@ FEW = 2_000
 
 TurnId = Annotated[str, Path(max_length=60)]
 Filter = Annotated[str, Query(max_length=60)]
-
-
-@router.get("/conversations")
-async def list_conversations(
-    _: MayRead, service: TheService, channel: Filter = "", after: After = "", limit: Limit = 50
-) -> Page[ConversationOut]:
-    """Conversations, the one with the latest turn first."""
-    last = (
-        select(Turn.text)
-        .where(Turn.conversation_id == Conversation.id, Turn.number == Conversation.turns)
-        .correlate(Conversation)
-        .scalar_subquery()
-    )
-    wanted = select(Conversation, Contact, last).join(
-        Contact, Contact.id == Conversation.contact_id
-    )
-    if channel:
-        wanted = wanted.where(Conversation.channel == channel)
-    if (start := place(after)) is not None:
-        wanted = wanted.where(tuple_(Conversation.changed_at, Conversation.id) < start)
-    order = Conversation.changed_at.desc(), Conversation.id.desc()
-    async with service.database.reading() as session:
-        rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).all()
-    items = [
-        ConversationOut(
-            id=conversation.id,
-            channel=conversation.channel,
-            contact=contact.external_id,
-            contact_name=contact.shown_name,
-            turns=conversation.turns,
-            answering=conversation.answering,
-            changed_at=conversation.changed_at,
-            last_text=text or "",
-        )
-        for conversation, contact, text in rows[:limit]
-    ]
-    following = cursor(items[-1].changed_at, items[-1].id) if len(rows) > limit else ""
-    return Page(items=items, next=following)
 
 
 @router.get("/turns")

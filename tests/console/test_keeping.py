@@ -128,3 +128,61 @@ class Keeping(InABrowser):
         self.assertNotIn("content-encoding", plain.headers)
         self.assertEqual(packed.content, plain.content)
         self.assertIn("javascript", packed.headers["content-type"])
+
+    def test_words_to_one_are_kept_while_another_is_looked_at_and_never_go_to_them(self):
+        for person in ("sunniva", "piet"):
+            self.answer_to(self.say("a person, please", person))
+        page = self.page()
+        self.enter(page)
+        list_ = page.get_by_role("grid", name="Conversations")
+        strip = page.get_by_label("Who answers")
+        list_.get_by_role("row", name="Sunniva Brandt").first.click()
+        strip.get_by_label("Your words to Sunniva Brandt").fill("Only for Sunniva")
+        list_.get_by_role("row", name="Piet Oduya").first.click()
+        expect(strip.get_by_label("Your words to Piet Oduya")).to_have_value("")
+        expect(strip.get_by_role("button", name="Send")).to_be_disabled()
+        list_.get_by_role("row", name="Sunniva Brandt").first.click()
+        box = strip.get_by_label("Your words to Sunniva Brandt")
+        expect(box).to_have_value("Only for Sunniva")
+        # The log cannot be read for a while: what is open and written stays.
+        page.route("**/api/conversations?**", lambda route: route.fulfill(status=503, body="{}"))
+        before = self.say("are you there?", "sunniva")
+        expect(page.get_by_role("alert")).to_contain_text("The log cannot be read now")
+        expect(box).to_have_value("Only for Sunniva")
+        strip.get_by_role("button", name="Send").click()
+        self.assertEqual(self.answer_to(before)["words"], "Only for Sunniva")
+        expect(box).to_have_value("")
+        page.unroute("**/api/conversations?**")
+        with FondEcho(self.settings.address, self.key) as echo:
+            for each in echo.conversations(limit=100).items:
+                if each.answering == "person":
+                    echo.set_answering(each.id, "assistant")
+
+    def test_a_conversation_that_others_push_off_the_list_stays_open_and_can_be_answered(self):
+        self.answer_to(self.say("a person, please", "sunniva"))
+        page = self.page()
+        # As with very many conversations: one is listed at a time.
+        page.route(
+            "**/api/conversations?**",
+            lambda route: route.continue_(url=route.request.url.replace("limit=100", "limit=1")),
+        )
+        self.enter(page)
+        list_ = page.get_by_role("grid", name="Conversations")
+        list_.get_by_role("row", name="Sunniva Brandt").first.click()
+        strip = page.get_by_label("Who answers")
+        box = strip.get_by_label("Your words to Sunniva Brandt")
+        box.fill("A moment")
+        before = self.say("hello?", "sunniva")
+        with FondEcho(self.settings.address, self.key) as echo:
+            self.eventually(lambda: [each.text for each in echo.turns(limit=1).items] == ["hello?"])
+            self.quiet(echo)
+        self.answer_to(self.say("How much is a ticket?", "isla"))
+        expect(list_.get_by_role("row", name="Isla Quennell")).to_be_visible()
+        expect(list_.get_by_role("row", name="Sunniva Brandt")).to_have_count(0)
+        expect(box).to_have_value("A moment")
+        strip.get_by_role("button", name="Send").click()
+        self.assertEqual(self.answer_to(before)["words"], "A moment")
+        page.get_by_role("button", name="Older conversations").click()
+        expect(list_.get_by_role("row", name="Sunniva Brandt").first).to_be_visible()
+        strip.get_by_role("button", name="Give it back").click()
+        expect(strip).to_contain_text("The assistant answers here")

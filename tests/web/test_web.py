@@ -230,6 +230,12 @@ class Arriving(WebTest):
             await self.send({"posts": [self.post(f"p{number}", words=f"boat {number}")]})
         (conversation,) = (await self.client.get("/api/conversations")).json()["items"]
         self.assertEqual((conversation["turns"], conversation["last_text"]), (5, "boat 4"))
+        for id in (conversation["id"], conversation["id"][-12:]):
+            one = (await self.client.get(f"/api/conversations/{id}")).json()
+            self.assertEqual(one, conversation)
+        missing = await self.client.get("/api/conversations/nobody")
+        self.assertEqual(missing.status_code, 404)
+        self.assertIn("no conversation nobody", missing.json()["detail"])
         seen, after = [], ""
         while True:
             query = {"conversation": conversation["id"], "limit": 2, "after": after}

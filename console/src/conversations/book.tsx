@@ -1,6 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
-import { Button } from "react-aria-components";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Conversation, type Delivery, type Turn } from "../api";
@@ -8,6 +7,7 @@ import { arrival, dayOf, milliseconds, timeOf } from "../format";
 import { Written } from "../parts/written";
 import { Player } from "../parts/waveform";
 import { colour, font } from "../theme";
+import { Older } from "./older";
 import { Person } from "./person";
 
 const Leaf = styled.section`
@@ -85,15 +85,6 @@ const Notes = styled.div`
 const Label = styled.span`
   font-size: 0.87rem;
   color: ${colour.faded};
-`;
-
-const Older = styled(Button)`
-  border: 0;
-  background: none;
-  padding: 0;
-  cursor: pointer;
-  text-decoration: underline;
-  text-underline-offset: 3px;
 `;
 
 const MOST_PAGES = 20;

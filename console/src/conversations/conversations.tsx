@@ -3,16 +3,31 @@ import styled from "styled-components";
 import type { Conversation } from "../api";
 import { timeOf } from "../format";
 import { colour, font } from "../theme";
+import { Older } from "./older";
 
-const List = styled(GridList)`
+const Side = styled.div`
   border-right: 1px solid ${colour.rule};
   padding: 0.9rem 0;
-  outline-offset: -3px;
+  > p {
+    margin: 0 1rem 0.6rem;
+    color: ${colour.buoy};
+  }
+  > button {
+    margin: 0.7rem 1rem;
+  }
   @media (max-width: 860px) {
     display: flex;
     overflow-x: auto;
     padding: 0;
+    border-right: 0;
     border-bottom: 1px solid ${colour.rule};
+  }
+`;
+
+const List = styled(GridList)`
+  outline-offset: -3px;
+  @media (max-width: 860px) {
+    display: flex;
   }
 `;
 
@@ -53,32 +68,43 @@ export function Conversations(props: {
   items: Conversation[];
   chosen: string;
   choose: (id: string) => void;
+  more?: () => void;
+  reading: boolean;
+  problem?: string;
 }) {
   return (
-    <List
-      aria-label="Conversations"
-      items={props.items}
-      selectionMode="single"
-      selectionBehavior="replace"
-      selectedKeys={props.chosen ? [props.chosen] : []}
-      onSelectionChange={(keys) => {
-        const [id] = keys === "all" ? [] : [...keys];
-        if (id) props.choose(String(id));
-      }}
-    >
-      {(item) => {
-        const each = item as Conversation;
-        return (
-          <Entry id={each.id} textValue={`${each.contact_name}, ${each.turns} turns`}>
-            <b>{each.contact_name}</b>
-            <small>{timeOf(each.changed_at)}</small>
-            <Text slot="description">{each.last_text || "…"}</Text>
-            <small>
-              {each.channel}, {each.turns === 1 ? "1 turn" : `${each.turns} turns`}
-            </small>
-          </Entry>
-        );
-      }}
-    </List>
+    <Side>
+      {props.problem && <p role="alert">The log cannot be read now: {props.problem}</p>}
+      <List
+        aria-label="Conversations"
+        items={props.items}
+        selectionMode="single"
+        selectionBehavior="replace"
+        selectedKeys={props.chosen ? [props.chosen] : []}
+        onSelectionChange={(keys) => {
+          const [id] = keys === "all" ? [] : [...keys];
+          if (id) props.choose(String(id));
+        }}
+      >
+        {(item) => {
+          const each = item as Conversation;
+          return (
+            <Entry id={each.id} textValue={`${each.contact_name}, ${each.turns} turns`}>
+              <b>{each.contact_name}</b>
+              <small>{timeOf(each.changed_at)}</small>
+              <Text slot="description">{each.last_text || "…"}</Text>
+              <small>
+                {each.channel}, {each.turns === 1 ? "1 turn" : `${each.turns} turns`}
+              </small>
+            </Entry>
+          );
+        }}
+      </List>
+      {props.more && (
+        <Older onPress={props.more} isDisabled={props.reading}>
+          Older conversations
+        </Older>
+      )}
+    </Side>
   );
 }

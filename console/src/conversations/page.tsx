@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import styled from "styled-components";
@@ -39,29 +39,46 @@ const Empty = styled.p`
 export function ConversationsPage() {
   const { conversation: asked, turn = "" } = useParams();
   const go = useNavigate();
-  const list = useQuery({ queryKey: ["conversations"], queryFn: api.conversations });
+  const list = useInfiniteQuery({
+    queryKey: ["conversations"],
+    queryFn: ({ pageParam }) => api.conversations(pageParam),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next || undefined,
+  });
+  const items = list.data?.pages.flatMap((page) => page.items) ?? [];
   // The one that lay on top at first stays open when others move above it. The address is left as
   // it is: going elsewhere from here would undo a step that the reader takes meanwhile.
   const [first, setFirst] = useState("");
-  const top = list.data?.items[0]?.id ?? "";
+  const top = items[0]?.id ?? "";
   if (!first && top) setFirst(top);
   const conversation = asked ?? first;
+  const listed = items.find((each) => each.id === conversation);
+  // One that others have pushed off the list stays open, and can be answered.
+  const one = useQuery({
+    queryKey: ["conversation", conversation],
+    queryFn: () => api.conversation(conversation),
+    enabled: Boolean(conversation),
+  });
   if (list.isPending) return null;
-  if (list.error) return <Empty role="alert">The log cannot be read: {list.error.message}</Empty>;
-  if (!list.data.items.length)
+  // What was read before stays while it cannot be read again, and with it what is being written.
+  if (!list.data) return <Empty role="alert">The log cannot be read: {list.error?.message}</Empty>;
+  if (!items.length)
     return (
       <Empty>
         Nothing has come in yet. Send a voice note or a text over one of your channels, and it is
         written here as it happens.
       </Empty>
     );
-  const chosen = list.data.items.find((each) => each.id === conversation);
+  const chosen = one.data ?? listed;
   return (
     <Table $open={Boolean(turn)}>
       <Conversations
-        items={list.data.items}
+        items={items}
         chosen={conversation}
         choose={(id) => void go(`/conversations/${id}`)}
+        more={list.hasNextPage ? () => void list.fetchNextPage() : undefined}
+        reading={list.isFetchingNextPage}
+        problem={list.error?.message}
       />
       {conversation ? <Book conversation={conversation} about={chosen} turn={turn} /> : <span />}
       {turn && <TurnSheet id={turn} close={() => void go(`/conversations/${conversation}`)} />}

@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import styled from "styled-components";
 import { api, type Conversation } from "../api";
 import { Button, Row, Text, ErrorNote } from "../parts/sheet";
 import { colour } from "../theme";
+import { draftOf, keepDraft, useDraft } from "./drafts";
 
 const Strip = styled.form`
   position: sticky;
@@ -23,52 +23,58 @@ const Strip = styled.form`
 
 /** Who answers a conversation: the assistant, or a person who writes here. */
 export function Person({ about }: { about: Conversation }) {
-  const [words, setWords] = useState("");
+  const words = useDraft(about.id);
   const queries = useQueryClient();
-  const again = () => {
+  const again = (id: string) => {
     void queries.invalidateQueries({ queryKey: ["conversations"] });
-    void queries.invalidateQueries({ queryKey: ["turns", about.id] });
+    void queries.invalidateQueries({ queryKey: ["conversation", id] });
+    void queries.invalidateQueries({ queryKey: ["turns", id] });
   };
   const say = useMutation({
-    mutationFn: () => api.sayTo(about.id, words),
-    onSuccess: () => {
-      setWords("");
-      again();
+    mutationFn: ({ id, text }: { id: string; text: string }) => api.sayTo(id, text),
+    onSuccess: (_, { id, text }) => {
+      // What was written meanwhile stays.
+      if (draftOf(id) === text) keepDraft(id, "");
+      again(id);
     },
   });
   const hand = useMutation({
-    mutationFn: (by: string) => api.setAnswering(about.id, by),
-    onSuccess: again,
+    mutationFn: ({ id, by }: { id: string; by: string }) => api.setAnswering(id, by),
+    onSuccess: (_, { id }) => again(id),
   });
+  const failed = [say, hand].find((each) => each.error && each.variables.id === about.id);
+  const error = failed?.error;
   const person = about.answering === "person";
   return (
     <Strip
       aria-label="Who answers"
       onSubmit={(event) => {
         event.preventDefault();
-        if (words.trim()) say.mutate();
+        if (words.trim()) say.mutate({ id: about.id, text: words });
       }}
     >
       <p>{person ? "A person answers here: write as yourself." : "The assistant answers here."}</p>
       <Row>
         {person && (
           <>
-            <Text label={`Your words to ${about.contact_name}`} value={words} onChange={setWords} />
+            <Text
+              label={`Your words to ${about.contact_name}`}
+              value={words}
+              onChange={(text) => keepDraft(about.id, text)}
+            />
             <Button type="submit" isDisabled={say.isPending || !words.trim()}>
               Send
             </Button>
           </>
         )}
         <Button
-          onPress={() => hand.mutate(person ? "assistant" : "person")}
+          onPress={() => hand.mutate({ id: about.id, by: person ? "assistant" : "person" })}
           isDisabled={hand.isPending}
         >
           {person ? "Give it back to the assistant" : "Answer it yourself"}
         </Button>
       </Row>
-      {(say.error ?? hand.error) && (
-        <ErrorNote role="alert">{(say.error ?? hand.error)?.message}</ErrorNote>
-      )}
+      {error && <ErrorNote role="alert">{error.message}</ErrorNote>}
     </Strip>
   );
 }
