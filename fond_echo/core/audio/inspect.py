@@ -68,9 +68,7 @@ def inspect(data: bytes, limits: Limits | None = None) -> Report:
 
 def inspected(data: bytes, decoded: Decoded) -> Report:
     """Look at a file that was decoded elsewhere. Raises BrokenSound for Ogg pages that are none."""
-    stream = None
-    if decoded.container is known.OGG and decoded.codec in ("opus", "libopus"):
-        stream = read_opus(data)
+    stream = _stream(data, decoded)
     return Report(
         container=decoded.container.name,
         codec=decoded.codec,
@@ -84,6 +82,17 @@ def inspected(data: bytes, decoded: Decoded) -> Report:
         waveform=heights(decoded.clip),
         findings=_findings(decoded, stream),
     )
+
+
+def findings_of(data: bytes, decoded: Decoded) -> list[Finding]:
+    """Why a file that was decoded elsewhere is not a proper voice note; nothing where it is. Raises
+    BrokenSound for Ogg pages that are none."""
+    return _findings(decoded, _stream(data, decoded))
+
+
+def _stream(data: bytes, decoded: Decoded) -> OpusStream | None:
+    ogg_opus = decoded.container is known.OGG and decoded.codec in ("opus", "libopus")
+    return read_opus(data) if ogg_opus else None
 
 
 def _granules(stream: OpusStream) -> str:

@@ -10,10 +10,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.core.audio.inspect import inspect
+from fond_echo.core.audio.inspect import findings_of
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights, scaled
 
@@ -223,16 +222,17 @@ class Network:
     def send_file(self, author: Person, room: str, data: bytes, name: str) -> Post:
         """Post a file as it is: a proper voice note shows as one, other sound as a file."""
         try:
-            report = inspect(data)
+            decoded = decode(data)
+            findings = findings_of(data, decoded)
         except SoundError as error:
             raise Refusal(415, f"the file is not sound: {error}") from error
-        peaks = scaled(heights(_clip(data), PEAKS), 0, LOUDEST)
-        why = "; ".join(finding.what for finding in report.findings)
+        peaks = scaled(heights(decoded.clip, PEAKS), 0, LOUDEST)
+        why = "; ".join(finding.what for finding in findings)
         sound = Sound(
             f"snd-{secrets.token_hex(6)}",
             data,
             "file" if why else "note",
-            round(report.seconds, 3),
+            round(decoded.clip.seconds, 3),
             tuple(peaks),
             name,
             why,
@@ -242,7 +242,7 @@ class Network:
     def record(self, author: Person, room: str, data: bytes) -> Post:
         """Post a recording, made into a voice note as a telephone's app would."""
         try:
-            note = encode_voice_note(_clip(data), secrets.randbits(32))
+            note = encode_voice_note(decode(data).clip, secrets.randbits(32))
         except SoundError as error:
             raise Refusal(415, f"the recording cannot be used: {error}") from error
         return self.send_file(author, room, note, "")
@@ -330,7 +330,3 @@ def _differ(given: Sequence[int], true: Sequence[int]) -> bool:
     scale = sum(true) / max(1, sum(given))
     off = sum(abs(a * scale - b) for a, b in zip(given, true, strict=True))
     return off / max(1, sum(true)) > PEAKS_TOLERANCE
-
-
-def _clip(data: bytes) -> Clip:
-    return decode(data).clip

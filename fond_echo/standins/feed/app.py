@@ -12,8 +12,9 @@ from typing import Annotated, Any
 from fastapi import Body, FastAPI, Form, HTTPException, Query
 from fastapi.responses import HTMLResponse
 
+from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.core.audio.inspect import inspect
+from fond_echo.core.audio.inspect import findings_of
 from fond_echo.standins.faults import MESSAGES, add_faults
 
 BOT = "desk"
@@ -60,7 +61,7 @@ class Feed:
         how = ""
         if audio:
             try:
-                how = "spoken" if inspect(audio).voice_note else "attached"
+                how = "attached" if findings_of(audio, decode(audio)) else "spoken"
             except SoundError as error:
                 raise HTTPException(415, str(error)) from error
         item = Item(self._first + len(self.items), thread, code, label, body, audio, how)
