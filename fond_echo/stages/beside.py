@@ -4,6 +4,7 @@ while, what was heard; and what was recorded is written."""
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from datetime import UTC, datetime
 from typing import Any
 
@@ -58,6 +59,7 @@ class Beside:
         self._slow: asyncio.Task[None] | None = None
         self._waits: asyncio.Task[None] | None = None
         self._writing = False
+        self._due = asyncio.Event()
         self._saying: set[int] = set()
         self._said: dict[int, str] = {}
         self._parts: dict[int, asyncio.Task[None]] = {}
@@ -77,15 +79,24 @@ class Beside:
                 task.cancel()
         await asyncio.gather(*self._tasks, return_exceptions=True)
 
-    def write_soon(self) -> None:
+    def write_soon(self, *, at_once: bool = False) -> None:
         """What was recorded is written with whatever is written next, and soon in any case: the
-        next stage is not held up by it."""
-        if self._writer is None or self._writer.done():
-            self._writer = asyncio.create_task(self._write())
-            self._tasks.append(self._writer)
+        next stage is not held up by it.
 
-    async def _write(self) -> None:
-        await asyncio.sleep(WRITTEN_AFTER)
+        Args:
+            at_once: there is time for it now, while others work for the turn.
+        """
+        if self._writer is None or self._writer.done():
+            self._due = asyncio.Event()
+            self._writer = asyncio.create_task(self._write(self._due))
+            self._tasks.append(self._writer)
+        if at_once:
+            self._due.set()
+
+    async def _write(self, due: asyncio.Event) -> None:
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(WRITTEN_AFTER):
+                await due.wait()
         self._writing = True
         try:
             await self._journal.flush(self._claim)

@@ -357,7 +357,7 @@ class _Carrier:
         )
         if seconds is not None:
             raise Later(seconds)
-        self._beside.write_soon()
+        self._beside.write_soon(at_once=stage == "decode")  # hearing goes on elsewhere
         if addition is not None:
             claim.turn = claim.turn.with_added(stage, addition)
         if failure is not None:
