@@ -4,6 +4,8 @@
     python -m training.pack --work FOLDER --resumable training/checkpoint-en.npz
 
 The second keeps what a training can go on from, in half precision, without the optimizer's state.
+With `--mean-with training/checkpoint-en.npz`, the mean of these weights and of those that their
+training began from is taken instead of them: near one another, they are right about other things.
 """
 
 from __future__ import annotations
@@ -46,6 +48,19 @@ def halved(state: dict[str, torch.Tensor]) -> Arrays:
     return {name: tensor.detach().numpy().astype(np.float16) for name, tensor in state.items()}
 
 
+def mean(state: dict[str, torch.Tensor], other: Path) -> dict[str, torch.Tensor]:
+    """The mean of weights and of others, which were kept as resumable.
+
+    Raises:
+        KeyError: the others are of another network.
+    """
+    with np.load(other) as arrays:
+        return {
+            name: (tensor + torch.from_numpy(arrays[name].astype(np.float32))) / 2
+            for name, tensor in state.items()
+        }
+
+
 def load(work: Path) -> tuple[dict[str, torch.Tensor], dict[str, Any]]:
     """The averaged weights of a work folder, and the checkpoint."""
     kept = torch.load(work / "checkpoint.pt", weights_only=True)
@@ -59,8 +74,11 @@ def main() -> None:
     parser.add_argument("--work", type=Path, required=True)
     parser.add_argument("--out", type=Path)
     parser.add_argument("--resumable", type=Path)
+    parser.add_argument("--mean-with", type=Path, help="resumable weights, of a training before")
     chosen = parser.parse_args()
     weights, kept = load(chosen.work)
+    if chosen.mean_with is not None:
+        weights = mean(weights, chosen.mean_with)
     plan: Arrays = {PLAN: packed_plan(PLANS[kept["plan"]])}
     for file, arrays in ((chosen.out, packed), (chosen.resumable, halved)):
         if file is not None:

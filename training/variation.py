@@ -51,7 +51,7 @@ def varied(
     plain = rng.random() < PLAIN
     if not plain:
         logs, labels = _spoiled(logs, labels, sounds, rng)
-    if rng.random() < (0.5 if plain else 0.35) and sounds:
+    if rng.random() < (0.6 if plain else 0.5) and sounds:
         if others and rng.random() < 0.5:
             logs = _with_noise(logs, _babble(others, len(logs), rng), rng)
         elif noises:
@@ -87,9 +87,9 @@ def _spoiled(
 
 
 def _with_noise(logs: Array, other: Array, rng: Rng) -> Array:
-    """Other energies under these, 2 to 26 dB below where both are loud."""
+    """Other energies under these, 1 to 22 dB below where both are loud."""
     below = np.percentile(logs.max(axis=1), 90) - np.percentile(other.max(axis=1), 90)
-    return np.logaddexp(logs, other + below - rng.uniform(0.5, 6.0))
+    return np.logaddexp(logs, other + below - rng.uniform(0.3, 5.0))
 
 
 def _laid(other: npt.NDArray[np.float16], count: int, rng: Rng) -> Array:
