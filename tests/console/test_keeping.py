@@ -129,9 +129,33 @@ class Keeping(InABrowser):
         self.assertEqual(packed.content, plain.content)
         self.assertIn("javascript", packed.headers["content-type"])
 
+    def given_back(self):
+        """Everybody is answered by the assistant again."""
+        with FondEcho(self.settings.address, self.key) as echo:
+            for each in echo.conversations(limit=100).items:
+                if each.answering == "person":
+                    echo.set_answering(each.id, "assistant")
+
+    def handed_over(self, person):
+        """Somebody has asked for a person; the conversation."""
+        self.answer_to(self.say("a person, please", person))
+        with FondEcho(self.settings.address, self.key) as echo:
+            return self.eventually(
+                lambda: next(
+                    (
+                        each
+                        for each in echo.conversations(limit=100).items
+                        if (each.contact, each.answering) == (person, "person")
+                    ),
+                    None,
+                )
+            )
+
     def test_words_to_one_are_kept_while_another_is_looked_at_and_never_go_to_them(self):
+        self.given_back()
+        self.addCleanup(self.given_back)
         for person in ("sunniva", "piet"):
-            self.answer_to(self.say("a person, please", person))
+            self.handed_over(person)
         page = self.page()
         self.enter(page)
         list_ = page.get_by_role("grid", name="Conversations")
@@ -153,13 +177,11 @@ class Keeping(InABrowser):
         self.assertEqual(self.answer_to(before)["words"], "Only for Sunniva")
         expect(box).to_have_value("")
         page.unroute("**/api/conversations?**")
-        with FondEcho(self.settings.address, self.key) as echo:
-            for each in echo.conversations(limit=100).items:
-                if each.answering == "person":
-                    echo.set_answering(each.id, "assistant")
 
     def test_a_conversation_that_others_push_off_the_list_stays_open_and_can_be_answered(self):
-        self.answer_to(self.say("a person, please", "sunniva"))
+        self.given_back()
+        self.addCleanup(self.given_back)
+        conversation = self.handed_over("sunniva")
         page = self.page()
         # As with very many conversations: one is listed at a time.
         page.route(
@@ -167,8 +189,8 @@ class Keeping(InABrowser):
             lambda route: route.continue_(url=route.request.url.replace("limit=100", "limit=1")),
         )
         self.enter(page)
+        page.goto(f"{self.settings.address}/conversations/{conversation.id}")
         list_ = page.get_by_role("grid", name="Conversations")
-        list_.get_by_role("row", name="Sunniva Brandt").first.click()
         strip = page.get_by_label("Who answers")
         box = strip.get_by_label("Your words to Sunniva Brandt")
         box.fill("A moment")
@@ -182,7 +204,21 @@ class Keeping(InABrowser):
         expect(box).to_have_value("A moment")
         strip.get_by_role("button", name="Send").click()
         self.assertEqual(self.answer_to(before)["words"], "A moment")
-        page.get_by_role("button", name="Older conversations").click()
-        expect(list_.get_by_role("row", name="Sunniva Brandt").first).to_be_visible()
         strip.get_by_role("button", name="Give it back").click()
         expect(strip).to_contain_text("The assistant answers here")
+
+    def test_older_conversations_are_listed_when_asked_for(self):
+        for person in ("isla", "piet"):
+            self.answer_to(self.say("How much is a ticket?", person))
+        with FondEcho(self.settings.address, self.key) as echo:
+            self.quiet(echo)
+        page = self.page()
+        page.route(
+            "**/api/conversations?**",
+            lambda route: route.continue_(url=route.request.url.replace("limit=100", "limit=1")),
+        )
+        self.enter(page)
+        rows = page.get_by_role("grid", name="Conversations").get_by_role("row")
+        expect(rows).to_have_count(1)
+        page.get_by_role("button", name="Older conversations").click()
+        expect(rows).to_have_count(2)

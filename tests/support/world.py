@@ -140,14 +140,14 @@ class MemoryWorld:
         self.channel = MemoryChannel()
         self.logic = MemoryLogic()
         self.speech = LocalSpeech()
-        self.recognizer = self.speech
+        self.recognizer: Any = None
         self.hears_early = True
         self.clips = ClipStore(database)
 
     async def needs(self, channel: Channel, now: datetime, assistant: Any = None) -> Needs:
         return Needs(
-            self.channel, self.recognizer, self.speech, PlainDecoder(), self.clips, self.logic, now,
-            hears_early=self.hears_early,
+            self.channel, self.recognizer or self.speech, self.speech, PlainDecoder(), self.clips,
+            self.logic, now, hears_early=self.hears_early,
         )  # fmt: skip
 
 

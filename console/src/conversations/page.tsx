@@ -45,7 +45,11 @@ export function ConversationsPage() {
     initialPageParam: "",
     getNextPageParam: (page) => page.next || undefined,
   });
-  const items = list.data?.pages.flatMap((page) => page.items) ?? [];
+  // One that moves up while pages are read is on two of them.
+  const read = list.data?.pages.flatMap((page) => page.items) ?? [];
+  const items = [...new Map(read.map((each) => [each.id, each])).values()];
+  // What changed meanwhile is read again: reading on ends a reading that is under way.
+  const readOn = () => void list.fetchNextPage().then(() => list.refetch());
   // The one that lay on top at first stays open when others move above it. The address is left as
   // it is: going elsewhere from here would undo a step that the reader takes meanwhile.
   const [first, setFirst] = useState("");
@@ -76,7 +80,7 @@ export function ConversationsPage() {
         items={items}
         chosen={conversation}
         choose={(id) => void go(`/conversations/${id}`)}
-        more={list.hasNextPage ? () => void list.fetchNextPage() : undefined}
+        more={list.hasNextPage ? readOn : undefined}
         reading={list.isFetchingNextPage}
         problem={list.error?.message}
       />
