@@ -23,10 +23,10 @@ from bench.passengers import open_accounts, running
 from bench.report import options, percentile, show
 
 
-def signed(mark: str, number: int, person: str) -> tuple[bytes, dict[str, str]]:
-    """A webhook as the network sends it."""
+def signed(mark: str, name: str, person: str) -> tuple[bytes, dict[str, str]]:
+    """A webhook with one text, as the network sends it: body and headers."""
     post = {
-        "id": f"made-{number}", "kind": "words", "room": f"room-{person}",
+        "id": name, "kind": "words", "room": f"room-{person}",
         "sender": {"id": person, "name": person, "automated": False},
         "words": "How much is a ticket?",
     }  # fmt: skip
@@ -43,7 +43,7 @@ async def post_all(
     took: list[float] = []
 
     async def post(client: httpx.AsyncClient, number: int) -> None:
-        body, headers = signed(mark, number, people[number % len(people)])
+        body, headers = signed(mark, f"made-{number}", people[number % len(people)])
         begun = time.perf_counter()
         answer = await client.post(
             addresses[number % len(addresses)], content=body, headers=headers

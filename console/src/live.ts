@@ -5,6 +5,7 @@ type Happened = { type: string; subject: string; data: { conversation?: string }
 type Told = { live: boolean } | { happened: Happened } | { asks: true };
 
 const NAME = "fond-echo events";
+const PAUSE = 200;
 
 /** Follows the service's events and reads again what they are about. Gives whether it is live.
  *
@@ -18,6 +19,7 @@ export function useLive(): boolean {
     const leaving = new AbortController();
     let lit = false;
     let leads = false;
+    const again = readingAgain(queries, leaving.signal);
     const hear = (told: Told) => {
       if ("asks" in told) {
         if (leads) channel.postMessage({ live: lit } satisfies Told);
@@ -27,7 +29,7 @@ export function useLive(): boolean {
         // What happened while nobody listened is read now.
         if (told.live) void queries.invalidateQueries();
         else void queries.invalidateQueries({ queryKey: ["me"] });
-      } else readAgain(queries, told.happened);
+      } else readAgain(again, told.happened);
     };
     const tell = (told: Told) => {
       hear(told);
@@ -62,8 +64,29 @@ export function useLive(): boolean {
   return live;
 }
 
-function readAgain(queries: QueryClient, event: Happened) {
-  const again = (...queryKey: string[]) => void queries.invalidateQueries({ queryKey });
+/** Reads again what is asked for, at once and then every PAUSE at most. What is being read is read to
+ * its end first, however much happens meanwhile, and once more then. */
+function readingAgain(queries: QueryClient, over: AbortSignal) {
+  const due = new Map<string, string[]>();
+  let waiting = 0;
+  const read = () => {
+    for (const [name, queryKey] of due) {
+      if (queries.isFetching({ queryKey })) continue;
+      due.delete(name);
+      void queries.invalidateQueries({ queryKey });
+    }
+    waiting = due.size ? window.setTimeout(read, PAUSE) : 0;
+  };
+  over.addEventListener("abort", () => window.clearTimeout(waiting));
+  return (...queryKey: string[]) => {
+    due.set(queryKey.join(" "), queryKey);
+    if (waiting) return;
+    read();
+    waiting ||= window.setTimeout(read, PAUSE);
+  };
+}
+
+function readAgain(again: (...queryKey: string[]) => void, event: Happened) {
   if (/\.assistant\./.test(event.type)) {
     again("assistants");
     again("draft", event.subject);

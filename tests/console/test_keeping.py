@@ -1,5 +1,7 @@
 """What the console must not lose: words being written, a reader's place, the tabs beside it."""
 
+import threading
+
 import httpx
 from playwright.sync_api import expect
 
@@ -207,18 +209,29 @@ class Keeping(InABrowser):
         strip.get_by_role("button", name="Give it back").click()
         expect(strip).to_contain_text("The assistant answers here")
 
-    def test_older_conversations_are_listed_when_asked_for(self):
+    def test_older_conversations_are_listed_while_others_go_on_talking(self):
         for person in ("isla", "piet"):
             self.answer_to(self.say("How much is a ticket?", person))
-        with FondEcho(self.settings.address, self.key) as echo:
-            self.quiet(echo)
         page = self.page()
         page.route(
             "**/api/conversations?**",
             lambda route: route.continue_(url=route.request.url.replace("limit=100", "limit=1")),
         )
+        ended = threading.Event()
+
+        def talk():
+            with FondEcho(self.settings.address, self.key) as echo:
+                while not ended.is_set():
+                    echo.ask("desk", "How much is a ticket?", "talker")
+
+        talking = threading.Thread(target=talk)
+        talking.start()
+        self.addCleanup(talking.join)
+        self.addCleanup(ended.set)
         self.enter(page)
         rows = page.get_by_role("grid", name="Conversations").get_by_role("row")
-        expect(rows).to_have_count(1)
-        page.get_by_role("button", name="Older conversations").click()
-        expect(rows).to_have_count(2)
+        older = page.get_by_role("button", name="Older conversations")
+        for count in (1, 2, 3):
+            expect(rows).to_have_count(count)
+            if count < 3:
+                older.click()

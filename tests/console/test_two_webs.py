@@ -1,14 +1,12 @@
 """Two web processes over one database, as behind a proxy that sends each request to either."""
 
-import hmac
 import json
 import threading
-import time
 from concurrent.futures import ThreadPoolExecutor
-from hashlib import sha256
 
 import httpx
 
+from bench.webhooks import signed
 from fond_echo.client import FondEcho
 from fond_echo.demo import run as demo
 from fond_echo.running.supervisor import Part, Supervisor
@@ -30,15 +28,7 @@ class TwoWebs(Demo):
 
     def post_webhook(self, address: str, number: str, person: str) -> httpx.Response:
         """One text of a person's, as the network signs it."""
-        post = {
-            "id": number, "kind": "words", "room": f"room-{person}",
-            "sender": {"id": person, "name": person, "automated": False},
-            "words": "How much is a ticket?",
-        }  # fmt: skip
-        body, at = json.dumps({"posts": [post]}).encode(), str(int(time.time()))
-        mark = self.places.network_mark.encode()
-        mac = hmac.digest(mark, at.encode() + b"." + body, sha256).hex()
-        headers = {"X-Skerry-Time": at, "X-Skerry-Mark": mac, "Content-Type": "application/json"}
+        body, headers = signed(self.places.network_mark, number, person)
         return httpx.post(
             f"{address}/webhooks/skerry", content=body, headers=headers, trust_env=False, timeout=60
         )

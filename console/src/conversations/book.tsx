@@ -1,9 +1,10 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Conversation, type Delivery, type Turn } from "../api";
 import { arrival, dayOf, milliseconds, timeOf } from "../format";
+import { usePages } from "../parts/pages";
 import { Written } from "../parts/written";
 import { Player } from "../parts/waveform";
 import { colour, font } from "../theme";
@@ -106,13 +107,10 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
     if (atFoot.current) leaf.current?.scrollTo({ top: leaf.current.scrollHeight });
   }, [latest?.id, latest?.state]);
   const found = turns.some((turn) => turn.id === props.turn);
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
-  const loaded = pages.data?.pages.length ?? 0;
   // An address may lead to an old turn: earlier pages are read until it is there.
-  const looking = Boolean(props.turn) && !found && hasNextPage && loaded < MOST_PAGES;
-  useEffect(() => {
-    if (looking && !isFetchingNextPage) void fetchNextPage();
-  }, [looking, isFetchingNextPage, fetchNextPage]);
+  const sought = Boolean(props.turn) && !found;
+  const [wanted, setWanted] = useState(1);
+  const { loaded, missing } = usePages(pages, sought ? MOST_PAGES : wanted);
   useEffect(() => {
     if (!found) return;
     atFoot.current = false;
@@ -131,9 +129,9 @@ export function Book(props: { conversation: string; about?: Conversation; turn: 
         {props.about && <span>on the channel {props.about.channel}</span>}
       </header>
       {pages.error && <p role="alert">The turns cannot be read: {pages.error.message}</p>}
-      {looking && <p role="status">Looking for the turn …</p>}
-      {pages.hasNextPage && !looking && (
-        <Older onPress={() => void pages.fetchNextPage()} isDisabled={pages.isFetchingNextPage}>
+      {sought && missing && <p role="status">Looking for the turn …</p>}
+      {pages.hasNextPage && !(sought && missing) && (
+        <Older onPress={() => setWanted(loaded + 1)} isDisabled={missing}>
           Earlier turns
         </Older>
       )}

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import styled from "styled-components";
 import { api } from "../api";
+import { usePages } from "../parts/pages";
 import { colour } from "../theme";
 import { Book } from "./book";
 import { Conversations } from "./conversations";
@@ -48,8 +49,8 @@ export function ConversationsPage() {
   // One that moves up while pages are read is on two of them.
   const read = list.data?.pages.flatMap((page) => page.items) ?? [];
   const items = [...new Map(read.map((each) => [each.id, each])).values()];
-  // What changed meanwhile is read again: reading on ends a reading that is under way.
-  const readOn = () => void list.fetchNextPage().then(() => list.refetch());
+  const [wanted, setWanted] = useState(1);
+  const { loaded, missing } = usePages(list, wanted);
   // The one that lay on top at first stays open when others move above it. The address is left as
   // it is: going elsewhere from here would undo a step that the reader takes meanwhile.
   const [first, setFirst] = useState("");
@@ -80,11 +81,15 @@ export function ConversationsPage() {
         items={items}
         chosen={conversation}
         choose={(id) => void go(`/conversations/${id}`)}
-        more={list.hasNextPage ? readOn : undefined}
-        reading={list.isFetchingNextPage}
+        more={list.hasNextPage ? () => setWanted(loaded + 1) : undefined}
+        reading={missing}
         problem={list.error?.message}
       />
-      {conversation ? <Book conversation={conversation} about={chosen} turn={turn} /> : <span />}
+      {conversation ? (
+        <Book key={conversation} conversation={conversation} about={chosen} turn={turn} />
+      ) : (
+        <span />
+      )}
       {turn && <TurnSheet id={turn} close={() => void go(`/conversations/${conversation}`)} />}
     </Table>
   );
