@@ -21,7 +21,6 @@ from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.database import Database, plain_url
 from fond_echo.store.inbound import take_in
-from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
@@ -54,7 +53,6 @@ class Poller:
     def __init__(self, database: Database, world: Installation) -> None:
         self._database = database
         self._world = world
-        self._queue = queue_app(database.url)
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._looking = Looking(SOON, LONGEST)
         self._polled: dict[str, _Polled] = {}
@@ -132,7 +130,7 @@ class Poller:
         for message, post in messages:
             async with self._database.writing() as session:
                 stored = post if isinstance(post, dict) else {"value": post}
-                taken = await take_in(session, self._queue, name, settings, message, stored)
+                taken = await take_in(session, name, settings, message, stored)
             log.info(
                 "message arrived", channel=name, message=message.id, turn=taken.turn_id or taken.why
             )

@@ -54,7 +54,7 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         yield
         await pool.stop()
 
-    def ours(request: Request) -> None:
+    async def ours(request: Request) -> None:
         given = request.headers.get("authorization", "")
         if not hmac.compare_digest(given.encode(), f"Bearer {token}".encode()):
             raise HTTPException(401)

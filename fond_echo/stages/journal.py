@@ -178,7 +178,7 @@ class Journal:
     async def take_in(self, claim: Claim, message: Message, *, standing: str, cause: str) -> None:
         """Make another turn in a turn's conversation, to be worked as any other; once."""
         await take_in_once(
-            self._fence.database, self._fence.queue, claim.channel.name, claim.settings, message,
+            self._fence.database, claim.channel.name, claim.settings, message,
             {}, standing=standing, cause=cause,
         )  # fmt: skip
 

@@ -12,6 +12,7 @@ from sqlalchemy import event, make_url
 from sqlalchemy.exc import DisconnectionError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as NoConnectionFree
 from sqlalchemy.ext.asyncio import (
+    AsyncConnection,
     AsyncEngine,
     AsyncSession,
     async_sessionmaker,
@@ -47,8 +48,8 @@ class Database:
         _ask_after_idleness(self.engine)
         self._sessions = async_sessionmaker(self.engine, expire_on_commit=False)
         # To begin and to end a transaction for what is only read would take two more exchanges.
-        alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
-        self._readers = async_sessionmaker(alone, expire_on_commit=False, autoflush=False)
+        self._alone = self.engine.execution_options(isolation_level="AUTOCOMMIT")
+        self._readers = async_sessionmaker(self._alone, expire_on_commit=False, autoflush=False)
 
     @asynccontextmanager
     async def reading(self) -> AsyncIterator[AsyncSession]:
@@ -62,6 +63,12 @@ class Database:
         """A session in one transaction: kept at the end, or undone on any error."""
         async with self._sessions.begin() as session:
             yield session
+
+    @asynccontextmanager
+    async def alone(self) -> AsyncIterator[AsyncConnection]:
+        """A connection on which each statement is a transaction of its own."""
+        async with self._alone.connect() as connection:
+            yield connection
 
     async def close(self) -> None:
         await self.engine.dispose()

@@ -3,15 +3,14 @@ transaction."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-import procrastinate
-from sqlalchemy import bindparam, text, update
+from sqlalchemy import Row, bindparam, text, update
 from sqlalchemy.dialects.postgresql import JSONB, insert
 from sqlalchemy.exc import IntegrityError
-from sqlalchemy.ext.asyncio import AsyncSession
+from sqlalchemy.ext.asyncio import AsyncConnection, AsyncSession
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings
@@ -24,31 +23,44 @@ from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
 from fond_echo.store.events import emit
 from fond_echo.store.notices import CHANNEL
-from fond_echo.store.queue import WORK_TURN, enqueue
+from fond_echo.store.queue import DEFER_TURN
 from fond_echo.store.records import Contact, Usage
 
 TOLD_AGAIN = timedelta(hours=1)
 """Somebody who is not answered is told so at most this often."""
 
 
-_CONTACT = text(
-    """
+_CONTACT = """
     INSERT INTO contacts AS known (id, channel, external_id, name, memory, standing)
     VALUES (:id, :channel, :external_id, :name, '{}', 'new')
     ON CONFLICT (channel, external_id)
     DO UPDATE SET name = coalesce(nullif(excluded.name, ''), known.name)
     RETURNING id, channel, standing, told_at
-    """
-)
+"""
+_WHO = text(_CONTACT)
 _TURN = text(
     f"""
-    WITH counted AS (
+    WITH contact AS ({_CONTACT}), new AS (
+        SELECT id FROM contact
+         WHERE (CAST(:decided AS boolean) OR standing = 'allowed'
+                OR CAST(:open AS boolean) AND standing <> 'blocked')
+           AND NOT EXISTS (
+               SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id)
+    ), used AS (
+        INSERT INTO usage AS today (contact_id, day, turns, seconds_heard, characters_spoken)
+        SELECT id, CAST(:day AS date), 1, 0, 0 FROM new WHERE CAST(:counts AS boolean)
+        ON CONFLICT (contact_id, day) DO UPDATE SET turns = today.turns + 1
+         WHERE (:turns = 0 OR today.turns < :turns)
+           AND (:seconds = 0 OR today.seconds_heard < :seconds)
+           AND (:characters = 0 OR today.characters_spoken < :characters)
+        RETURNING contact_id
+    ), counted AS (
         INSERT INTO conversations AS known
             (id, channel, contact_id, external_id, turns, answered, state, answering)
-        SELECT :conversation_id, :channel, :contact_id, :place, 1, 0, '{{}}', 'assistant' WHERE NOT
-        EXISTS (SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id) ON
-        CONFLICT (channel, external_id, contact_id) DO UPDATE SET turns = known.turns + 1,
-        changed_at = now() RETURNING id, turns
+        SELECT :conversation_id, :channel, id, :place, 1, 0, '{{}}', 'assistant' FROM new
+         WHERE NOT CAST(:counts AS boolean) OR EXISTS (SELECT FROM used)
+        ON CONFLICT (channel, external_id, contact_id)
+        DO UPDATE SET turns = known.turns + 1, changed_at = now() RETURNING id, turns
     ), turn AS (
         INSERT INTO turns
             (id, channel, conversation_id, number, cause, arrived_as, text, route, state,
@@ -63,11 +75,18 @@ _TURN = text(
         SELECT 'turn.received', :turn_id, jsonb_build_object(
             'channel', CAST(:channel AS text), 'conversation', conversation_id, 'number', number)
         FROM turn RETURNING 1
+    ), noticed AS MATERIALIZED (
+        SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)),
+               CASE WHEN CAST(:queued AS boolean) THEN {DEFER_TURN} END
+          FROM told
     )
-    SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)) FROM told
+    SELECT contact.*, EXISTS (SELECT FROM noticed) AS made, EXISTS (
+               SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id) AS known
+      FROM contact
     """
 ).bindparams(bindparam("payload", type_=JSONB), bindparam("message", type_=JSONB))
-"""One statement for all that a message makes: arriving is what everything waits for."""
+"""One statement for all that a message makes, where its sender is answered and it is not known:
+arriving is what everything waits for."""
 
 
 @dataclass(frozen=True)
@@ -80,7 +99,6 @@ class Taken:
 
 async def take_in(
     session: AsyncSession,
-    queue: procrastinate.App,
     channel: str,
     settings: ChannelSettings,
     message: Message,
@@ -110,52 +128,99 @@ async def take_in(
     meant = for_us(message, settings)
     if meant is None:
         return Taken("", "not-addressed")
-    message = meant
-    who = {"id": new_id(), "channel": channel, "external_id": message.contact, "name": message.name}
-    contact = (await session.execute(_CONTACT, who)).one()
-    if standing is None:
-        standing = await _standing(session, contact, settings, message)
-    if standing == "blocked":
-        return Taken("", "blocked")
-    told_only = standing in ("refused", "quota")
-    if told_only and not await _may_be_told(session, contact):
-        return Taken("", "told")
-    waits = settings.burst_seconds if queued and not standing and is_short(message) else 0.0
-    if waits and (known := await added_to_burst(session, channel, contact.id, message, waits)):
-        return Taken(known, "merged")
-    turn_id = new_id()
-    made = await session.execute(
-        _TURN,
-        {
-            "channel": channel,
-            "conversation_id": new_id(),
-            "contact_id": contact.id,
-            "place": message.conversation,
-            "message_id": message.id,
-            "turn_id": turn_id,
-            "cause": cause or ("greeting" if message.joined else "inbound"),
-            "arrived_as": message.arrived_as,
-            "text": "" if told_only else message.choice or message.text,
-            "standing": standing,
-            "inbound_id": new_id(),
-            # What a stranger wrote is not kept.
-            "payload": {} if told_only else payload,
-            "message": _kept(message, told_only).model_dump(),
-        },
-    )
-    if not made.first():
-        await session.rollback()
+    waits = _waits(meant, settings, queued, standing)
+    arriving = _Arriving(channel, settings, meant, payload, queued, standing, cause, waits)
+    if waits:
+        contact = (await session.execute(_WHO, arriving.who())).one()
+        if _is_answered(contact, settings) and (
+            known := await added_to_burst(session, channel, contact.id, meant, waits)
+        ):
+            return Taken(known, "merged")
+    row, taken = await arriving.made_by(session)
+    if row.known and _is_answered(row, settings):
         return Taken("", "known")
-    if sound and message.sound is not None and not told_only:
+    if not taken.turn_id and standing is None:
+        found = await _standing(session, row, settings, meant)
+        told_only = found in ("refused", "quota")
+        if found == "blocked":
+            return Taken("", "blocked")
+        if told_only and not await _may_be_told(session, row):
+            return Taken("", "told")
+        if told_only:
+            # What a stranger wrote is not kept.
+            kept = meant.model_copy(update={"text": "", "choice": None, "sound": None})
+            arriving = replace(arriving, message=kept, payload={})
+            sound = b""
+        _, taken = await replace(arriving, standing=found).made_by(session)
+    if not taken.turn_id:
+        return Taken("", "known")
+    if sound and meant.sound is not None:
         container = sniff(sound)
         media_type = container.media_type if container else "application/octet-stream"
         await stored(
             session, PostgresBlobs(), sound, media_type, "received",
-            turn_id=turn_id, clip_id=message.sound.handle,
+            turn_id=taken.turn_id, clip_id=meant.sound.handle,
         )  # fmt: skip
-    if queued:
-        await enqueue(queue, session, WORK_TURN, after=waits, turn_id=turn_id)
-    return Taken(turn_id)
+    return taken
+
+
+@dataclass(frozen=True)
+class _Arriving:
+    """A message on its way in; `standing` is None where it is to be found out."""
+
+    channel: str
+    settings: ChannelSettings
+    message: Message
+    payload: dict[str, Any]
+    queued: bool
+    standing: str | None
+    cause: str
+    waits: float
+
+    def who(self) -> dict[str, Any]:
+        """Its sender."""
+        message = self.message
+        return {
+            "id": new_id(), "channel": self.channel, "external_id": message.contact,
+            "name": message.name,
+        }  # fmt: skip
+
+    async def made_by(self, database: AsyncSession | AsyncConnection) -> tuple[Row[Any], Taken]:
+        """Its sender as they stand, whether the message is known, and what became of it: nothing
+        where it is known, or its sender is not answered."""
+        message, quotas, turn_id = self.message, self.settings.quotas, new_id()
+        most = (quotas.turns, quotas.seconds_heard, quotas.characters_spoken)
+        values = self.who() | {
+            "decided": self.standing is not None,
+            "open": self.settings.access.mode == "open",
+            "day": datetime.now(UTC).date(),
+            "counts": self.standing is None and any(most),
+            "turns": most[0],
+            "seconds": most[1],
+            "characters": most[2],
+            "conversation_id": new_id(),
+            "place": message.conversation,
+            "message_id": message.id,
+            "turn_id": turn_id,
+            "cause": self.cause or ("greeting" if message.joined else "inbound"),
+            "arrived_as": message.arrived_as,
+            "text": message.choice or message.text,
+            "standing": self.standing or "",
+            "inbound_id": new_id(),
+            "payload": self.payload,
+            "message": message.model_dump(),
+            "queued": self.queued,
+            "after": self.waits,
+        }
+        row = (await database.execute(_TURN, values)).one()
+        return row, Taken(turn_id) if row.made else Taken("")
+
+
+def _waits(
+    message: Message, settings: ChannelSettings, queued: bool, standing: str | None
+) -> float:
+    """Seconds in which a message may become part of one before it, and another of it."""
+    return settings.burst_seconds if queued and not standing and is_short(message) else 0.0
 
 
 async def _may_be_told(session: AsyncSession, contact: Any) -> bool:
@@ -169,7 +234,6 @@ async def _may_be_told(session: AsyncSession, contact: Any) -> bool:
 
 async def take_in_once(
     database: Database,
-    queue: procrastinate.App,
     channel: str,
     settings: ChannelSettings,
     message: Message,
@@ -180,59 +244,54 @@ async def take_in_once(
     cause: str = "",
     sound: bytes = b"",
 ) -> Taken:
-    """The same in a transaction of its own."""
+    """The same, kept at once: by one statement alone, where it takes no more."""
+    meant = for_us(message, settings)
+    if meant is None:
+        return Taken("", "not-addressed")
     try:
+        if not sound and not _waits(meant, settings, queued, standing):
+            arriving = _Arriving(channel, settings, meant, payload, queued, standing, cause, 0.0)
+            async with database.alone() as connection:
+                row, taken = await arriving.made_by(connection)
+            if taken.turn_id:
+                return taken
+            if row.known and _is_answered(row, settings):
+                return Taken("", "known")
         async with database.writing() as session:
             return await take_in(
-                session, queue, channel, settings, message, payload,
+                session, channel, settings, message, payload,
                 queued=queued, standing=standing, cause=cause, sound=sound,
             )  # fmt: skip
     except IntegrityError:
-        # The same message id in two conversations at once: the first is kept.
+        # Two deliveries of it at once, perhaps in two conversations: the first is kept.
         return Taken("", "known")
 
 
-def _kept(message: Message, told_only: bool) -> Message:
-    if not told_only:
-        return message
-    return message.model_copy(update={"text": "", "choice": None, "sound": None})
+def _is_answered(contact: Row[Any], settings: ChannelSettings) -> bool:
+    """Whether a contact is, as they stand."""
+    standing = str(contact.standing)
+    return standing == "allowed" or (settings.access.mode == "open" and standing != "blocked")
 
 
 async def _standing(
-    session: AsyncSession, contact: Any, settings: ChannelSettings, message: Message
+    session: AsyncSession, contact: Row[Any], settings: ChannelSettings, message: Message
 ) -> str:
-    """What is done with a contact's message: "" to answer it; blocked, refused, quota; welcome
-    where it says the word."""
-    access, quotas = settings.access, settings.quotas
+    """What is done with the message of a contact who is not simply answered: blocked, refused,
+    quota; welcome where it says the word."""
+    access = settings.access
+    if _is_answered(contact, settings):
+        return "quota"
     if contact.standing == "blocked":
         return "blocked"
-    if access.mode != "open" and contact.standing != "allowed":
-        spoken = language_of().writing.spoken_tokens
-        said = spoken(message.text)
-        if access.mode == "word" and said and said == spoken(access.word):
-            await _set_standing(session, contact.id, "allowed")
-            return "welcome"
-        if contact.standing != "refused":
-            await _set_standing(session, contact.id, "refused")
-            await emit(session, "contact.refused", contact.id, channel=contact.channel)
-        return "refused"
-    if not (quotas.turns or quotas.seconds_heard or quotas.characters_spoken):
-        return ""
-    today = datetime.now(UTC).date()
-    used = await session.get(Usage, (contact.id, today))
-    if used is not None and (
-        (quotas.turns and used.turns >= quotas.turns)
-        or (quotas.seconds_heard and used.seconds_heard >= quotas.seconds_heard)
-        or (quotas.characters_spoken and used.characters_spoken >= quotas.characters_spoken)
-    ):
-        return "quota"
-    counted = insert(Usage).values(contact_id=contact.id, day=today, turns=1)
-    await session.execute(
-        counted.on_conflict_do_update(
-            index_elements=[Usage.contact_id, Usage.day], set_={"turns": Usage.turns + 1}
-        )
-    )
-    return ""
+    spoken = language_of().writing.spoken_tokens
+    said = spoken(message.text)
+    if access.mode == "word" and said and said == spoken(access.word):
+        await _set_standing(session, contact.id, "allowed")
+        return "welcome"
+    if contact.standing != "refused":
+        await _set_standing(session, contact.id, "refused")
+        await emit(session, "contact.refused", contact.id, channel=contact.channel)
+    return "refused"
 
 
 async def _set_standing(session: AsyncSession, contact_id: str, standing: str) -> None:

@@ -95,6 +95,8 @@ def create_app(settings: Settings) -> FastAPI:
     problems.install(app)
     app.add_middleware(BoundedBodies)
     for part in (
+        # The first that fits is taken, and what comes most often is looked for first.
+        webhooks,
         *(
             session,
             assistants,
@@ -122,7 +124,7 @@ def create_app(settings: Settings) -> FastAPI:
             loading,
             mending,
         ),
-        *(events, subscriptions, webhooks, http_channel, page_channel, health),
+        *(events, subscriptions, http_channel, page_channel, health),
     ):
         # Not included: that would make every route once more, at the first request.
         app.router.routes += part.router.routes

@@ -99,7 +99,7 @@ async def ask(
     # What makes two requests the same, so that a key is not used for two.
     same = sha256(repr((text, choice, sha256(sound).digest(), aloud, conversation)).encode())
     taken = await take_in_once(
-        service.database, service.queue, channel, settings, message,
+        service.database, channel, settings, message,
         {"fingerprint": same.hexdigest()}, sound=sound,
     )  # fmt: skip
     turn_id = taken.turn_id

@@ -35,7 +35,7 @@ def envelope_of(event: StoredEvent, source: str) -> EventOut:
     )
 
 
-def start(
+async def start(
     after: Annotated[str, Query(max_length=60, description="the id of an event")] = "",
     last_event_id: Annotated[str | None, Header()] = None,
 ) -> Cursor | None:

@@ -110,7 +110,7 @@ class Service:
         self._channels.pop(name, None)
 
 
-def _service(request: Request) -> Service:
+async def _service(request: Request) -> Service:
     service = request.app.state.service
     assert isinstance(service, Service)
     return service

@@ -80,9 +80,7 @@ async def _arrive(channel: str, request: Request, service: Service) -> Response:
     for message, post in receiving.channel.messages(payload):
         stored = post if isinstance(post, dict) else {"value": post}
         settings = receiving.settings
-        taken_in = await take_in_once(
-            service.database, service.queue, channel, settings, message, stored
-        )
+        taken_in = await take_in_once(service.database, channel, settings, message, stored)
         log.info(
             "message arrived",
             channel=channel,

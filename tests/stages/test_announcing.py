@@ -118,8 +118,8 @@ class Announcing(Driving):
         async with self.database.writing() as session:
             await session.execute(update(Call).values(state="ended", **values))
             call = (await session.scalars(select(Call.id))).one()
-        await tell_who_asked(self.database, self.queue, call)
-        await tell_who_asked(self.database, self.queue, call)
+        await tell_who_asked(self.database, call)
+        await tell_who_asked(self.database, call)
         for turn_id in dict.fromkeys(await self.waiting_jobs()):
             await self.driver.work(turn_id)
         return [(each.kind, each.text, each.id) for each in self.sent[1:]]

@@ -113,6 +113,23 @@ class Limited(Settled):
         await self.say("m9")
         self.assertIn("Four pounds", self.sent[-1].text)
 
+    async def test_messages_at_once_and_repeated_are_counted_once_each(self):
+        names = [f"m{number}" for number in range(6)]
+        await asyncio.gather(*(self.arrive(name, "How much is a ticket?") for name in names * 2))
+        async with self.database.reading() as session:
+            standings = (await session.scalars(select(Turn.standing).order_by(Turn.number))).all()
+            used = (await session.scalars(select(Usage.turns))).one()
+        self.assertEqual(list(standings), ["", "", "quota"])
+        self.assertEqual(used, 2)
+        self.assertEqual(len(await self.waiting_jobs()), 3)
+
+    async def test_what_is_repeated_once_the_day_is_used_up_is_known(self):
+        for name in ("m1", "m2", "m1"):
+            turn_id = await self.arrive(name, "How much is a ticket?")
+        self.assertEqual(turn_id, "")
+        async with self.database.reading() as session:
+            self.assertEqual(len((await session.scalars(select(Turn))).all()), 2)
+
 
 class LimitedSound(Settled):
     settings = unhurried(quotas=Quotas(seconds_heard=1, characters_spoken=500))

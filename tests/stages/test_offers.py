@@ -56,9 +56,7 @@ class Offers(Driving):
             message = Inbound(
                 id=name, conversation="room-1", contact="isla", sound=sound, aloud=call or None
             )
-            taken = await take_in_once(
-                self.database, self.queue, "test-channel", self.settings, message, {}
-            )
+            taken = await take_in_once(self.database, "test-channel", self.settings, message, {})
             turn_id = taken.turn_id
         await self.driver.work(turn_id)
         self.last = await self.turn(turn_id)

@@ -226,7 +226,7 @@ class InACall(Driving):
             id=id, conversation="call-1", contact="isla", text=key, key=key, sound=sound, aloud=True
         )
         taken = await take_in_once(
-            self.database, self.queue, "test-channel", self.settings, message, {}, queued=False
+            self.database, "test-channel", self.settings, message, {}, queued=False
         )
         self.assertEqual(await self.waiting_jobs(), [], "whoever took it in carries it")
         self.sent.clear()

@@ -312,6 +312,6 @@ class TakingIn(TurnsTest):
         with self.assertRaises(RuntimeError):
             async with self.database.writing() as session:
                 message = Message(id="m9", conversation="r", contact="c", text="x")
-                await take_in(session, self.queue, "test-channel", self.settings, message, {})
+                await take_in(session, "test-channel", self.settings, message, {})
                 raise RuntimeError("undone")
         self.assertEqual(await self.waiting_jobs(), [])

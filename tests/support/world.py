@@ -196,7 +196,7 @@ class TurnsTest(DatabaseTest):
         fields = {"conversation": "room-1", "contact": "isla", "name": "Isla", **fields}
         message = Inbound(id=id, text=text, sound=handle, **fields)
         taken = await take_in_once(
-            self.database, self.queue, "test-channel", self.settings, message, {"id": id}
+            self.database, "test-channel", self.settings, message, {"id": id}
         )
         return taken.turn_id
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime
 
-import procrastinate
 import structlog
 from sqlalchemy import select
 
@@ -24,7 +23,7 @@ REACHED = ("chat", "adapter", "page")
 """Kinds of channels on which something can be said that nobody waits for."""
 
 
-async def tell_who_asked(database: Database, queue: procrastinate.App, record: str) -> None:
+async def tell_who_asked(database: Database, record: str) -> None:
     """A call is over: where it was asked for in a conversation, say there when it was said, or that
     it could not be; once. The request is removed where the network can."""
     async with database.reading() as session:
@@ -60,6 +59,6 @@ async def tell_who_asked(database: Database, queue: procrastinate.App, record: s
     )  # fmt: skip
     settings = ChannelSettings.model_validate(channel.settings)
     found = await take_in_once(
-        database, queue, channel.name, settings, message, {}, standing="late", cause="operator"
+        database, channel.name, settings, message, {}, standing="late", cause="operator"
     )
     log.info("whoever asked was told", call=call.id, turn=found.turn_id or found.why)

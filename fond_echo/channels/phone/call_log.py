@@ -98,7 +98,7 @@ class CallLog:
                 **end.values,
             }  # fmt: skip
             await records.change(database, record, **known)
-        await tell_who_asked(self._needs.database, self._needs.queue, record)
+        await tell_who_asked(self._needs.database, record)
 
     async def left_behind(self) -> list[dict[str, Any]]:
         """Calls that were under way when their process stopped are over; gives their dialogs."""

@@ -236,7 +236,7 @@ class CallTurns:
             }
         )  # fmt: skip
         found = await take_in_once(
-            self._needs.database, self._needs.queue, self._channel.name, self._settings, message,
+            self._needs.database, self._channel.name, self._settings, message,
             {"call": self._start.record}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:

@@ -108,7 +108,7 @@ def create_app(token: str, mark: str, network: Network | None = None) -> FastAPI
 
 
 def _for_bots(app: FastAPI, net: Network, hook: Hook, token: str) -> None:
-    def bot(request: Request) -> None:
+    async def bot(request: Request) -> None:
         given = request.headers.get("authorization", "")
         if not hmac.compare_digest(given.encode(), f"Bearer {token}".encode()):
             raise HTTPException(401, "the token is not this bot's")

@@ -75,7 +75,7 @@ def create_app(
     def says_the_word(header: str) -> bool:
         return hmac.compare_digest(header.encode(), f"Bearer {provider.word}".encode())
 
-    def known(authorization: Annotated[str, Header()] = "") -> None:
+    async def known(authorization: Annotated[str, Header()] = "") -> None:
         if not says_the_word(authorization):
             raise HTTPException(401, "who are you?")
 
