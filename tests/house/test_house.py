@@ -4,8 +4,12 @@ import re
 import subprocess
 import sys
 import tempfile
+import tomllib
 import unittest
 from pathlib import Path
+
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
 
 ROOT = Path(__file__).parents[2]
 MAX_LINES = 430
@@ -84,6 +88,15 @@ class Files(unittest.TestCase):
             text = path.read_text()
             if text.strip() and path.name != "__main__.py":
                 self.assertTrue(text.startswith('"""'), path.relative_to(ROOT))
+
+    def test_every_package_that_is_asked_for_is_locked(self):
+        project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+        extras = project["optional-dependencies"]
+        groups = (project["dependencies"], *(extras[name] for name in ("speech", "service", "dev")))
+        wanted = {canonicalize_name(Requirement(each).name) for group in groups for each in group}
+        locked = re.findall(r"^([\w.-]+)==", (ROOT / "requirements.lock").read_text(), re.MULTILINE)
+        missing = wanted - {"fond-echo"} - set(map(canonicalize_name, locked))
+        self.assertEqual(missing, set(), "run script/lock")
 
     def test_no_registry_or_machine_stands_in_any_file(self):
         pattern = re.compile(
