@@ -40,8 +40,9 @@ HOW_FAR, TOLD_EVERY = -1_000, 15.0
 EARLY_AFTER = 1.0
 """Seconds for which a part of the answer waits for the next, which may take its place."""
 
-INDICATED_AFTER = 0.15
-"""Seconds in which most texts are answered: an indicator would be gone before it is seen."""
+INDICATED_AFTER = 0.4
+"""Seconds in which most texts and voice notes are answered: an indicator would be gone before it is
+seen, and it costs as much as half an answer's delivery."""
 
 INDICATED_EVERY = 5.0
 """Seconds after which networks may have forgotten that an answer is on its way."""

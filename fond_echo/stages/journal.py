@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import Any
 
 import procrastinate
-from sqlalchemy import cast, func, select, update
+from sqlalchemy import Text, bindparam, cast, func, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -34,7 +34,7 @@ from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
 from fond_echo.store.inbound import count_use, take_in_once
-from fond_echo.store.queue import WORK_TURN, enqueue
+from fond_echo.store.queue import WORK_TURN, deferring, enqueue
 from fond_echo.store.records import (
     Assistant,
     Channel,
@@ -47,6 +47,44 @@ from fond_echo.store.records import (
     Stage,
     Turn,
 )
+
+_OF = update(Turn).where(Turn.id == bindparam("turn")).values(epoch=Turn.epoch + 1)
+_TAKE = (
+    _OF.where(Turn.state.in_(UNFINISHED))
+    .values(state="working")
+    .returning(Turn)
+    .execution_options(synchronize_session=False)
+)
+_TAKE_FINISHED = (
+    _OF.where(Turn.state.in_(("answered", "failed")))
+    .returning(Turn)
+    .execution_options(synchronize_session=False)
+)
+_AROUND = (
+    select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
+    .join(Contact, Contact.id == Conversation.contact_id)
+    .join(Channel, Channel.name == Conversation.channel)
+    .join(Assistant, Assistant.name == Channel.assistant)
+    .join(Inbound, Inbound.turn_id == bindparam("turn"))
+    .outerjoin(Run, Run.id == bindparam("run"))
+    .where(Conversation.id == bindparam("conversation"))
+    .with_for_update(of=Conversation)
+)
+_LEAVE = text(
+    """
+    UPDATE conversations
+       SET answered = greatest(answered, :number), state = coalesce(:state, state),
+           answering = coalesce(:answering, answering), changed_at = now()
+     WHERE id = :id
+    """
+).bindparams(bindparam("state", type_=JSONB(none_as_null=True)), bindparam("answering", type_=Text))
+_WAKE = text(
+    f"""
+    SELECT {deferring("id")} FROM turns
+     WHERE conversation_id = :conversation AND number = :number AND state = 'waiting'
+    """
+)
+"""After that, in a statement of its own: a message that came meanwhile waited for the first."""
 
 
 class Journal:
@@ -67,28 +105,13 @@ class Journal:
         Args:
             finished: take a finished one instead, and leave its state.
         """
-        states = ("answered", "failed") if finished else UNFINISHED
         async with self._fence.database.writing() as session:
-            taken = (
-                update(Turn)
-                .where(Turn.id == turn_id, Turn.state.in_(states))
-                .values(epoch=Turn.epoch + 1, state=Turn.state if finished else "working")
-                .returning(Turn)
-            )
-            turn = (await session.execute(taken)).scalar_one_or_none()
+            take = _TAKE_FINISHED if finished else _TAKE
+            turn = (await session.execute(take, {"turn": turn_id})).scalar_one_or_none()
             if turn is None:
                 return None
-            around = (
-                select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
-                .join(Contact, Contact.id == Conversation.contact_id)
-                .join(Channel, Channel.name == Conversation.channel)
-                .join(Assistant, Assistant.name == Channel.assistant)
-                .join(Inbound, Inbound.turn_id == turn.id)
-                .outerjoin(Run, Run.id == turn.run_id)
-                .where(Conversation.id == turn.conversation_id)
-                .with_for_update(of=Conversation)
-            )
-            row = (await session.execute(around)).one()
+            about = {"turn": turn.id, "run": turn.run_id, "conversation": turn.conversation_id}
+            row = (await session.execute(_AROUND, about)).one()
             conversation, contact, channel, inbound, live, run = row
             rows: Sequence[Stage] = []
             resumed = run is not None
@@ -271,17 +294,13 @@ class Journal:
         async with self._fence.writing(claim) as session:
             await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
-            changes: dict[str, Any] = {"answering": "person"} if closing.hand_over else {}
             await session.execute(
-                update(Conversation)
-                .where(Conversation.id == turn.conversation_id)
-                .values(
-                    answered=func.greatest(Conversation.answered, turn.number),
-                    state=state,
-                    changed_at=func.now(),
-                    **changes,
-                )
-            )
+                _LEAVE,
+                {
+                    "id": turn.conversation_id, "number": turn.number, "state": state,
+                    "answering": "person" if closing.hand_over else None,
+                },
+            )  # fmt: skip
             if closing.hand_over:
                 claim.tell("conversation.person")
             if closing.announce is not None and turn.run == "live":
@@ -316,14 +335,9 @@ class Journal:
                 .where(Delivery.turn_id == turn_id, Delivery.state == "planned")
                 .values(state="dropped", settled_at=func.now())
             )
-            await session.execute(
-                update(Conversation)
-                .where(Conversation.id == row.conversation_id)
-                .values(
-                    answered=func.greatest(Conversation.answered, row.number),
-                    changed_at=func.now(),
-                )
-            )
+            nothing_left = {"state": None, "answering": None}
+            left = {"id": row.conversation_id, "number": row.number, **nothing_left}
+            await session.execute(_LEAVE, left)
             await self._wake_following(session, row.conversation_id, row.number)
             await emit(
                 session, "turn.failed", turn_id, channel=row.channel,
@@ -334,14 +348,7 @@ class Journal:
         self, session: AsyncSession, conversation_id: str, number: int
     ) -> None:
         """Enqueue the turn that waits for this one."""
-        following = select(Turn.id).where(
-            Turn.conversation_id == conversation_id,
-            Turn.number == number + 1,
-            Turn.state == "waiting",
-        )
-        following_id = (await session.execute(following)).scalar_one_or_none()
-        if following_id:
-            await enqueue(self._fence.queue, session, WORK_TURN, turn_id=following_id)
+        await session.execute(_WAKE, {"conversation": conversation_id, "number": number + 1})
 
     async def _left_behind(
         self, session: AsyncSession, claim: Claim, closing: Closing

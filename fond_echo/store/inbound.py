@@ -23,7 +23,7 @@ from fond_echo.store.clips import stored
 from fond_echo.store.database import Database
 from fond_echo.store.events import emit
 from fond_echo.store.notices import CHANNEL
-from fond_echo.store.queue import DEFER_TURN
+from fond_echo.store.queue import deferring
 from fond_echo.store.records import Contact, Usage
 
 TOLD_AGAIN = timedelta(hours=1)
@@ -38,6 +38,7 @@ _CONTACT = """
     RETURNING id, channel, standing, told_at
 """
 _WHO = text(_CONTACT)
+_DEFER = deferring("CAST(:turn_id AS text)", "CAST(:after AS float8)")
 _TURN = text(
     f"""
     WITH contact AS ({_CONTACT}), new AS (
@@ -60,13 +61,15 @@ _TURN = text(
         SELECT :conversation_id, :channel, id, :place, 1, 0, '{{}}', 'assistant' FROM new
          WHERE NOT CAST(:counts AS boolean) OR EXISTS (SELECT FROM used)
         ON CONFLICT (channel, external_id, contact_id)
-        DO UPDATE SET turns = known.turns + 1, changed_at = now() RETURNING id, turns
+        DO UPDATE SET turns = known.turns + 1, changed_at = now() RETURNING id, turns, answered
     ), turn AS (
         INSERT INTO turns
             (id, channel, conversation_id, number, cause, arrived_as, text, route, state,
              standing, epoch)
-        SELECT :turn_id, :channel, id, turns, :cause, :arrived_as, :text, '', 'received', :standing,
-        0 FROM counted RETURNING conversation_id, number
+        SELECT :turn_id, :channel, id, turns, :cause, :arrived_as, :text, '',
+               CASE WHEN CAST(:may_wait AS boolean) AND answered < turns - 1
+                    THEN 'waiting' ELSE 'received' END, :standing, 0
+          FROM counted RETURNING conversation_id, number, state
     ), kept AS (
         INSERT INTO inbound (id, channel, external_id, payload, message, turn_id)
         SELECT :inbound_id, :channel, :message_id, :payload, :message, :turn_id FROM turn
@@ -74,11 +77,11 @@ _TURN = text(
         INSERT INTO events (type, subject, data)
         SELECT 'turn.received', :turn_id, jsonb_build_object(
             'channel', CAST(:channel AS text), 'conversation', conversation_id, 'number', number)
-        FROM turn RETURNING 1
+        FROM turn
     ), noticed AS MATERIALIZED (
         SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)),
-               CASE WHEN CAST(:queued AS boolean) THEN {DEFER_TURN} END
-          FROM told
+               CASE WHEN CAST(:queued AS boolean) AND state = 'received' THEN {_DEFER} END
+          FROM turn
     )
     SELECT contact.*, EXISTS (SELECT FROM noticed) AS made, EXISTS (
                SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id) AS known
@@ -86,7 +89,8 @@ _TURN = text(
     """
 ).bindparams(bindparam("payload", type_=JSONB), bindparam("message", type_=JSONB))
 """One statement for all that a message makes, where its sender is answered and it is not known:
-arriving is what everything waits for."""
+arriving is what everything waits for. A turn of which nothing is to be heard waits at once for the
+turn before it, whose end enqueues it."""
 
 
 @dataclass(frozen=True)
@@ -189,6 +193,7 @@ class _Arriving:
         """Its sender as they stand, whether the message is known, and what became of it: nothing
         where it is known, or its sender is not answered."""
         message, quotas, turn_id = self.message, self.settings.quotas, new_id()
+        told_only = bool(self.standing) or message.arrived_as in ("other", "joined")
         most = (quotas.turns, quotas.seconds_heard, quotas.characters_spoken)
         values = self.who() | {
             "decided": self.standing is not None,
@@ -210,6 +215,7 @@ class _Arriving:
             "payload": self.payload,
             "message": message.model_dump(),
             "queued": self.queued,
+            "may_wait": self.queued and not self.waits and (told_only or message.sound is None),
             "after": self.waits,
         }
         row = (await database.execute(_TURN, values)).one()

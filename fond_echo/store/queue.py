@@ -52,13 +52,18 @@ async def _autocommit(connection: psycopg.AsyncConnection[Any]) -> None:
     await connection.set_autocommit(True)
 
 
-DEFER_TURN = f"""procrastinate_defer_jobs_v1(ARRAY[CAST(ROW(
-    'default', '{WORK_TURN}', 0, NULL, NULL,
-    jsonb_build_object('turn_id', CAST(:turn_id AS text)),
-    CASE WHEN CAST(:after AS float8) > 0 THEN now() + make_interval(secs => :after) END
-) AS procrastinate_job_to_defer_v1)])"""
-"""What `enqueue` does for a turn, as a part of a statement that makes one: the queue's own
-function, of the schema that comes with its version (`migrations/queue`)."""
+def deferring(turn: str, after: str = "0") -> str:
+    """What `enqueue` does for a turn, as a part of another statement: the queue's own function, of
+    the schema that comes with its version (`migrations/queue`).
+
+    Args:
+        turn: an expression for its id.
+        after: one for the seconds until then.
+    """
+    return f"""procrastinate_defer_jobs_v1(ARRAY[CAST(ROW(
+        'default', '{WORK_TURN}', 0, NULL, NULL, jsonb_build_object('turn_id', {turn}),
+        CASE WHEN {after} > 0 THEN now() + make_interval(secs => {after}) END
+    ) AS procrastinate_job_to_defer_v1)])"""
 
 
 async def enqueue(

@@ -158,7 +158,7 @@ class Inbound(Record):
 class Turn(Record):
     """What came in or happened.
 
-    `state`: received, working, waiting (heard, but an earlier turn is not finished), answered,
+    `state`: received, working, waiting (for an earlier turn's end), answered,
     failed, or cancelled (erased before it was finished). `standing` says why a turn is only told
     so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
     again by hand gets another. `epoch` fences workers: a write with an older one is refused.

@@ -121,7 +121,7 @@ class Limited(Settled):
             used = (await session.scalars(select(Usage.turns))).one()
         self.assertEqual(list(standings), ["", "", "quota"])
         self.assertEqual(used, 2)
-        self.assertEqual(len(await self.waiting_jobs()), 3)
+        self.assertEqual(len(await self.waiting_jobs()), 1, "the others wait for the first")
 
     async def test_what_is_repeated_once_the_day_is_used_up_is_known(self):
         for name in ("m1", "m2", "m1"):

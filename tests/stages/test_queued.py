@@ -1,6 +1,7 @@
 """The queued driver with real speech and real records; only the outside is in memory."""
 
 import asyncio
+import random
 import unittest
 from datetime import UTC, datetime, timedelta
 
@@ -89,7 +90,7 @@ class OnePath(Driving):
 
     async def test_an_indicator_says_what_is_coming(self):
         async def ask(service, request, *, safe=False):
-            await asyncio.sleep(0.4)
+            await asyncio.sleep(0.6)
             yield Reply(text="At noon.")
 
         quickly, self.world.logic.ask = self.world.logic.ask, ask
@@ -102,7 +103,7 @@ class OnePath(Driving):
 
     async def test_in_a_crowd_answers_go_first(self):
         async def ask(service, request, *, safe=False):
-            await asyncio.sleep(0.4)
+            await asyncio.sleep(0.6)
             yield Reply(text="At noon.")
 
         self.world.logic.ask = ask
@@ -260,6 +261,24 @@ class Order(Driving):
             wanted = select(Turn.number).order_by(Turn.finished_at)
             self.assertEqual((await session.scalars(wanted)).all(), [1, 2, 3, 4, 5, 6])
         self.assertEqual(conversation.answered, 6)
+
+    async def test_what_comes_while_the_one_before_ends_is_never_left_behind(self):
+        await self.arrive("m0", text=QUESTION)
+        arrived = 1
+        while pending := await self.waiting_jobs():
+            coming = []
+            if arrived < 60:
+                # One while the turn ends, and one just after another.
+                coming = [self.arrive(f"m{arrived + k}", text=QUESTION) for k in range(3)]
+                arrived += 3
+            await asyncio.gather(*map(self.driver.work, pending), *map(self.late_by, coming))
+        async with self.database.reading() as session:
+            states = (await session.scalars(select(Turn.state).order_by(Turn.number))).all()
+        self.assertEqual(states, ["answered"] * arrived)
+
+    async def late_by(self, coming):
+        await asyncio.sleep(random.uniform(0, 0.03))
+        await coming
 
     async def test_conversations_do_not_wait_for_each_other(self):
         await self.arrive("m1", text=QUESTION, conversation="room-1")

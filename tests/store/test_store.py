@@ -272,7 +272,9 @@ class TakingIn(TurnsTest):
         self.assertEqual(sum(bool(each) for each in found if isinstance(each, str)), 1)
         async with self.database.reading() as session:
             self.assertEqual(await session.scalar(select(func.count()).select_from(Inbound)), 2)
-        self.assertEqual(len(await self.waiting_jobs()), 2)
+            waiting = (await session.scalars(select(Turn).where(Turn.state == "waiting"))).one()
+        self.assertEqual(waiting.number, 2, "nothing is to be heard of it before its time")
+        self.assertEqual(len(await self.waiting_jobs()), 1)
 
     async def test_turns_are_numbered_in_their_conversation_without_gaps(self):
         await asyncio.gather(
@@ -289,8 +291,8 @@ class TakingIn(TurnsTest):
         self.assertEqual(list(numbers.values()), [[1, 2, 3, 4, 5]] * 2)
 
     async def test_a_turn_that_lost_its_job_gets_another(self):
-        await self.arrive("m1", "x")
-        await self.arrive("m2", "y")
+        await self.arrive("m1", sound=b"x")
+        await self.arrive("m2", sound=b"y")
         no_jobs = text("DELETE FROM procrastinate_jobs")
         async with self.database.writing() as session:
             self.assertEqual(await enqueue_forgotten(self.queue, session), 0)
