@@ -1,9 +1,10 @@
-"""What becomes of voice notes while everything is killed at random.
+"""What becomes of voice notes and texts while everything is killed at random.
 
 Passengers send voice notes through the stand-in network to the demo, which runs with two work
-processes. Meanwhile, every few seconds, one of these is killed (SIGKILL): a worker, the web
-process, the speech process; or PostgreSQL is restarted. At the end every note must have been
-answered once, and in the order of its room.
+processes; after every third, its sender writes two texts at once, which have to wait for it.
+Meanwhile, every few seconds, one of these is killed (SIGKILL): a worker, the web process, the
+speech process; or PostgreSQL is restarted. At the end every message must have been answered once,
+and in the order of its room.
 
     python -m bench.durability --notes 1000
 
@@ -22,7 +23,16 @@ from pathlib import Path
 
 import httpx
 
-from bench.passengers import Running, answers, open_accounts, running, tell, voice_notes, wait_for
+from bench.passengers import (
+    QUESTIONS,
+    Running,
+    answers,
+    open_accounts,
+    running,
+    tell,
+    voice_notes,
+    wait_for,
+)
 from bench.report import options, percentile, show
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, TurnOut
@@ -61,12 +71,18 @@ class Killer(threading.Thread):
 
 
 def send_all(network: httpx.Client, people: list[str], notes: int, seed: int) -> dict[str, int]:
-    """Send the notes, about three a second, one passenger after another; how many each sent."""
+    """Send the notes, about three a second, one passenger after another, and the texts; how many
+    messages each sent."""
     sounds, chance, sent = voice_notes(), random.Random(seed), Counter[str]()
     for number in range(notes):
         person = people[number % len(people)]
         network.post(f"/people/{person}/record", content=chance.choice(sounds)).raise_for_status()
         sent[person] += 1
+        if chance.random() < 1 / 3:
+            for words in chance.sample(QUESTIONS, 2):
+                said = network.post(f"/people/{person}/say", json={"words": words})
+                said.raise_for_status()
+                sent[person] += 1
         time.sleep(chance.uniform(0.1, 0.5))
         if (number + 1) % 100 == 0:
             tell(f"{number + 1} notes sent")
@@ -140,19 +156,21 @@ def report(
     states = Counter(turn.state for turn in turns)
     errors = Counter(str(turn.error.get("code")) for turn in turns if turn.error)
     rows: list[tuple[str, object]] = [
-        ("voice notes sent", sum(sent.values())),
+        ("voice notes and texts sent", sum(sent.values())),
         ("turns", len(turns)),
         *((f"turns {state}", number) for state, number in sorted(states.items())),
         *((f"  told: {code}", number) for code, number in sorted(errors.items())),
-        ("lost: notes without an answer in their room", lost),
-        ("doubled: answers beyond one a note", doubled),
+        ("lost: messages without an answer in their room", lost),
+        ("doubled: answers beyond one a message", doubled),
         ("out of order in their room", disordered),
         ("deliveries in doubt, held for a person", doubtful),
         ("from arrival to answer, p50, s", percentile(waits, 0.5)),
         ("from arrival to answer, longest, s", max(waits)),
         *((f"{name} killed or restarted", number) for name, number in sorted(killer.done.items())),
     ]
-    show("Voice notes while everything is killed at random", ("what", "number"), rows, file)
+    show(
+        "Voice notes and texts while everything is killed at random", ("what", "number"), rows, file
+    )
 
 
 if __name__ == "__main__":
