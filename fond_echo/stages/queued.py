@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import asyncio
 import time
-import zlib
 from collections.abc import Awaitable, Callable, Coroutine, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -25,17 +24,15 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.progress import telling
-from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages import deliver
-from fond_echo.stages.ahead import SpeakingAhead
 from fond_echo.stages.answer import answer, apology, failed, greeting, said
 from fond_echo.stages.beside import Beside
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
 from fond_echo.stages.decode import as_said, decode
 from fond_echo.stages.early import EarlyHearing
-from fond_echo.stages.encode import EncodingAhead, encode
+from fond_echo.stages.encode import encode
 from fond_echo.stages.fetch import fetch
 from fond_echo.stages.heard_back import hear_back
 from fond_echo.stages.inputs import input_of
@@ -55,13 +52,12 @@ from fond_echo.stages.ready import (
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
 from fond_echo.stages.sounds import SoundsOfTurn
-from fond_echo.stages.speak import spoken_whole
+from fond_echo.stages.speaking import Speaking
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
     Delivered,
     DeliveredPart,
-    Spoken,
     TurnSoFar,
 )
 from fond_echo.store.database import AWAY
@@ -169,6 +165,7 @@ class _Carrier:
         self._claim = claim
         self._needs = replace(needs, clips=SoundsOfTurn(claim, needs.clips))
         self._beside = Beside(journal, claim, self._needs)
+        self._speaking = Speaking(journal, claim, self._needs)
         self._early = EarlyHearing(lambda: claim.turn, self._needs)
         self._delivered: list[DeliveredPart] = []
         self._late: list[asyncio.Task[list[Reply]]] = []
@@ -198,8 +195,7 @@ class _Carrier:
             return True
         finally:
             self._early.stop()
-            if self._speaking is not None:
-                self._speaking.stop()
+            self._speaking.stop()
             await self._beside.end()
 
     async def _hear(self, sound: SoundHandle) -> None:
@@ -243,15 +239,11 @@ class _Carrier:
         """Answers that will come after their time."""
         return self._late
 
-    _ahead: EncodingAhead | None = None
-    _speaking: SpeakingAhead | None = None
-
     async def _answered(self, turn: RoutedTurn, needs: Needs) -> Answered:
         """The reply; its first sentences are spoken while the last are being written, where an
         engine gives them one by one."""
         if turn.answers_aloud:
-            self._speaking = SpeakingAhead(turn, needs, self._use)
-            needs = replace(needs, sentence=self._speaking.say)
+            needs = replace(needs, sentence=self._speaking.sentences(turn, needs))
         parts: list[Reply] = []
         times, begun = list[float](), time.monotonic()
         in_chat = self._claim.channel.kind in ("chat", "adapter")
@@ -269,35 +261,16 @@ class _Carrier:
             await self._beside.answered()
         return Answered(parts=parts, early=early, times=times)
 
-    async def _use(self, part: SpokenSound) -> None:
-        """Play a part in a call; encode it for a voice note."""
-        if self._needs.aloud is not None:
-            await self._needs.aloud(part.clip)
-            return
-        if self._ahead is None:
-            self._ahead = EncodingAhead(zlib.crc32(self._claim.turn.run_id.encode()))
-        await self._ahead.add(part.clip)
-
-    async def _spoken(self, turn: AnsweredTurn, needs: Needs) -> Spoken:
-        """The reply spoken; as a voice note, it is encoded while it is."""
-        if needs.aloud is not None:
-            # What is said cannot be taken back: that it was answered is written before.
-            await self._journal.flush(self._claim)
-        if self._speaking is not None:
-            await self._speaking.finish()
-        return await spoken_whole(turn, needs, self._use, self._speaking)
-
     async def _finish(self) -> None:
         claim = self._claim
         if claim.turn.answers_aloud and claim.turn.answered is not None:
             if claim.turn.answers_in_writing and self._needs.aloud is None:
                 await self._send_written()
-            await self._stage("speak", taking(AnsweredTurn, self._spoken), alone=True)
+            await self._stage("speak", taking(AnsweredTurn, self._speaking.speak), alone=True)
             # In a call its parts were played as they came, and stand in the log as they are.
             played = self._needs.aloud is not None
             if claim.turn.spoken is not None and claim.turn.spoken.parts and not played:
-                ahead = await self._ahead.finish() if self._ahead is not None else None
-                keep = partial(encode, ahead=ahead)
+                keep = partial(encode, ahead=await self._speaking.encoded())
                 await self._stage("encode", taking(SpokenTurn, keep), alone=True)
         failure = await self._deliver()
         await self._beside.take_back()
