@@ -294,6 +294,11 @@ class Journal:
         async with self._fence.writing(claim) as session:
             await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
+            # The contact, what it used, the conversation: a message that is taken in locks them in
+            # this order too.
+            heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
+            spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
+            await count_use(session, turn.contact_id, heard, spoken)
             await session.execute(
                 _LEAVE,
                 {
@@ -305,9 +310,6 @@ class Journal:
                 claim.tell("conversation.person")
             if closing.announce is not None and turn.run == "live":
                 await announce(session, turn, closing.announce)
-            heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
-            spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
-            await count_use(session, turn.contact_id, heard, spoken)
             await self._wake_following(session, turn.conversation_id, turn.number)
             ended = "failed" if failure else "answered"
             claim.tell("turn." + ended, code=failure.code if failure else "")

@@ -155,7 +155,7 @@ async def take_in(
             kept = meant.model_copy(update={"text": "", "choice": None, "sound": None})
             arriving = replace(arriving, message=kept, payload={})
             sound = b""
-        _, taken = await replace(arriving, standing=found).made_by(session)
+        _, taken = await replace(arriving, standing=found, waits=0.0).made_by(session)
     if not taken.turn_id:
         return Taken("", "known")
     if sound and meant.sound is not None:

@@ -1,6 +1,7 @@
 """Who is answered, what else comes in, and turns that wait for what is down."""
 
 import asyncio
+import unittest.mock
 from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import select, update
@@ -13,6 +14,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.speech.remote import SpeechUnreachable
 from fond_echo.stages import sending
 from fond_echo.stages.ports import Abilities
+from fond_echo.store.inbound import count_use
 from fond_echo.store.records import Contact, Inbound, Stage, Turn, Usage
 from tests.stages.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
@@ -142,6 +144,21 @@ class LimitedSound(Settled):
         self.assertGreater(used.characters_spoken, 10)
         await self.driver.work(await self.arrive("m2", sound=note("How much is a ticket?")))
         self.assertIn("That is all for today", self.sent[-1].text)
+
+    async def test_a_message_comes_while_what_the_one_before_used_is_counted(self):
+        coming = None
+
+        async def counted(*given):
+            nonlocal coming
+            coming = coming or asyncio.create_task(self.arrive("m2", "How much is a ticket?"))
+            await asyncio.sleep(0.3)
+            await count_use(*given)
+
+        first = await self.arrive("m1", sound=note("How much is a ticket?"))
+        with unittest.mock.patch("fond_echo.stages.journal.count_use", counted):
+            await self.driver.work(first)
+        self.assertTrue(await coming, "neither waits for what the other has locked")
+        self.assertEqual((await self.turn(first)).state, "answered")
 
 
 class WhatCameIn(Settled):
