@@ -89,7 +89,7 @@ class Demo(unittest.TestCase):
             if found := look():
                 return found
             time.sleep(0.1)
-        self.fail("it did not come about")
+        self.fail(f"it did not come about; the latest turns:\n{self.latest()}")
 
     def quiet(self, echo: FondEcho, seconds: float = 120) -> list[TurnOut]:
         """All turns, once none of them has anything left to do: an answer is out before its turn
