@@ -113,9 +113,6 @@ MADE: dict[str, Callable[[random.Random], list[str]]] = {
     "currency": _currency,
 }
 
-FIGURES = ["digits"] * 4 + ["letters", "number", "time", "date"]
-"""Long numbers are what is lost first in a crowd."""
-
 
 def wordnet(folder: Path, *, examples_only: bool = False) -> list[list[str]]:
     """Example sentences and glosses of Debian's package wordnet-base, unpacked in a folder."""
@@ -159,10 +156,10 @@ class Sentences:
                 words = self._grammar.one(rng)
             elif chance < 0.58:
                 words = rng.choice(self.texts)
-            elif chance < 0.83:
+            elif chance < 0.88:
                 words = rng.choices(self._words, k=rng.choice([1, 1, 1, 2, 2, 3, 4, 6, 8]))
             else:
-                words = MADE[rng.choice(FIGURES)](rng)
+                words = MADE[rng.choice(["digits", "letters", "number", "time", "date"])](rng)
             if len(words) <= MAX_WORDS and not is_test(words):
                 return words
 

@@ -72,9 +72,8 @@ class Claim:
 
     @property
     def answers_at_once(self) -> bool:
-        """Whether no sound has to come from outside before it is answered."""
-        sound = self.turn.inbound.sound
-        return self.told_only or sound is None or sound.kind == "call"
+        """Whether nothing has to be heard before it is answered."""
+        return self.told_only or self.turn.inbound.sound is None
 
     @property
     def told_only(self) -> bool:

@@ -24,8 +24,9 @@ LOUDNESS_SECONDS = 600.0
 
 async def as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
     """What was said in a call, which nothing has to be decoded of."""
-    (kept,) = await needs.clips.keep_all(turn.id, [await at_hand.packed])
-    return DecodedClip(clip=kept, container=FLAC.name, codec="flac", channel_count=1, loudness=None)
+    return DecodedClip(
+        clip=at_hand.kept, container=FLAC.name, codec="flac", channel_count=1, loudness=None
+    )
 
 
 async def decode(

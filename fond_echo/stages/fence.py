@@ -18,7 +18,7 @@ from fond_echo.stages.claim import Claim, StaleWorker
 from fond_echo.stages.pending import Pending
 from fond_echo.store.database import Database
 
-_EPOCH = text("SELECT epoch FROM turns WHERE id = :id FOR NO KEY UPDATE")
+_EPOCH = text("SELECT epoch FROM turns WHERE id = :id FOR UPDATE")
 
 
 @dataclass(frozen=True)

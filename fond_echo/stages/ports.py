@@ -256,11 +256,11 @@ class KeptAnswers(Protocol):
 
 @dataclass(frozen=True)
 class AtHand:
-    """In a call: what was said, as samples at 16 kHz, and as it will be kept, where it is still
-    being packed. Nothing is fetched or decoded."""
+    """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
+    fetched or decoded."""
 
     clip: Clip
-    packed: asyncio.Future[NewClip]
+    kept: ClipRef
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ from fond_echo.channels.phone.dependencies import CallDependencies
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer, clip_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
-from fond_echo.contract.clip import NewClip
+from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
@@ -28,6 +28,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.telephony.conversation.course import After
+from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
@@ -110,12 +111,10 @@ async def warm(needs: CallDependencies, channel: Channel, revision: str) -> None
     await asyncio.gather(hears, return_exceptions=True)
 
 
-def _packed(said: Clip) -> NewClip:
-    """What was said, as it is kept."""
-    return NewClip(
-        encode(said, "flac"), "audio/flac", "received", said.seconds, said.rate,
-        tuple(heights(said)),
-    )  # fmt: skip
+def _shaped(samples: npt.NDArray[np.int16]) -> tuple[Clip, bytes]:
+    """What was said, as the recognizer takes it, and as it is kept."""
+    clip = clip_of(samples)
+    return at_rate(clip, RATE), encode(clip, "flac")
 
 
 class CallTurns:
@@ -179,16 +178,17 @@ class CallTurns:
         assert work.samples is not None
         if self._world.recognizer is not None:
             self._world.recognizer.pause = work.pause
-        said = clip_of(work.samples)
-        packed = asyncio.ensure_future(asyncio.to_thread(_packed, said))
-        clip = at_rate(said, RATE)
-        sound = SoundHandle(handle="said", kind="call", seconds=clip.seconds)
-        self._world.at_hand = AtHand(clip, packed)
+        clip, data = await asyncio.to_thread(_shaped, work.samples)
+        sound = SoundHandle(handle=new_id(), kind="call", seconds=clip.seconds)
+        kept = ClipRef(
+            id=sound.handle, media_type="audio/flac", size=len(data), seconds=clip.seconds,
+            rate=g711.RATE, waveform=heights(clip),
+        )  # fmt: skip
+        self._world.at_hand = AtHand(clip, kept)
         try:
-            return await self._take(work, "said", {"sound": sound})
+            return await self._take(work, "said", {"sound": sound}, sound=data)
         finally:
             self._world.at_hand = None
-            await packed
 
     async def _aloud(self, clip: Clip) -> None:
         self._play(await asyncio.to_thread(in_law, clip, self._law))
@@ -226,7 +226,7 @@ class CallTurns:
 
     async def _take(
         self, work: Work, kind: str, what: dict[str, Any], *, standing: str | None = None,
-        cause: str = "", **facts: Any,
+        cause: str = "", sound: bytes = b"", **facts: Any,
     ) -> After | None:  # fmt: skip
         """One turn, from beginning to end; None where the other side is not to be answered."""
         message = Inbound.model_validate(
@@ -237,19 +237,14 @@ class CallTurns:
         )  # fmt: skip
         found = await take_in_once(
             self._needs.database, self._channel.name, self._settings, message,
-            {"call": self._start.record}, queued=False, standing=standing, cause=cause,
+            {"call": self._start.record}, queued=False, standing=standing, cause=cause, sound=sound,
         )  # fmt: skip
         if not found.turn_id:
             return None
         if self._begin is not None:
             await self._begin_with(found.turn_id)
-        # The call's own log is written beside the turn.
-        facts = {"turn": found.turn_id, **facts}
-        logged = asyncio.ensure_future(self._written(kind, work.at, facts))
-        try:
-            await self._driver.work(found.turn_id)
-        finally:
-            await logged
+        await self._written(kind, work.at, {"turn": found.turn_id, **facts})
+        await self._driver.work(found.turn_id)
         async with self._needs.database.reading() as session:
             mine = (
                 select(Conversation, Run.revision)
