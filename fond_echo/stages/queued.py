@@ -52,7 +52,7 @@ from fond_echo.stages.ready import (
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
 from fond_echo.stages.sounds import SoundsOfTurn
-from fond_echo.stages.speaking import Speaking
+from fond_echo.stages.speaking import ReplySound
 from fond_echo.stages.transcribe import transcribe
 from fond_echo.stages.turn import (
     Answered,
@@ -165,7 +165,7 @@ class _Carrier:
         self._claim = claim
         self._needs = replace(needs, clips=SoundsOfTurn(claim, needs.clips))
         self._beside = Beside(journal, claim, self._needs)
-        self._speaking = Speaking(journal, claim, self._needs)
+        self._speaking = ReplySound(journal, claim, self._needs)
         self._early = EarlyHearing(lambda: claim.turn, self._needs)
         self._delivered: list[DeliveredPart] = []
         self._late: list[asyncio.Task[list[Reply]]] = []

@@ -16,7 +16,7 @@ from fond_echo.stages.speak import spoken_whole
 from fond_echo.stages.turn import Spoken
 
 
-class Speaking:
+class ReplySound:
     """Of one claimed turn."""
 
     def __init__(self, journal: Journal, claim: Claim, needs: Needs) -> None:
