@@ -82,11 +82,15 @@ class Claim:
 
     def tell(self, type: str, **data: Any) -> None:
         """An event of the turn, with what is written next."""
+        self.pending.events.append(self.event(type, **data))
+
+    def event(self, type: str, **data: Any) -> tuple[str, dict[str, Any]]:
+        """An event of the turn: its type and data."""
         about = {
             "channel": self.turn.channel, "conversation": self.turn.conversation_id,
             "number": self.turn.number,
         }  # fmt: skip
-        self.pending.events.append((type, {**about, **data}))
+        return type, {**about, **data}
 
 
 def claimed(

@@ -29,8 +29,14 @@ class Fence:
     queue: procrastinate.App
 
     @asynccontextmanager
-    async def writing(self, claim: Claim) -> AsyncIterator[AsyncSession]:
+    async def writing(
+        self, claim: Claim, own: Pending | None = None
+    ) -> AsyncIterator[AsyncSession]:
         """A transaction about a turn, which ends with whatever is pending.
+
+        Args:
+            own: what is true only if this transaction is kept. What is pending is written with the
+                next one where this one fails; this is not.
 
         Raises:
             StaleWorker: the turn is not ours any more.
@@ -46,15 +52,15 @@ class Fence:
                     yield session
                     rest, claim.pending = claim.pending, Pending()
                     written = written.followed_by(rest)
-                    await rest.write(session, *about)
+                    await rest.followed_by(own or Pending()).write(session, *about)
             except BaseException:
                 claim.pending = written.followed_by(claim.pending)
                 raise
 
-    async def flush(self, claim: Claim) -> None:
-        """Write what is pending, if anything is."""
-        if claim.pending:
-            async with self.writing(claim):
+    async def flush(self, claim: Claim, own: Pending | None = None) -> None:
+        """Write what is pending, if anything is, and what is this transaction's own."""
+        if claim.pending or own:
+            async with self.writing(claim, own):
                 pass
 
 

@@ -26,7 +26,7 @@ from fond_echo.stages.closing import Closing
 from fond_echo.stages.fence import Fence
 from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
-from fond_echo.stages.pending import NOW
+from fond_echo.stages.pending import NOW, Pending
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.calls import take_back
@@ -106,47 +106,58 @@ class Journal:
             finished: take a finished one instead, and leave its state.
         """
         async with self._fence.database.writing() as session:
-            take = _TAKE_FINISHED if finished else _TAKE
-            turn = (await session.execute(take, {"turn": turn_id})).scalar_one_or_none()
-            if turn is None:
-                return None
-            about = {"turn": turn.id, "run": turn.run_id, "conversation": turn.conversation_id}
-            row = (await session.execute(_AROUND, about)).one()
-            conversation, contact, channel, inbound, live, run = row
-            rows: Sequence[Stage] = []
-            resumed = run is not None
-            if run is None:
-                run = await begin(session, turn, conversation, contact, live)
-            else:
-                wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
-                rows = (await session.execute(wanted)).scalars().all()
-            assistant = known_assistant(run.revision)
-            if assistant is None:
-                files = (await session.get_one(Revision, run.revision)).files
-                assistant = assistant_of(run.revision, files)
-            so_far = TurnSoFar(
-                id=turn.id,
-                run_id=run.id,
-                run="live",
-                number=turn.number,
-                channel=channel.name,
-                conversation_id=conversation.id,
-                contact_id=contact.id,
-                contact_name=contact.name,
-                inbound=Message.model_validate(inbound.message),
-                assistant=assistant,
-                revision=run.revision,
-                clock=run.clock,
-                seed=run.seed,
-                memory=facts(run.memory_before, run.clock),
-                state=ConversationState.read(run.state_before),
-                standing=turn.standing,
-            )
-            claim = claimed(so_far, turn, channel, rows, resumed=resumed)
-            if finished or not claim.answers_at_once:
-                return claim
-            passed = await self._pass(session, claim, conversation, contact)
-            return claim if passed else None
+            return await self.claim_in(session, turn_id, finished=finished)
+
+    async def claim_in(
+        self, session: AsyncSession, turn_id: str, *, finished: bool = False, heard: bool = False
+    ) -> Claim | None:
+        """The same in a transaction that does more.
+
+        Args:
+            heard: hearing it takes no time, so that it passes the gate too where that is open.
+        """
+        take = _TAKE_FINISHED if finished else _TAKE
+        turn = (await session.execute(take, {"turn": turn_id})).scalar_one_or_none()
+        if turn is None:
+            return None
+        about = {"turn": turn.id, "run": turn.run_id, "conversation": turn.conversation_id}
+        row = (await session.execute(_AROUND, about)).one()
+        conversation, contact, channel, inbound, live, run = row
+        rows: Sequence[Stage] = []
+        resumed = run is not None
+        if run is None:
+            run = await begin(session, turn, conversation, contact, live)
+        else:
+            wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
+            rows = (await session.execute(wanted)).scalars().all()
+        assistant = known_assistant(run.revision)
+        if assistant is None:
+            files = (await session.get_one(Revision, run.revision)).files
+            assistant = assistant_of(run.revision, files)
+        so_far = TurnSoFar(
+            id=turn.id,
+            run_id=run.id,
+            run="live",
+            number=turn.number,
+            channel=channel.name,
+            conversation_id=conversation.id,
+            contact_id=contact.id,
+            contact_name=contact.name,
+            inbound=Message.model_validate(inbound.message),
+            assistant=assistant,
+            revision=run.revision,
+            clock=run.clock,
+            seed=run.seed,
+            memory=facts(run.memory_before, run.clock),
+            state=ConversationState.read(run.state_before),
+            standing=turn.standing,
+        )
+        claim = claimed(so_far, turn, channel, rows, resumed=resumed)
+        open_ = conversation.answered >= turn.number - 1
+        if finished or not (claim.answers_at_once or (heard and open_)):
+            return claim
+        passed = await self._pass(session, claim, conversation, contact, frozen=not resumed)
+        return claim if passed else None
 
     async def waited_since(self, claim: Claim) -> datetime:
         """Since when the sender waits: since the message came, or since it is tried again."""
@@ -246,21 +257,31 @@ class Journal:
             return claim.turn
 
     async def _pass(
-        self, session: AsyncSession, claim: Claim, conversation: Conversation, contact: Contact
+        self,
+        session: AsyncSession,
+        claim: Claim,
+        conversation: Conversation,
+        contact: Contact,
+        *,
+        frozen: bool = False,
     ) -> bool:
-        """The gate, where the conversation's row is locked."""
+        """The gate, where the conversation's row is locked.
+
+        Args:
+            frozen: its run has begun in this transaction, with what stands there now.
+        """
         # A turn that is tried again by hand was passed by those after it long ago.
         if conversation.answered < claim.turn.number - 1:
             waiting = update(Turn).where(Turn.id == claim.turn.id).values(state="waiting")
             await session.execute(waiting)
             return False
-        frozen = (
-            update(Run)
-            .where(Run.id == claim.turn.run_id)
-            .values(state_before=conversation.state, memory_before=contact.memory)
-        )
-        if claim.resumed or not claim.answers_at_once:
-            await session.execute(frozen)
+        if not frozen:
+            freeze = (
+                update(Run)
+                .where(Run.id == claim.turn.run_id)
+                .values(state_before=conversation.state, memory_before=contact.memory)
+            )
+            await session.execute(freeze)
         claim.passed = True
         claim.turn = replace(
             claim.turn,
@@ -272,8 +293,7 @@ class Journal:
 
     async def defer(self, claim: Claim, seconds: float) -> None:
         """Leave a turn for now: its job comes again after a while."""
-        claim.pending.on_turn["state"] = "received"
-        async with self._fence.writing(claim) as session:
+        async with self._fence.writing(claim, Pending(on_turn={"state": "received"})) as session:
             await enqueue(
                 self._fence.queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id
             )
@@ -286,12 +306,12 @@ class Journal:
     ) -> None:
         """Close a turn, keep what it leaves behind, and open the gate for the next."""
         turn = claim.turn
-        claim.pending.on_turn |= {
-            "state": "failed" if failure else "answered",
-            "error": failure.as_json() if failure else None,
-            "finished_at": NOW,
-        }
-        async with self._fence.writing(claim) as session:
+        ended = "failed" if failure else "answered"
+        error = failure.as_json() if failure else None
+        # None of it may stand there without the rest: a turn that was over, and yet in the way of
+        # those after it, would never be taken up again.
+        own = Pending(on_turn={"state": ended, "error": error, "finished_at": NOW})
+        async with self._fence.writing(claim, own) as session:
             await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
             # The contact, what it used, the conversation: a message that is taken in locks them in
@@ -307,12 +327,12 @@ class Journal:
                 },
             )  # fmt: skip
             if closing.hand_over:
-                claim.tell("conversation.person")
+                own.events.append(claim.event("conversation.person"))
             if closing.announce is not None and turn.run == "live":
                 await announce(session, turn, closing.announce)
             await self._wake_following(session, turn.conversation_id, turn.number)
-            ended = "failed" if failure else "answered"
-            claim.tell("turn." + ended, code=failure.code if failure else "")
+            code = failure.code if failure else ""
+            own.events.append(claim.event("turn." + ended, code=code))
 
     async def give_up(self, turn_id: str, failure: Failure) -> None:
         """End a turn that nothing can carry on, whoever has it: it is failed, and those after it

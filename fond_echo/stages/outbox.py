@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.stages.claim import Claim
 from fond_echo.stages.deliver import PlannedDelivery
 from fond_echo.stages.fence import Fence
+from fond_echo.stages.pending import Pending
 from fond_echo.store.queue import SEND_DELIVERY, enqueue
 from fond_echo.store.records import Delivery
 
@@ -28,7 +29,8 @@ class Outbox:
         """The turn's deliveries, written down before anything goes out, the first as being sent;
         those of an earlier attempt as they stand. Gives them, and the id of the one that was
         begun."""
-        async with self._fence.writing(claim) as session:
+        own = Pending()
+        async with self._fence.writing(claim, own) as session:
             if claim.resumed:
                 parts = [each.part for each in planned]
                 wanted = select(Delivery).where(
@@ -43,7 +45,7 @@ class Outbox:
             session.add_all(rows)
             await session.flush()
             for row in rows[:1]:
-                claim.tell("delivery.sending", delivery=row.id, delivered_as=row.kind)
+                own.events.append(_changed(claim, row, "sending"))
             return rows, rows[0].id if rows else ""
 
     async def settled(
@@ -51,15 +53,15 @@ class Outbox:
         error: dict[str, Any] | None,
     ) -> None:  # fmt: skip
         """Deliveries that are in their last state already; nothing is to be sent."""
-        async with self._fence.writing(claim) as session:
+        own = Pending()
+        async with self._fence.writing(claim, own) as session:
             rows = [_delivery(claim, each) for each in planned]
             for row in rows:
                 row.state, row.error, row.attempts = state, error, 1
                 row.settled_at = datetime.now(UTC)
             session.add_all(rows)
             await session.flush()
-            for row in rows:
-                claim.tell("delivery." + state, delivery=row.id, delivered_as=row.kind)
+            own.events += [_changed(claim, row, state) for row in rows]
 
     async def aside(
         self, claim: Claim, part: int, text: str, kind: str = "text", **extra: Any
@@ -99,11 +101,14 @@ class Outbox:
             changes["attempts"] = row.attempts
         elif state != "planned":
             changes["settled_at"] = datetime.now(UTC)
-        claim.pending.deliveries.append((row.id, {"state": state, **changes}))
-        claim.tell("delivery." + state, delivery=row.id, delivered_as=row.kind)
-        row.state = state
+        change = row.id, {"state": state, **changes}
+        event = _changed(claim, row, state)
         if state == "sending":
-            await self._fence.flush(claim)
+            await self._fence.flush(claim, Pending(deliveries=[change], events=[event]))
+        else:
+            claim.pending.deliveries.append(change)
+            claim.pending.events.append(event)
+        row.state = state
 
     async def later(self, claim: Claim, delivery_id: str, seconds: float) -> None:
         """Send a delivery of a finished turn after a while."""
@@ -128,6 +133,11 @@ class Outbox:
             )
             .values(state=becomes, settled_at=func.now())
         )
+
+
+def _changed(claim: Claim, row: Delivery, state: str) -> tuple[str, dict[str, Any]]:
+    """The event that a delivery is in another state."""
+    return claim.event("delivery." + state, delivery=row.id, delivered_as=row.kind)
 
 
 def _delivery(claim: Claim, planned: PlannedDelivery) -> Delivery:

@@ -1,5 +1,6 @@
 """Workers that die, and a database that goes away, in the middle of turns."""
 
+import asyncio
 import itertools
 import unittest.mock
 
@@ -8,6 +9,7 @@ from sqlalchemy.exc import OperationalError
 from fond_echo.connectors.errors import Unreachable
 from fond_echo.stages.claim import StaleWorker
 from fond_echo.stages.closing import Closing
+from fond_echo.stages.deliver import PlannedDelivery
 from fond_echo.stages.state import ConversationState
 from tests.support.driving import QUESTION, Driving, Killed, note
 from tests.support.world import ASSISTANT, logic_that_fails
@@ -29,8 +31,8 @@ class Recovery(Driving):
                 self.assertEqual((await self.turn(turn_id)).state, "answered")
                 self.assertEqual([each.kind for each in self.sent], ["voice"])
                 # What was not written yet may have been under way all the same.
-                # Speaking may take less time than its record waits for company.
-                most = 2 if stage in ("answer", "speak") and not written else 1
+                # Speaking and encoding may take less time than a record waits for company.
+                most = 2 if stage in ("answer", "speak", "encode") and not written else 1
                 self.assertIn(len(self.world.logic.requested), range(1, most + 1))
                 names = [each.name for each in await self.stages(turn_id)]
                 self.assertEqual(len(names), len(set(names)), "no stage was done twice")
@@ -62,6 +64,50 @@ class Recovery(Driving):
         await self.driver.work(turn_id)
         self.assertEqual((await self.turn(turn_id)).state, "answered")
         self.assertEqual([each.kind for each in self.sent], ["voice"])
+
+    async def test_a_turn_that_could_not_be_ended_is_ended_whole_and_those_after_it_are_answered(
+        self,
+    ):
+        """Its records wait for company while its end is refused: none of that says it is over."""
+        first = await self.arrive("m1", text=QUESTION)
+        second = await self.arrive("m2", text=QUESTION)
+        self.assertEqual((await self.turn(second)).state, "waiting")
+        gone = OperationalError("UPDATE", {}, Exception("terminating connection"))
+
+        async def refused(*_):
+            await asyncio.sleep(0.2)  # the stages' own transaction waits for this one by now
+            raise gone
+
+        with (
+            unittest.mock.patch.object(self.journal, "_wake_following", refused),
+            self.assertRaises(OperationalError),
+        ):
+            await self.driver.work(first)
+        self.assertEqual((await self.turn(first)).state, "working")
+        self.assertIn("deliver", [each.name for each in await self.stages(first)])
+        await self.waiting_jobs()
+        await self.driver.work(first)
+        self.assertEqual(await self.waiting_jobs(), [second])
+        await self.driver.work(second)
+        self.assertEqual((await self.turn(first)).state, "answered")
+        self.assertEqual((await self.turn(second)).state, "answered")
+        self.assertEqual(len(self.sent), 2)
+
+    async def test_a_delivery_whose_beginning_could_not_be_written_is_not_in_doubt(self):
+        turn_id = await self.arrive("m1", text=QUESTION)
+        claim = await self.journal.claim(turn_id)
+        plan = [PlannedDelivery("text", part, each) for part, each in enumerate(("one", "two"))]
+        (_, row), _ = await self.journal.outbox.plan(claim, plan)
+        gone = OperationalError("UPDATE", {}, Exception("terminating connection"))
+        with (
+            unittest.mock.patch("fond_echo.stages.pending.Pending.write", side_effect=gone),
+            self.assertRaises(OperationalError),
+        ):
+            await self.journal.outbox.move(claim, row, "sending")
+        await self.journal.flush(claim)
+        self.assertEqual(
+            [each.state for each in await self.deliveries(turn_id)], ["sending", "planned"]
+        )
 
     async def test_a_turn_whose_logic_failed_stays_failed_when_its_delivery_comes_later(self):
         self.world.logic.answer = logic_that_fails
