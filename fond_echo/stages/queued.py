@@ -93,9 +93,14 @@ class QueuedDriver:
     async def work(self, turn_id: str) -> None:
         """Carry a turn as far as it goes now. Safe to call again at any time."""
         claim = await self._journal.claim(turn_id)
-        if claim is None:
-            return
-        with structlog.contextvars.bound_contextvars(turn=turn_id, channel=claim.channel.name):
+        if claim is not None:
+            await self.carry(claim)
+
+    async def carry(self, claim: Claim) -> None:
+        """The same, of one that is claimed."""
+        with structlog.contextvars.bound_contextvars(
+            turn=claim.turn.id, channel=claim.channel.name
+        ):
             try:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)

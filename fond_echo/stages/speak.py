@@ -186,8 +186,8 @@ async def spoken_whole(
     warnings = [f"nothing can be said for the letters {silent}"] if silent else []
     try:
         async for part in speak(turn, needs, ahead.left_of if ahead is not None and said else str):
-            packing.append(_pack_soon(part.clip))
             await use(part)
+            packing.append(_pack_soon(part.clip))
             spoken.append(part)
     except FondEchoError:
         if not silent or spoken:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import zlib
 from collections.abc import Awaitable, Callable
 
@@ -23,6 +24,7 @@ class ReplySound:
         self._journal, self._claim, self._aloud = journal, claim, needs.aloud
         self._encoding: EncodingAhead | None = None
         self._ahead: SpeakingAhead | None = None
+        self._written: asyncio.Task[None] | None = None
 
     def sentences(self, turn: RoutedTurn, needs: Needs) -> Callable[[str], Awaitable[None]]:
         """What takes sentences of the answer while the rest of it is being written."""
@@ -32,11 +34,16 @@ class ReplySound:
     async def speak(self, turn: AnsweredTurn, needs: Needs) -> Spoken:
         """The reply spoken; as a voice note, it is encoded while it is."""
         if self._aloud is not None:
-            # What is said cannot be taken back: that it was answered is written before.
-            await self._journal.flush(self._claim)
-        if self._ahead is not None:
-            await self._ahead.finish()
-        return await spoken_whole(turn, needs, self._use, self._ahead)
+            # What is said cannot be taken back: that it was answered is written before anything is
+            # played, while it is made.
+            self._written = asyncio.create_task(self._journal.flush(self._claim))
+        try:
+            if self._ahead is not None:
+                await self._ahead.finish()
+            return await spoken_whole(turn, needs, self._use, self._ahead)
+        finally:
+            if self._written is not None:
+                await self._written
 
     async def encoded(self) -> VoiceNote | None:
         """What was encoded so far; None where nothing was."""
@@ -50,6 +57,8 @@ class ReplySound:
     async def _use(self, part: SpokenSound) -> None:
         """Play a part in a call; encode it for a voice note."""
         if self._aloud is not None:
+            if self._written is not None:
+                await asyncio.shield(self._written)
             await self._aloud(part.clip)
             return
         if self._encoding is None:

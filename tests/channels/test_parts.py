@@ -19,7 +19,7 @@ from fond_echo.channels.phone.ticking import FEW, Ticker
 from fond_echo.contract.call import Opening
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import encode
+from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
@@ -159,6 +159,30 @@ class Ahead(unittest.IsolatedAsyncioTestCase):
         self.recognizer.guess(self.samples, self.expected, "en", pause=1)
         await self.hear()
         self.assertEqual((self.requested, self.recognizer.used), (4, 0))
+
+    async def test_what_was_guessed_is_kept_as_it_was_read(self):
+        self.samples = (3_000 * np.sin(np.arange(8_000) / 5.0)).astype(np.int16)
+        self.recognizer.guess(self.samples, self.expected, "en", pause=2)
+        self.assertIsNone(await self.recognizer.shaped(), "it is of another pause")
+        self.recognizer.pause = 2
+        kept = await self.recognizer.shaped()
+        self.assertEqual((kept.clip.rate, len(kept.clip)), (16_000, 16_000))
+        decoded = decode(kept.data).clip
+        self.assertEqual(len(decoded), 8_000)
+        np.testing.assert_allclose(decoded.samples, self.samples / 32_768, atol=1e-4)
+        await self.hear()
+        self.assertIsNone(await self.recognizer.shaped(), "it is used once")
+
+    async def test_nothing_is_kept_of_a_guess_that_failed_or_found_nothing(self):
+        self.recognizer.pause = 2
+        for answer in (
+            FondEchoError("the recognizer is gone"),
+            Heard(spoken="", written="", confidence=0, source="nothing"),
+        ):
+            self.answer = answer
+            self.recognizer.guess(self.samples, self.expected, "en", pause=2)
+            self.assertIsNone(await self.recognizer.shaped())
+            await asyncio.gather(self.hear(), return_exceptions=True)
 
 
 class Clock(unittest.IsolatedAsyncioTestCase):

@@ -262,6 +262,21 @@ class Order(Driving):
             self.assertEqual((await session.scalars(wanted)).all(), [1, 2, 3, 4, 5, 6])
         self.assertEqual(conversation.answered, 6)
 
+    async def test_what_takes_no_hearing_is_claimed_and_passed_where_nobody_is_before_it(self):
+        first = await self.arrive("m1", sound=note())
+        second = await self.arrive("m2", sound=note())
+        async with self.database.writing() as session:
+            early = await self.journal.claim_in(session, second, heard=True)
+        self.assertFalse(early.passed, "the one before is not answered yet")
+        self.assertIsNone(await self.journal.may_answer(early))
+        async with self.database.writing() as session:
+            claim = await self.journal.claim_in(session, first, heard=True)
+        self.assertTrue(claim.passed)
+        await self.driver.carry(claim)
+        self.assertEqual((await self.turn(first)).state, "answered")
+        await self.driver.work(second)
+        self.assertEqual((await self.turn(second)).state, "answered")
+
     async def test_what_comes_while_the_one_before_ends_is_never_left_behind(self):
         await self.arrive("m0", text=QUESTION)
         arrived = 1

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from datetime import UTC, datetime
 from typing import Any
 from weakref import WeakValueDictionary
@@ -31,9 +33,12 @@ class CallLog:
         self._needs, self._channel = needs, channel
         self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
 
-    def _after_others(self, record: str) -> asyncio.Lock:
-        """Held by whoever writes about a call: those who come later wait their turn."""
-        return self._locks.setdefault(record, asyncio.Lock())
+    @asynccontextmanager
+    async def writing(self, record: str) -> AsyncIterator[AsyncSession]:
+        """A transaction about a call, after those that others have begun."""
+        lock = self._locks.setdefault(record, asyncio.Lock())
+        async with lock, self._needs.database.writing() as database:
+            yield database
 
     async def write(
         self, record: str, kind: str, at: float | None, data: dict[str, Any], **values: Any
@@ -44,17 +49,18 @@ class CallLog:
             at: seconds from the answer; None before there was one.
         """
         try:
-            async with self._after_others(record), self._needs.database.writing() as database:
+            async with self.writing(record) as database:
                 if values:
                     await records.change(database, record, **values)
-                await self._happened(database, record, kind, at, data)
+                await self.happened(database, record, kind, at, data)
         except (SQLAlchemyError, *AWAY) as error:
             log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
 
-    async def _happened(
+    async def happened(
         self, database: AsyncSession, record: str, kind: str, at: float | None,
         data: dict[str, Any],
     ) -> None:  # fmt: skip
+        """Write down an event in such a transaction."""
         await records.happened(database, record, self._channel, kind, at, data)
 
     async def rang(self, start: CallStart, number: str) -> None:
@@ -64,10 +70,10 @@ class CallLog:
             number=number, conversation=start.conversation, state="ringing",
         )  # fmt: skip
         about = {"number": number, "caller": start.contact}
-        async with self._after_others(row.id), self._needs.database.writing() as database:
+        async with self.writing(row.id) as database:
             database.add(row)
             await database.flush()
-            await self._happened(database, row.id, "ringing", None, about)
+            await self.happened(database, row.id, "ringing", None, about)
 
     async def ended(
         self, record: str, end: CallEnd, waveforms: dict[str, Any] | None = None
@@ -86,12 +92,12 @@ class CallLog:
                 pause = min(MAX_PAUSE, 2 * pause)
 
     async def _end(self, record: str, end: CallEnd, waveforms: dict[str, Any] | None) -> None:
-        async with self._after_others(record), self._needs.database.writing() as database:
+        async with self.writing(record) as database:
             clip = await records.bind_recording(database, self._needs.blobs, record, MEDIA_TYPE)
             if clip is not None:
                 clip.seconds, clip.rate = end.at, 8_000
-                await self._happened(database, record, "recorded", end.at, {"clip": clip.id})
-            await self._happened(database, record, "ended", end.at, {**end.about, **end.measured})
+                await self.happened(database, record, "recorded", end.at, {"clip": clip.id})
+            await self.happened(database, record, "ended", end.at, {**end.about, **end.measured})
             known = {
                 **end.about, "state": "ended", "quality": end.measured,
                 "ended_at": datetime.now(UTC), "dialog": None, "waveforms": waveforms,
@@ -109,7 +115,7 @@ class CallLog:
                     dialogs.append(call.dialog)
                 what = {"cause": "lost", "by": "us", "status": 0}
                 await records.bind_recording(database, blobs, call.id, MEDIA_TYPE)
-                await self._happened(database, call.id, "ended", None, what)
+                await self.happened(database, call.id, "ended", None, what)
                 await records.change(
                     database, call.id, state="ended", cause="lost", by="us", dialog=None,
                     ended_at=datetime.now(UTC),

@@ -4,6 +4,7 @@ that it was all."""
 from __future__ import annotations
 
 import asyncio
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,7 @@ import structlog
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
+from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
@@ -26,6 +28,20 @@ log = structlog.get_logger()
 def clip_of(samples: npt.NDArray[np.int16]) -> Clip:
     """What was heard in a call, 8 kHz."""
     return Clip(samples.astype(np.float32) / np.float32(32_768), g711.RATE)
+
+
+@dataclass(frozen=True)
+class Shaped:
+    """What was said, as the recognizer takes it, and as it is kept: FLAC."""
+
+    clip: Clip
+    data: bytes
+
+
+def shaped(samples: npt.NDArray[np.int16]) -> Shaped:
+    """What was said in a call, 8 kHz, shaped."""
+    clip = clip_of(samples)
+    return Shaped(at_rate(clip, RATE), encode(clip, "flac"))
 
 
 class SpeculativeRecognizer:
@@ -42,6 +58,7 @@ class SpeculativeRecognizer:
     def __init__(self, recognizer: Recognizer) -> None:
         self.recognizer = recognizer
         self._task: asyncio.Task[Heard] | None = None
+        self._shaping: asyncio.Task[Shaped] | None = None
         self._of: tuple[int, Expected, str] | None = None
         self._live: Hearing | None = None
         self._asked: list[EngineAsked] = []
@@ -86,11 +103,15 @@ class SpeculativeRecognizer:
         if self._task is not None:
             self._task.cancel()
             self._task = None
+        if self._shaping is not None:
+            self._shaping.cancel()
+            self._shaping = None
         outside: Any = getattr(self.recognizer, "outside", False)
         if outside:
             return None
         self._of = pause, expected, language
         self._task = asyncio.create_task(self._read(samples, expected, language))
+        self._shaping = asyncio.create_task(self._shape(self._task, samples))
         return self._task
 
     async def _read(
@@ -98,6 +119,22 @@ class SpeculativeRecognizer:
     ) -> Heard:
         clip = await asyncio.to_thread(lambda: at_rate(clip_of(samples), RATE))
         return await self.recognizer.transcribe(clip, expected, language=language, long=False)
+
+    async def _shape(self, read: asyncio.Task[Heard], samples: npt.NDArray[np.int16]) -> Shaped:
+        """After it was read: nothing waits for that."""
+        await asyncio.wait([read])
+        return await asyncio.to_thread(shaped, samples)
+
+    async def shaped(self) -> Shaped | None:
+        """What was guessed, shaped, where it is that which was said up to the pause and something
+        was heard in it."""
+        task, shaping, of = self._task, self._shaping, self._of
+        if task is None or shaping is None or of is None or of[0] != self.pause:
+            return None
+        await asyncio.wait([task])
+        if task.cancelled() or task.exception() or task.result().source == "nothing":
+            return None
+        return await shaping
 
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool

@@ -274,10 +274,9 @@ class PhoneServer:
 
     def begin(self, session: Session) -> None:
         """A call was answered, by us or by the other side."""
-        session.begin(self.now())
-        self.ticker.add(session.call.id, session.tick)
         dialog = kept(session.call, self.endpoint.hop_of(session.call))
         start = session.start
+        # Before the greeting: what happens is written down in the order in which it begins.
         self.run(
             self.backend.write(
                 self.channel, start.record, "answered", 0.0, {},
@@ -285,6 +284,8 @@ class PhoneServer:
                 conversation=start.conversation,
             )
         )  # fmt: skip
+        session.begin(self.now())
+        self.ticker.add(session.call.id, session.tick)
 
     def carry(
         self, call: Call, context: CallContext, agreed: Agreed, sockets: MediaSockets,

@@ -29,13 +29,10 @@ class ServiceCall:
         start: CallStart, play: Play,
     ) -> None:  # fmt: skip
         self._needs, self._log, self._start = needs, call_log, start
-        self._turns = CallTurns(needs, channel, start, self._written, play)
+        self._turns = CallTurns(needs, channel, start, call_log, play)
         self._recorder = (
             CallRecorder(needs.encoder, pages, start.record) if start.recorded else None
         )
-
-    async def _written(self, kind: str, at: float, data: dict[str, Any]) -> None:
-        await self._log.write(self._start.record, kind, at, data)
 
     async def turn(self, work: Work) -> After | None:
         return await self._turns.turn(work)

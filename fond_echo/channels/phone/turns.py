@@ -11,21 +11,21 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 from sqlalchemy import select, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.channels.phone.backend import CallStart, Play, Work
+from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.channels.phone.channel import CallChannel
 from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.hearing import SpeculativeRecognizer, clip_of
+from fond_echo.channels.phone.hearing import Shaped, SpeculativeRecognizer, shaped
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.audio.containers import encode
-from fond_echo.core.audio.resample import at_rate
+from fond_echo.core.audio.level import from_first_sound
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.media import g711
@@ -38,7 +38,7 @@ from fond_echo.stages.ports import AtHand, LiveHearings, Needs, Recognizer, Synt
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar, known_assistant
-from fond_echo.store.inbound import take_in_once
+from fond_echo.store.inbound import take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
 
 UNTIL_THE_END = ("number", "digits", "spelled", "currency", "time", "duration")
@@ -111,26 +111,20 @@ async def warm(needs: CallDependencies, channel: Channel, revision: str) -> None
     await asyncio.gather(hears, return_exceptions=True)
 
 
-def _shaped(samples: npt.NDArray[np.int16]) -> tuple[Clip, bytes]:
-    """What was said, as the recognizer takes it, and as it is kept."""
-    clip = clip_of(samples)
-    return at_rate(clip, RATE), encode(clip, "flac")
-
-
 class CallTurns:
     """Makes turns of what comes in a call.
 
     Args:
-        written: writes down an event of the call: its kind, seconds from the answer, facts.
+        call_log: where its events are written down.
         play: plays a part of an answer.
     """
 
     def __init__(
-        self, needs: CallDependencies, channel: Channel, start: CallStart,
-        written: Callable[..., Awaitable[None]], play: Play,
+        self, needs: CallDependencies, channel: Channel, start: CallStart, call_log: CallLog,
+        play: Play,
     ) -> None:  # fmt: skip
         self._needs, self._channel, self._start = needs, channel, start
-        self._written, self._play = written, play
+        self._log, self._play = call_log, play
         order = start.order
         self._begin: ConversationState | None = None
         if order is not None:
@@ -149,18 +143,18 @@ class CallTurns:
         self._settings = ChannelSettings.model_validate(channel.settings)
         self._law: Law = "PCMU"
         self.heard = True
-        journal = Journal(needs.database, needs.queue)
+        self._journal = Journal(needs.database, needs.queue)
         call_channel = CallChannel(needs.clips, lambda: self.heard)
         self._world = _CallWorld(needs.world, call_channel, needs.synthesizer, self._aloud)
-        self._driver = QueuedDriver(journal, self._world)
+        self._driver = QueuedDriver(self._journal, self._world)
         self._next: TurnSoFar | None = None
         self._expected: Expected | None = None
-        self._may_be_whole = False
+        self._may_be_whole = self._waits = False
 
     async def turn(self, work: Work) -> After | None:
         """Make a turn of something, and carry it to its end; None where the other side is not to
         be answered."""
-        self._law = work.law
+        self._law, self._waits = work.law, True
         match work.kind:
             case "greet":
                 cause = "answered-call" if self._start.order is not None else "greeting"
@@ -176,9 +170,13 @@ class CallTurns:
 
     async def _hear(self, work: Work) -> After | None:
         assert work.samples is not None
+        said: Shaped | None = None
         if self._world.recognizer is not None:
             self._world.recognizer.pause = work.pause
-        clip, data = await asyncio.to_thread(_shaped, work.samples)
+            said = await self._world.recognizer.shaped()
+        if said is None:
+            said = await asyncio.to_thread(shaped, work.samples)
+        clip, data = said.clip, said.data
         sound = SoundHandle(handle=new_id(), kind="call", seconds=clip.seconds)
         kept = ClipRef(
             id=sound.handle, media_type="audio/flac", size=len(data), seconds=clip.seconds,
@@ -191,6 +189,9 @@ class CallTurns:
             self._world.at_hand = None
 
     async def _aloud(self, clip: Clip) -> None:
+        if self._waits:
+            # Somebody waits for it: an answer does not begin with silence.
+            clip, self._waits = from_first_sound(clip), False
         self._play(await asyncio.to_thread(in_law, clip, self._law))
 
     def hear(self, samples: npt.NDArray[np.int16], begins: bool) -> None:
@@ -235,16 +236,25 @@ class CallTurns:
                 "contact": self._start.contact, "name": self._name, "aloud": True, **what,
             }
         )  # fmt: skip
-        found = await take_in_once(
-            self._needs.database, self._channel.name, self._settings, message,
-            {"call": self._start.record}, queued=False, standing=standing, cause=cause, sound=sound,
-        )  # fmt: skip
+        # What is said is stored, stands in the call's log and is claimed in one transaction: for
+        # what comes then, somebody waits.
+        async with self._log.writing(self._start.record) as session:
+            found = await take_in(
+                session, self._channel.name, self._settings, message,
+                {"call": self._start.record}, queued=False, standing=standing, cause=cause,
+                sound=sound,
+            )  # fmt: skip
+            if found.turn_id:
+                if self._begin is not None:
+                    await self._begin_with(session, found.turn_id)
+                claim = await self._journal.claim_in(session, found.turn_id, heard=True)
+                about = {"turn": found.turn_id, **facts}
+                await self._log.happened(session, self._start.record, kind, work.at, about)
         if not found.turn_id:
             return None
-        if self._begin is not None:
-            await self._begin_with(found.turn_id)
-        await self._written(kind, work.at, {"turn": found.turn_id, **facts})
-        await self._driver.work(found.turn_id)
+        self._begin = None
+        if claim is not None:
+            await self._driver.carry(claim)
         async with self._needs.database.reading() as session:
             mine = (
                 select(Conversation, Run.revision)
@@ -271,12 +281,10 @@ class CallTurns:
         spec = route.slots.get(open_.asking) if route is not None and open_ is not None else None
         self._may_be_whole = spec is None or spec.kind not in UNTIL_THE_END
 
-    async def _begin_with(self, turn_id: str) -> None:
+    async def _begin_with(self, session: AsyncSession, turn_id: str) -> None:
         mine = select(Turn.conversation_id).where(Turn.id == turn_id).scalar_subquery()
         assert self._begin is not None
         state = self._begin.stored()
-        async with self._needs.database.writing() as session:
-            await session.execute(
-                update(Conversation).where(Conversation.id == mine).values(state=state)
-            )
-        self._begin = None
+        await session.execute(
+            update(Conversation).where(Conversation.id == mine).values(state=state)
+        )

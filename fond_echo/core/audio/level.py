@@ -14,6 +14,9 @@ BLOCK_SECONDS = 0.4
 SPEECH_LUFS = -18.0
 """Where spoken replies are brought to: loud enough for a telephone held at arm's length."""
 
+AUDIBLE_DB = -50.0
+LEAD_SECONDS = 0.005
+
 SHORT_GAIN_DB = 0.0
 PEAK_LIMIT_DB = -1.0
 
@@ -34,6 +37,14 @@ def loudness(clip: Clip) -> float | None:
 def gain(clip: Clip, decibels: float) -> Clip:
     """The clip made louder or softer; nothing is limited."""
     return Clip(clip.samples * np.float32(10.0 ** (decibels / 20.0)), clip.rate)
+
+
+def from_first_sound(clip: Clip) -> Clip:
+    """The clip from 5 ms before its first sample above −50 dB of full scale; as it is where there
+    is none."""
+    loud = np.abs(clip.samples) > 10.0 ** (AUDIBLE_DB / 20.0)
+    first = int(loud.argmax()) if loud.any() else 0
+    return Clip(clip.samples[max(0, first - round(LEAD_SECONDS * clip.rate)) :], clip.rate)
 
 
 def normalized(

@@ -6,7 +6,7 @@ import numpy as np
 from fond_echo.core.audio.activity import pieces, speech_spans, trimmed
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.errors import BrokenSound
-from fond_echo.core.audio.level import loudness, normalized
+from fond_echo.core.audio.level import from_first_sound, loudness, normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.waveform import heights, resized, scaled
 from tests.sounds import noise, speech, tone
@@ -59,6 +59,15 @@ class Level(unittest.TestCase):
         self.assertIsNone(loudness(short))
         self.assertAlmostEqual(normalized(short, short_gain=-6.0).peak, 0.15, delta=0.002)
         self.assertIsNone(loudness(silence(2, 16_000)))
+
+    def test_from_the_first_sound_on(self):
+        hum = tone(0.3, 16_000, level=0.001)
+        clip = from_first_sound(join([hum, tone(0.5, 16_000, level=0.3)]))
+        self.assertAlmostEqual(clip.seconds, 0.505, delta=0.001)
+        whole = from_first_sound(clip)
+        self.assertAlmostEqual(whole.seconds, clip.seconds, delta=0.001)
+        self.assertEqual(len(from_first_sound(hum)), len(hum), "nothing is to be heard in it")
+        self.assertEqual(len(from_first_sound(silence(0, 16_000))), 0)
 
 
 class Activity(unittest.TestCase):
