@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -16,6 +17,7 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.assistant import digest
 from fond_echo.documents.checking import Report, check
 from fond_echo.engines.registry import Wanted
 from fond_echo.isolation import Exhausted, Isolation
@@ -27,9 +29,14 @@ from fond_echo.web.throttle import Tries
 CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
 """What checking an assistant's files may cost."""
 
+FINDINGS_KEPT = 10_000
 RENDERED_BYTES = 32 * 2**20
 CHANNEL_SECONDS = 2.0
 """How long a channel read from the database is used before it is read again."""
+
+
+def _findings(report: Report) -> int:
+    return 1 + len(report.errors) + len(report.warnings)
 
 
 class NotCheckable(FondEchoError):
@@ -64,6 +71,8 @@ class Service:
         """Texts that programs had made sound, by all that makes them sound so."""
         self.decoder = installation.decoder
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
+        self._reports: Recent[str, Report] = Recent(FINDINGS_KEPT, _findings)
+        """What was found in files that were checked lately, by their digest."""
         self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""
@@ -75,14 +84,23 @@ class Service:
         return self.installation.engines.find("transcribe", Wanted(purpose="program"))[0]
 
     async def check(self, files: Mapping[str, str]) -> Report:
-        """Check an assistant's files where they can do no harm. Raises NotCheckable."""
+        """Check an assistant's files where they can do no harm; the same files are checked once.
+
+        Raises:
+            NotCheckable: it takes too much.
+        """
+        of = await asyncio.to_thread(digest, files)
+        if (known := self._reports.get(of)) is not None:
+            return known
         try:
-            return await self._isolation.run(check, dict(files))
+            report = await self._isolation.run(check, dict(files))
         except Exhausted as error:
             raise NotCheckable(
                 f"the files could not be checked: {error.what}",
                 remedy="make them smaller and their grammars and templates simpler",
             ) from error
+        self._reports.keep(of, report)
+        return report
 
     async def vault(self) -> Vault:
         """All secrets, each still bound to its hosts."""

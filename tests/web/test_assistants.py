@@ -3,6 +3,7 @@
 import asyncio
 import base64
 import time
+from unittest import mock
 
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
@@ -84,6 +85,19 @@ class Trying(WebTest):
             "errors"
         ]
         self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean whimbrel?"))
+
+    async def test_the_same_files_are_checked_once(self):
+        isolation = self.service._isolation
+        with mock.patch.object(isolation, "run", wraps=isolation.run) as run:
+            for files, count in (
+                (FILES, 0),  # it was, when it was put
+                ({**FILES, "more.txt": "x"}, 1),
+                (dict(reversed(FILES.items())), 1),
+                ({"more.txt": "x", **FILES}, 1),
+            ):
+                answer = await self.client.post("/api/assistants/check", json={"files": files})
+                self.assertEqual(answer.status_code, 200)
+                self.assertEqual(run.call_count, count)
 
     async def test_hostile_files_hold_up_nobody(self):
         main = FILES["assistant.yaml"]
