@@ -2,6 +2,7 @@
 
 import asyncio
 import unittest
+import unittest.mock
 
 from fond_echo.channels.phone.transport import Transport
 from fond_echo.core.telephony.sip.values import Hop
@@ -33,6 +34,17 @@ class Sockets(unittest.IsolatedAsyncioTestCase):
             theirs.send(host.encode(), Hop(host, self.port))
             data, hop = await self.next(self.datagrams)
             self.assertEqual((data, hop), (host.encode(), Hop("127.0.0.1", port)))
+
+    async def test_any_port_is_one_that_is_free_for_both(self):
+        taken = unittest.mock.Mock(side_effect=[OSError("taken"), unittest.mock.DEFAULT])
+        taken.return_value = asyncio.sleep(0)
+        with unittest.mock.patch("asyncio.start_server", taken):
+            await self.opened(asyncio.Queue(), asyncio.Queue())
+        self.assertEqual(taken.call_count, 2)
+        made = Transport(print, print)
+        with self.assertRaises(OSError):
+            await made.open("127.0.0.1", self.port)
+        self.assertFalse(made.is_open)
 
     async def test_a_connection_is_used_in_both_directions(self):
         back = asyncio.Queue()

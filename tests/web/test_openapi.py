@@ -67,7 +67,7 @@ class Document(unittest.TestCase):
     def test_every_operation_keeps_to_it_whatever_it_is_asked(self):
         schema = schemathesis.openapi.from_url(f"{self.address}/api/openapi.json")
         quick = settings(
-            max_examples=5, deadline=None, derandomize=True, database=None, phases=[Phase.generate],
+            max_examples=3, deadline=None, derandomize=True, database=None, phases=[Phase.generate],
             suppress_health_check=list(HealthCheck),
         )  # fmt: skip
         for result in schema.get_all_operations():

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any, Literal, Protocol
 
 from fond_echo.contract.call import CallIn
@@ -71,10 +72,11 @@ class Placing:
 
 @dataclass(frozen=True)
 class CallEnd:
-    """How a call ended: `about` stands with the event, `measured` too and in the record; `values`
-    are further columns of the record."""
+    """How and when a call ended: `about` stands with the event, `measured` too and in the record;
+    `values` are further columns of the record."""
 
     about: dict[str, Any]
+    ended_at: datetime
     at: float | None = None
     measured: dict[str, Any] = field(default_factory=dict)
     values: dict[str, Any] = field(default_factory=dict)

@@ -100,7 +100,7 @@ class CallLog:
             await self.happened(database, record, "ended", end.at, {**end.about, **end.measured})
             known = {
                 **end.about, "state": "ended", "quality": end.measured,
-                "ended_at": datetime.now(UTC), "dialog": None, "waveforms": waveforms,
+                "ended_at": end.ended_at, "dialog": None, "waveforms": waveforms,
                 **end.values,
             }  # fmt: skip
             await records.change(database, record, **known)

@@ -274,8 +274,7 @@ class PhoneServer:
 
     def begin(self, session: Session) -> None:
         """A call was answered, by us or by the other side."""
-        dialog = kept(session.call, self.endpoint.hop_of(session.call))
-        start = session.start
+        dialog, start = kept(session.call, self.endpoint.hop_of(session.call)), session.start
         # Before the greeting: what happens is written down in the order in which it begins.
         self.run(
             self.backend.write(
@@ -307,6 +306,7 @@ class PhoneServer:
         )  # fmt: skip
 
     async def _ended(self, event: Ended, session: Session | None) -> None:
+        ended_at = datetime.now(UTC)
         self.ticker.remove(event.call.id)
         if session is None:
             await self._placer.not_answered(event)
@@ -315,9 +315,8 @@ class PhoneServer:
         quality = await session.end()
         about = {"cause": event.cause, "by": event.by, "status": event.status}
         measured: dict[str, Any] = {"unknown_source_packets": session.stream.unknown_source_packets}
-        if quality is not None:
-            measured |= quality.facts
-        end = CallEnd(about, at, measured, after_answer(session.context))
+        measured |= quality.facts if quality is not None else {}
+        end = CallEnd(about, ended_at, at, measured, after_answer(session.context))
         await session.backend.ended(end)
 
     async def _offered(self, call: Call) -> None:

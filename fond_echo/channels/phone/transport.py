@@ -23,6 +23,9 @@ log = structlog.get_logger()
 MAX_CONNECTIONS = 200
 IDLE_SECONDS = 600.0
 CONNECT_SECONDS = 5.0
+ANY_PORT_TRIES = 20
+"""A port that is free for datagrams may be taken for streams."""
+
 PONG = b"\r\n"
 
 
@@ -55,7 +58,16 @@ class Transport:
         self._tasks: set[asyncio.Task[Any]] = set()
 
     async def open(self, host: str, port: int, *, tcp: bool = True) -> int:
-        """Listen, and give the port. Raises OSError where it is taken."""
+        """Listen, and give the port; for 0 one that is free for both. Raises OSError where it is
+        taken."""
+        for _ in range(ANY_PORT_TRIES if tcp and port == 0 else 1):
+            try:
+                return await self._open(host, port, tcp=tcp)
+            except OSError as error:
+                taken = error
+        raise taken
+
+    async def _open(self, host: str, port: int, *, tcp: bool) -> int:
         loop = asyncio.get_running_loop()
         self._udp, _ = await loop.create_datagram_endpoint(
             lambda: Receiver(lambda data, place: self._datagram(data, Hop(*place))),
