@@ -6,7 +6,6 @@ import asyncio
 import contextlib
 import itertools
 import signal
-from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 from functools import partial
 
@@ -24,7 +23,7 @@ from fond_echo.stages.claim import Failure
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.queued import QueuedDriver
 from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.database import AWAY, Database
+from fond_echo.store.database import AWAY, Database, patiently
 from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
 from fond_echo.store.queue import (
@@ -54,17 +53,6 @@ FORGOTTEN_EVERY = 20
 """Turns without a job are looked for at one look in so many."""
 
 
-async def _patiently(carry: Callable[[], Awaitable[None]]) -> None:
-    """Do a job, again as long as the database is away: a job that ended with an error then could
-    not be marked as such either, and nobody would take it up."""
-    while True:
-        try:
-            return await carry()
-        except AWAY as error:
-            log.warning("the database is away", reason=str(error).splitlines()[0])
-            await asyncio.sleep(POLL_SECONDS)
-
-
 async def run(settings: Settings) -> None:
     """Work until told to stop; a turn that was begun is finished, or left for another worker."""
     database = Database(settings.database, connections=settings.turns_at_once)
@@ -79,17 +67,19 @@ async def run(settings: Settings) -> None:
         # of ours. It comes again a few times, and then the turn is failed.
         @queue.task(name=WORK_TURN, retry=RETRIES, pass_context=True)
         async def work_turn(context: procrastinate.JobContext, turn_id: str) -> None:
+            # A job that ended with an error while the database is away could not be marked as such
+            # either, and nobody would take it up.
             try:
-                await _patiently(partial(driver.work, turn_id))
+                await patiently(partial(driver.work, turn_id))
             except Exception as error:
                 if context.job.attempts + 1 < MAX_ATTEMPTS:
                     raise
                 log.exception("turn given up", turn=turn_id)
-                await _patiently(partial(journal.give_up, turn_id, Failure.of("receive", error)))
+                await patiently(partial(journal.give_up, turn_id, Failure.of("receive", error)))
 
         @queue.task(name=SEND_DELIVERY, retry=RETRIES)
         async def send_delivery(turn_id: str, delivery_id: str) -> None:
-            await _patiently(partial(driver.decide, turn_id, delivery_id))
+            await patiently(partial(driver.decide, turn_id, delivery_id))
 
         poller, dispatcher = Poller(database, world), WebhookDispatcher(settings, database, world)
 

@@ -31,14 +31,8 @@ class Outbox:
         begun."""
         own = Pending()
         async with self._fence.writing(claim, own) as session:
-            if claim.resumed:
-                parts = [each.part for each in planned]
-                wanted = select(Delivery).where(
-                    Delivery.run_id == claim.turn.run_id, Delivery.part.in_(parts)
-                )
-                known = (await session.execute(wanted.order_by(Delivery.part))).scalars().all()
-                if known:
-                    return list(known), ""
+            if known := await _known(session, claim, planned):
+                return known, ""
             rows = [_delivery(claim, each) for each in planned]
             for row in rows[:1]:
                 row.state, row.attempts = "sending", 1
@@ -52,9 +46,12 @@ class Outbox:
         self, claim: Claim, planned: Sequence[PlannedDelivery], state: str,
         error: dict[str, Any] | None,
     ) -> None:  # fmt: skip
-        """Deliveries that are in their last state already; nothing is to be sent."""
+        """Deliveries that are in their last state already; nothing is to be sent. Those of an
+        earlier attempt stay as they are."""
         own = Pending()
         async with self._fence.writing(claim, own) as session:
+            if await _known(session, claim, planned):
+                return
             rows = [_delivery(claim, each) for each in planned]
             for row in rows:
                 row.state, row.error, row.attempts = state, error, 1
@@ -133,6 +130,18 @@ class Outbox:
             )
             .values(state=becomes, settled_at=func.now())
         )
+
+
+async def _known(
+    session: AsyncSession, claim: Claim, planned: Sequence[PlannedDelivery]
+) -> list[Delivery]:
+    """What an earlier attempt wrote down of it."""
+    if not claim.resumed:
+        return []
+    parts = [each.part for each in planned]
+    of_run = select(Delivery).where(Delivery.run_id == claim.turn.run_id)
+    wanted = of_run.where(Delivery.part.in_(parts)).order_by(Delivery.part)
+    return list((await session.execute(wanted)).scalars().all())
 
 
 def _changed(claim: Claim, row: Delivery, state: str) -> tuple[str, dict[str, Any]]:

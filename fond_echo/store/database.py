@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import asyncio
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
-from typing import Any
+from typing import Any, TypeVar
 
 import psycopg
+import structlog
 from sqlalchemy import event, make_url
 from sqlalchemy.exc import DisconnectionError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as NoConnectionFree
@@ -20,6 +22,8 @@ from sqlalchemy.ext.asyncio import (
 )
 from sqlalchemy.pool import ConnectionPoolEntry
 
+log = structlog.get_logger()
+
 DRIVER = "postgresql+psycopg"
 
 IDLE_SECONDS = 2.0
@@ -27,6 +31,21 @@ IDLE_SECONDS = 2.0
 
 AWAY = (OperationalError, InterfaceError, NoConnectionFree, psycopg.OperationalError)
 """What is raised when the database does not answer: whatever was asked is tried again later."""
+
+AGAIN_SECONDS = 1.0
+"""Until it is asked again."""
+
+Result = TypeVar("Result")
+
+
+async def patiently(work: Callable[[], Awaitable[Result]]) -> Result:
+    """Do something, again as long as the database is away."""
+    while True:
+        try:
+            return await work()
+        except AWAY as error:
+            log.warning("the database is away", reason=str(error).splitlines()[0])
+            await asyncio.sleep(AGAIN_SECONDS)
 
 
 def plain_url(url: str) -> str:

@@ -10,12 +10,14 @@ import numpy as np
 from sqlalchemy import func, select, update
 from sqlalchemy.exc import OperationalError
 
+from fond_echo.channels.phone import turns
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.media.tones import beep
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.softphone.handset import handset
+from fond_echo.stages.journal import Journal
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call, RecordingPage
 from fond_echo.store.clips import ClipStore, stored
@@ -271,6 +273,36 @@ class Connected(ThroughACarrier):
         await isla.hang_up()
         call = await self.call()
         self.assertEqual((call.state, call.by, away), ("ended", "them", []))
+
+    async def test_a_database_that_goes_away_in_a_turn_does_not_silence_the_call(self):
+        (isla,) = await self.phones("+441632960102")
+        await isla.dial("2001")
+        await isla.listen(quiet=1.5)
+        gone = OperationalError("", {}, Exception("terminating connection"))
+        finish, ends = Journal.finish, [gone]
+        take, takes = turns.take_in, [gone]
+
+        async def ended(*arguments):
+            if ends:
+                raise ends.pop()
+            await finish(*arguments)
+
+        async def taken(*arguments, **more):
+            if takes:
+                raise takes.pop()
+            return await take(*arguments, **more)
+
+        with (
+            unittest.mock.patch.object(Journal, "finish", ended),
+            unittest.mock.patch.object(turns, "take_in", taken),
+        ):
+            for _ in range(2):
+                isla.press("3")
+                await self.hears(isla, "four pounds")
+        await isla.hang_up()
+        await self.call()
+        self.assertEqual((ends, takes), ([], []))
+        self.assertEqual((await self.turns())[1:], [("key", "fares", "answered")] * 2)
 
     async def test_where_nobody_answers_the_assistant_goes_on(self):
         isla, maren = await self.phones("+441632960102", "+441632960100")

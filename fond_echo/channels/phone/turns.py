@@ -6,10 +6,12 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import replace
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import structlog
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -32,14 +34,18 @@ from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
+from fond_echo.stages.claim import Claim
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
 from fond_echo.stages.queued import QueuedDriver, World
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar, known_assistant
+from fond_echo.store.database import AWAY, patiently
 from fond_echo.store.inbound import take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
+
+log = structlog.get_logger()
 
 UNTIL_THE_END = ("number", "digits", "spelled", "currency", "time", "duration")
 """Kinds of a slot whose value may go on after a pause."""
@@ -236,37 +242,57 @@ class CallTurns:
                 "contact": self._start.contact, "name": self._name, "aloud": True, **what,
             }
         )  # fmt: skip
-        # What is said is stored, stands in the call's log and is claimed in one transaction: for
-        # what comes then, somebody waits.
-        async with self._log.writing(self._start.record) as session:
-            found = await take_in(
-                session, self._channel.name, self._settings, message,
-                {"call": self._start.record}, queued=False, standing=standing, cause=cause,
-                sound=sound,
-            )  # fmt: skip
-            if found.turn_id:
+
+        async def taken() -> tuple[str, Claim | None]:
+            """It is stored, stands in the call's log and is claimed in one transaction: for what
+            comes then, somebody waits."""
+            async with self._log.writing(self._start.record) as session:
+                found = await take_in(
+                    session, self._channel.name, self._settings, message,
+                    {"call": self._start.record}, queued=False, standing=standing, cause=cause,
+                    sound=sound,
+                )  # fmt: skip
+                if not found.turn_id:
+                    return "", None
                 if self._begin is not None:
                     await self._begin_with(session, found.turn_id)
                 claim = await self._journal.claim_in(session, found.turn_id, heard=True)
                 about = {"turn": found.turn_id, **facts}
                 await self._log.happened(session, self._start.record, kind, work.at, about)
-        if not found.turn_id:
+                return found.turn_id, claim
+
+        turn_id, claim = await patiently(taken)
+        if not turn_id:
             return None
         self._begin = None
         if claim is not None:
-            await self._driver.carry(claim)
-        async with self._needs.database.reading() as session:
-            mine = (
-                select(Conversation, Run.revision)
-                .join(Turn, Turn.conversation_id == Conversation.id)
-                .join(Run, Run.id == Turn.run_id)
-                .where(Turn.id == found.turn_id)
-            )
-            conversation, revision = (await session.execute(mine)).one()
+            await self._carried(claim)
+        conversation, revision = await patiently(partial(self._left_by, turn_id))
         state = ConversationState.read(conversation.state)
         await self._expect(state, revision)
         seconds = state.recording.seconds if state.recording is not None else 0.0
         return After(state.ended, state.transfer, seconds)
+
+    async def _carried(self, claim: Claim) -> None:
+        """Carry a turn to its end, again where the database was away: one that was left open would
+        bar all that is said after it."""
+        try:
+            await self._driver.carry(claim)
+        except AWAY as error:
+            log.warning("a turn is taken up again", reason=str(error).splitlines()[0])
+            await patiently(partial(self._driver.work, claim.turn.id))
+
+    async def _left_by(self, turn_id: str) -> tuple[Conversation, str]:
+        """The conversation as a turn left it, and the revision that it was answered by."""
+        mine = (
+            select(Conversation, Run.revision)
+            .join(Turn, Turn.conversation_id == Conversation.id)
+            .join(Run, Run.id == Turn.run_id)
+            .where(Turn.id == turn_id)
+        )
+        async with self._needs.database.reading() as session:
+            conversation, revision = (await session.execute(mine)).one()
+        return conversation, revision
 
     async def _expect(self, state: ConversationState, revision: str) -> None:
         """What may be said next, so that it can be read ahead."""
