@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Callable
+from datetime import UTC, datetime
 
 import numpy as np
 
@@ -29,17 +31,22 @@ class EarlyHearing:
 
     Args:
         turn: as it is when it is begun.
+
+    Attributes:
+        began: when it did, by the calendar and by the clock; None where it did not.
     """
 
     def __init__(self, turn: Callable[[], TurnSoFar], needs: Needs) -> None:
         self._turn, self._needs = turn, needs
         self._task: asyncio.Task[Heard] | None = None
+        self.began: tuple[datetime, float] | None = None
 
     def begin(self, clip: Clip) -> None:
         """Begin, unless the sound is long or an outside service would hear it."""
         if not self._needs.hears_early or clip.seconds > LONG_SECONDS:
             return
         turn = self._turn()
+        self.began = datetime.now(UTC), time.monotonic()
         self._task = asyncio.create_task(
             self._needs.recognizer.transcribe(
                 as_kept(clip), expected_of(turn), language=turn.assistant.language, long=False

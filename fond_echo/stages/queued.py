@@ -217,7 +217,7 @@ class _Carrier:
             if decoded is not None and decoded.clip.seconds:
                 self._beside.long_sound(decoded.clip.seconds)
             hear = partial(transcribe, early=self._early)
-            await self._stage("transcribe", taking(DecodedTurn, hear))
+            await self._stage("transcribe", taking(DecodedTurn, hear), began=self._early.began)
         await self._beside.heard()
 
     async def _set_words(self, turn: TurnSoFar, needs: Needs) -> Answered:
@@ -288,12 +288,14 @@ class _Carrier:
         *,
         needed: bool = False,
         alone: bool = False,
+        began: tuple[datetime, float] | None = None,
     ) -> None:
         """Run a stage unless it is done, or an earlier one failed.
 
         Args:
             needed: on failure an apology takes the stage's place; it runs after failures too.
             alone: it runs after failures too: an apology is spoken like any reply.
+            began: when its work did, where that was in the stage before: by calendar and clock.
 
         Raises:
             Later: it failed in a way that passes, and there is time.
@@ -301,7 +303,7 @@ class _Carrier:
         claim = self._claim
         if stage in claim.done or (claim.failure and not (needed or alone)):
             return
-        started_at, begun = datetime.now(UTC), time.monotonic()
+        started_at, begun = began or (datetime.now(UTC), time.monotonic())
         addition: Schema | None = None
         failure: Failure | None = None
         seconds: float | None = None

@@ -1,6 +1,7 @@
 """Sound that is heard while it is still being packed to be kept."""
 
 import asyncio
+from datetime import timedelta
 
 import numpy as np
 
@@ -58,6 +59,12 @@ class Early(Driving):
             for turn in (early, later)
         ]
         self.assertEqual(*outputs)
+        # It is recorded as begun when it was.
+        for turn, early_one in ((early, True), (later, False)):
+            spans = {each.name: each for each in await self.stages(turn)}
+            decoded = spans["decode"].started_at + timedelta(seconds=spans["decode"].seconds)
+            self.assertGreater(spans["transcribe"].started_at, spans["decode"].started_at)
+            self.assertEqual(spans["transcribe"].started_at < decoded, early_one)
 
     async def test_where_hearing_fails_it_is_the_transcribe_stage_that_does(self):
         self.world.recognizer.error = SoundError("it cannot be heard", remedy="say it again")
