@@ -35,8 +35,10 @@ CHANNEL_SECONDS = 2.0
 """How long a channel read from the database is used before it is read again."""
 
 
-def _findings(report: Report) -> int:
-    return 1 + len(report.errors) + len(report.warnings)
+_reports: Recent[str, Report] = Recent(
+    FINDINGS_KEPT, lambda report: 1 + len(report.errors) + len(report.warnings)
+)
+"""What was found in files that were checked lately, by their digest."""
 
 
 class NotCheckable(FondEchoError):
@@ -71,8 +73,6 @@ class Service:
         """Texts that programs had made sound, by all that makes them sound so."""
         self.decoder = installation.decoder
         self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
-        self._reports: Recent[str, Report] = Recent(FINDINGS_KEPT, _findings)
-        """What was found in files that were checked lately, by their digest."""
         self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""
@@ -90,7 +90,7 @@ class Service:
             NotCheckable: it takes too much.
         """
         of = await asyncio.to_thread(digest, files)
-        if (known := self._reports.get(of)) is not None:
+        if (known := _reports.get(of)) is not None:
             return known
         try:
             report = await self._isolation.run(check, dict(files))
@@ -99,7 +99,7 @@ class Service:
                 f"the files could not be checked: {error.what}",
                 remedy="make them smaller and their grammars and templates simpler",
             ) from error
-        self._reports.keep(of, report)
+        _reports.keep(of, report)
         return report
 
     async def vault(self) -> Vault:
