@@ -22,7 +22,8 @@ from wordfreq import top_n_list
 
 from bench.report import options, percentile, show
 from fond_echo.core.dialogue.documents import Documents
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.routing import Route, Router
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.language.en.intents import intent_of

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from fond_echo.channels.simulated import Around, Call, Came, Chat, Conversation
-from fond_echo.core.dialogue.routing import FALLBACK
+from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
 from fond_echo.documents.scenario import CHAT, Noise, ScenarioFile, ScenarioStep, Where

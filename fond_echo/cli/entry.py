@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import sys
 
 LOADED_AHEAD = ("demo", "serve")
@@ -11,9 +12,11 @@ LOADED_AHEAD = ("demo", "serve")
 def main() -> int:
     """Run a command; gives its exit code."""
     if sys.argv[1:2] and sys.argv[1] in LOADED_AHEAD and not {"-h", "--help"} & {*sys.argv}:
-        from fond_echo.running.fork_server import open_fork_server
+        # What is not installed is told by the command itself.
+        with contextlib.suppress(ModuleNotFoundError):
+            from fond_echo.running.fork_server import open_fork_server
 
-        open_fork_server()
+            open_fork_server()
     from fond_echo.cli.main import main as run
 
     return run()

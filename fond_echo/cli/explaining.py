@@ -9,7 +9,7 @@ from typing import Any
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.contract.api import TurnDetail
 from fond_echo.contract.replay import MendIn
-from fond_echo.core.dialogue.routing import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
+from fond_echo.core.dialogue.outcomes import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
 
 BELIEVED = 0.75
 """From this confidence on, what was taken down freely is believed (`stages.route`)."""

@@ -35,6 +35,20 @@ EXIT = """exit codes: 0 done, 1 the work failed, 2 wrong use, 3 the service cann
 The service is found by --address and --key, or FOND_ECHO_ADDRESS and FOND_ECHO_KEY."""
 
 
+class NotInstalled(FondEchoError):
+    """A command needs more than the base install has."""
+
+    code = "not-installed"
+
+
+def _not_installed(command: str, module: str) -> NotInstalled:
+    extra = "service" if command in serving.COMMANDS else "speech"
+    return NotInstalled(
+        f"{command} needs {module}, which is not in the base install",
+        remedy=f"pip install 'fond-echo[{extra}]'",
+    )
+
+
 def parser() -> argparse.ArgumentParser:
     """The parser with all commands."""
     top = argparse.ArgumentParser(
@@ -61,6 +75,10 @@ def main(arguments: list[str] | None = None) -> int:
         return code
     except FondEchoError as error:
         return fail(error)
+    except ModuleNotFoundError as error:
+        if (error.name or "fond_echo").partition(".")[0] == "fond_echo":
+            raise
+        return fail(_not_installed(options.command, error.name or ""))
     except KeyboardInterrupt:
         print(file=sys.stderr)
         return 130

@@ -12,7 +12,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from fond_echo.client import FondEcho, Refused, Unreachable
-from fond_echo.core.audio.waveform import resized
+from fond_echo.core.audio.columns import resized
 from fond_echo.core.errors import FondEchoError
 
 UNREACHABLE = 3

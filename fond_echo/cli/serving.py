@@ -7,6 +7,9 @@ from typing import Any
 
 from fond_echo.cli.output import add_json, print_json, table
 
+COMMANDS = ("serve", "web", "work", "speech", "phone", "settings", "demo")
+"""They need all that a service does."""
+
 
 def add(commands: Any) -> None:
     serve = commands.add_parser("serve", help="run the service: web, work, speech and phone")

@@ -13,8 +13,9 @@ from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.contract.reply import Attachment, Choice, SpokenManner
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
+from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.phrases import Phrase, has_place
-from fond_echo.core.dialogue.routing import FALLBACK, Route
+from fond_echo.core.dialogue.routing import Route
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.language.language import Language

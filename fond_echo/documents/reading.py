@@ -8,8 +8,8 @@ from fnmatch import fnmatch
 from typing import Any
 
 from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.phrases import PLACE
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.model import Grammar, GrammarError
@@ -29,7 +29,7 @@ from fond_echo.documents.assistant import (
 )
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
-from fond_echo.documents.media import media_errors
+from fond_echo.documents.media_checks import media_errors
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.validate import validated

@@ -24,7 +24,7 @@ from fond_echo.contract.reply import (
     Transfer,
 )
 from fond_echo.core.dialogue.documents import Found
-from fond_echo.core.dialogue.routing import FALLBACK
+from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in

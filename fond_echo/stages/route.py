@@ -10,7 +10,7 @@ from typing import Any
 from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.hours import Hours
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered

@@ -26,7 +26,7 @@ from fond_echo.contract.replay import (
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.gaps import Missed, gaps
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile, digest

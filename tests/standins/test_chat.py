@@ -7,9 +7,10 @@ from hashlib import sha256
 
 import httpx
 
+from fond_echo.core.audio.columns import scaled
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.voicenote import encode_voice_note
-from fond_echo.core.audio.waveform import heights, scaled
+from fond_echo.core.audio.waveform import heights
 from fond_echo.standins.chat.app import Hook, create_app
 from fond_echo.standins.chat.network import BOT, PEOPLE, Network, Refusal
 from fond_echo.standins.faults import LATE_SECONDS

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from fond_echo.cli.main import main
 from fond_echo.store import calls as records
+from tests.cli.test_base_install import run
 from tests.support.serving import served
 from tests.support.web import ADMIN, MARK, WebTest
 from tests.support.world import demo_file
@@ -319,6 +320,30 @@ class Calls(Commands):
         self.assertIn(code, (1, 2))
         self.assertIn("none.ogg", err)
         self.assertEqual((await self.reported("call", "list", "exchange"))["items"], [])
+
+
+class BaseInstall(Commands):
+    async def test_what_asks_the_service_alone_works_without_the_extras(self):
+        await self.fill()
+        turn = await self.asks()
+        commands = [
+            ["turn", "list"], ["turn", "show", turn["id"]], ["conversation", "list"],
+            ["channel", "list"], ["secret", "list"], ["key", "list"], ["call", "list", "skerry"],
+            ["engine", "list"], ["assistant", "list"],
+            ["assistant", "history", "harbour-desk"],
+            ["turn", "replay", turn["id"]],
+        ]  # fmt: skip
+        service = ["--address", self.address, "--key", ADMIN]
+        program = f"""
+from fond_echo.cli.main import main
+
+for each in {commands!r}:
+    print(*each, main(each + {service!r}), file=sys.stderr)
+"""
+        done = await asyncio.to_thread(run, program)
+        for each in commands:
+            with self.subTest(each):
+                self.assertIn(f"{' '.join(each)} 0\n", done.stderr)
 
 
 if __name__ == "__main__":

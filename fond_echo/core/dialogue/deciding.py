@@ -13,14 +13,8 @@ from datetime import datetime
 from typing import Any, Literal
 
 from fond_echo.core.dialogue.hours import Hours
-from fond_echo.core.dialogue.routing import (
-    DID_YOU_MEAN,
-    EXACT,
-    FALLBACK,
-    HIGHER,
-    Decision,
-    Router,
-)
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.routing import EXACT, HIGHER, Decision, Router
 from fond_echo.core.dialogue.slots import Judge, Open, Slot, SlotMachine, Step
 from fond_echo.core.grammar.match import Value, match
 from fond_echo.core.language.language import Intent

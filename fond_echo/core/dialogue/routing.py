@@ -7,6 +7,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
+from fond_echo.core.dialogue.outcomes import (
+    ASKED,
+    DID_YOU_MEAN,
+    FALLBACK,
+    HEARD_THRESHOLD,
+    THRESHOLD,
+)
 from fond_echo.core.dialogue.phrases import PLACE, Phrase, said_in
 from fond_echo.core.grammar.match import Parse, Value, match
 from fond_echo.core.grammar.model import Grammar
@@ -27,21 +34,11 @@ MARGIN = 0.015
 EXACT = 0.97
 """From this score on it is the example, word for word."""
 
-THRESHOLD, HEARD_THRESHOLD = 0.63, 0.57
-"""A route taken is at least this likely to be the right one; of words that may have been heard
-wrong less is asked."""
-
-ASKED = 0.3
-"""Below the threshold, routes at least this likely are asked about: did you mean …?"""
-
 BESIDE = 0.5
 """A route is asked about beside the best where its score is at least this share of that one's."""
 
 HIGHER = 0.8
 """What another route needs while a slot is being asked for."""
-
-FALLBACK = "fallback"
-DID_YOU_MEAN = "did-you-mean"
 
 
 @dataclass(frozen=True)

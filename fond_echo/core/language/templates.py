@@ -24,7 +24,7 @@ from jinja2.exceptions import UndefinedError
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from jinja2.visitor import NodeTransformer
 
-from fond_echo.core.audio.waveform import resized, scaled
+from fond_echo.core.audio.columns import resized, scaled
 from fond_echo.core.errors import FondEchoError
 
 MAX_OUTPUT = 100_000

@@ -10,11 +10,12 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from fond_echo.core.audio.columns import scaled
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.inspect import findings_of
 from fond_echo.core.audio.voicenote import encode_voice_note
-from fond_echo.core.audio.waveform import heights, scaled
+from fond_echo.core.audio.waveform import heights
 
 PEAKS = 48
 LOUDEST = 100

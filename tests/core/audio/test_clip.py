@@ -5,10 +5,11 @@ import numpy as np
 
 from fond_echo.core.audio.activity import pieces, speech_spans, trimmed
 from fond_echo.core.audio.clip import Clip, join, silence
+from fond_echo.core.audio.columns import resized, scaled
 from fond_echo.core.audio.errors import BrokenSound
 from fond_echo.core.audio.level import from_first_sound, loudness, normalized
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.audio.waveform import heights, resized, scaled
+from fond_echo.core.audio.waveform import heights
 from tests.sounds import noise, speech, tone
 
 

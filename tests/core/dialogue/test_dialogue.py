@@ -1,7 +1,8 @@
 import unittest
 
 from fond_echo.core.dialogue.matching import likeness
-from fond_echo.core.dialogue.routing import DID_YOU_MEAN, FALLBACK, Route, Router
+from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.routing import Route, Router
 from fond_echo.core.dialogue.shaping import numbered, speakable, summary
 from fond_echo.core.language.en import LANGUAGE as ENGLISH
 
