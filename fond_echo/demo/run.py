@@ -33,13 +33,16 @@ CALL = ".venv/bin/fond-echo dial"
 
 
 def _port(name: str) -> int:
-    """The usual port of a part, or a free one where something else has that."""
-    with socket.socket() as probe:
-        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        try:
-            probe.bind(("127.0.0.1", PORTS[name]))
-        except OSError:
-            return free_port()
+    """The usual port of a part, or a free one where something else has that, by TCP or UDP."""
+    for kind in (socket.SOCK_STREAM, socket.SOCK_DGRAM):
+        with socket.socket(type=kind) as probe:
+            if kind == socket.SOCK_STREAM:
+                # Of connections that ended lately something may linger; of datagrams nothing does.
+                probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            try:
+                probe.bind(("127.0.0.1", PORTS[name]))
+            except OSError:
+                return free_port()
     return PORTS[name]
 
 

@@ -3,8 +3,8 @@
 What is loaded before the fork is read from disk once, and its memory is shared for as long as
 nobody writes to it. A process that is begun so gets a session, an environment and a log of its own,
 as one that is begun by a command does, and its own children are forked from the same server. When
-that dies, all of them end, and are begun anew with another one. Without a fork server, modules are
-run by a Python of their own.
+that dies, all of them end, and are begun anew with another one; and each ends with the process that
+began it, however that ended. Without a fork server, modules are run by a Python of their own.
 """
 
 from __future__ import annotations
@@ -14,10 +14,12 @@ import ctypes
 import multiprocessing
 import os
 import runpy
+import select
 import signal
 import socket
 import subprocess
 import sys
+import threading
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from multiprocessing import forkserver
@@ -93,7 +95,8 @@ class Forked:
         _Server.ensure_running()
         fork_server = _ForkServer(_Server._forkserver_address, _Server._forkserver_pid)
         self._process = multiprocessing.get_context("forkserver").Process(
-            target=_begin, args=(fork_server, module, [*arguments], {**environment}, log, end)
+            target=_begin,
+            args=(os.getpid(), fork_server, module, [*arguments], {**environment}, log, end),
         )
         self._process.start()
 
@@ -126,12 +129,13 @@ class Forked:
 
 
 def _begin(
-    fork_server: _ForkServer, module: str, arguments: list[str], environment: Mapping[str, str],
-    log: Path | None, end: socket.socket | None,
+    beginner: int, fork_server: _ForkServer, module: str, arguments: list[str],
+    environment: Mapping[str, str], log: Path | None, end: socket.socket | None,
 ) -> None:  # fmt: skip
     """What a forked process does."""
     os.setsid()
     _end_with(fork_server)
+    _end_after(beginner)
     # Its title is written where its environment lies: before that is changed.
     setproctitle.setproctitle(" ".join(["python -m", module, *arguments]))
     os.environ.update(environment)
@@ -165,3 +169,18 @@ def _end_with(fork_server: _ForkServer) -> None:
     ctypes.CDLL(None, use_errno=True).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
     if os.getppid() != fork_server.pid:
         raise SystemExit(1)
+
+
+def _end_after(beginner: int) -> None:
+    """End when the process that began this one does. The fork server does not: it lives as long as
+    any process that came from it."""
+    try:
+        descriptor = os.pidfd_open(beginner)
+    except ProcessLookupError:
+        raise SystemExit(1) from None
+
+    def wait() -> None:
+        select.select([descriptor], [], [])
+        os.kill(os.getpid(), signal.SIGTERM)
+
+    threading.Thread(target=wait, daemon=True).start()

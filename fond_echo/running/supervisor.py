@@ -158,8 +158,9 @@ class Supervisor:
                         self._say(f"{part.name} does not start: {error}")
 
     def watch(self) -> None:
-        """Wait until a signal comes, or `stop` is called."""
-        for name in (signal.SIGINT, signal.SIGTERM):
+        """Wait until a signal comes, that of a terminal that is closed among them, or `stop` is
+        called."""
+        for name in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             signal.signal(name, lambda *_: self._stopping.set())
         self._stopping.wait()
 

@@ -12,6 +12,7 @@ import random
 import shutil
 import socket
 import subprocess
+import threading
 import time
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,9 @@ from typing import Any
 from fond_echo.core.errors import FondEchoError
 
 START_SECONDS = 20.0
+ENDING_SECONDS = 5.0
+"""How long a server that is there already is waited for."""
+
 DATABASE = "fond_echo"
 OWNER = "fond_echo"
 FREE_PORTS = (21_000, 32_000)
@@ -92,6 +96,16 @@ def _can_reach(folder: Path, user: pwd.struct_passwd) -> bool:
     return True
 
 
+def _ending_with_this_process() -> list[str]:
+    """What begins a command that is interrupted when this process ends, however that does: its
+    folder would be in use for whoever starts it next. The kernel goes by threads; one that ends
+    before its process would interrupt it too early."""
+    setpriv = shutil.which("setpriv")
+    if setpriv is None or threading.current_thread() is not threading.main_thread():
+        return []
+    return [setpriv, "--pdeathsig", "INT"]
+
+
 class LocalPostgres:
     """A server in a folder.
 
@@ -134,7 +148,10 @@ class LocalPostgres:
             **({} if self._lasting else {"fsync": "off", "synchronous_commit": "off"}),
         }
         options = [part for name, value in settings.items() for part in ("-c", f"{name}={value}")]
-        command = [str(self._programs / "postgres"), "-D", str(self._folder / "data"), *options]
+        command = [
+            *_ending_with_this_process(),
+            str(self._programs / "postgres"), "-D", str(self._folder / "data"), *options,
+        ]  # fmt: skip
         # Its own session, so that Ctrl-C in a terminal reaches us first and not the server.
         self._process = subprocess.Popen(
             command, stdout=log, stderr=log, start_new_session=True, **self._as_user()
@@ -149,15 +166,19 @@ class LocalPostgres:
 
     def _clear_stale_lock(self) -> None:
         """Remove the lock file of a server that is gone, whose process number something else has
-        by now; PostgreSQL would take that for its own."""
+        by now; PostgreSQL would take that for its own. One that is ending is waited for."""
         lock = self._folder / "data" / "postmaster.pid"
-        try:
-            first, folder, *_ = lock.read_text().splitlines()
-            command = Path(f"/proc/{int(first)}/cmdline").read_bytes().split(b"\0")
-        except (OSError, ValueError):
-            return
-        if folder.encode() not in command:
-            lock.unlink(missing_ok=True)
+        deadline = time.monotonic() + ENDING_SECONDS
+        while time.monotonic() < deadline:
+            try:
+                first, folder, *_ = lock.read_text().splitlines()
+                command = Path(f"/proc/{int(first)}/cmdline").read_bytes().split(b"\0")
+            except (OSError, ValueError):
+                return
+            if folder.encode() not in command:
+                lock.unlink(missing_ok=True)
+                return
+            time.sleep(0.05)
 
     def stop(self) -> None:
         """Stop it: clients are disconnected, everything written is kept."""

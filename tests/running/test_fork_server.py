@@ -6,6 +6,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
+from tests.running.test_supervisor import until
+
 ROOT = Path(__file__).parents[2]
 
 BEGINS = """
@@ -87,3 +89,16 @@ print(again.wait(60), forkserver._forkserver._forkserver_pid != first)
 """
         done, _ = self.run_it(program, then)
         self.assertEqual(done.stdout, "True\nFalse\n4 True\n", done.stderr)
+
+    def test_it_ends_with_who_began_it_however_that_ended(self):
+        program = "import time; print('begun', flush=True); time.sleep(60)"
+        then = """
+import os, signal
+while "begun" not in (log.read_text() if log.exists() else ""):
+    time.sleep(0.05)
+print(part.pid, flush=True)
+os.kill(os.getpid(), signal.SIGKILL)
+"""
+        done, _ = self.run_it(program, then)
+        running = Path("/proc", done.stdout.strip())
+        self.assertTrue(until(lambda: not running.exists()), done.stderr)

@@ -1,6 +1,8 @@
 """Parts that are started, tended and stopped."""
 
 import signal
+import subprocess
+import sys
 import tempfile
 import time
 import unittest
@@ -77,3 +79,28 @@ class Tending(unittest.TestCase):
         self.supervise(part).start()
         self.assertTrue(until(lambda: out.exists() and out.read_text() == "petrelTrue"))
         self.assertNotEqual(part.process.poll(), -signal.SIGINT)
+
+    def test_a_terminal_that_is_closed_stops_all_of_it(self):
+        program = """
+import signal, threading, time
+from fond_echo.running.supervisor import Part, Supervisor
+
+def tell():
+    while not callable(signal.getsignal(signal.SIGHUP)):
+        time.sleep(0.01)
+    print(part.process.pid, flush=True)
+
+part = Part("lasting", "tests.running.program", ["import time; time.sleep(60)"])
+supervisor = Supervisor([part], print)
+supervisor.start()
+threading.Thread(target=tell).start()
+supervisor.watch()
+supervisor.stop()
+"""
+        begun = [sys.executable, "-c", program]
+        with subprocess.Popen(begun, stdout=subprocess.PIPE, text=True) as process:
+            running = Path("/proc", process.stdout.readline().strip())
+            self.assertTrue(until(running.exists))
+            process.send_signal(signal.SIGHUP)
+            self.assertEqual(process.wait(20), 0)
+        self.assertFalse(running.exists())

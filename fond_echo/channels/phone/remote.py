@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Sequence
 from typing import Any
 
@@ -15,7 +16,7 @@ from fond_echo.channels.phone.backend import (
     Play,
     Work,
 )
-from fond_echo.channels.phone.link import Handler, Link
+from fond_echo.channels.phone.link import Handler, Link, LinkClosed
 from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.conversation.listening import Frame
 from fond_echo.core.telephony.media.g711 import Law
@@ -55,7 +56,9 @@ class RemoteCall:
         self._link.tell("over", self._record)
 
     async def ended(self, end: CallEnd) -> None:
-        await self._link.call("ended", self._record, end)
+        # Where the other end is gone, whoever comes after it writes that the call is over.
+        with contextlib.suppress(LinkClosed):
+            await self._link.call("ended", self._record, end)
 
 
 class RemoteBackend:
