@@ -94,8 +94,9 @@ class Installation:
             await client.aclose()
 
     def warm(self) -> None:
-        """Load what the first voice note needs, while there is none yet."""
-        if isinstance(self.decoder, GuardedDecoder):
+        """Load what the first voice note or call needs, while there is none yet."""
+        # In a call nothing has to be decoded but the sounds that a reply brings.
+        if isinstance(self.decoder, GuardedDecoder) and self.purpose == "voice-note":
             self.decoder.warm()
         threading.Thread(target=_load, daemon=True).start()
 

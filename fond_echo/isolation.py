@@ -1,8 +1,8 @@
 """Work on what strangers send, in a child process with bounded memory, time and no files.
 
 Each piece of work gets a child of its own, forked from a small server that has loaded what it
-needs; whatever happens in it ends with it. One waits for work, so that no work waits for a
-child.
+needs; whatever happens in it ends with it. Where work comes often one waits for it, so that no work
+waits for a child.
 """
 
 from __future__ import annotations
@@ -23,9 +23,6 @@ from typing import Any, TypeVar
 from fond_echo.core.errors import FondEchoError
 
 Result = TypeVar("Result")
-
-SPARE = 1
-"""Children that wait for work, once there was any: each takes some 10 MB."""
 
 REFILL_SECONDS = 0.3
 """After some work, the next child is forked so much later: who sent the work is waiting for what
@@ -48,11 +45,13 @@ class Isolation:
         memory: bytes of address space for a child, beside what it begins with.
         cpu_seconds: of processor time; twice that of waiting.
         at_once: so many children at a time; the rest of the work waits.
+        spare: so many wait for work, once there was any: each takes some 20 MB.
     """
 
-    def __init__(self, *, memory: int, cpu_seconds: int, at_once: int = 8) -> None:
+    def __init__(self, *, memory: int, cpu_seconds: int, at_once: int = 8, spare: int = 1) -> None:
         self._memory, self._cpu_seconds = memory, cpu_seconds
         self._places = asyncio.Semaphore(at_once)
+        self._wanted = spare
         self._spare: list[_Child] = []
         self._over: list[_Child] = []
         self._context = multiprocessing.get_context("forkserver")
@@ -79,7 +78,7 @@ class Isolation:
                 self._over.pop().end()
         # Where none can be had now, the next piece of work says so.
         with contextlib.suppress(OSError, EOFError):
-            while len(self._spare) < SPARE:
+            while len(self._spare) < self._wanted:
                 self._spare.append(self._born())
 
     def _born(self) -> _Child:
@@ -112,7 +111,7 @@ class Isolation:
             try:
                 return await asyncio.to_thread(self._in_child, function, arguments)
             finally:
-                if self._over or len(self._spare) < SPARE:
+                if self._over or len(self._spare) < self._wanted:
                     asyncio.get_running_loop().call_later(REFILL_SECONDS, self._refill_soon)
 
     def _in_child(self, function: Callable[..., Result], arguments: Sequence[Any]) -> Result:

@@ -33,6 +33,10 @@ WAIT_AFTER_ERROR = 5.0
 READ_AGAIN = 5.0
 """Seconds after which a channel and the secrets are read again, of which no notice tells."""
 
+HELD_SECONDS = 5.0
+"""Seconds after which it is looked whether the lock is still held. Where it is not, another process
+may poll too for as long, and what both are given is taken in once."""
+
 LOCKS = 1_732_050
 
 
@@ -107,12 +111,15 @@ class Poller:
             got = await connection.execute("SELECT pg_try_advisory_lock(%s)", (lock,))
             if not (await got.fetchone() or (False,))[0]:
                 return
+            held_at = time.monotonic()
             while True:
                 seconds = await self._once(name)
                 if seconds is None:
                     return
                 await asyncio.sleep(seconds)
-                await connection.execute("SELECT 1")
+                if time.monotonic() - held_at > HELD_SECONDS:
+                    await connection.execute("SELECT 1")
+                    held_at = time.monotonic()
 
     async def _once(self, name: str) -> float | None:
         """Ask once; gives when to ask again, or None where the channel is polled no more."""

@@ -5,8 +5,6 @@ from __future__ import annotations
 import asyncio
 import os
 
-import uvicorn
-
 from fond_echo.running import logs
 from fond_echo.running.supervisor import Part
 from fond_echo.settings import Settings
@@ -16,10 +14,11 @@ CLI = "fond_echo.cli"
 
 def web(settings: Settings) -> None:
     """API, console, webhooks."""
+    from fond_echo.http_server import serve
     from fond_echo.web.app import create_app
 
     logs.set_up(settings, "web")
-    uvicorn.run(
+    serve(
         create_app(settings),
         host=settings.host,
         port=settings.port,
@@ -32,12 +31,13 @@ def web(settings: Settings) -> None:
 
 def speech(settings: Settings) -> None:
     """Ear and voice."""
+    from fond_echo.http_server import serve
     from fond_echo.speech.pool import SpeechPool
     from fond_echo.speech.server import create_app
 
     logs.set_up(settings, "speech")
     workers = settings.speech_workers or max(1, (os.cpu_count() or 2) - 1)
-    uvicorn.run(
+    serve(
         create_app(SpeechPool(workers), settings.speech_token),
         host=settings.speech_host,
         port=settings.speech_port,

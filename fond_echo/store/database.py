@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 import psycopg
 import structlog
+from psycopg.abc import PQGen
 from sqlalchemy import event, make_url
 from sqlalchemy.exc import DisconnectionError, InterfaceError, OperationalError
 from sqlalchemy.exc import TimeoutError as NoConnectionFree
@@ -36,6 +37,19 @@ AGAIN_SECONDS = 1.0
 """Until it is asked again."""
 
 Result = TypeVar("Result")
+
+UNDISTURBED_SECONDS = 3_600.0
+
+
+class QuietConnection(psycopg.AsyncConnection[Any]):
+    """A connection for whoever listens. While psycopg waits it looks ten times a second whether it
+    was interrupted, which asyncio tells anyway; this one sleeps."""
+
+    async def wait(
+        self, gen: PQGen[Result], interval: float = UNDISTURBED_SECONDS,
+        timeout: float | None = None,  # noqa: ASYNC109  # psycopg's name
+    ) -> Result:  # fmt: skip
+        return await super().wait(gen, interval=interval, timeout=timeout)
 
 
 async def patiently(work: Callable[[], Awaitable[Result]]) -> Result:

@@ -11,7 +11,7 @@ import structlog
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.store.database import Database, plain_url
+from fond_echo.store.database import Database, QuietConnection, plain_url
 
 log = structlog.get_logger()
 
@@ -45,7 +45,7 @@ class Notices:
         """Without end; a lost connection is made again."""
         while True:
             try:
-                async with await psycopg.AsyncConnection.connect(
+                async with await QuietConnection.connect(
                     plain_url(self._database.url), autocommit=True
                 ) as connection:
                     await connection.execute(f"LISTEN {CHANNEL}")

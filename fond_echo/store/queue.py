@@ -12,7 +12,7 @@ from psycopg_pool import AsyncConnectionPool
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.store.database import IDLE_SECONDS, driver_connection, plain_url
+from fond_echo.store.database import IDLE_SECONDS, QuietConnection, driver_connection, plain_url
 
 HEARTBEAT_SECONDS = 2.0
 STALLED_SECONDS = 6.0
@@ -45,7 +45,8 @@ def _pool(**given: Any) -> AsyncConnectionPool:
             await AsyncConnectionPool.check_connection(connection)
         checked[connection] = now
 
-    return AsyncConnectionPool(**{**given, "configure": _autocommit, "check": check})
+    kept = {"connection_class": QuietConnection, "configure": _autocommit, "check": check}
+    return AsyncConnectionPool(**{**given, **kept})
 
 
 async def _autocommit(connection: psycopg.AsyncConnection[Any]) -> None:

@@ -72,7 +72,9 @@ class Service:
         self.rendered: Recent[Any, Any] = Recent(RENDERED_BYTES, lambda made: len(made.sound.data))
         """Texts that programs had made sound, by all that makes them sound so."""
         self.decoder = installation.decoder
-        self._isolation = Isolation(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2)
+        self._isolation = Isolation(
+            memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2, spare=0
+        )
         self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""

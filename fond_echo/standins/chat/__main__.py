@@ -55,8 +55,7 @@ def main(arguments: list[str] | None = None) -> int:
 
 
 def _serve(options: argparse.Namespace) -> int:
-    import uvicorn
-
+    from fond_echo.http_server import serve
     from fond_echo.standins.chat.app import create_app
 
     token, mark = (os.environ.get(name, "") for name in ("SKERRY_TOKEN", "SKERRY_MARK"))
@@ -65,7 +64,7 @@ def _serve(options: argparse.Namespace) -> int:
               file=sys.stderr)  # fmt: skip
         return 2
     app = create_app(token, mark)
-    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
+    serve(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
     return 0
 
 

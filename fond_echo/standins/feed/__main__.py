@@ -6,8 +6,7 @@ import argparse
 import os
 import sys
 
-import uvicorn
-
+from fond_echo.http_server import serve
 from fond_echo.standins.feed.app import create_app
 
 
@@ -20,7 +19,7 @@ def main() -> int:
         print("set SPINDRIFT_PASS (what the bot shows)", file=sys.stderr)
         return 2
     app = create_app(word)
-    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
+    serve(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
     return 0
 
 

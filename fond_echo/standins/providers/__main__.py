@@ -7,8 +7,7 @@ import os
 import sys
 import threading
 
-import uvicorn
-
+from fond_echo.http_server import serve
 from fond_echo.standins.providers import sound
 from fond_echo.standins.providers.app import create_app
 
@@ -30,7 +29,7 @@ def main() -> int:
     app = create_app(
         word, wrong=options.wrong, delay=options.delay, word_seconds=options.word_seconds
     )
-    uvicorn.run(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
+    serve(app, host="127.0.0.1", port=options.port, log_level="warning", access_log=False)
     return 0
 
 
