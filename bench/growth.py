@@ -2,8 +2,9 @@
 
 The records are filled by one statement a table: turns in conversations of ten, each with its
 inbound message, its run, four stages, a delivery and an event, every third with sound: voice notes
-of ours, so many bytes of them as are asked for. Before that and after it, one passenger asks
-something by text and by voice note, and the console's own requests are made of the running service.
+of ours, so many bytes of them as are asked for. With a few of those and then with all of them, one
+passenger asks something by text and by voice note, and the console's own requests are made of the
+running service: its lists are as long in both.
 Then contacts are erased, and retention erases what is older than a time: some turns a transaction,
 whose lengths are what is shown, for nobody waits longer than for one of them. The passenger goes on
 asking meanwhile.
@@ -36,24 +37,28 @@ from fond_echo.store.records import Channel, Contact, Turn
 from fond_echo.store.retention import retain
 
 A_CONVERSATION = 10
+FEW = 5_000
+"""Turns that are there when it is measured first."""
 FILL = (
     """INSERT INTO contacts (id, channel, external_id, name, memory, standing)
-    SELECT gen_random_uuid(), 'skerry', 'made-' || n, 'Passenger ' || n, '{}', 'new'
+    SELECT gen_random_uuid(), 'skerry', %(made)s || n, 'Passenger ' || n, '{}', 'new'
     FROM generate_series(1, %(conversations)s) n""",
     """INSERT INTO conversations (id, channel, contact_id, external_id, turns, answered, state,
         answering, changed_at)
     SELECT gen_random_uuid(), 'skerry', id, 'room-' || external_id, %(each)s, %(each)s, '{}',
         'assistant', now() - random() * interval '300 days' FROM contacts
-    WHERE external_id LIKE 'made-%%'""",
+    WHERE external_id LIKE %(made)s || '%%'""",
     """INSERT INTO turns (id, channel, conversation_id, number, cause, arrived_as, text, route,
         state, standing, run_id, epoch, received_at, finished_at)
     SELECT gen_random_uuid(), 'skerry', c.id, n, 'inbound', 'text', 'How much is a ticket?',
         'fares', CASE WHEN random() < 0.01 THEN 'failed' ELSE 'answered' END, '',
         gen_random_uuid(), 1, c.changed_at - n * interval '1 minute',
         c.changed_at - n * interval '1 minute'
-    FROM conversations c, generate_series(1, %(each)s) n WHERE c.external_id LIKE 'room-made-%%'""",
+    FROM conversations c, generate_series(1, %(each)s) n
+    WHERE c.external_id LIKE 'room-' || %(made)s || '%%'""",
     """CREATE TABLE made_turns AS SELECT t.* FROM turns t
-    JOIN conversations c ON c.id = t.conversation_id WHERE c.external_id LIKE 'room-made-%%'""",
+    JOIN conversations c ON c.id = t.conversation_id
+    WHERE c.external_id LIKE 'room-' || %(made)s || '%%'""",
     """INSERT INTO inbound (id, channel, external_id, payload, message, turn_id, received_at)
     SELECT gen_random_uuid(), 'skerry', t.id, '{"words": "How much is a ticket?"}', '{}', t.id,
         t.received_at FROM made_turns t""",
@@ -99,19 +104,22 @@ def _sounds(size: int) -> list[bytes]:
     return [each[:size] for each in repeated]
 
 
-def fill(url: str, turns: int, megabytes: int) -> None:
+def fill(url: str, made: str, turns: int, megabytes: float) -> None:
+    """So many turns more, of people whose names begin so, as autovacuum would leave them."""
     with psycopg.connect(plain_url(url), autocommit=True) as connection:
         connection.execute("CREATE TABLE made_sounds (number int, data bytea)")
         clips = turns * len(WITH_SOUND) // A_CONVERSATION
-        made = _sounds(max(400, megabytes * 1_000_000 // clips))
-        for number, data in zip(WITH_SOUND, made, strict=True):
+        sounds = _sounds(max(400, int(megabytes * 1_000_000 / clips)))
+        for number, data in zip(WITH_SOUND, sounds, strict=True):
             connection.execute("INSERT INTO made_sounds VALUES (%s, %s)", (number, data))
-        numbers = {"conversations": turns // A_CONVERSATION, "each": A_CONVERSATION}
+        given = {"made": made, "conversations": turns // A_CONVERSATION, "each": A_CONVERSATION}
         for statement in FILL:
             begun = time.monotonic()
-            count = connection.execute(statement, numbers).rowcount
+            count = connection.execute(statement, given).rowcount
             tell(f"{count} {statement.split()[2]} in {time.monotonic() - begun:.1f} s")
-        connection.execute("ANALYZE")
+        connection.execute("DROP TABLE made_turns, made_sounds")
+        connection.execute("VACUUM (ANALYZE)")
+        connection.execute("CHECKPOINT")
 
 
 class Timed(Database):
@@ -226,8 +234,9 @@ def main() -> None:
     with running() as world:
         service, passenger = world.world.settings.address, Passenger(world.network)
         with FondEcho(service, world.world.key) as echo:
+            fill(world.postgres.url, "few-", FEW, chosen.megabytes * FEW / chosen.turns)
             few = asked(passenger, chosen.times) | reads(echo, chosen.times)
-            fill(world.postgres.url, chosen.turns, chosen.megabytes)
+            fill(world.postgres.url, "many-", chosen.turns, chosen.megabytes)
             many = asked(passenger, chosen.times) | reads(echo, chosen.times)
         rows = [
             (name, *few[name], *took, f"{took[0] / few[name][0]:.2f}")
