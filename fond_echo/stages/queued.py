@@ -65,9 +65,9 @@ from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
 
-BUSY = 12
+BUSY, BUSY_WITH_TEXTS = 12, 5
 """Turns under way in one process, beyond which answers go first: read marks and indicators, which
-cost about as much as they, are left out."""
+cost about as much as they, are left out. A text is answered about when its read mark would come."""
 
 Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
 
@@ -104,7 +104,8 @@ class QueuedDriver:
             try:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
-                carrier = _Carrier(self._journal, claim, needs, busy=self._under_way >= BUSY)
+                enough = BUSY_WITH_TEXTS if claim.answers_at_once else BUSY
+                carrier = _Carrier(self._journal, claim, needs, busy=self._under_way >= enough)
                 self._under_way += 1
                 try:
                     finished = await carrier.carry()
