@@ -92,11 +92,19 @@ class Files(unittest.TestCase):
     def test_every_package_that_is_asked_for_is_locked(self):
         project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
         extras = project["optional-dependencies"]
-        groups = (project["dependencies"], *(extras[name] for name in ("speech", "service", "dev")))
-        wanted = {canonicalize_name(Requirement(each).name) for group in groups for each in group}
-        locked = re.findall(r"^([\w.-]+)==", (ROOT / "requirements.lock").read_text(), re.MULTILINE)
-        missing = wanted - {"fond-echo"} - set(map(canonicalize_name, locked))
-        self.assertEqual(missing, set(), "run script/lock")
+        service = [*project["dependencies"], *extras["speech"], *extras["service"]]
+        versions = {}
+        for file, lines in (
+            ("requirements.lock", service), ("requirements-dev.lock", [*service, *extras["dev"]])
+        ):  # fmt: skip
+            wanted = {canonicalize_name(Requirement(each).name) for each in lines} - {"fond-echo"}
+            found = re.findall(r"^([\w.-]+)==(\S+)", (ROOT / file).read_text(), re.MULTILINE)
+            locked = {canonicalize_name(name): version for name, version in found}
+            self.assertEqual(wanted - set(locked), set(), f"{file}: run script/lock")
+            versions[file] = locked
+        # Tests run with what the service runs with.
+        of_service, of_tests = versions.values()
+        self.assertEqual(of_service, {name: of_tests.get(name) for name in of_service})
 
     def test_no_registry_or_machine_stands_in_any_file(self):
         pattern = re.compile(
