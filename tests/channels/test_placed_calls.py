@@ -1,6 +1,7 @@
 """Calls that a channel places through a carrier, and what comes of them."""
 
 import asyncio
+import contextlib
 import io
 import unittest.mock
 from datetime import UTC, datetime
@@ -11,6 +12,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.exc import OperationalError
 
 from fond_echo.channels.phone import turns
+from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
@@ -290,19 +292,36 @@ class Connected(ThroughACarrier):
         async def taken(*arguments, **more):
             if takes:
                 raise takes.pop()
-            return await take(*arguments, **more)
+            found = await take(*arguments, **more)
+            told[:] = untold
+            return found
+
+        writing, untold, told = CallLog.writing, [], []
+
+        @contextlib.asynccontextmanager
+        async def written(*arguments):
+            async with writing(*arguments) as session:
+                yield session
+            if told:
+                # It is kept, and nobody hears that it is.
+                untold.clear()
+                raise told.pop()
 
         with (
             unittest.mock.patch.object(Journal, "finish", ended),
             unittest.mock.patch.object(turns, "take_in", taken),
+            unittest.mock.patch.object(CallLog, "writing", written),
         ):
             for _ in range(2):
                 isla.press("3")
                 await self.hears(isla, "four pounds")
+            untold.append(gone)
+            isla.press("3")
+            await self.hears(isla, "four pounds")
         await isla.hang_up()
         await self.call()
-        self.assertEqual((ends, takes), ([], []))
-        self.assertEqual((await self.turns())[1:], [("key", "fares", "answered")] * 2)
+        self.assertEqual((ends, takes, untold), ([], [], []))
+        self.assertEqual((await self.turns())[1:], [("key", "fares", "answered")] * 3)
 
     async def test_where_nobody_answers_the_assistant_goes_on(self):
         isla, maren = await self.phones("+441632960102", "+441632960100")

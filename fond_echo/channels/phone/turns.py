@@ -44,6 +44,7 @@ from fond_echo.stages.turn import TurnSoFar, known_assistant
 from fond_echo.store.database import AWAY, patiently
 from fond_echo.store.inbound import take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
+from fond_echo.store.records import Inbound as Arrived
 
 log = structlog.get_logger()
 
@@ -252,6 +253,9 @@ class CallTurns:
                     {"call": self._start.record}, queued=False, standing=standing, cause=cause,
                     sound=sound,
                 )  # fmt: skip
+                if found.why == "known":
+                    # Nobody else knows its id: it was kept, though we were not told so.
+                    return await self._kept(session, message)
                 if not found.turn_id:
                     return "", None
                 if self._begin is not None:
@@ -272,6 +276,14 @@ class CallTurns:
         await self._expect(state, revision)
         seconds = state.recording.seconds if state.recording is not None else 0.0
         return After(state.ended, state.transfer, seconds)
+
+    async def _kept(self, session: AsyncSession, message: Inbound) -> tuple[str, Claim | None]:
+        """The turn that a message made, claimed again."""
+        made = select(Arrived.turn_id).where(
+            Arrived.channel == self._channel.name, Arrived.external_id == message.id
+        )
+        turn_id = (await session.execute(made)).scalar_one()
+        return turn_id, await self._journal.claim_in(session, turn_id, heard=True)
 
     async def _carried(self, claim: Claim) -> None:
         """Carry a turn to its end, again where the database was away: one that was left open would
