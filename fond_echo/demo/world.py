@@ -88,14 +88,6 @@ def _phone(file: str, places: Places) -> str:
     return re.sub(rf"\b({'|'.join(ports)})\b", lambda found: str(ports[found[0]]), text)
 
 
-def _publish(echo: FondEcho, name: str, files: dict[str, str]) -> None:
-    """Make files an assistant's live revision, unless they are: to check them takes a second."""
-    there = {each.name: each for each in echo.assistants()}.get(name)
-    if there is None or there.live != there.draft or echo.draft(name).files != files:
-        echo.put_assistant(name, files)
-        echo.publish_assistant(name)
-
-
 def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     """Put everything in place, and give the channels; doing it again changes nothing.
 
@@ -117,9 +109,14 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     handbook = {
         name: text for name, text in files_of(ASSISTANT).items() if name.startswith("handbook/")
     }
+    there = {each.name: each for each in echo.assistants()}
     for name in (ASSISTANT, OUTBOUND, OUTSIDE, DECK):
-        more = handbook if name == OUTSIDE else {}
-        _publish(echo, name, {**files_of(name, places.logic), **more})
+        files = {**files_of(name, places.logic), **(handbook if name == OUTSIDE else {})}
+        known = there.get(name)
+        # To check them again takes a second.
+        if known is None or known.live != known.draft or echo.draft(name).files != files:
+            echo.put_assistant(name, files)
+            echo.publish_assistant(name)
     skerry = ChannelIn(
         assistant=ASSISTANT,
         description=(HERE / "skerry.yaml").read_text("utf-8"),

@@ -12,6 +12,7 @@ import psycopg
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.demo.tour import Tour
+from fond_echo.demo.world import fill
 from fond_echo.running.processes import CLI
 from fond_echo.running.supervisor import Part, Supervisor
 from fond_echo.store.database import plain_url
@@ -38,6 +39,23 @@ class Played(Demo):
             "Maren hears: The guillemot leaves from the north pier today.",
         ):
             self.assertIn(words, text)
+
+    def test_what_is_there_as_it_would_be_put_is_left_and_the_rest_put_back(self):
+        with FondEcho(self.settings.address, self.key) as echo:
+            files = echo.draft("gale-line").files
+            known = {each.name: each.changed_at for each in (*echo.assistants(), *echo.engines())}
+            put = unittest.mock.patch.object(echo, "put_assistant", wraps=echo.put_assistant)
+            with put as again:
+                fill(echo, self.places)
+                again.assert_not_called()
+                found = (*echo.assistants(), *echo.engines())
+                self.assertEqual({each.name: each.changed_at for each in found}, known)
+                echo.put_assistant("gale-line", files | {"notes.md": "Mend the gate."})
+                again.reset_mock()
+                fill(echo, self.places)
+                again.assert_called_once_with("gale-line", files)
+            there = {each.name: each for each in echo.assistants()}["gale-line"]
+            self.assertEqual(there.live, there.draft)
 
     def test_the_tour_notices_what_is_wrong(self):
         import dataclasses

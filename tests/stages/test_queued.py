@@ -18,7 +18,7 @@ from fond_echo.speech.material import recognizer
 from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages import sending
 from fond_echo.stages.deliver import cut
-from fond_echo.stages.queued import BUSY
+from fond_echo.stages.queued import BUSY_WITH_TEXTS
 from fond_echo.store.records import Channel, Contact, Conversation, Delivery, Turn
 from tests.sounds import noise, speech
 from tests.support.driving import QUESTION, Driving, Killed, note
@@ -107,14 +107,14 @@ class OnePath(Driving):
             yield Reply(text="At noon.")
 
         self.world.logic.ask = ask
-        people = range(BUSY + 6)
+        people = range(BUSY_WITH_TEXTS + 6)
         turns = [
             await self.arrive(f"m{one}", text=QUESTION, contact=f"c{one}", conversation=f"r{one}")
             for one in people
         ]
         await asyncio.gather(*map(self.driver.work, turns))
         self.assertEqual(len(self.sent), len(people))
-        self.assertLessEqual(len(self.world.channel.indicated), BUSY)
+        self.assertLessEqual(len(self.world.channel.indicated), BUSY_WITH_TEXTS)
         self.assertIn("typing", self.world.channel.indicated)
 
     async def test_what_logic_remembers_comes_with_the_next_turn(self):
