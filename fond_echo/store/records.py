@@ -8,11 +8,13 @@ from typing import Any
 
 from sqlalchemy import (
     BigInteger,
+    Computed,
     ForeignKey,
     Index,
     UniqueConstraint,
     text,
 )
+from sqlalchemy.dialects.postgresql import TSVECTOR
 from sqlalchemy.orm import Mapped, mapped_column
 
 from fond_echo.store.base import Json, Record, id_column, now_column
@@ -162,7 +164,8 @@ class Turn(Record):
     failed, or cancelled (erased before it was finished). `standing` says why a turn is only told
     so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
     again by hand gets another. `epoch` fences workers: a write with an older one is refused.
-    `sound_erased_at` and `erased_at` say when its sound, and its words too, were erased.
+    `sound_erased_at` and `erased_at` say when its sound, and its words too, were erased. `words`
+    are those of its text, kept by the database, to find it by.
     """
 
     __tablename__ = "turns"
@@ -172,7 +175,7 @@ class Turn(Record):
         Index(None, "state", "received_at", "id"),
         Index(None, "channel", "received_at", "id"),
         Index("ix_turns_short_id", text("right(id, 12)")),
-        Index("ix_turns_words", text("to_tsvector('simple', text)"), postgresql_using="gin"),
+        Index(None, "words", postgresql_using="gin"),
         Index(
             "ix_turns_channel_received_at_words",
             "channel",
@@ -193,6 +196,9 @@ class Turn(Record):
     cause: Mapped[str] = mapped_column(default="inbound")
     arrived_as: Mapped[str] = mapped_column(default="text")
     text: Mapped[str] = mapped_column(default="")
+    words: Mapped[str] = mapped_column(
+        TSVECTOR, Computed("strip(to_tsvector('simple', text))", persisted=True), deferred=True
+    )
     route: Mapped[str] = mapped_column(default="")
     state: Mapped[str] = mapped_column(default="received")
     standing: Mapped[str] = mapped_column(default="")

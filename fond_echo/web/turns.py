@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Annotated, Any
 
 from fastapi import Path, Query
-from sqlalchemy import Select, func, select, text, tuple_
+from sqlalchemy import ColumnElement, FromClause, Select, func, select, text, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import (
@@ -40,8 +40,12 @@ from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api", tags=["log"])
 
+LATEST, MORE = 500, 10_000
+"""So many of the latest turns are looked through for words: at first, and where very many have
+them."""
 FEW = 2_000
 """Turns with words that are so few are looked up by them."""
+LATEST_FIRST = (Turn.received_at.desc(), Turn.id.desc())
 
 TurnId = Annotated[str, Path(max_length=60)]
 Filter = Annotated[str, Query(max_length=60)]
@@ -59,24 +63,19 @@ async def list_turns(
     limit: Limit = 50,
 ) -> Page[TurnOut]:
     """Turns, the latest first; `words`: in all of which these were said."""
-    wanted = _turns()
+    where: list[ColumnElement[bool]] = []
     if conversation:
-        wanted = wanted.where(Turn.conversation_id == conversation)
+        where.append(Turn.conversation_id == conversation)
     if channel:
-        wanted = wanted.where(Turn.channel == channel)
+        where.append(Turn.channel == channel)
     if state:
-        wanted = wanted.where(Turn.state == state)
-    said = func.to_tsvector(text("'simple'"), Turn.text).op("@@")(
-        func.plainto_tsquery(text("'simple'"), words)
-    )
+        where.append(Turn.state == state)
     if (start := place(after)) is not None:
-        wanted = wanted.where(tuple_(Turn.received_at, Turn.id) < start)
-    ordered = wanted.order_by(Turn.received_at.desc(), Turn.id.desc()).limit(limit + 1)
+        where.append(tuple_(Turn.received_at, Turn.id) < start)
     async with service.database.reading() as session:
         if words:
-            few = (await session.execute(select(Turn.id).where(said).limit(FEW))).scalars().all()
-            # Words that are rare are found by their index, common ones soon by going back in time.
-            ordered = ordered.where(Turn.id.in_(few) if len(few) < FEW else said)
+            where.append(Turn.id.in_(await _with_words(session, words, where, limit + 1)))
+        ordered = _turns().where(*where).order_by(*LATEST_FIRST).limit(limit + 1)
         rows = (await session.execute(ordered)).all()
         items = await _outs(session, rows[:limit])
     following = cursor(items[-1].received_at, items[-1].id) if len(rows) > limit else ""
@@ -99,6 +98,37 @@ async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDeta
         reported = [await _run(session, run) for run in runs.scalars()]
         payload: dict[str, Any] = inbound.scalar_one_or_none() or {}
     return TurnDetail(**out.model_dump(), runs=reported, inbound=payload)
+
+
+async def _with_words(
+    session: AsyncSession, words: str, where: Sequence[ColumnElement[bool]], wanted: int
+) -> list[str]:
+    """The latest turns, at least so many as are wanted, in which all these words were said.
+
+    Words that most turns have are found among the latest, as their index would be read whole for
+    them; rare ones by their index. Those that many turns have are looked for among more of the
+    latest, for they may all be old: to go back in time to them would take seconds.
+    """
+    said = Turn.words.op("@@")(func.plainto_tsquery(text("'simple'"), words))
+
+    async def ids(of: FromClause, *also: ColumnElement[bool]) -> list[str]:
+        latest = select(of.c.id).where(*also).order_by(of.c.received_at.desc(), of.c.id.desc())
+        return list((await session.execute(latest.limit(wanted))).scalars())
+
+    async def among_latest(count: int) -> list[str]:
+        turns = select(Turn.id, Turn.received_at, said.label("said")).where(*where)
+        latest = turns.order_by(*LATEST_FIRST).limit(count).subquery()
+        return await ids(latest, latest.c.said)
+
+    if len(found := await among_latest(LATEST)) >= wanted:
+        return found
+    few = (await session.execute(select(Turn.id).where(said).limit(FEW))).scalars().all()
+    if len(few) < FEW:
+        return list(few)
+    if len(found := await among_latest(MORE)) >= wanted:
+        return found
+    all_ = select(Turn.id, Turn.received_at).where(said, *where).cte()
+    return await ids(all_.prefix_with("MATERIALIZED", dialect="postgresql"))
 
 
 def _turns() -> Select[Turn, Conversation, Contact]:

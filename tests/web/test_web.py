@@ -2,6 +2,7 @@
 
 import asyncio
 import time
+import unittest.mock
 
 import httpx
 from sqlalchemy import func, select
@@ -9,7 +10,7 @@ from sqlalchemy import func, select
 from fond_echo.demo.world import files_of
 from fond_echo.store.keys import add_key
 from fond_echo.store.records import Inbound, Turn
-from fond_echo.web import webhooks
+from fond_echo.web import turns, webhooks
 from tests.support.web import ADMIN, WebTest
 from tests.support.world import demo_file
 
@@ -245,6 +246,23 @@ class Arriving(WebTest):
             if not after:
                 break
         self.assertEqual(seen, [f"boat {number}" for number in (4, 3, 2, 1, 0)])
+
+    async def test_turns_are_found_by_their_words_however_many_have_them(self):
+        for number, words in enumerate(("red", "red", "blue", "red", "blue", "blue")):
+            await self.send({"posts": [self.post(f"p{number}", words=f"{words} boat {number}")]})
+        for latest, few, more in ((500, 2_000, 10_000), (1, 9, 1), (1, 1, 9), (1, 1, 1)):
+            with unittest.mock.patch.multiple(turns, LATEST=latest, FEW=few, MORE=more):
+                for words, expected in (("BOAT", 6), ("red boat", 3), ("boats", 0)):
+                    found, after = [], ""
+                    while not found or after:
+                        query = {"words": words, "limit": 2, "after": after, "channel": "skerry"}
+                        page = (await self.client.get("/api/turns", params=query)).json()
+                        found += [turn["text"] for turn in page["items"]]
+                        if not (after := page["next"]):
+                            break
+                    with self.subTest(words=words, latest=latest, few=few, more=more):
+                        self.assertEqual(len(found), expected)
+                        self.assertEqual(found, sorted(found, key=lambda text: -int(text[-1])))
 
     async def test_an_unverified_webhook_is_taken_from_loopback_only(self):
         text = demo_file("skerry.yaml")

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records7"
+revision = "records8"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -359,6 +359,12 @@ def upgrade() -> None:
         sa.Column("cause", sa.Text(), nullable=False),
         sa.Column("arrived_as", sa.Text(), nullable=False),
         sa.Column("text", sa.Text(), nullable=False),
+        sa.Column(
+            "words",
+            postgresql.TSVECTOR(),
+            sa.Computed("strip(to_tsvector('simple', text))", persisted=True),
+            nullable=False,
+        ),
         sa.Column("route", sa.Text(), nullable=False),
         sa.Column("state", sa.Text(), nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
@@ -413,11 +419,7 @@ def upgrade() -> None:
         op.f("ix_turns_state_received_at_id"), "turns", ["state", "received_at", "id"], unique=False
     )
     op.create_index(
-        "ix_turns_words",
-        "turns",
-        [sa.literal_column("to_tsvector('simple', text)")],
-        unique=False,
-        postgresql_using="gin",
+        op.f("ix_turns_words"), "turns", ["words"], unique=False, postgresql_using="gin"
     )
     op.create_table(
         "clips",
