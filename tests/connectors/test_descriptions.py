@@ -116,11 +116,11 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         sent = await self.channel.send(
             outgoing("choices", room=room, key="1", text="Where to?", choices=choices)
         )
-        self.assertEqual(self.net.posts[-1].buttons, choices)
+        self.assertEqual(self.net.posts_in(room)[-1].buttons, choices)
         await self.channel.send(
             outgoing("edit", room=room, id=sent.external_id, text="Where would you like to go?")
         )
-        self.assertEqual(self.net.posts[-1].words, "Where would you like to go?")
+        self.assertEqual(self.net.posts_in(room)[-1].words, "Where would you like to go?")
         for kind in ("file", "picture"):
             await self.channel.send(
                 outgoing(
@@ -128,10 +128,11 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
                 )
             )
             self.assertEqual(
-                (self.net.posts[-1].kind, self.net.posts[-1].file), (kind, ("a.txt", 9))
+                (self.net.posts_in(room)[-1].kind, self.net.posts_in(room)[-1].file),
+                (kind, ("a.txt", 9)),
             )
         await self.channel.send(outgoing("delete", room=room, id=sent.external_id))
-        self.assertNotIn(sent.external_id, [post.id for post in self.net.posts])
+        self.assertNotIn(sent.external_id, [post.id for post in self.net.posts_in(room)])
         await self.channel.mark_read(room, "isla", "post-1")
         self.assertEqual(self.net.seen[room], "post-1")
 

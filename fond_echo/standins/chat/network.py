@@ -6,10 +6,12 @@ import itertools
 import re
 import secrets
 import time
+from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.columns import scaled
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.errors import SoundError
@@ -147,7 +149,7 @@ class Network:
         self._epoch = secrets.token_hex(3)
         self._numbers = itertools.count(1)
         self.people = {person.id: person for person in PEOPLE}
-        self.posts: list[Post] = []
+        self._posts: defaultdict[str, list[Post]] = defaultdict(list)
         self.seen: dict[str, str] = {}
         self.conferences: dict[str, str] = {}
         """By person, the number of the conference they talk in."""
@@ -212,69 +214,44 @@ class Network:
         self, post_id: str, words: str | None, buttons: tuple[tuple[str, str], ...] = ()
     ) -> Post:
         """Change the words and buttons of one of the bot's posts, or take it away with None."""
-        for place, post in enumerate(self.posts):
-            if post.id == post_id and post.author == BOT:
-                if words is None:
-                    return self.posts.pop(place)
-                self.posts[place] = replace(post, words=words, buttons=buttons)
-                return self.posts[place]
+        for posts in self._posts.values():
+            for place, post in enumerate(posts):
+                if post.id == post_id and post.author == BOT:
+                    if words is None:
+                        return posts.pop(place)
+                    posts[place] = replace(post, words=words, buttons=buttons)
+                    return posts[place]
         raise Refusal(404, f"the bot has no post {post_id!r}")
 
     def send_file(self, author: Person, room: str, data: bytes, name: str) -> Post:
         """Post a file as it is: a proper voice note shows as one, other sound as a file."""
-        try:
-            decoded = decode(data)
-            findings = findings_of(data, decoded)
-        except SoundError as error:
-            raise Refusal(415, f"the file is not sound: {error}") from error
-        peaks = scaled(heights(decoded.clip, PEAKS), 0, LOUDEST)
-        why = "; ".join(finding.what for finding in findings)
-        sound = Sound(
-            f"snd-{secrets.token_hex(6)}",
-            data,
-            "file" if why else "note",
-            round(decoded.clip.seconds, 3),
-            tuple(peaks),
-            name,
-            why,
-        )
-        return self._post(author, room, sound=sound)
+        return self._post(author, room, sound=_received(data, name))
 
     def record(self, author: Person, room: str, data: bytes) -> Post:
         """Post a recording, made into a voice note as a telephone's app would."""
         try:
-            note = encode_voice_note(decode(data).clip, secrets.randbits(32))
+            clip = decode(data).clip
+            note = encode_voice_note(clip, secrets.randbits(32))
         except SoundError as error:
             raise Refusal(415, f"the recording cannot be used: {error}") from error
-        return self.send_file(author, room, note, "")
+        return self._post(author, room, sound=_sound(note, clip))
 
     def send_note(
         self, author: Person, room: str, data: bytes, length: float, peaks: list[int]
     ) -> Post:
         """Post what a bot says is a voice note. It is shown as one only where it is mono Ogg
         Opus, and the length and the peaks sent along are true."""
-        post = self.send_file(author, room, data, "voice note")
-        assert post.sound is not None
-        problems = [post.sound.why] if post.sound.why else []
-        if abs(post.sound.length - length) > LENGTH_TOLERANCE:
-            problems.append(f"it lasts {post.sound.length} s, not {length} s")
+        sound = _received(data)
+        problems = [sound.why] if sound.why else []
+        if abs(sound.length - length) > LENGTH_TOLERANCE:
+            problems.append(f"it lasts {sound.length} s, not {length} s")
         if len(peaks) != PEAKS or not all(0 <= peak <= LOUDEST for peak in peaks):
             problems.append(f"peaks must be {PEAKS} numbers of 0 to {LOUDEST}")
-        elif _differ(peaks, post.sound.peaks):
+        elif _differ(peaks, sound.peaks):
             problems.append("the peaks are not those of the sound")
-        sound = Sound(
-            post.sound.id,
-            data,
-            "file" if problems else "note",
-            post.sound.length,
-            post.sound.peaks,
-            "",
-            "; ".join(problems),
-        )
-        self._sounds[sound.id] = sound
-        kept = Post(post.id, post.number, room, author, post.at, sound=sound)
-        self.posts[self.posts.index(post)] = kept
-        return kept
+        shown = "file" if problems else "note"
+        sound = replace(sound, shown=shown, why="; ".join(problems))
+        return self._post(author, room, sound=sound)
 
     def _post(
         self, author: Person, room: str, *, sound: Sound | None = None, **fields: Any
@@ -288,7 +265,7 @@ class Network:
         )  # fmt: skip
         if sound:
             self._sounds[sound.id] = sound
-        self.posts.append(post)
+        self._posts[room].append(post)
         if author == BOT:
             self.doing.pop(room, None)
         return post
@@ -324,7 +301,23 @@ class Network:
 
     def posts_in(self, room: str, after: int = 0) -> list[Post]:
         """Posts of a room with a number above `after`, in order."""
-        return [post for post in self.posts if post.room == room and post.number > after]
+        return [post for post in self._posts.get(room, ()) if post.number > after]
+
+
+def _received(data: bytes, name: str = "") -> Sound:
+    try:
+        decoded = decode(data)
+        findings = findings_of(data, decoded)
+    except SoundError as error:
+        raise Refusal(415, f"the file is not sound: {error}") from error
+    return _sound(data, decoded.clip, name, "; ".join(finding.what for finding in findings))
+
+
+def _sound(data: bytes, clip: Clip, name: str = "", why: str = "") -> Sound:
+    """A clip as it is posted: as a note, or for some reason only as a file."""
+    peaks = tuple(scaled(heights(clip, PEAKS), 0, LOUDEST))
+    shown, length = "file" if why else "note", round(clip.seconds, 3)
+    return Sound(f"snd-{secrets.token_hex(6)}", data, shown, length, peaks, name, why)
 
 
 def _differ(given: Sequence[int], true: Sequence[int]) -> bool:
