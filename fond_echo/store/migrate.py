@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+import re
 from pathlib import Path
 
 from alembic import command
@@ -24,12 +26,18 @@ class NewerDatabase(FondEchoError):
 
 
 class OlderDatabase(FondEchoError):
-    """The database was made before the first release, whose tables have other names."""
+    """The database was made before the first release, whose tables are others."""
 
     code = "database-older"
 
 
-BEFORE_THE_FIRST_RELEASE = ("0001",)
+_NUMBERED = re.compile(r"0001|records(\d+)")
+"""What revisions are called until the first release."""
+
+
+def _number(revision: str) -> float:
+    found = _NUMBERED.fullmatch(revision)
+    return int(found[1] or 1) if found else math.inf
 
 
 def _config(connection: Connection) -> Config:
@@ -44,9 +52,10 @@ def _upgrade(connection: Connection) -> None:
     config = _config(connection)
     known = {script.revision for script in ScriptDirectory.from_config(config).walk_revisions()}
     current = MigrationContext.configure(connection).get_current_revision()
-    if current in BEFORE_THE_FIRST_RELEASE:
+    if current is not None and _number(current) < min(map(_number, known)):
         raise OlderDatabase(
-            "the database was made before the first release, and its tables have other names now",
+            f"the database is at revision {current}, from before the first release, and its tables "
+            "are others now",
             remedy="begin with an empty one: name another in FOND_ECHO_DATABASE, or for the demo "
             "say --fresh; recordings and assistants can be fetched before with the version that "
             "made it",

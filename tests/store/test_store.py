@@ -59,20 +59,22 @@ class Migrations(unittest.IsolatedAsyncioTestCase):
     async def test_a_newer_database_is_refused(self):
         database = Database(empty_database())
         await migrate(database)
-        async with database.writing() as session:
-            await session.execute(text("UPDATE alembic_version SET version_num = '9999'"))
-        with self.assertRaisesRegex(NewerDatabase, "9999"):
-            await migrate(database)
+        for newer in ("9999", "records999"):
+            async with database.writing() as session:
+                await session.execute(text(f"UPDATE alembic_version SET version_num = '{newer}'"))
+            with self.assertRaisesRegex(NewerDatabase, newer):
+                await migrate(database)
         await database.close()
 
     async def test_a_database_from_before_the_first_release_is_refused_with_the_way_out(self):
         database = Database(empty_database())
         await migrate(database)
-        async with database.writing() as session:
-            await session.execute(text("UPDATE alembic_version SET version_num = '0001'"))
-        with self.assertRaisesRegex(OlderDatabase, "before the first release") as found:
-            await migrate(database)
-        self.assertIn("--fresh", found.exception.remedy)
+        for older in ("0001", "records7"):
+            async with database.writing() as session:
+                await session.execute(text(f"UPDATE alembic_version SET version_num = '{older}'"))
+            with self.assertRaisesRegex(OlderDatabase, "before the first release") as found:
+                await migrate(database)
+            self.assertIn("--fresh", found.exception.remedy)
         await database.close()
 
     async def test_the_queue_s_tables_follow_a_later_release_of_its_library(self):
