@@ -28,6 +28,10 @@ REFILL_SECONDS = 0.3
 """After some work, the next child is forked so much later: who sent the work is waiting for what
 follows it, on the same cores."""
 
+GRACE_SECONDS = 60.0
+"""So much longer than twice its processor time a child is waited for: others may use the machine,
+too, and it has to be begun."""
+
 PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.checking")
 """What the server has loaded before any child is forked."""
 
@@ -43,7 +47,7 @@ class Isolation:
 
     Args:
         memory: bytes of address space for a child, beside what it begins with.
-        cpu_seconds: of processor time; twice that of waiting.
+        cpu_seconds: of processor time; twice that and `GRACE_SECONDS` of waiting.
         at_once: so many children at a time; the rest of the work waits.
         spare: so many wait for work, once there was any: each takes some 20 MB.
     """
@@ -118,7 +122,7 @@ class Isolation:
         child = self._ready()
         try:
             child.pipe.send((function, arguments))
-            if not child.pipe.poll(2.0 * self._cpu_seconds):
+            if not child.pipe.poll(2.0 * self._cpu_seconds + GRACE_SECONDS):
                 raise Exhausted("it took too long")
             answer = child.pipe.recv()
         except (EOFError, OSError) as error:

