@@ -165,7 +165,7 @@ class Turn(Record):
     so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
     again by hand gets another. `epoch` fences workers: a write with an older one is refused.
     `sound_erased_at` and `erased_at` say when its sound, and its words too, were erased. `words`
-    are those of its text, kept by the database, to find it by.
+    are those of its text, of the first 100,000 characters, kept by the database to find it by.
     """
 
     __tablename__ = "turns"
@@ -197,7 +197,10 @@ class Turn(Record):
     arrived_as: Mapped[str] = mapped_column(default="text")
     text: Mapped[str] = mapped_column(default="")
     words: Mapped[str] = mapped_column(
-        TSVECTOR, Computed("strip(to_tsvector('simple', text))", persisted=True), deferred=True
+        TSVECTOR,
+        # PostgreSQL refuses what makes more than a megabyte, and with it the whole turn.
+        Computed("strip(to_tsvector('simple', left(text, 100000)))", persisted=True),
+        deferred=True,
     )
     route: Mapped[str] = mapped_column(default="")
     state: Mapped[str] = mapped_column(default="received")

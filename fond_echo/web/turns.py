@@ -62,7 +62,8 @@ async def list_turns(
     after: After = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
-    """Turns, the latest first; `words`: in all of which these were said."""
+    """Turns, the latest first; `words`: in all of which these were said, among the first 100,000
+    characters of each."""
     where: list[ColumnElement[bool]] = []
     if conversation:
         where.append(Turn.conversation_id == conversation)

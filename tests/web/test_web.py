@@ -264,6 +264,14 @@ class Arriving(WebTest):
                         self.assertEqual(len(found), expected)
                         self.assertEqual(found, sorted(found, key=lambda text: -int(text[-1])))
 
+    async def test_a_text_of_very_many_words_is_kept_and_found_by_its_first(self):
+        words = " ".join(f"boat{number}" for number in range(300_000))
+        response = await self.send({"posts": [self.post(words=words)]})
+        self.assertEqual((response.status_code, response.json()), (202, {"new": 1}))
+        for word, count in (("boat7", 1), ("boat299999", 0)):
+            found = (await self.client.get("/api/turns", params={"words": word})).json()["items"]
+            self.assertEqual(len(found), count, word)
+
     async def test_an_unverified_webhook_is_taken_from_loopback_only(self):
         text = demo_file("skerry.yaml")
         start, end = text.index("    verify:"), text.index("  connect:")

@@ -362,7 +362,7 @@ def upgrade() -> None:
         sa.Column(
             "words",
             postgresql.TSVECTOR(),
-            sa.Computed("strip(to_tsvector('simple', text))", persisted=True),
+            sa.Computed("strip(to_tsvector('simple', left(text, 100000)))", persisted=True),
             nullable=False,
         ),
         sa.Column("route", sa.Text(), nullable=False),
