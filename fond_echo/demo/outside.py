@@ -49,11 +49,11 @@ def outside_engines(
                 client.put(f"{address}/faults", json={"path": "/hearing"}).raise_for_status()
             turn = echo.turn(found["turn"])
             say(f"   heard   {turn.text}")
-            stages = {stage.name: stage.output for stage in turn.runs[0].stages}
+            stages = turn.runs[0].stages
             there = [
                 EngineAsked.model_validate(each)
-                for name in ("transcribe", "answer", "speak")
-                for each in stages.get(name, {}).get("asked", [])
+                for stage in stages
+                for each in (stage.output or {}).get("asked", [])
             ]
             for each in there:
                 why = f", {each.why[:60]}" if each.why else ""
@@ -64,7 +64,11 @@ def outside_engines(
             if not re.search(answer, text, re.DOTALL):
                 problem(f"outside engines, {question!r}: the answer was {text!r}")
             if missing := [name for name in asked if name not in {each.engine for each in there}]:
-                problem(f"outside engines, {question!r}: {', '.join(missing)} not asked")
+                course = ", ".join(f"{stage.name} {stage.outcome}" for stage in stages)
+                problem(
+                    f"outside engines, {question!r}: {', '.join(missing)} not asked;"
+                    f" it is {turn.state}: {course}"
+                )
 
 
 def call_with_engines(
