@@ -140,7 +140,8 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         limit: int = 50,
         words: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first; `words`: in all of which these were said."""
+        """Turns, the latest first; `words`: in all of which these were said, among the
+        first 100,000 characters of each."""
         return await self.make(calls.turns(conversation, channel, state, after, limit, words))
 
     async def turn(self, turn_id: str) -> TurnDetail:

@@ -136,7 +136,8 @@ class FondEcho(AssistantCalls, EngineCalls):
         limit: int = 50,
         words: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first; `words`: in all of which these were said."""
+        """Turns, the latest first; `words`: in all of which these were said, among the
+        first 100,000 characters of each."""
         return self.make(calls.turns(conversation, channel, state, after, limit, words))
 
     def turn(self, turn_id: str) -> TurnDetail:
