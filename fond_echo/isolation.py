@@ -23,6 +23,8 @@ from typing import Any, TypeVar
 from fond_echo.core.errors import FondEchoError
 
 Result = TypeVar("Result")
+Serving = Callable[[Connection, int, int], None]
+"""What a child does: with its pipe, its bytes of memory and its seconds of processor time."""
 
 REFILL_SECONDS = 0.3
 """After some work, the next child is forked so much later: who sent the work is waiting for what
@@ -32,7 +34,7 @@ GRACE_SECONDS = 60.0
 """So much longer than twice its processor time a child is waited for: others may use the machine,
 too, and it has to be begun."""
 
-PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.checking")
+PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.warm")
 """What the server has loaded before any child is forked."""
 
 
@@ -56,8 +58,8 @@ class Isolation:
         self._memory, self._cpu_seconds = memory, cpu_seconds
         self._places = asyncio.Semaphore(at_once)
         self._wanted = spare
-        self._spare: list[_Child] = []
-        self._over: list[_Child] = []
+        self._spare: list[Child] = []
+        self._over: list[Child] = []
         self._context = multiprocessing.get_context("forkserver")
         self._context.set_forkserver_preload(list(PRELOADED))
 
@@ -83,18 +85,20 @@ class Isolation:
         # Where none can be had now, the next piece of work says so.
         with contextlib.suppress(OSError, EOFError):
             while len(self._spare) < self._wanted:
-                self._spare.append(self._born())
+                self._spare.append(self.born())
 
-    def _born(self) -> _Child:
+    def born(self, serving: Serving | None = None) -> Child:
+        """A new child, which does one piece of work, or what it is given to do."""
         ours, theirs = self._context.Pipe()
         process = self._context.Process(
-            target=_child, args=(theirs, self._memory, self._cpu_seconds), daemon=True
-        )
+            target=serving or _work_once, args=(theirs, self._memory, self._cpu_seconds),
+            daemon=True,
+        )  # fmt: skip
         process.start()
         theirs.close()
-        return _Child(process, ours)
+        return Child(process, ours)
 
-    def _ready(self) -> _Child:
+    def _ready(self) -> Child:
         """A child that waits and lives, or a new one."""
         with contextlib.suppress(IndexError):
             while True:
@@ -102,7 +106,7 @@ class Isolation:
                 if child.process.is_alive():
                     return child
                 child.end()
-        return self._born()
+        return self.born()
 
     async def run(self, function: Callable[..., Result], *arguments: Any) -> Result:
         """Call a function of a module with arguments that can be pickled.
@@ -131,14 +135,14 @@ class Isolation:
             # Its answer is here, or will never be: nothing is gained by letting it end in order,
             # nor by waiting until it has ended.
             self._over.append(child)
-        if isinstance(answer, _Raised):
+        if isinstance(answer, Raised):
             raise answer.error
         result: Result = answer
         return result
 
 
 @dataclass(frozen=True)
-class _Child:
+class Child:
     """A child process, and our end of its pipe."""
 
     process: ForkServerProcess
@@ -151,19 +155,24 @@ class _Child:
         self.process.close()
 
 
-class _Raised:
+class Raised:
     """An error, as it travels back."""
 
     def __init__(self, error: Exception) -> None:
         self.error = error
 
 
-def _child(pipe: Connection, memory: int, cpu_seconds: int) -> None:
+def limit_memory(memory: int) -> None:
+    """Let this process take so many bytes more than it has, and write no files."""
     pages = int(Path("/proc/self/statm").read_text().split()[0])
     memory += pages * resource.getpagesize()
     resource.setrlimit(resource.RLIMIT_AS, (memory, memory))
-    resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds + 1))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
+
+
+def _work_once(pipe: Connection, memory: int, cpu_seconds: int) -> None:
+    limit_memory(memory)
+    resource.setrlimit(resource.RLIMIT_CPU, (cpu_seconds, cpu_seconds + 1))
     try:
         function, arguments = pipe.recv()
     except EOFError:
@@ -172,7 +181,7 @@ def _child(pipe: Connection, memory: int, cpu_seconds: int) -> None:
     try:
         answer = function(*arguments)
     except FondEchoError as error:
-        answer = _Raised(error)
+        answer = Raised(error)
     except MemoryError:
-        answer = _Raised(Exhausted("it used up its memory"))
+        answer = Raised(Exhausted("it used up its memory"))
     pipe.send(answer)

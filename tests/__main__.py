@@ -27,7 +27,7 @@ LAST = "core"
 BESIDE = "channels"
 """Calls take their time and little else: they go on beside the others from the beginning."""
 
-COMPILED = "import fond_echo.speech.warm, fond_echo.core.telephony.media.loudness as l; l.warm()"
+COMPILED = "import fond_echo.speech.warm, fond_echo.documents.warm, fond_echo.core.telephony.media.loudness as l; l.warm()"
 
 FAILED = "failed: "
 """Begins a line for every test that failed; all of them stand together at the end."""

@@ -120,7 +120,7 @@ def instances(
     for word, path in words:
         said: list[str] = []
         for at, chunk in enumerate(path):
-            yield asked(word, at, said), " ".join(chunk)
+            yield tuple(asked(word, at, said)), " ".join(chunk)
             said.append(" ".join(chunk))
 
 

@@ -29,15 +29,24 @@ MAX_ERRORS = 100
 
 
 class InvalidFile(FondEchoError):
-    """A file with errors in it; `errors` lists them, the first hundred."""
+    """A file with errors in it; `errors` lists them, the first hundred and how many more there are.
+
+    Args:
+        more: errors that were found beside those that are given.
+    """
 
     code = "file-invalid"
 
-    def __init__(self, errors: Sequence[FileError]) -> None:
-        first = errors[0]
-        more = f" (and {len(errors) - 1} more)" if len(errors) > 1 else ""
-        super().__init__(f"{first}{more}")
-        self.errors = tuple(sorted(errors)[:MAX_ERRORS])
+    def __init__(self, errors: Sequence[FileError], more: int = 0) -> None:
+        total = len(errors) + more
+        rest = f" (and {total - 1} more)" if total > 1 else ""
+        super().__init__(f"{errors[0]}{rest}")
+        listed = sorted(errors)[:MAX_ERRORS]
+        if total > MAX_ERRORS:
+            last, count = listed[-1], total - len(listed)
+            listed.append(FileError(last.file, last.line, last.column, f"{count:,} more errors",
+                                    "correct these first, then check again"))  # fmt: skip
+        self.errors = tuple(listed)
 
 
 MAX_NAME = 100

@@ -8,6 +8,7 @@ from fnmatch import fnmatch
 from typing import Any
 
 from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.examples import reader_of
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.phrases import PLACE
 from fond_echo.core.grammar.abnf import read_abnf
@@ -220,6 +221,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
 def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Names, commands, keys and examples that are there twice."""
     known: dict[tuple[str, Any], tuple[str, Path]] = {}
+    spoken = reader_of(assistant.its_language).spoken
     for place, route in enumerate(assistant.routes):
         path: Path = ("routes", place)
         unique: list[tuple[str, Any, str, Path]] = [
@@ -229,7 +231,7 @@ def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         ]
         for number, example in enumerate(route.examples):
             words = PLACE.sub(" ", example)
-            tokens = tuple(assistant.its_language.writing.spoken_tokens(words))
+            tokens = spoken(words)
             if not tokens:
                 yield source.error((*path, "examples", number), f"{example!r} has no word in it")
             unique.append(

@@ -1,19 +1,29 @@
-"""YAML 1.2 with the place of every value: no aliases, no tags, bounded in size and depth."""
+"""YAML 1.2 with the place of every value: no aliases, no tags, bounded in size and depth.
+
+A file is read in one pass over the events of the C library; what that refuses, and what is not read
+here, goes to `careful_yaml`, which has words for it.
+"""
 
 from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
-from ruamel.yaml import YAML
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.events import AliasEvent, CollectionStartEvent, NodeEvent
-from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+import yaml
+from yaml.events import (
+    AliasEvent,
+    MappingEndEvent,
+    ScalarEvent,
+    SequenceEndEvent,
+    SequenceStartEvent,
+    StreamEndEvent,
+)
 
-from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.errors import FileError
 
 MAX_BYTES = 1_000_000
 DEEPEST = 30
@@ -55,86 +65,83 @@ class Source:
         return FileError(self.file, place.line, place.column, what, remedy)
 
 
+class _Refused(Exception):
+    """What the fast reader leaves to the careful one."""
+
+
 def read_yaml(text: str, file: str) -> Source:
-    """Read one YAML document.
+    """Read one YAML document; the same text is read once.
 
     Raises:
         InvalidFile: not YAML, or YAML with what is not read here.
     """
-    if len(text.encode("utf-8", "replace")) > MAX_BYTES:
-        raise InvalidFile([FileError(file, 1, 1, f"the file is over {MAX_BYTES:,} bytes")])
+    return _read(text, file)
+
+
+@lru_cache(maxsize=16)
+def _read(text: str, file: str) -> Source:
+    from fond_echo.documents.careful_yaml import read_carefully
+
+    # What the two libraries may take differently is left to the careful one, which decides.
+    if len(text.encode("utf-8", "replace")) > MAX_BYTES or _ODD.search(text):
+        return read_carefully(text, file)
     try:
-        _check_events(text, file)
-        node = YAML(typ="safe", pure=True).compose(text)
-    except MarkedYAMLError as error:
-        mark = error.problem_mark or error.context_mark
-        line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
-        raise InvalidFile(
-            [FileError(file, line, column, str(error.problem or error.context))]
-        ) from error
-    except (YAMLError, ValueError) as error:
-        raise InvalidFile([FileError(file, 1, 1, str(error).splitlines()[0])]) from error
-    places: dict[Path, Place] = {}
-    keys: dict[Path, Place] = {}
-    errors: list[FileError] = []
-    value = _value(node, (), places, keys, errors, file) if node is not None else None
-    if errors:
-        raise InvalidFile(errors)
-    return Source(file, value, places, keys)
+        return _EventReader(text, file).source()
+    except (yaml.YAMLError, _Refused, ValueError):
+        return read_carefully(text, file)
 
 
-def _check_events(text: str, file: str) -> None:
-    depth = 0
-    for event in YAML(typ="safe", pure=True).parse(text):
-        line, column = event.start_mark.line + 1, event.start_mark.column + 1
-        if isinstance(event, AliasEvent) or (isinstance(event, NodeEvent) and event.anchor):
-            what = "anchors and aliases (& and *) are not read"
-            raise InvalidFile([FileError(file, line, column, what, "write the value out")])
-        if getattr(event, "tag", None) not in (None, "!"):
-            raise InvalidFile(
-                [FileError(file, line, column, "tags (!) are not read", "leave it out")]
-            )
-        if isinstance(event, CollectionStartEvent):
-            depth += 1
-        elif type(event).__name__.endswith("EndEvent") and depth:
-            depth -= 1
-        if depth > DEEPEST:
-            raise InvalidFile([FileError(file, line, column, f"nested deeper than {DEEPEST}")])
+_ODD = re.compile(r"[^\n -\ud7ff\ue000-\uffff\U00010000-\U0010ffff]|[\x7f-\x9f\u2028\u2029\ufeff]|^%", re.MULTILINE)
+"""Control characters, tabs among them, other ends of lines, and directives."""
 
 
-def _value(
-    node: Node,
-    path: Path,
-    places: dict[Path, Place],
-    keys: dict[Path, Place],
-    errors: list[FileError],
-    file: str,
-) -> Any:
-    places[path] = Place(node.start_mark.line + 1, node.start_mark.column + 1)
-    if isinstance(node, ScalarNode):
-        return _scalar(node)
-    if isinstance(node, SequenceNode):
-        return [
-            _value(each, (*path, place), places, keys, errors, file)
-            for place, each in enumerate(node.value)
-        ]
-    assert isinstance(node, MappingNode)
-    found: dict[str, Any] = {}
-    for key_node, value_node in node.value:
-        line, column = key_node.start_mark.line + 1, key_node.start_mark.column + 1
-        if not isinstance(key_node, ScalarNode):
-            errors.append(FileError(file, line, column, "a key must be plain text"))
-            continue
-        key = str(key_node.value)
-        if key in found:
-            first = keys[(*path, key)].line
-            errors.append(
-                FileError(file, line, column, f"{key} is given twice", f"see line {first}")
-            )
-            continue
-        keys[(*path, key)] = Place(line, column)
-        found[key] = _value(value_node, (*path, key), places, keys, errors, file)
-    return found
+class _EventReader:
+    """Makes values and places of the events of one document."""
+
+    def __init__(self, text: str, file: str) -> None:
+        events = yaml.parse(text, Loader=yaml.CSafeLoader)
+        self._step: Callable[[], Any] = events.__next__
+        self._file = file
+        self._places: dict[Path, Place] = {}
+        self._keys: dict[Path, Place] = {}
+
+    def source(self) -> Source:
+        self._step()  # the stream's start
+        if type(event := self._step()) is StreamEndEvent:
+            return Source(self._file, None, self._places, self._keys)
+        if event.explicit:
+            raise _Refused
+        value = self._value(self._step(), ())
+        self._step()  # the document's end
+        if type(self._step()) is not StreamEndEvent:
+            raise _Refused
+        return Source(self._file, value, self._places, self._keys)
+
+    def _value(self, event: Any, path: Path) -> Any:
+        kind = type(event)
+        if kind is AliasEvent or event.anchor or event.tag is not None or len(path) > DEEPEST:
+            raise _Refused
+        mark = event.start_mark
+        self._places[path] = Place(mark.line + 1, mark.column + 1)
+        if kind is ScalarEvent:
+            return scalar_value(event.value, plain=not event.style)
+        if kind is SequenceStartEvent:
+            listed: list[Any] = []
+            while type(event := self._step()) is not SequenceEndEvent:
+                listed.append(self._value(event, (*path, len(listed))))
+            return listed
+        found: dict[str, Any] = {}
+        while type(event := self._step()) is not MappingEndEvent:
+            if type(event) is not ScalarEvent or event.anchor or event.tag is not None:
+                raise _Refused
+            key = event.value
+            if key in found:
+                raise _Refused
+            mark = event.start_mark
+            there = (*path, key)
+            self._keys[there] = Place(mark.line + 1, mark.column + 1)
+            found[key] = self._value(self._step(), there)
+        return found
 
 
 _INTEGER = re.compile(r"[-+]?\d+")
@@ -142,10 +149,9 @@ _FLOAT = re.compile(r"[-+]?(\.\d+|\d+(\.\d*)?)([eE][-+]?\d+)?")
 _WORDS = {"null": None, "~": None, "": None, "true": True, "false": False}
 
 
-def _scalar(node: ScalarNode) -> Any:
+def scalar_value(text: str, *, plain: bool) -> Any:
     """The core schema of YAML 1.2 (§10.3.2), without octal, hex and not-a-number."""
-    text = str(node.value)
-    if node.style is not None:
+    if not plain:
         return text
     if text.lower() in _WORDS:
         return _WORDS[text.lower()]

@@ -26,8 +26,9 @@ def validated(source: Source, model: type[Model], at: Path = ()) -> Model:
     try:
         return model.model_validate(value)
     except ValidationError as error:
-        found = error.errors(include_url=False)[:MAX_ERRORS]
-        raise InvalidFile([_fault(source, model, each) for each in found]) from error
+        found = error.errors(include_url=False)
+        listed = [_fault(source, model, each) for each in found[:MAX_ERRORS]]
+        raise InvalidFile(listed, more=len(found) - len(listed)) from error
 
 
 def _first_field(model: type[BaseModel]) -> str:

@@ -15,6 +15,7 @@ for _name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "NUMBA_NUM_THREADS"):
 
 import sqlalchemy.orm  # noqa: E402
 
+import fond_echo.documents.warm  # noqa: E402
 import fond_echo.running.media  # noqa: E402
 import fond_echo.running.phone  # noqa: E402
 import fond_echo.running.work  # noqa: E402

@@ -20,7 +20,8 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import digest
 from fond_echo.documents.checking import Report, check
 from fond_echo.engines.registry import Wanted
-from fond_echo.isolation import Exhausted, Isolation
+from fond_echo.isolation import Exhausted
+from fond_echo.kept_process import KeptProcess
 from fond_echo.stages.ports import Recognizer, Synthesizer
 from fond_echo.store.records import Channel
 from fond_echo.web.feed import EventFeed
@@ -72,9 +73,7 @@ class Service:
         self.rendered: Recent[Any, Any] = Recent(RENDERED_BYTES, lambda made: len(made.sound.data))
         """Texts that programs had made sound, by all that makes them sound so."""
         self.decoder = installation.decoder
-        self._isolation = Isolation(
-            memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS, at_once=2, spare=0
-        )
+        self._checking = KeptProcess(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS)
         self.tries = Tries()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""
@@ -95,7 +94,7 @@ class Service:
         if (known := _reports.get(of)) is not None:
             return known
         try:
-            report = await self._isolation.run(check, dict(files))
+            report = await self._checking.run(check, dict(files))
         except Exhausted as error:
             raise NotCheckable(
                 f"the files could not be checked: {error.what}",

@@ -87,8 +87,8 @@ class Trying(WebTest):
         self.assertEqual((fault["line"], fault["remedy"]), (4, "did you mean whimbrel?"))
 
     async def test_the_same_files_are_checked_once(self):
-        isolation = self.service._isolation
-        with mock.patch.object(isolation, "run", wraps=isolation.run) as run:
+        checking = self.service._checking
+        with mock.patch.object(checking, "run", wraps=checking.run) as run:
             for files, count in (
                 (FILES, 0),  # it was, when it was put
                 ({**FILES, "more.txt": "x"}, 1),

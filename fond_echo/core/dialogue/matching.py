@@ -19,9 +19,8 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 
-from fond_echo.core.grammar.match import spot
-from fond_echo.core.grammar.model import Reference
-from fond_echo.core.language.language import Language
+from fond_echo.core.dialogue.examples import ExampleText, reader_of
+from fond_echo.core.language.language import Language, Wording
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sounding import sound_likeness
 
@@ -41,11 +40,20 @@ REFINED = 24
 """So many of the best examples are compared in letters and order too."""
 
 
+SAME, SAME_MEANT = 0.97, 0.93
+"""The least that an example is worth that was said word for word, or in words that stand for the
+same; the most that the latter is worth is a hundredth less than the former."""
+
+SHOWN = 20
+"""So many routes are told of at most, the best."""
+
+
 @dataclass(frozen=True)
 class Match:
-    """The example that fits best, 0 to 1, and the words that made it fit; a word that is only
-    like another stands as "tikket≈ticket"."""
+    """A route's example that fits best, 0 to 1, and the words that made it fit; a word that is
+    only like another stands as "tikket≈ticket"."""
 
+    route: str
     score: float
     example: str
     shared: tuple[str, ...]
@@ -66,36 +74,6 @@ def likeness(left: str, right: str) -> float:
     return 2.0 * len(a & b) / (len(a) + len(b))
 
 
-class KindMarker:
-    """Puts what they are in place of dates, times, amounts and numbers: "‹time›"."""
-
-    def __init__(self, language: Language) -> None:
-        self._numbers, self._types = language.numbers, language.types
-        self._starts = lru_cache(maxsize=20_000)(self._may_start)
-
-    def _may_start(self, token: str) -> bool:
-        """Whether a date, a time or an amount may begin with a word, or be at its second."""
-        numbers = self._numbers
-        return (
-            token in self._types.OPENING
-            or numbers.is_number_word(token)
-            or numbers.ordinal_value([token]) is not None
-        )
-
-    def marked(self, tokens: Sequence[str]) -> list[str]:
-        """Tokens with what they are."""
-        if not any(map(self._starts, tokens)):
-            return list(tokens)
-        found = list(tokens)
-        grammar = self._types.builtin_grammar()
-        for kind in self._types.SPOTTED:
-            reference = Reference("", f"builtin:{kind}")
-            for start, end, _ in reversed(spot(grammar, reference, found, self._starts)):
-                if end - start > 1 or found[start] in self._types.OPENING:
-                    found[start:end] = [f"‹{kind}›"]
-        return ["‹number›" if self._numbers.is_number_word(token) else token for token in found]
-
-
 class ExampleMatcher:
     """Compares utterances with the examples of all routes at once.
 
@@ -111,41 +89,38 @@ class ExampleMatcher:
     ) -> None:
         language = language or language_of()
         self._wording, self._letters = language.wording, language.letters
-        self._marked = KindMarker(language).marked
+        self._reader = reader_of(language)
         self.routes = list(examples)
         self._texts: list[str] = []
-        self._lines: list[str] = []
+        self._examples: list[ExampleText] = []
         self._known: dict[tuple[str, bool], dict[str, float]] = {}
         self._spelt: dict[str, str] = {}
         self._route: list[int] = []
-        self._words: list[list[str]] = []
         for number, name in enumerate(self.routes):
             for text, tokens in examples[name]:
                 if tokens:
                     self._texts.append(text)
-                    self._lines.append(" ".join(tokens))
+                    self._examples.append(self._reader.of_tokens(tuple(tokens)))
                     self._route.append(number)
-                    self._words.append(self._wording.concepts(self._marked(tokens)))
-                    self._spelt |= {token: self._wording.concept(token) for token in tokens}
-        seen = Counter(word for words in self._words for word in set(words))
-        total = len(self._words) + 1
-        self._worth = {
-            word: math.log(1.0 + total / count) * self._weight(word) for word, count in seen.items()
-        }
-        self._unseen = math.log(1.0 + total) * UNSEEN
+        for token in {token for each in self._examples for token in each.tokens}:
+            self._spelt[token] = self._wording.concept(token)
         postings: dict[str, list[int]] = defaultdict(list)
-        for number, words in enumerate(self._words):
-            for word in set(words):
+        for number, example in enumerate(self._examples):
+            for word in example.distinct:
                 postings[word].append(number)
+        self._worth = worths(
+            {word: len(places) for word, places in postings.items()}, len(self._examples),
+            self._wording,
+        )  # fmt: skip
+        self._unseen = math.log(2.0 + len(self._examples)) * UNSEEN
         self._postings = {word: np.array(places) for word, places in postings.items()}
         self._totals = np.array(
-            [sum(self._worth[word] for word in set(words)) for words in self._words] or [0.0]
+            [sum(map(self._worth.__getitem__, each.distinct)) for each in self._examples] or [0.0]
         )
-        counts = Counter(self._route)
-        self._spans: list[tuple[int, int]] = []
-        for number in range(len(self.routes)):
-            start = self._spans[-1][1] if self._spans else 0
-            self._spans.append((start, start + counts[number]))
+        # Examples of a route stand together: where those of each begin.
+        first = np.searchsorted(self._route, np.arange(len(self.routes) + 1))
+        self._full = np.flatnonzero(np.diff(first))
+        self._firsts = first[self._full]
         # Letters and sounds are compared with words as they stand in the examples.
         self._by_trigram: dict[str, set[str]] = defaultdict(set)
         self._by_first: dict[str, list[str]] = defaultdict(list)
@@ -164,17 +139,14 @@ class ExampleMatcher:
         """How telling a word is; one in no example nearly as telling as any can be."""
         if word in self._worth:
             return self._worth[word]
-        return self._unseen * self._weight(word)
-
-    def best(self, tokens: Sequence[str], *, without: int | None = None) -> list[Match]:
-        """For every route, in their order, the example most like what was typed."""
-        return self.compared(tokens, without=without)[0]
+        return self._unseen * weight_of(word, self._wording)
 
     def compared(
         self, tokens: Sequence[str], *, heard: bool = False, without: int | None = None
     ) -> tuple[list[Match], float]:
-        """For every route, in their order, the example most like the utterance; and the share of
-        what the utterance says, by worth, that no example has a word for.
+        """The routes that fit best, at most `SHOWN` and the best first, each by the example that is
+        most like the utterance; and the share of what the utterance says, by worth, that no example
+        has a word for.
 
         Args:
             tokens: spoken tokens.
@@ -182,10 +154,9 @@ class ExampleMatcher:
                 it. In what was typed, a word of the language stands for itself.
             without: an example's number that is left out, to judge that example itself.
         """
-        nothing = [Match(0.0, "", ()) for _ in self.routes]
         if not self._texts or not tokens:
-            return nothing, 1.0
-        marked = self._marked(tokens)
+            return [], 1.0
+        marked = self._reader.marked(tokens)
         said = list(dict.fromkeys(self._wording.concepts(marked)))
         spelt = {self._wording.concept(token): token for token in marked}
         common = np.zeros(len(self._texts))
@@ -203,7 +174,8 @@ class ExampleMatcher:
             words[without] = 0.0
         unknown = sum(self.worth(word) for word in said if not took[word])
         share = unknown / max(sum(map(self.worth, said)), 1e-9)
-        return self._refined(tokens, said, words, took, nothing), share
+        found = self._refined(tokens, said, words, took)
+        return sorted(found, key=lambda each: -each.score)[:SHOWN], share
 
     def _refined(
         self,
@@ -211,42 +183,42 @@ class ExampleMatcher:
         said: list[str],
         words: npt.NDArray[np.float64],
         took: dict[str, dict[str, float]],
-        found: list[Match],
     ) -> list[Match]:
-        """Letters and order too, for the examples that may yet be a route's best."""
-        most = min(REFINED, len(words))
-        likely = np.argpartition(-words, most - 1)[:most].tolist()
+        """The best of each route by words alone; letters and order too, for the examples that may
+        yet be a route's best."""
+        likely = _largest(words, REFINED)
         line = " ".join(tokens)
         pairs = set(itertools.pairwise(said))
-        for route, number in enumerate(self._first_of_each(words)):
-            if number >= 0 and words[number]:
-                score = round((1.0 - LETTERS - ORDER) * float(words[number]), 4)
-                found[route] = Match(score, self._texts[number], ())
+        found = self._first_of_each(words)
         for number in likely:
-            if not words[number]:
-                continue
-            example = self._words[number]
-            letters = likeness(line, self._lines[number])
-            theirs = set(itertools.pairwise(example))
+            example = self._examples[number]
+            letters = likeness(line, example.line)
+            theirs = example.pairs
             order = 2.0 * len(pairs & theirs) / max(1, len(pairs) + len(theirs))
             score = (1.0 - LETTERS - ORDER) * words[number] + LETTERS * letters + ORDER * order
-            if line == self._lines[number]:
-                score = max(score, 0.97)
-            elif said == example:
-                score = min(max(score, 0.93), 0.96)
+            if line == example.line:
+                score = max(score, SAME)
+            elif said == list(example.meant):
+                score = min(max(score, SAME_MEANT), SAME - 0.01)
             route = self._route[number]
-            if score > found[route].score:
-                shared = self._shared(said, set(example), took)
-                found[route] = Match(round(min(1.0, float(score)), 4), self._texts[number], shared)
-        return found
+            if route not in found or score > found[route].score:
+                shared = self._shared(said, set(example.distinct), took)
+                score = round(min(1.0, float(score)), 4)
+                found[route] = Match(self.routes[route], score, self._texts[number], shared)
+        return [found[route] for route in sorted(found)]
 
-    def _first_of_each(self, words: npt.NDArray[np.float64]) -> list[int]:
-        """The number of the best example of each route by words alone, −1 where it has none."""
-        best = [-1] * len(self.routes)
-        for route, (start, end) in enumerate(self._spans):
-            if end > start:
-                best[route] = start + int(words[start:end].argmax())
-        return best
+    def _first_of_each(self, words: npt.NDArray[np.float64]) -> dict[int, Match]:
+        """The best example by words alone of every route that may be among the best."""
+        best = np.maximum.reduceat(words, self._firsts)
+        found: dict[int, Match] = {}
+        for place in _largest(best, SHOWN + REFINED):
+            first = self._firsts[place]
+            last = self._firsts[place + 1] if place + 1 < len(self._firsts) else len(words)
+            number = int(first + words[first:last].argmax())
+            score = round((1.0 - LETTERS - ORDER) * float(best[place]), 4)
+            route = int(self._full[place])
+            found[route] = Match(self.routes[route], score, self._texts[number], ())
+        return found
 
     def _near(self, meant: str, word: str, heard: bool) -> dict[str, float]:
         """The words of the examples that a word may be, by what it stands for and as it is spelt,
@@ -280,13 +252,6 @@ class ExampleMatcher:
         likest = sorted(near.items(), key=lambda each: each[1])[-2:]
         return {self._spelt[other]: degree * 0.9 for other, degree in likest}
 
-    def _weight(self, word: str) -> float:
-        if word in self._wording.FILLERS:
-            return FILLER_WORTH
-        if word in self._wording.ASKING:
-            return ASKING_WORTH
-        return KIND_WORTH if word.startswith("‹") else 1.0
-
     def _shared(
         self, said: Sequence[str], example: set[str], took: dict[str, dict[str, float]]
     ) -> tuple[str, ...]:
@@ -297,6 +262,35 @@ class ExampleMatcher:
                     found.append(word if degree == 1.0 else f"{word}≈{other}")
                     break
         return tuple(found)
+
+
+def weight_of(word: str, wording: Wording) -> float:
+    """How much a word that is as rare as any other tells."""
+    if word in wording.FILLERS:
+        return FILLER_WORTH
+    if word in wording.ASKING:
+        return ASKING_WORTH
+    return KIND_WORTH if word.startswith("‹") else 1.0
+
+
+def worths(seen: Mapping[str, int], examples: int, wording: Wording) -> dict[str, float]:
+    """How telling each word is.
+
+    Args:
+        seen: in how many examples a word is.
+        examples: how many there are.
+    """
+    return {
+        word: math.log(1.0 + (examples + 1) / count) * weight_of(word, wording)
+        for word, count in seen.items()
+    }
+
+
+def _largest(values: npt.NDArray[np.float64], most: int) -> list[int]:
+    """Where the largest values stand that are not 0, in the order of their places."""
+    most = min(most, len(values))
+    places = np.sort(np.argpartition(-values, most - 1)[:most])
+    return [place for place in places.tolist() if values[place]]
 
 
 def _hard(word: str) -> str:

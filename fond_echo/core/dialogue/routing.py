@@ -6,6 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from fond_echo.core.dialogue.examples import reader_of
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
 from fond_echo.core.dialogue.outcomes import (
     ASKED,
@@ -83,7 +84,7 @@ class Decision:
         by: command, key, choice, rule, example or otherwise.
         sure: false where the words may have been heard wrong and nothing fits them: then the
             assistant says that it is unsure instead of giving its default answer.
-        scores: every route with its score, best first.
+        scores: the best routes with their scores, best first.
         values: what a grammar rule's parts matched.
         requested: the routes that are asked about.
         rest: what stood behind the command.
@@ -127,7 +128,7 @@ class Router:
         self.routes = tuple(routes)
         self.language = language or language_of()
         self.grammar = grammar or self.language.types.builtin_grammar()
-        self._spoken = self.language.writing.spoken_tokens
+        self._spoken = reader_of(self.language).spoken
         spoken = {
             route.name: [(text, self._spoken(text)) for text in route.examples] for route in routes
         }
@@ -262,19 +263,18 @@ class Router:
         return Decision(FALLBACK, "fallback", heard_surely, because, scores)
 
     def scores(self, tokens: Sequence[str], *, heard: bool = False) -> tuple[Score, ...]:
-        """Every route that has examples, the best first."""
-        matches, unknown = self._matcher.compared(tokens, heard=heard)
-        named = zip(self._matcher.routes, matches, strict=True)
-        ordered = sorted(named, key=lambda each: -each[1].score)
-        worth = [match.score for _, match in ordered]
+        """The routes whose examples share something with what was said, at most `SHOWN`, the best
+        first."""
+        ordered, unknown = self._matcher.compared(tokens, heard=heard)
+        worth = [match.score for match in ordered]
         return tuple(
             Score(
-                name,
+                found.route,
                 found.score,
                 _because(found),
                 _confidence(place, worth, unknown, len(tokens)),
             )
-            for place, (name, found) in enumerate(ordered)
+            for place, found in enumerate(ordered)
         )
 
 
@@ -296,7 +296,5 @@ def _confidence(place: int, scores: Sequence[float], unknown: float, words: int)
 
 
 def _because(found: Match) -> str:
-    if not found.score:
-        return "no example shares a word"
     shared = f" ({', '.join(found.shared)})" if found.shared else ""
     return f"like {found.example!r}{shared}"

@@ -25,6 +25,7 @@ from fond_echo.core.grammar.model import (
     Tag,
     Words,
 )
+from fond_echo.core.grammar.openings import alternatives, opening_of
 
 MAX_STEPS = 400_000
 GARBAGE_PRICE = math.log(0.3)
@@ -75,8 +76,13 @@ class _Chart:
         known = self._known.get(key)
         if known is None:
             self._count(1)
-            known = self._known[key] = self._find(expansion, grammar, at)
+            opening = opening_of(expansion, grammar)
+            possible = opening is None or self._token(at) in opening
+            known = self._known[key] = self._find(expansion, grammar, at) if possible else {}
         return known
+
+    def _token(self, at: int) -> str | None:
+        return self._tokens[at] if at < len(self._tokens) else None
 
     def _count(self, steps: int) -> None:
         self._steps += steps
@@ -100,8 +106,8 @@ class _Chart:
                 for item in items:
                     ends = self._then(ends, item, grammar)
                 return ends
-            case OneOf(items, weights):
-                return self._one_of(items, weights, grammar, at)
+            case OneOf():
+                return self._one_of(expansion, grammar, at)
             case Repeat():
                 return self._repeated(expansion, grammar, at)
             case Reference():
@@ -116,15 +122,9 @@ class _Chart:
                 _keep(found, end, _joined(before, after))
         return found
 
-    def _one_of(
-        self, items: Sequence[Expansion], weights: Sequence[float], grammar: Grammar, at: int
-    ) -> Ends:
-        most = max(weights) or 1.0
+    def _one_of(self, choice: OneOf, grammar: Grammar, at: int) -> Ends:
         found: Ends = {}
-        for item, weight in zip(items, weights, strict=True):
-            if weight <= 0:
-                continue
-            price = math.log(weight / most)
+        for item, price in alternatives(choice, grammar, self._token(at)):
             for end, parse in self.ends(item, grammar, at).items():
                 way = Parse(parse.weight + price, parse.literal, parse.values, parse.garbage)
                 _keep(found, end, way)

@@ -115,6 +115,18 @@ class Grammar:
     others: Mapping[str, Grammar] = field(default_factory=dict)
     """The grammars of other files that it refers to, by name; the built-in one as "builtin:"."""
 
+    openings: dict[int, frozenset[str] | None] = field(
+        default_factory=dict, init=False, compare=False, repr=False
+    )
+    alternatives: dict[tuple[int, str | None], tuple[tuple[Expansion, float], ...]] = field(
+        default_factory=dict, init=False, compare=False, repr=False
+    )
+    """What `fond_echo.core.grammar.openings` found, by the identity of an expansion in it."""
+
+    def __getstate__(self) -> dict[str, object]:
+        # In another process the same expansions have other identities.
+        return {**self.__dict__, "openings": {}, "alternatives": {}}
+
     def find(self, reference: Reference) -> tuple[Grammar, Rule]:
         """The rule behind a reference, and the grammar it stands in.
 

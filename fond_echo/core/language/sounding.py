@@ -16,6 +16,9 @@ _KINDS = (
 _NEAR = {(a, b) for kind in _KINDS for a in kind for b in kind}
 _VOWELS = frozenset("AA AE AH AO AW AY EH ER EY IH IY OW OY UH UW".split())
 
+SOUNDS = tuple(sorted({*_VOWELS, *(sound for kind in _KINDS for sound in kind), "HH"}))
+"""All phonemes, without stress."""
+
 NEAR_COST = 0.35
 VOWEL_COST = 0.6
 
@@ -26,7 +29,8 @@ def sounds(word: str, letters: Letters) -> tuple[str, ...]:
     return tuple(base(symbol) for symbol in letters.pronounce_by_letters(word))
 
 
-def _cost(left: str, right: str) -> float:
+def step_cost(left: str, right: str) -> float:
+    """What it costs that one sound stands in the place of another: 0 to 1."""
     if left == right:
         return 0.0
     if (left, right) in _NEAR:
@@ -42,7 +46,7 @@ def sound_distance(left: tuple[str, ...], right: tuple[str, ...]) -> float:
     for row, a in enumerate(left, 1):
         now = [float(row)]
         for column, b in enumerate(right, 1):
-            now.append(min(before[column] + 1.0, now[-1] + 1.0, before[column - 1] + _cost(a, b)))
+            now.append(min(before[column] + 1.0, now[-1] + 1.0, before[column - 1] + step_cost(a, b)))
         before = now
     return before[-1]
 

@@ -388,6 +388,8 @@ def compile_template(source: str) -> Template:
     """
     if len(source) > MAX_SOURCE:
         raise TemplateFailed(f"a template has at most {MAX_SOURCE:,} characters")
+    if "{" not in source:
+        return Template(source, frozenset())
     try:
         _compiled(source)
         tree = _environment.parse(source)

@@ -32,6 +32,11 @@ WORD_INSERTION_PENALTY = 3.0
 any number of them may be said."""
 
 BEAM = 50.0
+
+MAX_ACTIVE, STEPS = 3_000, 100
+"""Where more places of the graph are open than this, as in networks of thousands of phrases with
+different first words, the beam narrows by so many steps as it takes."""
+
 UNREACHED = -1e30
 
 
@@ -169,6 +174,27 @@ def _reach(half, s, t, path, ahead, count):  # type: ignore[no-untyped-def]  # c
 
 
 @njit(cache=True)
+def _narrower(scores, stamps, active, count, t, best, beam):  # type: ignore[no-untyped-def]  # compiled
+    """How wide a beam holds at most `MAX_ACTIVE` of the active places."""
+    within = np.zeros(STEPS, np.int64)
+    for k in range(count):
+        s = active[k]
+        top = UNREACHED
+        for half in range(2):
+            if stamps[half, s] == t:
+                top = max(top, scores[half, s])
+        step = int((best - top) * STEPS / beam)
+        if step < STEPS:
+            within[max(0, step)] += 1
+    total = 0
+    for step in range(STEPS):
+        total += within[step]
+        if total > MAX_ACTIVE:
+            return beam * max(1, step) / STEPS
+    return beam
+
+
+@njit(cache=True)
 def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def]  # compiled
     """Further frames; gives what `kept` is then, the table of ended words first.
 
@@ -185,7 +211,10 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
         t = done + row
         old, new = t & 1, 1 - (t & 1)
         ahead = (scores[new], links[new], begins[new], stamps[new], actives[new])
-        floor = best - beam
+        width = beam
+        if count > MAX_ACTIVE:
+            width = _narrower(scores[old], stamps[old], actives[old], count, t - 1, best, beam)
+        floor = best - width
         made = 0
         best = low
         for k in range(count):
@@ -229,7 +258,7 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
                     continue
                 fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
                 gained = came + fits - (insertion_penalty if starts[q] and symbols[q] >= 0 else 0.0)
-                if gained < best - beam or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
+                if gained < best - width or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
                     continue
                 link, begun = links[old, came_half, s], begins[old, came_half, s]
                 if starts[q]:

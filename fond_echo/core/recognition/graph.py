@@ -1,4 +1,8 @@
-"""What may be said, as a network of words, and the same as a graph of phonemes."""
+"""What may be said, as a network of words, and the same as a graph of phonemes.
+
+Words that may follow the same word and begin alike share their first phonemes, as in a tree: where
+thousands of phrases begin with different words, few phonemes are open at once.
+"""
 
 from __future__ import annotations
 
@@ -63,7 +67,8 @@ class WordNetwork:
 
 @dataclass(frozen=True, eq=False)
 class PhonemeGraph:
-    """A network as arrays for the search: one entry a phoneme of a pronounced arc.
+    """A network as arrays for the search: one entry a phoneme of a pronounced arc, which several
+    arcs may share up to their last.
 
     Attributes:
         symbols: the network's output index, −1 for anything.
@@ -97,28 +102,45 @@ def phoneme_graph(network: WordNetwork, lexicon: Lexicon, *, running: bool = Fal
     symbols: list[int] = []
     words: list[int] = []
     starts: list[bool] = []
-    heads: list[tuple[int, int]] = []
+    inner: dict[tuple[int, int], int] = {}
+    heads: dict[int, list[int]] = {}
     tails: dict[int, list[int]] = {}
     final: list[int] = []
+    following: dict[int, list[int]] = {}
+    spoken: dict[str, list[list[int]]] = {}
+
+    def entry(before: int, symbol: int, word: int, node: int) -> int:
+        """A new phoneme behind another one, or at the beginning of a word."""
+        place = len(symbols)
+        symbols.append(symbol)
+        words.append(word)
+        starts.append(before < 0)
+        (heads if before < 0 else following).setdefault(node if before < 0 else before, []).append(
+            place
+        )
+        return place
+
     for start, end, word in network.arcs:
         number = vocabulary.setdefault(word, len(vocabulary))
-        for sounds in _ways(word, lexicon, running):
-            heads.append((len(symbols), start))
-            symbols += sounds
-            starts += [True] + [False] * (len(sounds) - 1)
-            words += [-1] * (len(sounds) - 1) + [number]
-            tails.setdefault(end, []).append(len(symbols) - 1)
+        if word not in spoken:
+            spoken[word] = _ways(word, lexicon, running)
+        for sounds in spoken[word]:
+            # The tree of the words that leave a node is known by the node, then by its entries.
+            place, known = -1, -1 - start
+            for symbol in sounds[:-1]:
+                if (known, symbol) not in inner:
+                    inner[known, symbol] = entry(place, symbol, -1, start)
+                place = known = inner[known, symbol]
+            last = entry(place, sounds[-1], number, start)
+            tails.setdefault(end, []).append(last)
             if end in network.finals:
-                final.append(len(symbols) - 1)
-    after: list[list[int]] = [[place + 1] for place in range(len(symbols))]
-    initial = np.zeros(len(symbols), np.bool_)
-    following: dict[int, list[int]] = {}
-    for place, node in heads:
-        following.setdefault(node, []).append(place)
-        initial[place] = node == 0
+                final.append(last)
     for node, places in tails.items():
         for place in places:
-            after[place] = following.get(node, [])
+            following[place] = heads.get(node, [])
+    initial = np.zeros(len(symbols), np.bool_)
+    initial[heads.get(0, [])] = True
+    after = [following.get(place, []) for place in range(len(symbols))]
     ending = np.zeros(len(symbols), np.bool_)
     ending[final] = True
     return PhonemeGraph(

@@ -7,7 +7,7 @@ fixed order, as far as it has branches; the last branch that fits answers.
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -21,21 +21,21 @@ ORDER = ("0", "+1", "-1", "s1", "+2", "-2", "+3", "s2", "-3", "+4", "-4", "+5")
 EDGE = "#"
 
 
-def asked(word: str, at: int, said: Sequence[str]) -> tuple[str, ...]:
-    """What the tree is asked about a letter.
+_ASKED = tuple((name.startswith("s"), int(name.lstrip("s"))) for name in ORDER)
+
+
+def asked(word: str, at: int, said: Sequence[str]) -> Iterator[str]:
+    """What the tree is asked about a letter, in turn.
 
     Args:
         said: what each letter before it said, phonemes apart by spaces.
     """
-    found = []
-    for name in ORDER:
-        distance = int(name.lstrip("s"))
-        if name.startswith("s"):
-            found.append(said[at - distance] if distance <= at else EDGE)
+    for of_sounds, distance in _ASKED:
+        if of_sounds:
+            yield said[at - distance] if distance <= at else EDGE
         else:
             place = at + distance
-            found.append(word[place] if 0 <= place < len(word) else EDGE)
-    return tuple(found)
+            yield word[place] if 0 <= place < len(word) else EDGE
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,7 +64,7 @@ class LetterTree:
         pairs = zip(self.parents, self.values, strict=True)
         return {(parent, value): place for place, (parent, value) in enumerate(pairs)}
 
-    def answer(self, features: Sequence[str]) -> str:
+    def answer(self, features: Iterable[str]) -> str:
         """What the letter of some features says; "" for a letter that no word has."""
         place, found = -1, ""
         for value in features:

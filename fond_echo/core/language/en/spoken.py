@@ -127,6 +127,7 @@ _RANGES = (
     re.compile(r"([£$€]\d[\d.,]*)\s?-\s?(?=[£$€]\d)"),
     re.compile(r"(?<![\d-])((?:19|20)\d\d)\s?-\s?(?=(?:19|20)\d\d(?![\d-]))"),
 )
+_FIGURE = re.compile(r"\d")
 _TIMES_RANGE = re.compile(
     r"(?<![\d.])([01]?\d|2[0-3])\.([0-5]\d)\s?[-–]\s?([01]?\d|2[0-3])\.([0-5]\d)(?![\d.])"
 )
@@ -134,6 +135,12 @@ _DAYS_RANGE = re.compile(rf"\b({_DAY})\b\.?\s?[-–—]\s?({_DAY})\b\.?")
 _GROUPS = re.compile("(?<=\\d)[\u00a0\u202f\u2009](?=\\d{3}(?!\\d))")
 _POWERS = {"km²": "sqkm", "cm²": "sqcm", "m²": "sqm", "m³": "cum"}
 """From … to: of any figures with a dash, of times and small numbers with a hyphen too."""
+
+
+_PLAIN = re.compile(r"[A-Za-z'’ ,?!]*\.?\s*")
+_PLAIN_WORD = re.compile(r"[A-Za-z]+(?:['’][A-Za-z]+)*")
+_ODD = frozenset((*_DAYS, *_ABBREVIATIONS))
+"""Most texts are words and nothing else; in those that have none of these, words are just that."""
 
 
 def _word(text: str) -> list[str]:
@@ -175,14 +182,26 @@ def spoken_tokens(text: str) -> list[str]:
     >>> spoken_tokens("The 16:10 costs £4.50!")
     ['the', 'ten', 'past', 'four', 'costs', 'four', 'pounds', 'fifty']
     """
-    text = _GROUPS.sub(",", text)
+    if _PLAIN.fullmatch(text):
+        words = _PLAIN_WORD.findall(text)
+        if not any(word.lower() in _ODD or not word[1:].islower()
+                   for word in words if len(word) > 1):  # fmt: skip
+            return [word.lower().replace("’", "'") for word in words]
+    return tokens_of(text)
+
+
+def tokens_of(text: str) -> list[str]:
+    """The same for a text of any kind, whatever is in it."""
+    if _FIGURE.search(text):
+        text = _GROUPS.sub(",", text)
     for sign, name in _POWERS.items():
         text = text.replace(sign, name)
     text = unicodedata.normalize("NFKC", text).translate(_FOLDED)
-    text = _TIMES_RANGE.sub(r"\1:\2 to \3:\4", text)
+    if _FIGURE.search(text):
+        text = _TIMES_RANGE.sub(r"\1:\2 to \3:\4", text)
+        for between in _RANGES:
+            text = between.sub(r"\1 to ", text)
     text = _DAYS_RANGE.sub(lambda m: f"{_DAYS[m[1].lower()]} to {_DAYS[m[2].lower()]}", text)
-    for between in _RANGES:
-        text = between.sub(r"\1 to ", text)
     tokens: list[str] = []
     for match in _TOKEN.finditer(text):
         assert match.lastgroup is not None
