@@ -1,8 +1,8 @@
 """Made-up assistants of any size, for benchmarks and tests.
 
-`alike`: each route is something done to something ("renew a library card"), said in several ways, so
-that routes share verbs, nouns and frames, as a council's or a shop's assistant does. `apart`: words
-that hardly come twice. The same size and seed give the same assistant.
+`alike`: each route is something done to something ("renew a library card"), said in several ways,
+so that routes share verbs, nouns and frames, as a council's or a shop's assistant does. `apart`:
+words that hardly come twice. The same size and seed give the same assistant.
 """
 
 from __future__ import annotations

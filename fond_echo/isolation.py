@@ -125,12 +125,7 @@ class Isolation:
     def _in_child(self, function: Callable[..., Result], arguments: Sequence[Any]) -> Result:
         child = self._ready()
         try:
-            child.pipe.send((function, arguments))
-            if not child.pipe.poll(2.0 * self._cpu_seconds + GRACE_SECONDS):
-                raise Exhausted("it took too long")
-            answer = child.pipe.recv()
-        except (EOFError, OSError) as error:
-            raise Exhausted("it used up its memory or time") from error
+            answer = child.ask(function, arguments, 2.0 * self._cpu_seconds + GRACE_SECONDS)
         finally:
             # Its answer is here, or will never be: nothing is gained by letting it end in order,
             # nor by waiting until it has ended.
@@ -147,6 +142,17 @@ class Child:
 
     process: ForkServerProcess
     pipe: Connection
+
+    def ask(self, function: Callable[..., Any], arguments: Sequence[Any], seconds: float) -> Any:
+        """What the child answers: a result, or `Raised`; where none comes in time, `Raised`
+        too."""
+        try:
+            self.pipe.send((function, arguments))
+            if not self.pipe.poll(seconds):
+                return Raised(Exhausted("it took too long"))
+            return self.pipe.recv()
+        except (EOFError, OSError):
+            return Raised(Exhausted("it used up its memory or time"))
 
     def end(self) -> None:
         self.pipe.close()

@@ -1,8 +1,8 @@
 """Work on what authors send, in one child process that is kept, with what it remembers.
 
-An editor's checks are of the same files again and again: a child that is kept need only look at what
-changed. Each piece of work has a limit of processor time of its own; whatever goes wrong ends the
-child, and the next piece of work begins with a new one.
+An editor's checks are of the same files again and again: a child that is kept need only look at
+what changed. Each piece of work has a limit of processor time of its own; whatever goes wrong ends
+the child, and the next piece of work begins with a new one.
 """
 
 from __future__ import annotations
@@ -70,17 +70,7 @@ class KeptProcess:
         if child is None or not child.process.is_alive():
             self.close()
             child = self._child = self._others.born(_serve)
-        try:
-            child.pipe.send((function, arguments))
-            if not child.pipe.poll(2.0 * self._cpu_seconds + GRACE_SECONDS):
-                raise Exhausted("it took too long")
-            answer = child.pipe.recv()
-        except (EOFError, OSError) as error:
-            self.close()
-            raise Exhausted("it used up its memory or time") from error
-        except Exhausted:
-            self.close()
-            raise
+        answer = child.ask(function, arguments, 2.0 * self._cpu_seconds + GRACE_SECONDS)
         if isinstance(answer, Raised):
             self.close()
             raise answer.error

@@ -1275,7 +1275,8 @@ export interface components {
      *     `source` is "expected" for one of the phrases that could be understood, "dictation" for
      *     words found freely, "nothing" where there was no speech. `asked` are the engines that the
      *     assistant names, as they were asked; `readings` what both heard, where two were asked;
-     *     `partials` what was heard in a call before it was all said.
+     *     `partials` what was heard in a call before it was all said. `uncovered` are stretches beside an
+     *     expected phrase in which something else was said: their words stand in the text, too.
      */
     Heard: {
       /** Spoken */
@@ -1300,6 +1301,8 @@ export interface components {
       segments?: components["schemas"]["HeardSegment"][];
       /** Alternatives */
       alternatives?: components["schemas"]["HeardOtherwise"][];
+      /** Uncovered */
+      uncovered?: components["schemas"]["HeardSegment"][];
       /** Readings */
       readings?: components["schemas"]["Reading"][];
       /** Partials */

@@ -60,6 +60,12 @@ def explained(turn: TurnDetail) -> list[str]:
         others = [each.get("written") or each.get("text") for each in heard.get("alternatives", [])]
         if others := [each for each in others if each]:
             lines.append(f"It may also have been: {'; '.join(others[:4])}.")
+        for each in heard.get("uncovered", []):
+            said = f"“{each['text']}”" if each["text"] else "no words that could be made out"
+            lines.append(
+                f"From {each['start']:.1f} to {each['end']:.1f} s something was said beside what"
+                f" was expected: {said}."
+            )
         if heard["source"] == "dictation" and heard["confidence"] < BELIEVED:
             lines.append(f"Below {BELIEVED:.0%} it is not believed unless it is near an example.")
     if not routed:

@@ -79,7 +79,8 @@ class Heard(Schema):
     `source` is "expected" for one of the phrases that could be understood, "dictation" for
     words found freely, "nothing" where there was no speech. `asked` are the engines that the
     assistant names, as they were asked; `readings` what both heard, where two were asked;
-    `partials` what was heard in a call before it was all said.
+    `partials` what was heard in a call before it was all said. `uncovered` are stretches beside an
+    expected phrase in which something else was said: their words stand in the text, too.
     """
 
     spoken: str
@@ -90,6 +91,7 @@ class Heard(Schema):
     words: list[HeardWord] = Field(default_factory=list)
     segments: list[HeardSegment] = Field(default_factory=list)
     alternatives: list[HeardOtherwise] = Field(default_factory=list)
+    uncovered: list[HeardSegment] = Field(default_factory=list)
     readings: list[Reading] = Field(default_factory=list)
     partials: list[Partial] = Field(default_factory=list)
     asked: list[EngineAsked] = Field(default_factory=list)

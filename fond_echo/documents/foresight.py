@@ -130,8 +130,8 @@ def _same_sounds(assistant: AssistantFile, source: Source) -> Iterator[FileError
         for at, text in enumerate(route.examples)
         if not has_place(text)
     ]
-    pairs, total = _alike((assistant.assistant, ""), language, ALIKE + 0.05,
-                          [line for line, _, _ in said], [route for _, route, _ in said])  # fmt: skip
+    lines, routes = [line for line, _, _ in said], [route for _, route, _ in said]
+    pairs, total = _alike((assistant.assistant, ""), language, ALIKE + 0.05, lines, routes)
     found = [
         source.error(
             said[b][2], f"{said[b][0]!r} sounds like {said[a][0]!r} of {said[a][1]}",

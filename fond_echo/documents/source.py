@@ -91,7 +91,7 @@ def _read(text: str, file: str) -> Source:
         return read_carefully(text, file)
 
 
-_ODD = re.compile(r"[^\n -\ud7ff\ue000-\uffff\U00010000-\U0010ffff]|[\x7f-\x9f\u2028\u2029\ufeff]|^%", re.MULTILINE)
+_ODD = re.compile("[^\n -\ud7ff\ue000-\U0010ffff]|[\x7f-\x9f\u2028\u2029\ufeff]|^%", re.MULTILINE)
 """Control characters, tabs among them, other ends of lines, and directives."""
 
 
@@ -121,8 +121,7 @@ class _EventReader:
         kind = type(event)
         if kind is AliasEvent or event.anchor or event.tag is not None or len(path) > DEEPEST:
             raise _Refused
-        mark = event.start_mark
-        self._places[path] = Place(mark.line + 1, mark.column + 1)
+        self._places[path] = _place(event.start_mark)
         if kind is ScalarEvent:
             return scalar_value(event.value, plain=not event.style)
         if kind is SequenceStartEvent:
@@ -137,11 +136,14 @@ class _EventReader:
             key = event.value
             if key in found:
                 raise _Refused
-            mark = event.start_mark
             there = (*path, key)
-            self._keys[there] = Place(mark.line + 1, mark.column + 1)
+            self._keys[there] = _place(event.start_mark)
             found[key] = self._value(self._step(), there)
         return found
+
+
+def _place(mark: Any) -> Place:
+    return Place(mark.line + 1, mark.column + 1)
 
 
 _INTEGER = re.compile(r"[-+]?\d+")

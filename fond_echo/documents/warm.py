@@ -1,5 +1,5 @@
-"""Imported where assistants are checked again and again: what a check needs is loaded here once, and
-its compiled code is made, or read from where it was kept."""
+"""Imported where assistants are checked again and again: what a check needs is loaded here once,
+and its compiled code is made, or read from where it was kept."""
 
 from __future__ import annotations
 

@@ -33,8 +33,11 @@ from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
 from fond_echo.running.media import Media
+from fond_echo.running.preparing import Preparation
 from fond_echo.running.recorder import Recorder
 from fond_echo.settings import Settings
+from fond_echo.speech.priority import Priority
+from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.calls import ENDING
 from fond_echo.store.database import AWAY, Database
@@ -262,13 +265,21 @@ async def run(settings: Settings) -> None:
         stopped = asyncio.create_task(stopping.wait())
         looking = Looking(SOON, LONGEST)
 
+        speech = RemoteSpeech(settings.speech_url, settings.speech_token, Priority.LONG_FILE)
+        preparation = Preparation(database, speech, in_call=True)
+
         def told(type: str, subject: str) -> None:
             if not type or type.startswith(LOOKED_FOR):
                 looking.wake()
+            preparation.told(type, subject)
 
-        notices = asyncio.create_task(
-            keep_running("hearing of what was committed", Notices(database, told).listen)
-        )
+        beside = [
+            asyncio.create_task(keep_running(name, work))
+            for name, work in (
+                ("hearing of what was committed", Notices(database, told).listen),
+                ("preparing what is published", preparation.run),
+            )
+        ]
         try:
             while not stopping.is_set():
                 try:
@@ -281,7 +292,9 @@ async def run(settings: Settings) -> None:
                 if any(each.done() for each in gone):
                     raise LinkClosed("the process with the sound of calls, or of recordings, ended")
         finally:
-            notices.cancel()
+            for task in beside:
+                task.cancel()
+            await speech.close()
             await media.stop()
             await recorder.stop()
     await database.close()

@@ -17,8 +17,11 @@ from sqlalchemy.exc import SQLAlchemyError
 from fond_echo.background import keep_running
 from fond_echo.composition import Installation
 from fond_echo.running.polling import Poller
+from fond_echo.running.preparing import Preparation
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.settings import Settings
+from fond_echo.speech.priority import Priority
+from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.stages.claim import Failure
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.queued import QueuedDriver
@@ -81,11 +84,14 @@ async def run(settings: Settings) -> None:
         async def send_delivery(turn_id: str, delivery_id: str) -> None:
             await patiently(partial(driver.decide, turn_id, delivery_id))
 
+        speech = RemoteSpeech(settings.speech_url, settings.speech_token, Priority.LONG_FILE)
+        preparation = Preparation(database, speech, in_call=False)
         poller, dispatcher = Poller(database, world), WebhookDispatcher(settings, database, world)
 
         def told(type: str, subject: str) -> None:
             poller.told(type, subject)
             dispatcher.told(type, subject)
+            preparation.told(type, subject)
 
         beside = [
             asyncio.create_task(keep_running(name, work))
@@ -93,6 +99,7 @@ async def run(settings: Settings) -> None:
                 ("looking for stalled turns", partial(_look_for_stalled, queue, database)),
                 ("hearing of what was committed", Notices(database, told).listen),
                 ("polling", poller.run),
+                ("preparing what is published", preparation.run),
                 ("delivering events", dispatcher.run),
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
@@ -106,6 +113,7 @@ async def run(settings: Settings) -> None:
         for task in beside:
             task.cancel()
         await asyncio.gather(*beside, return_exceptions=True)
+        await speech.close()
     await database.close()
 
 

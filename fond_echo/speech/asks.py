@@ -23,6 +23,14 @@ class HearAsk(Schema):
     priority: Priority = Priority.VOICE_NOTE
 
 
+class PrepareAsk(Schema):
+    """What will be expected."""
+
+    digest: str = Field(max_length=64)
+    whole: ExpectedText
+    language: str = "en"
+
+
 class ListenAsk(HearAsk):
     """What goes before sound that goes on."""
 

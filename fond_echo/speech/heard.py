@@ -18,7 +18,9 @@ def later(heard: Heard, seconds: float) -> Heard:
 
     words = [word.model_copy(update=moved(word)) for word in heard.words]
     segments = [segment.model_copy(update=moved(segment)) for segment in heard.segments]
-    return heard.model_copy(update={"words": words, "segments": segments})
+    beside = [each.model_copy(update=moved(each)) for each in heard.uncovered]
+    update = {"words": words, "segments": segments, "uncovered": beside}
+    return heard.model_copy(update=update)
 
 
 def joined(parts: Sequence[Heard]) -> Heard:
@@ -37,6 +39,7 @@ def joined(parts: Sequence[Heard]) -> Heard:
         speech_seconds=round(sum(part.speech_seconds for part in parts), 2),
         words=words,
         segments=[segment for part in parts for segment in part.segments],
+        uncovered=[each for part in parts for each in part.uncovered],
     )
 
 
@@ -64,5 +67,9 @@ def as_heard(transcript: Transcript, language: str) -> Heard:
         alternatives=[
             HeardOtherwise(text=each.text, confidence=each.confidence, expected=each.expected)
             for each in transcript.alternatives
+        ],
+        uncovered=[
+            HeardSegment(text=each.text, start=each.start, end=each.end)
+            for each in transcript.uncovered
         ],
     )

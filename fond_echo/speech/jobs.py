@@ -48,6 +48,24 @@ class Hear:
 
 
 @dataclass(frozen=True)
+class Prepare:
+    """Build what is made of what is expected, before there is any sound.
+
+    Attributes:
+        expected: what the digest stands for.
+    """
+
+    digest: str
+    language: str
+    expected: Expected
+
+    def run(self) -> None:
+        from fond_echo.speech.material import recognizer
+
+        recognizer(self.language).prepare(_KNOWN.of(self.digest, self.expected))
+
+
+@dataclass(frozen=True)
 class Listen:
     """The next samples of a sound that goes on, at 16 kHz; the first of a name begin it.
 
@@ -145,7 +163,7 @@ def serve(pipe: Connection) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     while True:
         try:
-            job: Hear | Listen | Say = pipe.recv()
+            job: Hear | Prepare | Listen | Say = pipe.recv()
         except EOFError:
             return
         try:

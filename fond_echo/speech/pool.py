@@ -11,15 +11,21 @@ import os
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from multiprocessing.process import BaseProcess
+from multiprocessing.reduction import ForkingPickler
 from typing import Any
+
+import structlog
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.speech.jobs import serve
 from fond_echo.speech.priority import Priority
 
+log = structlog.get_logger()
+
 WARM = "fond_echo.speech.warm"
 
 JOB_SECONDS = 60.0
+RESPAWN_SECONDS = 1.0
 
 
 class SpeechCrashed(FondEchoError):
@@ -133,20 +139,36 @@ class SpeechPool:
                 if waiting.result.cancelled():
                     continue
                 try:
-                    answer = await self._exchange(pipe, waiting.job)
-                except (EOFError, OSError, TimeoutError) as error:
+                    data = ForkingPickler.dumps(waiting.job)
+                except Exception as error:  # whatever a job is made of: it is the job's own fault
+                    what = f"the job cannot be sent to a worker: {error}"
+                    _settle(waiting.result, FondEchoError(what))
+                    continue
+                try:
+                    answer = await self._exchange(pipe, data)
+                except Exception as error:
                     why = "took too long" if isinstance(error, TimeoutError) else "died"
+                    log.warning("a speech worker is replaced", why=why, reason=repr(error))
                     _settle(waiting.result, SpeechCrashed(f"the speech worker {why}"))
                     _end(process, pipe)
-                    process, pipe = await asyncio.to_thread(self._spawn)
+                    process, pipe = await self._replaced()
                 else:
                     _settle(waiting.result, getattr(answer, "error", answer))
         finally:
             _end(process, pipe)
 
-    async def _exchange(self, pipe: Connection, job: Any) -> Any:
+    async def _replaced(self) -> tuple[BaseProcess, Connection]:
+        """A new worker, however long it takes until the machine can give one."""
+        while True:
+            try:
+                return await asyncio.to_thread(self._spawn)
+            except Exception:
+                log.exception("no speech worker could be begun")
+                await asyncio.sleep(RESPAWN_SECONDS)
+
+    async def _exchange(self, pipe: Connection, data: Any) -> Any:
         def talk() -> Any:
-            pipe.send(job)
+            pipe.send_bytes(data)
             if not pipe.poll(self._seconds):
                 raise TimeoutError
             return pipe.recv()

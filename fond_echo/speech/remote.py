@@ -23,7 +23,7 @@ from fond_echo.core.progress import reach
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
-from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, ListenAsk
+from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, ListenAsk, PrepareAsk
 from fond_echo.speech.expectations import ExpectedText, digest_of
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
@@ -79,6 +79,18 @@ class RemoteSpeech:
             found.append(later(part, span.start))
             reach(span.end, clip.seconds)
         return joined([each for each in found if each.words] or found[:1])
+
+    async def prepare(self, expected: Expected, language: str) -> None:
+        """Have what will be expected built before there is any sound. Raises SpeechUnreachable or
+        SpeechFailed."""
+        ask = PrepareAsk(
+            digest=digest_of(expected), whole=ExpectedText.of(expected), language=language
+        )
+        try:
+            response = await self._client.post("/prepare", json=ask.model_dump(mode="json"))
+        except httpx.HTTPError as error:
+            raise _unreachable(error) from error
+        _check(response.status_code, response.content)
 
     async def _unit(self, ask: HearAsk, expected: Expected, clip: Clip) -> Heard:
         response = await self._heard(ask, clip)

@@ -23,12 +23,13 @@ from fond_echo.core.language.manner import Manner
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
-from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, SayAsk, error_of
+from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, PrepareAsk, SayAsk, error_of
 from fond_echo.speech.expectations import ExpectedUnknown, Known
 from fond_echo.speech.heard import as_heard
-from fond_echo.speech.jobs import Hear, Say
+from fond_echo.speech.jobs import Hear, Prepare, Say
 from fond_echo.speech.listening import Listeners
 from fond_echo.speech.pool import SpeechPool
+from fond_echo.speech.priority import Priority
 from fond_echo.speech.wire import MEDIA_TYPE, frame, one_frame
 
 MAX_UNIT = MAX_PIECE + 1.0
@@ -90,6 +91,15 @@ def create_app(pool: SpeechPool, token: str) -> FastAPI:
         except ExpectedUnknown:
             found = await pool.run(replace(job, expected=expected), ask.priority)
         return JSONResponse(as_heard(found, ask.language).model_dump())
+
+    @app.post("/prepare", dependencies=[Depends(ours)])
+    async def prepare(ask: PrepareAsk) -> None:
+        """Build what will be expected in every worker, one after another: the others go on."""
+        expected = ask.whole.expected
+        known.of(ask.digest, expected)
+        for worker in range(pool.workers):
+            job = Prepare(ask.digest, ask.language, expected)
+            await pool.run(job, Priority.LONG_FILE, worker=worker)
 
     listeners = Listeners(pool)
 

@@ -57,10 +57,11 @@ def _is_name(choice: str) -> bool:
     return bool(words) and all(word[:1].isupper() for word in words if len(word) > MAX_PARTICLE)
 
 
-def understood_by(revision: str, assistant: AssistantFile) -> Expected:
-    """What an assistant understands before anything was said."""
+def understood_by(revision: str, assistant: AssistantFile, *, requested: bool = False) -> Expected:
+    """What an assistant understands before anything was said, or where it has asked something."""
     router = router_of(revision, assistant)
-    phrases = (*router.examples, *router.language.everywhere)
+    answers = router.language.answers if requested else ()
+    phrases = (*router.examples, *router.language.everywhere, *answers)
     references = tuple(Reference(rule) for rule in router.rules)
     if not references:
         return Expected(

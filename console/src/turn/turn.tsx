@@ -217,7 +217,8 @@ function Also({ output }: { output: Stage["output"] }) {
     output.readings ?? [];
   const partials: { text: string; seconds: number }[] = output.partials ?? [];
   const doubts: { word: string; heard: string }[] = output.heard_back?.doubts ?? [];
-  if (!readings.length && !partials.length && !doubts.length) return null;
+  const beside: { text: string; start: number; end: number }[] = output.uncovered ?? [];
+  if (!readings.length && !partials.length && !doubts.length && !beside.length) return null;
   return (
     <ul aria-label="Also heard">
       {readings.map((each) => (
@@ -229,6 +230,12 @@ function Also({ output }: { output: Stage["output"] }) {
       {partials.map((each) => (
         <li key={each.seconds}>
           after {each.seconds.toFixed(1)} s: {each.text}
+        </li>
+      ))}
+      {beside.map((each) => (
+        <li key={each.start}>
+          beside what was expected, from {each.start.toFixed(1)} to {each.end.toFixed(1)} s:{" "}
+          {each.text || "no words that could be made out"}
         </li>
       ))}
       {doubts.map((each, place) => (

@@ -65,9 +65,7 @@ def strays(examples: Sequence[ExampleText], routes: Sequence[int], wording: Word
     words = _lists([numbers.setdefault(word, len(numbers)) for word in each.distinct]
                    for each in examples)  # fmt: skip
     seen = np.bincount(words[0], minlength=len(numbers))
-    worth_of = worths(
-        dict(zip(numbers, seen.tolist(), strict=True)), len(examples), wording
-    )
+    worth_of = worths(dict(zip(numbers, seen.tolist(), strict=True)), len(examples), wording)
     holders = np.repeat(np.arange(len(examples)), np.diff(words[1]))
     postings = holders[np.argsort(words[0], kind="stable")], np.cumsum([0, *seen])
     said = [_neighbours(each.distinct) for each in examples]
@@ -97,7 +95,7 @@ def _numbered(values: Iterable[object]) -> Numbers:
     return np.array([known.setdefault(each, len(known)) for each in values])
 
 
-def _lists(lists: Iterable[Sequence[int]]) -> tuple[Numbers, Numbers]:
+def _lists(lists: Iterable[Numbers | Sequence[int]]) -> tuple[Numbers, Numbers]:
     """Lists of numbers one after another, and where each begins."""
     made = [np.asarray(each, np.int64) for each in lists]
     return np.concatenate(made), np.cumsum([0, *map(len, made)])
@@ -172,7 +170,7 @@ def _likeliest(common, mine, worths, top, at):  # type: ignore[no-untyped-def]  
         else:
             top[low], at[low] = value, j
         if size == REFINED:
-            low = np.argmin(top)
+            low = int(np.argmin(top))
             least = top[low]
     return size
 

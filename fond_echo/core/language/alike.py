@@ -31,6 +31,7 @@ RUN_WORDS = 4
 _FAR = 1e9
 Numbers = npt.NDArray[Any]
 
+
 @dataclass(frozen=True, eq=False)
 class _Sounds:
     """Sounds by number: what a step between two costs, and of each the class of those between which
@@ -160,7 +161,7 @@ def _excluded(i, j, limit, counts, bits):  # type: ignore[no-untyped-def]  # com
             return True
     more = less = 0
     for k in range(counts.shape[1]):
-        gap = np.int64(counts[i, k]) - np.int64(counts[j, k])
+        gap = int(counts[i, k]) - int(counts[j, k])
         if gap > 0:
             more += gap
         else:

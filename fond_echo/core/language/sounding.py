@@ -46,7 +46,8 @@ def sound_distance(left: tuple[str, ...], right: tuple[str, ...]) -> float:
     for row, a in enumerate(left, 1):
         now = [float(row)]
         for column, b in enumerate(right, 1):
-            now.append(min(before[column] + 1.0, now[-1] + 1.0, before[column - 1] + step_cost(a, b)))
+            step = before[column - 1] + step_cost(a, b)
+            now.append(min(before[column] + 1.0, now[-1] + 1.0, step))
         before = now
     return before[-1]
 

@@ -258,7 +258,9 @@ def _search(sound, graph, prices, state, kept):  # type: ignore[no-untyped-def] 
                     continue
                 fits = logs[row, symbols[q]] if symbols[q] >= 0 else tops[row] - price - toll
                 gained = came + fits - (insertion_penalty if starts[q] and symbols[q] >= 0 else 0.0)
-                if gained < best - width or (stamps[new, 0, q] == t and scores[new, 0, q] >= gained):
+                if gained < best - width:
+                    continue
+                if stamps[new, 0, q] == t and scores[new, 0, q] >= gained:
                     continue
                 link, begun = links[old, came_half, s], begins[old, came_half, s]
                 if starts[q]:

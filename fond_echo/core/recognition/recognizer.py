@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import lru_cache, partial
 
 import numpy as np
 
@@ -16,11 +16,13 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.recognition.confidence import (
     CHOSEN,
     CLOSED,
+    UNLIKELY,
     WORD,
     Sureness,
     Weights,
     believed,
     chance,
+    contradicted,
     fit,
     word_fit,
 )
@@ -41,6 +43,7 @@ from fond_echo.core.recognition.graph import (
     phoneme_graph,
 )
 from fond_echo.core.recognition.layers import Matrix
+from fond_echo.core.recognition.leftover import Leftover
 from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNetwork
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import BLANK, RATE
@@ -143,6 +146,12 @@ class Recognizer:
         found = [self._piece(clip, span, expected) for span in pieces(clip, MAX_PIECE)]
         return joined([each for each in found if each.words] or found[:1])
 
+    def prepare(self, expected: Expected) -> None:
+        """Build what is needed where this is expected: it is kept, and used at the first sound."""
+        if expected.phrases or expected.network:
+            self.graph(expected)
+        self.vocabulary(expected)
+
     def probabilities(self, clip: Clip) -> Matrix:
         """Phoneme log probabilities of a clip at 16 kHz, one row every 30 ms: where the network is
         unsure, with the length of the vocal tract at which it is less so."""
@@ -204,20 +213,27 @@ class Recognizer:
             if closely is not None:
                 closely.feed(stretch.logs)
         if closely is not None:
-            closed = self._closed(stretch, expected, closely.readings(MAX_READINGS))
+            readings = closely.readings(MAX_READINGS)
+            closed = self._closed(stretch, expected, readings)
             taken = closed is not None and believable and closed.confidence >= ACCEPT
-            if closed is not None and (taken or expected.only):
+            if closed is not None and taken and not expected.only:
+                free = partial(self._dictated, stretch, expected, freely)
+                return Leftover(self, stretch, expected).added_to(closed, readings[0], free)
+            if closed is not None and expected.only:
                 return closed
         if expected.only:
             return replace(NOTHING, speech_seconds=stretch.speech)
         if not believable:
             others = (_as_other(closed), *closed.alternatives) if closed is not None else ()
             return replace(NOTHING, speech_seconds=stretch.speech, alternatives=others)
-        if freely is None:
-            found = dictate(stretch.logs, self.vocabulary(expected), MAX_READINGS)
-        else:
-            found = freely()
-        return self._free(stretch, expected, found, closed)
+        return self._free(stretch, expected, self._dictated(stretch, expected, freely), closed)
+
+    def _dictated(
+        self, stretch: Stretch, expected: Expected, freely: Callable[[], list[Reading]] | None
+    ) -> list[Reading]:
+        if freely is not None:
+            return freely()
+        return dictate(stretch.logs, self.vocabulary(expected), MAX_READINGS)
 
     def _build_graph(
         self, phrases: tuple[str, ...], network: WordNetwork | None, sounds: Sounds
@@ -239,7 +255,7 @@ class Recognizer:
     def _closed(
         self, stretch: Stretch, expected: Expected, readings: list[Reading]
     ) -> Transcript | None:
-        if not readings or not all(self._sayable(word, expected) for word in readings[0].words):
+        if not readings or not all(self.sayable(word, expected) for word in readings[0].words):
             return None
         weights = CHOSEN if expected.only else CLOSED
         sure = [
@@ -248,11 +264,14 @@ class Recognizer:
                 readings, [readings[1] if len(readings) > 1 else None, *readings], strict=False
             )
         ]
+        measured = self.measured(readings[0].words, stretch.logs, expected.sounds)
+        if not expected.only and any(contradicted(measures) for _, measures in measured):
+            sure[0] = round(UNLIKELY * sure[0], 3)
         others = tuple(
             Alternative(" ".join(word.word for word in each.words), min(trust, sure[0]), True)
             for each, trust in zip(readings[1:], sure[1:], strict=True)
         )
-        return self._transcript(readings[0], stretch, expected, "expected", sure[0], others)
+        return self.transcript(readings[0], stretch, expected, "expected", sure[0], others)
 
     def _build_vocabulary(
         self,
@@ -288,7 +307,7 @@ class Recognizer:
         readings = [
             Reading(said, each.score)
             for each in readings
-            if (said := tuple(word for word in each.words if self._sayable(word, expected)))
+            if (said := tuple(word for word in each.words if self.sayable(word, expected)))
         ]
         if not readings:
             return replace(NOTHING, speech_seconds=stretch.speech)
@@ -296,7 +315,7 @@ class Recognizer:
         if closed is not None:
             others = (_as_other(closed), *closed.alternatives)
         best, *more = readings
-        found = self._transcript(best, stretch, expected, "dictation", 0.0, ())
+        found = self.transcript(best, stretch, expected, "dictation", 0.0, ())
         fits = float(np.mean([word.confidence for word in found.words]))
         sure = round(fits * believed(stretch.logs), 3)
         filled = sum(word.end - word.start for word in best.words) / len(stretch.logs)
@@ -307,12 +326,13 @@ class Recognizer:
         )
         return replace(found, confidence=sure, alternatives=others[:MAX_READINGS])
 
-    def _sayable(self, word: FoundWord, expected: Expected) -> bool:
+    def sayable(self, word: FoundWord, expected: Expected) -> bool:
+        """Whether somebody may have said a word as slowly as it would have been."""
         once, each = SLOWEST
         _, phonemes = self._graph_of_word(word.word, expected.sounds)
         return (word.end - word.start) * FRAME_SECONDS <= once + each * phonemes
 
-    def _transcript(
+    def transcript(
         self,
         reading: Reading,
         stretch: Stretch,
@@ -321,6 +341,7 @@ class Recognizer:
         confidence: float,
         alternatives: tuple[Alternative, ...],
     ) -> Transcript:
+        """A reading as a transcript: its words with their times and how sure each is."""
         words = tuple(
             Word(
                 each.word,
@@ -353,6 +374,12 @@ class Recognizer:
             own = read(span, graph, most=1)
             score = own[0].score + WORD_INSERTION_PENALTY if own else -20.0 * len(span)
             yield word, word_fit(score, span, phonemes)
+
+    @lru_cache(maxsize=8)  # noqa: B019  # one recognizer a process
+    def graph_of_words(self, words: tuple[str, ...]) -> PhonemeGraph:
+        """Any of some words, any number of times."""
+        network = WordNetwork(tuple((0, 0, word) for word in words), frozenset([0]))
+        return phoneme_graph(network, self._lexicon)
 
     @lru_cache(maxsize=20_000)  # noqa: B019  # one recognizer a process
     def _graph_of_word(self, word: str, sounds: Sounds) -> tuple[PhonemeGraph, int]:

@@ -78,6 +78,16 @@ class Alternative:
 
 
 @dataclass(frozen=True)
+class Uncovered:
+    """What was said beside an expected phrase, in seconds from the start of the clip; the text is
+    empty where no words were found in it."""
+
+    text: str
+    start: float
+    end: float
+
+
+@dataclass(frozen=True)
 class Transcript:
     """What was heard.
 
@@ -85,10 +95,12 @@ class Transcript:
         words: in order, spoken form, with their times.
         written: the same with digits, capitals and a closing sign.
         confidence: 0 to 1 that the words are right.
-        source: "expected" when one of the expected phrases was recognised, "dictation" when
-            words were found freely, "nothing" when there was no speech.
+        source: "expected" when one of the expected phrases was recognized and accounts for the
+            speech there is, "dictation" when words were found freely, be it beside such a phrase,
+            "nothing" when there was no speech.
         speech_seconds: how much of the clip was speech.
         alternatives: other expected phrases, best first.
+        uncovered: stretches beside an expected phrase in which something else was said.
     """
 
     words: tuple[Word, ...]
@@ -97,6 +109,7 @@ class Transcript:
     source: str
     speech_seconds: float
     alternatives: tuple[Alternative, ...] = field(default=())
+    uncovered: tuple[Uncovered, ...] = field(default=())
 
     def segments(self, pause: float = SEGMENT_PAUSE) -> list[tuple[Word, ...]]:
         """The words in stretches, cut where nothing is said for at least `pause` seconds."""
