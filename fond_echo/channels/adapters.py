@@ -11,17 +11,16 @@ walks through an example.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from importlib.metadata import entry_points
 from typing import Any, Protocol
 
 import httpx
 
-from fond_echo.channels.chat import UnreadableMessage
 from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Vault
-from fond_echo.contract.channel import Inbound
+from fond_echo.contract.channel import Arrived, Inbound, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.errors import nearest
 from fond_echo.stages.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
@@ -46,8 +45,8 @@ class Adapter(ChannelPort, Protocol):
         """Raise Forged for a webhook that does not prove its origin."""
         ...
 
-    def messages(self, payload: Any) -> list[tuple[Inbound, Any]]:
-        """The messages in a webhook's JSON."""
+    def messages(self, payload: Any) -> Sequence[tuple[Inbound, Any] | Unreadable]:
+        """The messages in a webhook's JSON, each with its own part of it."""
         ...
 
 
@@ -93,14 +92,17 @@ class Loaded:
         with _as_ours(self._name):
             self._adapter.verify(headers, body, now)
 
-    def messages(self, payload: Any) -> list[tuple[Inbound, Any]]:
-        """Raises UnreadableMessage for what the adapter cannot read."""
+    def messages(self, payload: Any) -> list[Arrived]:
+        """What the adapter reads in it; all of it as one that cannot be read, where it fails."""
         try:
-            return self._adapter.messages(payload)
-        except FondEchoError:
-            raise
-        except Exception as error:
-            raise UnreadableMessage(f"{type(error).__name__}: {error}", where=self._name) from error
+            return list(self._adapter.messages(payload))
+        except Exception as error:  # whatever an adapter raises
+            why = (
+                str(error)
+                if isinstance(error, FondEchoError)
+                else f"{type(error).__name__}: {error}"
+            )
+            return [Unreadable(payload, why)]
 
     async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched:
         with _as_ours(self._name):

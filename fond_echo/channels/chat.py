@@ -6,6 +6,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
+from pydantic import ValidationError
 
 from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
@@ -14,14 +15,14 @@ from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
-from fond_echo.contract.channel import Inbound, Quoted, SoundHandle
+from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, NetworkDescription
 from fond_echo.documents.steps import filter_path, json_path
 from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
 
-Message = tuple[Inbound, Any]
-"""A message in our shape, and its own part of what the network sent."""
+MAX_BACKLOG = 200
+"""So many pages of what a polled network has already are passed over."""
 
 
 class UnreadableMessage(FondEchoError):
@@ -91,27 +92,56 @@ class ChatChannel:
         redacted: dict[str, Any] = self._vault.redacted(facts)
         return redacted
 
-    async def poll(self, cursor: str) -> tuple[list[Message], str]:
+    async def poll(self, cursor: str) -> tuple[list[Arrived], str]:
         """Ask for what came after a place; gives messages and the new place."""
+        document, following = await self.ask_after(cursor)
+        return self.messages(document), following
+
+    async def ask_after(self, cursor: str) -> tuple[Any, str]:
+        """Ask for what came after a place; gives what the network answers, and the new place.
+        Raises ConnectorError."""
         step = self.description.receive.poll
         assert step is not None
         taking = step.model_copy(update={"take": {**step.take, "next_cursor": step.cursor}})
         outcome = await self._machine.run([taking], {**self._facts, "cursor": cursor})
-        return self.messages(outcome.document), str(outcome.facts["next_cursor"])
+        return outcome.document, str(outcome.facts["next_cursor"])
 
-    def messages(self, payload: Any) -> list[Message]:
-        """The messages in what the network sent. Our own posts that come back are left out.
+    async def caught_up(self) -> str:
+        """The place behind all that is there already, where the connector file does not say that
+        the backlog is answered; "" where it does. Raises ConnectorError."""
+        poll = self.description.receive.poll
+        if poll is None or poll.begin == "backlog":
+            return ""
+        cursor = ""
+        for _ in range(MAX_BACKLOG):
+            document, following = await self.ask_after(cursor)
+            there = list(json_path(self.description.receive.each).find(storable(document)))
+            if following == cursor or not there:
+                return following
+            cursor = following
+        raise WrongAnswer(
+            f"after {MAX_BACKLOG:,} pages there is still more of the backlog",
+            remedy="begin: backlog under poll answers all of it",
+        )
 
-        Raises:
-            UnreadableMessage: one without an id, a conversation or a contact.
-        """
-        receive = self.description.receive
-        found: list[Message] = []
-        for node in json_path(receive.each).find(storable(payload)):
-            if receive.ours and taken(node.value, receive.ours):
-                continue
-            found.append((self._message(node.value), node.value))
+    def messages(self, payload: Any) -> list[Arrived]:
+        """The messages in what the network sent, with those that cannot be read. Our own posts that
+        come back are left out."""
+        found: list[Arrived] = []
+        for node in json_path(self.description.receive.each).find(storable(payload)):
+            try:
+                if (message := self._read(node.value)) is not None:
+                    found.append((message, node.value))
+            except FondEchoError as error:
+                found.append(Unreadable(node.value, str(error)))
+            except (ValueError, TypeError, KeyError, RecursionError) as error:
+                found.append(Unreadable(node.value, _why(error)))
         return found
+
+    def _read(self, post: Any) -> Inbound | None:
+        """A message in our shape; None for one of our own."""
+        ours = self.description.receive.ours
+        return None if ours and taken(post, ours) else self._message(post)
 
     def _message(self, post: Any) -> Inbound:
         receive = self.description.receive
@@ -239,6 +269,14 @@ class ChatChannel:
         if not steps and kind not in ("connect", "fetch"):
             raise ConnectorError(f"the network {self.description.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
+
+
+def _why(error: Exception) -> str:
+    """Why a message that is no message of ours could not be made one."""
+    if isinstance(error, ValidationError):
+        first = error.errors()[0]
+        return f"{'.'.join(map(str, first['loc']))}: {first['msg']}"
+    return f"{type(error).__name__}: {error}"
 
 
 def _holds(condition: str | None, post: Any) -> bool:

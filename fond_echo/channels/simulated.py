@@ -35,8 +35,9 @@ from fond_echo.documents.phone import CallHandling
 from fond_echo.documents.scenario import Noise, ScenarioFile
 from fond_echo.stages.closing import closing_of
 from fond_echo.stages.memory import with_facts
+from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
-from fond_echo.stages.replaying import ReplayNeeds, taken_again
+from fond_echo.stages.replaying import taken_again
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar
 
@@ -159,7 +160,7 @@ class Conversation:
             assert sound is not None
             return await self.around.hear(at_rate(sound, RATE), expected)
 
-        needs = ReplayNeeds(self.around.logic, self.kept)
+        needs = NothingOutside(self.around.logic, self.kept)
         taken, outcome = await taken_again(
             turn, self.assistant, self._revision, needs, hear if sound is not None else None
         )

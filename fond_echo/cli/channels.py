@@ -1,4 +1,4 @@
-"""channel add, list, show, connect, remove, contacts, allow, block, memory, erase."""
+"""channel: add, list, show, connect, pause, rename and delete channels, and whom they answer."""
 
 from __future__ import annotations
 
@@ -47,6 +47,8 @@ def add(commands: Any) -> None:
         ("list", "list channels", _list),
         ("show", "a channel with its settings", _show),
         ("connect", "register the webhook address with the network again", _connect),
+        ("pause", "stop polling a channel's network; connect goes on where it stopped", _pause),
+        ("unreadable", "list messages that could not be read, and why", _unreadable),
         ("delete", "delete a channel that nothing came in over", _delete),
         ("rename", "give a channel another name; what came in over it goes along", _rename),
         (
@@ -149,6 +151,25 @@ def _connect(options: argparse.Namespace) -> int:
         return _reported(options, echo.connect_channel(options.name))
 
 
+def _pause(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        return _reported(options, echo.pause_channel(options.name))
+
+
+def _unreadable(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.unreadable(options.name)
+    if options.json:
+        print_json(found)
+        return 0
+    for each in found:
+        print(f"{each.received_at:%Y-%m-%d %H:%M:%S}  {each.reason}")
+        print(f"  {json.dumps(each.payload, ensure_ascii=False)[:1_000]}")
+    if not found:
+        print(f"Every message of {options.name} could be read.")
+    return 0
+
+
 def _reported(options: argparse.Namespace, channel: ChannelOut) -> int:
     if options.json:
         print_json(channel)
@@ -171,6 +192,9 @@ def _show(options: argparse.Namespace) -> int:
     print(f"{channel.name}: {channel.kind}, {channel.state}, answered by {channel.assistant}")
     if channel.reason:
         print(f"  {channel.reason}")
+    if channel.unreadable:
+        count, name = channel.unreadable, channel.name
+        print(f"  {count} messages could not be read: fond-echo channel unreadable {name}")
     print(f"  {channel.address}")
     for name, value in channel.settings.model_dump().items():
         print(f"  {name:<18} {value}")

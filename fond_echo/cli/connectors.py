@@ -49,11 +49,8 @@ def add(commands: Any) -> None:
     _add_values(trying)
     trying.add_argument("--fact", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a fact instead of its sample (conversation=room-7)")  # fmt: skip
-    trying.add_argument("--secret", action="append", default=[], metavar="NAME=FILE", type=named,
-                        help="a file with a secret's value; others are asked for")  # fmt: skip
     trying.add_argument("--sound", type=Path, help="a voice note to send")
-    trying.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
-                        help="a private place that may be reached")  # fmt: skip
+    _add_reach(trying)
     add_json(trying)
     trying.set_defaults(run=_try)
     listen = verbs.add_parser("listen", help="wait for a message and print its fields")
@@ -64,12 +61,21 @@ def add(commands: Any) -> None:
     listen.add_argument("--several", action="store_true",
                         help="until Ctrl-C: one table of fields by kinds of messages")  # fmt: skip
     listen.add_argument("--count", type=int, default=0, help="so many messages, as a table (1)")
+    listen.add_argument("--cursor", default="", help="of a polled network: where to begin")
+    _add_reach(listen)
     listen.set_defaults(run=_listen)
 
 
 def _add_values(command: argparse.ArgumentParser) -> None:
     command.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                          help="a value of the channel, such as base=https://…")  # fmt: skip
+
+
+def _add_reach(command: argparse.ArgumentParser) -> None:
+    command.add_argument("--secret", action="append", default=[], metavar="NAME=FILE", type=named,
+                         help="a file with a secret's value; others are asked for")  # fmt: skip
+    command.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
+                         help="a private place that may be reached")  # fmt: skip
 
 
 def _described(options: argparse.Namespace) -> Any:
@@ -196,6 +202,7 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
 
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.secrets import Vault
+    from fond_echo.contract.channel import Unreadable
 
     print("\nFields of the message:")
     found = paths_in(payload)
@@ -204,14 +211,14 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
     channel = ChatChannel(description, values, {}, httpx.AsyncClient(), Vault({}))
     print("\nRead by the connector file as:")
-    try:
-        messages = channel.messages(payload)
-    except FondEchoError as error:
-        print(f"  ✗ {error}")
-        return
+    messages = channel.messages(payload)
     if not messages:
         print("  nothing: no message at `each`, or all of them are our own")
-    for message, _ in messages:
+    for each in messages:
+        if isinstance(each, Unreadable):
+            print(f"  ✗ {each.reason}")
+            continue
+        message, _ = each
         for name, value in message.model_dump().items():
             if value not in (None, "", False):
                 print(f"  {name:<14}{value}")
@@ -220,8 +227,10 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
 def _listen(options: argparse.Namespace) -> int:
     """Wait for messages: one, or as many as are wanted, or until Ctrl-C."""
     description, values = _described(options)
-    got: list[bytes] = []
     wanted = 0 if options.several else options.count or 1
+    if description.receive.poll is not None:
+        return asyncio.run(_poll(options, description, values, wanted))
+    got: list[bytes] = []
 
     class Handler(BaseHTTPRequestHandler):
         def do_POST(self) -> None:  # the library's name
@@ -252,11 +261,49 @@ def _listen(options: argparse.Namespace) -> int:
     except ValueError:
         print(f"The message is not JSON: {got[-1][:200]!r}", file=sys.stderr)
         return 1
+    _show_payloads(description, values, payloads, wanted)
+    return 0
+
+
+def _show_payloads(
+    description: Any, values: dict[str, str], payloads: list[Any], wanted: int
+) -> None:
     if wanted == 1:
         print(json.dumps(payloads[0], indent=2, ensure_ascii=False)[:4_000])
         show_message(description, values, payloads[0])
     else:
         show_messages(description, payloads)
+
+
+async def _poll(
+    options: argparse.Namespace, description: Any, values: dict[str, str], wanted: int
+) -> int:
+    """Ask a network for messages until so many came, or until Ctrl-C."""
+    from fond_echo.channels.chat import ChatChannel
+    from fond_echo.connectors.guard import guarded_client
+    from fond_echo.documents.payloads import messages_in
+
+    poll, receive = description.receive.poll, description.receive
+    vault, payloads, count = _Asked(dict(options.secret)), list[Any](), 0
+    cursor = options.cursor
+    print("Asking the network for messages (Ctrl-C ends it)", flush=True)
+    with contextlib.suppress(KeyboardInterrupt, asyncio.CancelledError):
+        async with guarded_client(options.private) as client:
+            channel = ChatChannel(description, values, {}, client, vault)
+            while True:
+                document, cursor = await channel.ask_after(cursor)
+                if came := len(list(messages_in(document, receive.each))):
+                    payloads.append(vault.redacted(document))
+                    count += came
+                if wanted and count >= wanted:
+                    break
+                await asyncio.sleep(poll.every)
+    if not payloads:
+        print("Nothing came.", file=sys.stderr)
+        return 1
+    if options.keep:
+        options.keep.write_text("\n".join(json.dumps(each) for each in payloads))
+    _show_payloads(description, values, payloads, wanted)
     return 0
 
 

@@ -30,6 +30,7 @@ from fond_echo.contract.api import (
     SubscriptionOut,
     TurnDetail,
     TurnOut,
+    UnreadableOut,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
@@ -110,6 +111,14 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     async def put_channel(self, name: str, channel: ChannelIn) -> ChannelOut:
         """Add or change a channel, and connect it."""
         return await self.make(calls.put_channel(name, channel))
+
+    async def pause_channel(self, name: str) -> ChannelOut:
+        """Stop polling a channel's network; connecting it goes on where it stopped."""
+        return await self.make(calls.pause_channel(name))
+
+    async def unreadable(self, name: str) -> list[UnreadableOut]:
+        """A channel's latest messages that could not be read."""
+        return await self.make(calls.unreadable(name))
 
     async def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""

@@ -24,6 +24,7 @@ from fond_echo.contract.api import (
     SubscriptionOut,
     TurnDetail,
     TurnOut,
+    UnreadableOut,
     WordsIn,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
@@ -58,6 +59,14 @@ def channels() -> Call[list[ChannelOut]]:
 
 def put_channel(name: str, channel: ChannelIn) -> Call[ChannelOut]:
     return Call("PUT", f"/api/channels/{name}", shape_of(ChannelOut), channel.model_dump())
+
+
+def pause_channel(name: str) -> Call[ChannelOut]:
+    return Call("POST", f"/api/channels/{name}/pause", shape_of(ChannelOut))
+
+
+def unreadable(name: str) -> Call[list[UnreadableOut]]:
+    return Call("GET", f"/api/channels/{name}/unreadable", shape_of(list[UnreadableOut]))
 
 
 def connect_channel(name: str) -> Call[ChannelOut]:

@@ -29,6 +29,7 @@ from fond_echo.contract.api import (
     SubscriptionOut,
     TurnDetail,
     TurnOut,
+    UnreadableOut,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
@@ -106,6 +107,14 @@ class FondEcho(AssistantCalls, EngineCalls):
     def put_channel(self, name: str, channel: ChannelIn) -> ChannelOut:
         """Add or change a channel, and connect it."""
         return self.make(calls.put_channel(name, channel))
+
+    def pause_channel(self, name: str) -> ChannelOut:
+        """Stop polling a channel's network; connecting it goes on where it stopped."""
+        return self.make(calls.pause_channel(name))
+
+    def unreadable(self, name: str) -> list[UnreadableOut]:
+        """A channel's latest messages that could not be read."""
+        return self.make(calls.unreadable(name))
 
     def connect_channel(self, name: str) -> ChannelOut:
         """Connect a channel again."""

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections import Counter
 from collections.abc import AsyncGenerator, AsyncIterator
 from contextlib import aclosing
+from hashlib import blake2b
 from typing import Any
 
 import httpx
@@ -47,6 +49,7 @@ class LogicCaller:
         self._client = client
         self._vault = vault
         self._breakers = breakers or Breakers()
+        self._asked: Counter[str] = Counter()
         self.exchanges: list[Exchange] = []
         """As they were made, failed ones too, with secrets struck out."""
 
@@ -56,9 +59,10 @@ class LogicCaller:
     ) -> AsyncIterator[Reply]:  # fmt: skip
         """The parts of the answer; `listener` hears of the pieces of one that is streamed.
 
-        The message id is the same for every attempt at one turn, so that logic which changes
-        things can know a repeated question. It is asked again only where it was not reached, or
-        where asking is safe and nothing came back.
+        The id of a question is the same for every attempt at it, in a later attempt at its turn
+        too, so that logic which changes things can know a repeated question; no other question has
+        it. It is asked again only where it was not reached, or where asking is safe and nothing
+        came back.
 
         Raises:
             LogicFailed: whatever went wrong.
@@ -69,6 +73,7 @@ class LogicCaller:
                 f"it failed {breaker.most} times in a row, and is left alone for {left:.0f} s more"
             )
             raise LogicFailed(what, where=service.url)
+        request = self._numbered(request)
         body = request.model_dump_json().encode()
         for pause in (*PAUSES, None):
             parts = 0
@@ -87,6 +92,15 @@ class LogicCaller:
                 breaker.note(True)
                 return
 
+    def _numbered(self, request: LogicRequest) -> LogicRequest:
+        """A question with its id: that of its turn, and what tells it from others of the turn. A
+        turn that is worked again asks the same in the same words."""
+        asked = request.model_dump_json(exclude={"call"}).encode()
+        of = f"{request.turn.id}.{request.run}.{blake2b(asked, digest_size=8).hexdigest()}"
+        self._asked[of] += 1
+        number = self._asked[of]
+        return request.model_copy(update={"call": of if number == 1 else f"{of}.{number}"})
+
     async def _parts(
         self, service: LogicService, request: LogicRequest, body: bytes, listener: Listener | None
     ) -> AsyncGenerator[Reply]:
@@ -97,8 +111,7 @@ class LogicCaller:
             host, port = address_of(service.url)
             secrets = [self._vault[name] for name in service.secrets]
             self._vault.check_hosts(host, port)
-            message_id = f"{request.turn.id}.{request.run}"
-            headers = signed_headers(secrets, message_id, int(time.time()), body)
+            headers = signed_headers(secrets, request.call, int(time.time()), body)
             exchange = Exchange("POST", service.url, sent=self._shown(body))
             self.exchanges.append(exchange)
             begun = time.monotonic()

@@ -97,7 +97,8 @@ class ChannelIn(Schema):
 
 class ChannelOut(Schema):
     """A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
-    many contacts it did not let in; `warnings` say what in its description may not be meant so."""
+    many contacts it did not let in; `unreadable` how many messages could not be read; `warnings`
+    say what in its connector file may not be meant so."""
 
     name: Name
     kind: str
@@ -110,8 +111,18 @@ class ChannelOut(Schema):
     settings: ChannelSettings
     address: str
     refused: int
+    unreadable: int = 0
     warnings: list[str] = Field(default_factory=list)
     added_at: Instant
+
+
+class UnreadableOut(Schema):
+    """A message that could not be read: as the network sent it, and why."""
+
+    id: str
+    payload: dict[str, Any]
+    reason: str
+    received_at: Instant
 
 
 class ContactOut(Schema):

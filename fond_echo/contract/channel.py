@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 from pydantic import Field
@@ -157,3 +158,15 @@ class Inbound(Schema):
         if self.choice is not None:
             return "choice"
         return "text" if self.text else "other"
+
+
+@dataclass(frozen=True)
+class Unreadable:
+    """A message that could not be read: its own part of what the network sent, and why."""
+
+    post: Any
+    reason: str
+
+
+Arrived = tuple[Inbound, Any] | Unreadable
+"""A message in our shape with its own part of what the network sent; or one that is none."""

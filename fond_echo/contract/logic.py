@@ -53,10 +53,13 @@ class LogicConversation(Schema):
 class LogicRequest(Schema):
     """One question to business logic, signed by the Standard Webhooks scheme.
 
-    `action` is what the route asks for; a service that serves several answers by it.
+    `action` is what the route asks for; a service that serves several answers by it. `call` is the
+    id of this question, and of its message: every other question has another one, and the same
+    question that is asked again, since its answer was lost, has the same.
     """
 
     action: str
+    call: str = ""
     route: str
     assistant: Name
     run: RunKind = "live"

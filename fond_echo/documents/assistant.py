@@ -34,6 +34,17 @@ TEMPLATE_NAMES = frozenset(
 )
 """What a template in an assistant file may ask for."""
 
+TEMPLATE_PARTS: dict[str, frozenset[str]] = {
+    "turn": frozenset(("text", "arrived_as", "number", "quoted")),
+    "contact": frozenset(("name", "id", "channel")),
+    "conversation": frozenset(("recent",)),
+    "hours": frozenset(("open", "opens_at", "opens_on")),
+    "now": frozenset(("year", "month", "day", "hour", "minute", "second")),
+    "reply": frozenset(),
+}
+"""What there is in them; `slots` has those of the route, `memory` and `variables` what was put
+there."""
+
 Words = Annotated[str, Field(min_length=1, max_length=500)]
 RuleName = Pattern(
     r"|[A-Za-z_][\w.-]*", "a rule's name has letters, digits, _, . and -, and begins with a letter"
@@ -57,7 +68,8 @@ class ReplySpec(Schema):
     finds in `documents` if there are some, and by `functions` of business logic that it may call;
     or `transcript`: what was said itself, in writing, and a summary of it.
 
-    `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing. `sound` is a file
+    `logic` is SERVICE.ACTION; `safe` says that asking it twice changes nothing; `undo` is the
+    SERVICE.ACTION that takes back what it did, asked with the same slots. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
     many are spoken at most, from the beginning; `summary` how many are picked from the whole for
     what they tell. `then` says what comes after: end the conversation, hand it to a person,
@@ -79,6 +91,7 @@ class ReplySpec(Schema):
     summary: int = Field(default=0, ge=0, le=50)
     logic: Annotated[str, LogicName] = ""
     safe: bool = False
+    undo: Annotated[str, LogicName] = ""
     documents: list[Words] = Field(default_factory=list)
     free: bool = False
     transcript: TranscriptSpec | None = None
@@ -111,6 +124,8 @@ class ReplySpec(Schema):
             raise ValueError("a reply needs text, spoken, logic, documents or free: true")
         if self.functions and not self.free:
             raise ValueError("functions are for free: true")
+        if self.undo and (not self.logic or self.safe):
+            raise ValueError("undo takes back what logic changed: it goes with logic, without safe")
         if self.draw and not self.text:
             raise ValueError("draw needs text: what is said with the picture")
         if self.sound and not self.text:

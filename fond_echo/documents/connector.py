@@ -84,9 +84,12 @@ class Webhook(Schema):
 
 class Poll(Step):
     """Messages are asked for, again and again. `{{ cursor }}` is how far we have read: empty at
-    first, then what stands at `cursor` in the answer before."""
+    first, then what stands at `cursor` in the answer before. Messages that are there when the
+    channel is connected for the first time are passed over; with `begin: backlog` they are
+    answered."""
 
     cursor: JsonPath
+    begin: Literal["now", "backlog"] = "now"
     every: Span = 1.0
 
 

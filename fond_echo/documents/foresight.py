@@ -37,7 +37,7 @@ MAX_PAIRS = 2_000
 
 def warnings(assistant: AssistantFile, files: Mapping[str, str]) -> list[FileError]:
     """What will go wrong: examples nearer to another route, names that sound alike, replies too
-    long to be listened to, placeholders that nobody filled in. Each stands at its place, like
+    long to be listened to, unfilled placeholders. Each stands at its place, like
     errors."""
     source = read_yaml(files[MAIN_FILE], MAIN_FILE)
     found = [*_strays(assistant, source), *_same_sounds(assistant, source)]

@@ -19,12 +19,10 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import LexiconError, read_pls
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.ssml import SsmlError, is_ssml, lexicons_in, read_ssml, voices_in
-from fond_echo.core.language.templates import TemplateFailed, compile_template
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import (
     MAIN_FILE,
     MAX_FILES,
-    TEMPLATE_NAMES,
     AssistantFile,
     RouteSpec,
 )
@@ -33,9 +31,13 @@ from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media_checks import media_errors
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
+from fond_echo.documents.template_checks import logic_errors, own_template_errors
 from fond_echo.documents.validate import validated
 
 GRAMMARS = (".abnf", ".grxml")
+TEMPLATES_OF_REPLIES = (
+    "text", "spoken", "unknown", "kept", "to", "announced", "no_conference", "draw",
+)  # fmt: skip
 _PLACEHOLDER = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\bTODO\b|\bTBD\b|\bXXX\b")
 
 
@@ -164,6 +166,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     if assistant.voice not in VOICES:
         known = nearest(assistant.voice, VOICES)
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
+    yield from logic_errors(assistant, source)
     own = assistant.greeting
     said: dict[Path, str] = {
         (name,): getattr(assistant, name) for name in ("goodbye", "person", "person_closed")
@@ -172,7 +175,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         said |= {("greeting",): own.text, ("greeting", "spoken"): own.spoken}
     for at, words in said.items():
         yield from _markup_errors(assistant, source, at, words)
-        yield from _template_errors(source, at, words)
+        yield from own_template_errors(source, at, words)
     yield from _doubles(assistant, source)
     for place, route in enumerate(assistant.routes):
         path: Path = ("routes", place)
@@ -184,32 +187,38 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             known = nearest(route.rule, assistant.rules.rules)
             yield source.error((*path, "rule"), f"there is no rule {route.rule!r}", known)
         yield from _slot_errors(assistant, source, path, route)
-        yield from _template_errors(source, (*path, "closed"), route.closed)
+        yield from own_template_errors(source, (*path, "closed"), route.closed, slots=route.slots)
         if route.closed and assistant.hours is None:
             yield source.error(
                 (*path, "closed"),
                 "the assistant has no hours",
                 'hours: {open: {mon-fri: "08:00-18:00"}}',
             )
-    for _, path, reply in assistant.replies():
+    for name, path, reply in assistant.replies():
+        of_route = assistant.route(name)
+        slots = of_route.slots if of_route is not None else ()
         yield from _markup_errors(assistant, source, (*path, "spoken"), reply.spoken)
         yield from _markup_errors(assistant, source, (*path, "text"), reply.text)
         if reply.voice and reply.voice not in VOICES:
             known = nearest(reply.voice, VOICES)
             yield source.error((*path, "voice"), f"there is no voice {reply.voice!r}", known)
-        yield from _template_errors(source, (*path, "text"), reply.text)
-        yield from _template_errors(source, (*path, "spoken"), reply.spoken)
-        for name in ("unknown", "kept", "to"):
-            yield from _template_errors(source, (*path, name), getattr(reply, name))
-        service = reply.logic.partition(".")[0]
-        if service and service not in assistant.logic:
-            known = nearest(service, assistant.logic)
-            yield source.error((*path, "logic"), f"there is no logic {service!r}", known)
-        for name in reply.functions:
-            if name.partition(".")[0] not in assistant.logic:
-                known = nearest(name.partition(".")[0], assistant.logic)
-                what = f"there is no logic {name.partition('.')[0]!r}"
-                yield source.error((*path, "functions", name), what, known)
+        for field in TEMPLATES_OF_REPLIES:
+            # What comes to be recorded is said after its route: no slot is at hand any more.
+            known_slots = () if field == "kept" else slots
+            yield from own_template_errors(
+                source, (*path, field), getattr(reply, field), slots=known_slots
+            )
+        for field in ("logic", "undo"):
+            service = getattr(reply, field).partition(".")[0]
+            if service and service not in assistant.logic:
+                known = nearest(service, assistant.logic)
+                yield source.error((*path, field), f"there is no logic {service!r}", known)
+        for function in reply.functions:
+            service = function.partition(".")[0]
+            if service not in assistant.logic:
+                known = nearest(service, assistant.logic)
+                what = f"there is no logic {service!r}"
+                yield source.error((*path, "functions", function), what, known)
         if reply.free and not assistant.engines.answer:
             remedy = "name one: engines: {answer: [NAME]}"
             yield source.error((*path, "free"), "no engine answers freely", remedy)
@@ -269,20 +278,28 @@ def _slot_errors(
             yield source.error(at, "a slot that is needed must be asked for", "ask: Which …?")
         for number, text in enumerate(slot.wordings):
             where = (*at, "ask") if isinstance(slot.ask, str) else (*at, "ask", number)
-            yield from _template_errors(source, where, text)
+            yield from own_template_errors(source, where, text, slots=route.slots)
         for number, wanted in enumerate(slot.conditions):
-            yield from _template_errors(
-                source, (*at, "validate", number, "condition"), wanted.condition, "value"
+            yield from own_template_errors(
+                source,
+                (*at, "validate", number, "condition"),
+                wanted.condition,
+                "value",
+                slots=route.slots,
             )
-            yield from _template_errors(
-                source, (*at, "validate", number, "message"), wanted.message, "value"
+            yield from own_template_errors(
+                source,
+                (*at, "validate", number, "message"),
+                wanted.message,
+                "value",
+                slots=route.slots,
             )
     if any(slot.confirm for slot in route.slots.values()) and not route.read_back:
         what = "a slot is confirmed, and nothing is read back"
         yield source.error(
             (*path, "slots"), what, "read_back: To {{ slots.island }}. Is that right?"
         )
-    yield from _template_errors(source, (*path, "read_back"), route.read_back)
+    yield from own_template_errors(source, (*path, "read_back"), route.read_back, slots=route.slots)
 
 
 def _markup_errors(
@@ -312,14 +329,3 @@ def _kinds(language: Language) -> list[str]:
     """The names of a language's built-in types."""
     rules = language.types.builtin_grammar().rules
     return sorted([*(name for name, rule in rules.items() if rule.public), "text"])
-
-
-def _template_errors(source: Source, path: Path, text: str, *more: str) -> Iterator[FileError]:
-    try:
-        names = compile_template(text).names
-    except TemplateFailed as error:
-        yield source.error(path, f"in the template, line {error.line}: {error.what}")
-        return
-    for name in sorted(names - TEMPLATE_NAMES - set(more)):
-        known = nearest(name, TEMPLATE_NAMES | set(more))
-        yield source.error(path, f"nothing fills in {{{{ {name} }}}}", known)

@@ -19,8 +19,9 @@ from fond_echo.channels.chat import ChatChannel
 from fond_echo.composition import Installation
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
+from fond_echo.store.arriving import take_in_all
 from fond_echo.store.database import Database, plain_url
-from fond_echo.store.inbound import take_in
+from fond_echo.store.events import emit
 from fond_echo.store.records import Channel
 
 log = structlog.get_logger()
@@ -60,6 +61,7 @@ class Poller:
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._looking = Looking(SOON, LONGEST)
         self._polled: dict[str, _Polled] = {}
+        self._reasons: dict[str, str] = {}
 
     def told(self, type: str, subject: str) -> None:
         """Something was committed."""
@@ -129,18 +131,13 @@ class Poller:
                 polled = await self._read(name)
             if polled is None:
                 return None
-            messages, cursor = await polled.channel.poll(polled.cursor)
+            arrived, cursor = await polled.channel.poll(polled.cursor)
         except FondEchoError as error:
             log.warning("polling failed", channel=name, reason=str(error))
+            await self._say(name, str(error))
             return WAIT_AFTER_ERROR
-        settings = polled.settings
-        for message, post in messages:
-            async with self._database.writing() as session:
-                stored = post if isinstance(post, dict) else {"value": post}
-                taken = await take_in(session, name, settings, message, stored)
-            log.info(
-                "message arrived", channel=name, message=message.id, turn=taken.turn_id or taken.why
-            )
+        await self._say(name, "")
+        await take_in_all(self._database, name, polled.settings, arrived)
         if cursor != polled.cursor:
             # Moved only now: what was asked for and not taken in comes again.
             async with self._database.writing() as session:
@@ -149,6 +146,21 @@ class Poller:
                 )
             polled.cursor = cursor
         return polled.every
+
+    async def _say(self, name: str, reason: str) -> None:
+        """Write down why a channel cannot be polled, or that it can again, where that is new."""
+        if self._reasons.get(name, "") == reason:
+            return
+        async with self._database.writing() as session:
+            changed = (
+                update(Channel)
+                .where(Channel.name == name, Channel.state == "polling", Channel.reason != reason)
+                .values(reason=reason)
+                .returning(Channel.name)
+            )
+            if (await session.execute(changed)).first():
+                await emit(session, "channel.failed" if reason else "channel.connected", name)
+        self._reasons[name] = reason
 
     async def _read(self, name: str) -> _Polled | None:
         """A channel as it is now; None where it is not to be polled. Raises FondEchoError."""
@@ -162,6 +174,8 @@ class Poller:
         if not isinstance(channel, ChatChannel) or channel.description.receive.poll is None:
             return None
         settings = ChannelSettings.model_validate(record.settings)
+        # What another process wrote is not known here.
+        self._reasons[name] = record.reason
         every = channel.description.receive.poll.every
         self._polled[name] = _Polled(channel, settings, every, record.cursor, read_at)
         return self._polled[name]

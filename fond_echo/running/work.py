@@ -78,7 +78,7 @@ async def run(settings: Settings) -> None:
                 if context.job.attempts + 1 < MAX_ATTEMPTS:
                     raise
                 log.exception("turn given up", turn=turn_id)
-                await patiently(partial(journal.give_up, turn_id, Failure.of("receive", error)))
+                await patiently(partial(driver.give_up, turn_id, Failure.of("receive", error)))
 
         @queue.task(name=SEND_DELIVERY, retry=RETRIES)
         async def send_delivery(turn_id: str, delivery_id: str) -> None:

@@ -34,6 +34,7 @@ from fond_echo.stages.free import answered, listener_of, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
 from fond_echo.stages.shaping import shortened, with_files, worked_on
+from fond_echo.stages.state import Done
 from fond_echo.stages.transcripts import transcript
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.stages.values import template_values
@@ -66,6 +67,11 @@ def _offering_more(reply: Reply, turn: TurnSoFar) -> Reply:
 
 async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     if turn.routed.outcome != "reply":
+        done = turn.state.done if turn.routed.outcome == "undo" else None
+        if done is not None and not turn.state.announces(turn.clock):
+            async for part in _undone(turn, done, needs):
+                yield part
+            return
         if turn.routed.outcome != "recorded":
             yield of_dialogue(turn)
             return
@@ -137,6 +143,21 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         if not said:
             raise
         yield Reply(text=" ".join([*said, turn.assistant.says.text("cut-short")]))
+
+
+async def _undone(turn: RoutedTurn, done: Done, needs: Needs) -> AsyncIterator[Reply]:
+    """What business logic says that takes back what it did; that nothing does, where it has no such
+    function."""
+    if not done.undo:
+        yield said(turn, "cannot-take-back")
+        return
+    if turn.run != "live":
+        raise NotRun(f"{done.undo} was not asked in a {turn.run}", remedy="it is in live turns")
+    service, _, action = done.undo.partition(".")
+    asked = request(turn, action).model_copy(update={"route": done.route, "slots": done.slots})
+    with recorded(needs, done.undo):
+        async for part in needs.logic.ask(turn.assistant.logic[service], asked):
+            yield part
 
 
 async def _in_time(

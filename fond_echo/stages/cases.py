@@ -23,8 +23,9 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
+from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
-from fond_echo.stages.replaying import ReplayNeeds, take_again
+from fond_echo.stages.replaying import take_again
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar
 
@@ -104,7 +105,7 @@ async def run_case(
         assert hear is not None
         return await hear(case.sound, expected)
 
-    form = await take_again(turn, assistant, revision, ReplayNeeds(logic, kept),
+    form = await take_again(turn, assistant, revision, NothingOutside(logic, kept),
                         of_recording if case.sound else None)  # fmt: skip
     failures = list(judged(case, form, kept.asked))
     if case.expect.of_sound:

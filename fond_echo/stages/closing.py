@@ -8,7 +8,7 @@ from typing import Any
 
 from fond_echo.contract.logic import Exchange
 from fond_echo.contract.reply import Announce, Ask, End, HandOver, RecordMessage, Reply, Transfer
-from fond_echo.stages.state import ConversationState, OpenSlots, Recording
+from fond_echo.stages.state import ConversationState, Done, OpenSlots, Recording
 from fond_echo.stages.turn import TurnSoFar
 
 RECENT = 6
@@ -59,6 +59,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
     if wanted is not None:
         state.announced_at = turn.clock + timedelta(seconds=wanted.after)
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
+    state.done = _done(turn, outcome)
     if outcome in ("clear", "forget-me"):
         # Nothing of the talk is left to later turns, or to business logic.
         state = ConversationState(assistant=before.assistant)
@@ -72,9 +73,25 @@ def closing_of(turn: TurnSoFar) -> Closing:
             or (isinstance(part.then, Transfer) and not turn.in_call)
             for part in parts
         ),
-        undo=outcome == "undo",
+        undo=outcome == "undo" and state.done is None,
         announce=wanted,
     )
+
+
+def _done(turn: TurnSoFar, outcome: str) -> Done | None:
+    """What the turn changed elsewhere; where it was to take back what nothing does, that still."""
+    routed = turn.routed
+    if outcome == "undo":
+        before = turn.state.done
+        if turn.state.announces(turn.clock):
+            return None
+        return before if before is not None and not before.undo else None
+    if routed is None or outcome not in ("reply", "recorded") or turn.answered is None:
+        return None
+    spec = turn.assistant.spec(routed.route)
+    if not spec.logic or spec.safe or turn.answered.apology_for:
+        return None
+    return Done(route=routed.route, slots=routed.slots, undo=spec.undo)
 
 
 def _recent(turn: TurnSoFar, parts: list[Reply]) -> list[Exchange]:

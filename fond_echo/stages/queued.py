@@ -121,6 +121,23 @@ class QueuedDriver:
             except StaleWorker:
                 log.warning("turn taken by another worker")
 
+    async def give_up(self, turn_id: str, failure: Failure) -> None:
+        """End a turn that cannot be carried on: whoever sent it is told so, and those after it are
+        not held up."""
+        try:
+            claim = await self._journal.claim(turn_id)
+            if claim is not None and claim.turn.answered is None:
+                claim.failure = claim.failure or failure
+                await self.carry(claim)
+        except (StaleWorker, Later):
+            return
+        except AWAY:
+            raise
+        except Exception:
+            # What keeps it from being carried keeps it from this, too.
+            log.exception("no apology could be sent", turn=turn_id)
+        await self._journal.give_up(turn_id, failure)
+
     def _afterwards(self, claim: Claim, needs: Needs) -> None:
         """Hear the reply again, where the assistant wants to know; nothing waits for that."""
         if claim.turn.assistant.hear_back:

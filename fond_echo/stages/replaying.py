@@ -8,10 +8,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
-from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.replay import RouteChance, StageTime, TurnOutcome
 from fond_echo.contract.reply import Reply
@@ -21,7 +20,8 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.answer import answer, failed, greeting, request
 from fond_echo.stages.expected import expected_of
-from fond_echo.stages.ports import KeptAnswers, LogicPort, StageError
+from fond_echo.stages.nothing_outside import NothingOutside
+from fond_echo.stages.ports import StageError
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
 from fond_echo.stages.speak import spoken_words
@@ -73,28 +73,8 @@ def _question(asked: LogicRequest) -> dict[str, Any]:
     return asked.model_dump(mode="json", exclude={"run", "route", "assistant", "now"})
 
 
-@dataclass
-class ReplayNeeds:
-    """What a stage needs that asks nothing outside, and what would have been asked.
-
-    Attributes:
-        logic: asked where that is safe.
-        kept: used before it.
-        named: the business logic that was wanted.
-    """
-
-    logic: LogicPort
-    kept: KeptAnswers
-    clips: Any = None
-    called: list[EngineAsked] = field(default_factory=list)
-    named: list[str] = field(default_factory=list)
-    answerer: None = None
-    helper: None = None
-    sentence: None = None
-
-
 async def take_again(
-    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: NothingOutside,
     hear: Hearing | None = None, *, as_routed: bool = False,
 ) -> TurnOutcome:  # fmt: skip
     """A turn taken with a revision, from what was heard on, or from its sound.
@@ -108,7 +88,7 @@ async def take_again(
 
 
 async def taken_again(
-    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: ReplayNeeds,
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: NothingOutside,
     hear: Hearing | None = None, *, as_routed: bool = False,
 ) -> tuple[TurnSoFar, TurnOutcome]:  # fmt: skip
     """The same, with the turn as it is then."""

@@ -70,8 +70,8 @@ def _helper(needs: Needs, kind: str, turn: TurnSoFar) -> HelperPort:
 
 async def with_files(reply: Reply, turn: TurnSoFar, needs: Needs) -> Reply:
     """A reply whose files of the assistant's folder are stored for the turn, and go along as they
-    are now, whatever becomes of the folder."""
-    if not any(each.file for each in reply.attachments):
+    are now, whatever becomes of the folder; where nothing is stored they are named only."""
+    if needs.clips is None or not any(each.file for each in reply.attachments):
         return reply
     found = []
     for each in reply.attachments:

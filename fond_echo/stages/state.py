@@ -47,6 +47,15 @@ class Recording(Schema):
     since: datetime
 
 
+class Done(Schema):
+    """What business logic was asked to do in the last turn, and what takes that back; `undo` is
+    empty where nothing does."""
+
+    route: str
+    slots: dict[str, Any] = Field(default_factory=dict)
+    undo: str = ""
+
+
 class ConversationState(Schema):
     """A conversation's state.
 
@@ -55,8 +64,8 @@ class ConversationState(Schema):
     `announced_at` when it is said in a conference what was asked for with the last turn;
     `more` what is left to say of a long answer, where the person was asked whether to go on;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
-    again; `assistant` another one than the channel's; `transfer` a number that a call is
-    transferred to.
+    again; `done` what the last turn changed elsewhere; `assistant` another one than the channel's;
+    `transfer` a number that a call is transferred to.
     """
 
     open: OpenSlots | None = None
@@ -72,6 +81,7 @@ class ConversationState(Schema):
     variables: dict[str, Any] = Field(default_factory=dict)
     recent: list[Exchange] = Field(default_factory=list)
     last: Reply | None = None
+    done: Done | None = None
     assistant: str = ""
     ended: bool = False
 
@@ -87,6 +97,10 @@ class ConversationState(Schema):
     def asks(self, now: datetime) -> bool:
         """Whether what was asked may still be answered."""
         return _lately(self.since, now)
+
+    def announces(self, now: datetime) -> bool:
+        """Whether what is to be announced was not said yet."""
+        return self.announced_at is not None and now < self.announced_at
 
     def records(self, now: datetime) -> Recording | None:
         """The message that is still waited for."""

@@ -48,7 +48,7 @@ async def transcript(spec: TranscriptSpec, turn: RoutedTurn, needs: Needs) -> Re
     listed = "\n".join(f"- {_at(_time_of(point, timed, language))} {point}" for point in points)
     spoken = " ".join(points[: spec.spoken_sentences])
     text = f"{head}\n{listed}\n\n{says.text('said-in-all')}\n\n{whole}"
-    if len(text) <= PIECES_OF_TEXT * needs.channel.abilities.text_characters:
+    if needs.clips is None or len(text) <= PIECES_OF_TEXT * needs.channel.abilities.text_characters:
         return Reply(text=text, spoken=spoken)
     file = "\n\n".join(f"[{_at(each.starts[0])}]\n{each.text}" for each in found)
     kept = await needs.clips.keep(turn.id, file.encode(), "text/plain", "transcript")

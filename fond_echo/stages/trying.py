@@ -4,13 +4,12 @@ delivered, and business logic is asked only where its route says that asking is 
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound
-from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
@@ -19,6 +18,7 @@ from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.answer import answer, failed
 from fond_echo.stages.closing import closing_of
 from fond_echo.stages.expected import expected_of
+from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
@@ -39,16 +39,6 @@ class Outcome:
     spoken: str
     state: ConversationState
     not_run: str = ""
-
-
-@dataclass(frozen=True)
-class _OnlyLogic:
-    logic: LogicPort
-    called: list[EngineAsked] = field(default_factory=list)
-    answerer: None = None
-    kept: None = None
-    helper: None = None
-    sentence: None = None
 
 
 async def try_out(
@@ -86,7 +76,7 @@ async def try_out(
         turn = turn.with_added("transcribe", heard)
     routed = understand(turn)
     turn = turn.with_added("route", routed)
-    needs: Any = _OnlyLogic(logic)
+    needs: Any = NothingOutside(logic)
     not_run = ""
     try:
         replies = [part async for part in answer(ready(turn, RoutedTurn), needs)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -141,6 +142,10 @@ class Delivered(Schema):
     parts: list[DeliveredPart]
 
 
+_NUMBER = re.compile(r"[0-9]{1,3}")
+"""Of a choice: neither "²" nor five thousand figures are one."""
+
+
 @dataclass(frozen=True, kw_only=True)
 class TurnSoFar:
     """Everything a stage may look at. What stages added is None until they have."""
@@ -201,7 +206,10 @@ class TurnSoFar:
         if self.in_call and self.heard is not None:
             numbers = self.router.language.numbers
             typed = str(numbers.value_of(self.heard.spoken.split()) or "")
-        if typed.isdigit() and 1 <= int(typed) <= len(choices):
+        if not self.inbound.key and typed in choices:
+            # "2" where 2, 4 and 6 can be chosen is that one, and not the second.
+            return typed
+        if _NUMBER.fullmatch(typed) and 1 <= int(typed) <= len(choices):
             return choices[int(typed) - 1]
         return ""
 

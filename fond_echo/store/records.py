@@ -51,7 +51,8 @@ class Channel(Record):
     """A place where people reach an assistant. `settings` are its ChannelSettings.
 
     `facts` holds what `connect` took from the network, such as our account's id there; `cursor`
-    how far a polled network was read; `slug` is a public page's address, not to be guessed.
+    how far a polled network was read; `slug` is a public page's address, not to be guessed;
+    `unreadable` counts the messages that could not be read.
     """
 
     __tablename__ = "channels"
@@ -64,9 +65,25 @@ class Channel(Record):
     settings: Mapped[Json] = mapped_column(default=dict)
     cursor: Mapped[str] = mapped_column(default="")
     slug: Mapped[str] = mapped_column(default=new_slug)
+    unreadable: Mapped[int] = mapped_column(default=0)
     state: Mapped[str] = mapped_column(default="new")
     reason: Mapped[str] = mapped_column(default="")
     added_at: Mapped[datetime] = now_column()
+
+
+class UnreadableMessage(Record):
+    """A message of a channel that could not be read, as it came, and why; the latest of each
+    channel are kept."""
+
+    __tablename__ = "unreadable_messages"
+    __table_args__ = (Index(None, "channel", "received_at"),)
+    id: Mapped[str] = id_column()
+    channel: Mapped[str] = mapped_column(
+        ForeignKey("channels.name", onupdate="CASCADE", ondelete="CASCADE")
+    )
+    payload: Mapped[Json]
+    reason: Mapped[str]
+    received_at: Mapped[datetime] = now_column()
 
 
 class Contact(Record):

@@ -11,14 +11,14 @@ from sqlalchemy.exc import IntegrityError
 
 from fond_echo.channels.build import ReceivingChannel
 from fond_echo.channels.chat import ChatChannel
-from fond_echo.contract.api import ChannelIn, ChannelOut
+from fond_echo.contract.api import ChannelIn, ChannelOut, UnreadableOut
 from fond_echo.contract.base import Name
 from fond_echo.contract.channel import ChannelSettings, RenameIn
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import read_description
 from fond_echo.documents.phone import read_phone
 from fond_echo.store.events import emit
-from fond_echo.store.records import Assistant, Channel, Contact
+from fond_echo.store.records import Assistant, Channel, Contact, UnreadableMessage
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere
@@ -57,6 +57,7 @@ def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
         settings=ChannelSettings.model_validate(record.settings),
         address=address_of(service, record),
         refused=refused,
+        unreadable=record.unreadable,
         warnings=warnings_of(record),
         added_at=record.added_at,
     )
@@ -161,6 +162,45 @@ async def delete_channel(name: ChannelName, _: MayBuild, service: TheService) ->
     return Response(status_code=204)
 
 
+@router.get("/{name}/unreadable")
+async def list_unreadable(
+    name: ChannelName, _: MayRead, service: TheService
+) -> list[UnreadableOut]:
+    """The latest messages of a channel that could not be read, the latest first."""
+    wanted = (
+        select(UnreadableMessage)
+        .where(UnreadableMessage.channel == name)
+        .order_by(UnreadableMessage.received_at.desc(), UnreadableMessage.id.desc())
+    )
+    async with service.database.reading() as session:
+        if await session.get(Channel, name) is None:
+            raise NotThere(f"there is no channel {name!r}")
+        return [
+            UnreadableOut(
+                id=each.id, payload=each.payload, reason=each.reason, received_at=each.received_at
+            )
+            for each in (await session.execute(wanted)).scalars()
+        ]
+
+
+@router.post("/{name}/pause")
+async def pause_channel(name: ChannelName, _: MayBuild, service: TheService) -> ChannelOut:
+    """Stop asking a polled network for messages. Connecting the channel goes on where it stopped:
+    what came in meanwhile is answered then."""
+    async with service.database.writing() as session:
+        record = await session.get(Channel, name, with_for_update=True)
+        if record is None:
+            raise NotThere(f"there is no channel {name!r}")
+        if record.state not in ("polling", "paused"):
+            raise Conflict(
+                f"{name} is {record.state}: only a channel that is polled can be paused",
+                remedy="block contacts, or delete the channel",
+            )
+        record.state, record.reason = "paused", ""
+        await emit(session, "channel.paused", name)
+    return _out(service, record)
+
+
 @router.post("/{name}/connect")
 async def connect_channel(name: ChannelName, _: MayBuild, service: TheService) -> ChannelOut:
     """Tell the channel's network again where its messages should go."""
@@ -174,6 +214,7 @@ async def connect(name: str, service: Service) -> ChannelOut:
     if record is None:
         raise NotThere(f"there is no channel {name!r}")
     facts, state, reason = record.facts, "open", ""
+    cursor = record.cursor
     if record.kind == "phone":
         # The phone process says how it stands.
         state, reason = "waiting", "the phone process has not taken it up yet"
@@ -183,11 +224,17 @@ async def connect(name: str, service: Service) -> ChannelOut:
             facts = await channel.connect(address_of(service, record))
             polls = isinstance(channel, ChatChannel) and channel.description.receive.poll
             state = "polling" if polls else "connected"
+            if isinstance(channel, ChatChannel) and polls and not cursor:
+                cursor = await ChatChannel(
+                    channel.description, record.values, facts, service.builder.client,
+                    await service.vault(),
+                ).caught_up()  # fmt: skip
         except FondEchoError as error:
             state, reason = "not-connected", str(error)
     async with service.database.writing() as session:
         record = await session.get_one(Channel, name)
         record.facts, record.state, record.reason = facts, state, reason
+        record.cursor = record.cursor or cursor
         reported = "channel.failed" if state == "not-connected" else "channel.connected"
         await emit(session, reported, name)
     service.forget_channel(name)

@@ -45,9 +45,12 @@ _COUNTS = text(
     SELECT 'webhook_deliveries', state, count(*) FROM webhook_deliveries GROUP BY state
     UNION ALL
     SELECT 'channels', state, count(*) FROM channels GROUP BY state
+    UNION ALL
+    SELECT 'unreadable_messages', name, unreadable FROM channels WHERE unreadable > 0
     """
 )
 _HELP = {
+    "unreadable_messages": "Messages that could not be read, by channel",
     "turns": "Turns that came in within the last hour, by state",
     "jobs": "Jobs of the queue, by state",
     "deliveries": "Deliveries planned within the last hour, by state",
@@ -114,7 +117,8 @@ class _Counts:
 
     def collect(self) -> Iterable[Metric]:
         for name, reported in _HELP.items():
-            gauge = GaugeMetricFamily(f"fond_echo_{name}", reported, labels=["state"])
+            label = "channel" if name == "unreadable_messages" else "state"
+            gauge = GaugeMetricFamily(f"fond_echo_{name}", reported, labels=[label])
             for kind, state, count in self._rows:
                 if kind == name:
                     gauge.add_metric([state], count)

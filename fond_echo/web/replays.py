@@ -32,7 +32,8 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile, digest
 from fond_echo.stages.claim import claimed
 from fond_echo.stages.memory import facts
-from fond_echo.stages.replaying import RecordedAnswers, ReplayNeeds, changes, outcome_of, take_again
+from fond_echo.stages.nothing_outside import NothingOutside
+from fond_echo.stages.replaying import RecordedAnswers, changes, outcome_of, take_again
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.turn import TurnSoFar, assistant_of
@@ -167,7 +168,7 @@ async def replayed(
         for name, seconds in times if name != "receive"
     ]})  # fmt: skip
     after = await take_again(
-        was, onto.assistant, onto.revision, ReplayNeeds(logic, RecordedAnswers(was)), hearing,
+        was, onto.assistant, onto.revision, NothingOutside(logic, RecordedAnswers(was)), hearing,
         as_routed=begin == "answer",
     )  # fmt: skip
     return ReplayOut(

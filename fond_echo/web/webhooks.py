@@ -8,7 +8,6 @@ import json
 import time
 from typing import Annotated, Any
 
-import structlog
 from fastapi import Path, Request, Response
 from fastapi.responses import JSONResponse, PlainTextResponse
 
@@ -16,13 +15,12 @@ from fond_echo.channels.chat import ChatChannel
 from fond_echo.connectors.answers import taken
 from fond_echo.connectors.verify import Forged, check_webhook
 from fond_echo.core.errors import FondEchoError
-from fond_echo.store.inbound import take_in_once
+from fond_echo.store.arriving import take_in_all
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.health import ARRIVALS
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Receiving, Service, TheService
 
-log = structlog.get_logger()
 router = CheckedRouter(tags=["webhooks"])
 
 MAX_BODY = 20 * 2**20
@@ -76,18 +74,8 @@ async def _arrive(channel: str, request: Request, service: Service) -> Response:
     echo = _echo(receiving, payload)
     if echo is not None:
         return JSONResponse({"challenge": echo})
-    new = 0
-    for message, post in receiving.channel.messages(payload):
-        stored = post if isinstance(post, dict) else {"value": post}
-        settings = receiving.settings
-        taken_in = await take_in_once(service.database, channel, settings, message, stored)
-        log.info(
-            "message arrived",
-            channel=channel,
-            message=message.id,
-            turn=taken_in.turn_id or taken_in.why,
-        )
-        new += bool(taken_in.turn_id)
+    arrived = receiving.channel.messages(payload)
+    new = await take_in_all(service.database, channel, receiving.settings, arrived)
     return JSONResponse({"new": new}, status_code=202)
 
 

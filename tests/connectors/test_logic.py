@@ -18,6 +18,7 @@ from fond_echo.documents.services import LogicService
 from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
 
 URL = "http://logic.test/ask"
+NOW = datetime(2026, 12, 1, tzinfo=UTC)
 VAULT = Vault({
     name: Secret(name, value, frozenset(("logic.test",)))
     for name, value in (("old", "old-secret"), ("new", "new-secret"))
@@ -26,7 +27,7 @@ VAULT = Vault({
 
 def requested(number=1):
     return LogicRequest(
-        action="boats", route="boats", assistant="test-desk", now=datetime.now(UTC),
+        action="boats", route="boats", assistant="test-desk", now=NOW,
         turn=LogicTurn(id=f"t{number}", text="boats?"), contact=LogicContact(id="c", channel="test-channel"),
         conversation=LogicConversation(id="k", turns=1),
     )  # fmt: skip
@@ -56,6 +57,49 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             return httpx.Response(200, json={"text": "Here."})
 
         return httpx.MockTransport(answer), count
+
+    async def test_each_question_of_a_turn_has_an_id_of_its_own_and_keeps_it(self):
+        logic, counted = Logic(["old-secret"]), []
+
+        @logic.answers("price")
+        async def price(asked):
+            counted.append("price")
+            return "The price is 10."
+
+        @logic.answers("stock")
+        async def stock(asked):
+            counted.append(asked.slots.get("what"))
+            return f"There are {len(counted)}."
+
+        lost = [httpx.ReadError("gone")]
+        transport = httpx.ASGITransport(logic)
+        ids = []
+
+        class Losing(httpx.AsyncBaseTransport):
+            async def handle_async_request(self, request):
+                ids.append(request.headers["webhook-id"])
+                answer = await transport.handle_async_request(request)
+                if lost:
+                    raise lost.pop()
+                return answer
+
+        def questions():
+            for action, what in (("price", "x"), ("stock", "x"), ("stock", "y"), ("stock", "y")):
+                yield requested().model_copy(update={"action": action, "slots": {"what": what}})
+
+        async def asked():
+            caller = LogicCaller(httpx.AsyncClient(transport=Losing()), VAULT, self.breakers)
+            service = LogicService(url=URL, secret="old")
+            return [
+                (await anext(caller.ask(service, each, safe=True))).text for each in questions()
+            ]
+
+        answers = ["The price is 10.", "There are 2.", "There are 3.", "There are 4."]
+        self.assertEqual(await asked(), answers)
+        self.assertEqual(counted, ["price", "x", "y", "y"], "the lost answer was not made again")
+        self.assertEqual(ids[0], ids[1])
+        self.assertEqual(len(set(ids)), 4)
+        self.assertEqual(await asked(), answers, "the turn is worked again: nothing is done twice")
 
     async def test_one_that_answers_in_pieces_is_heard_as_they_come(self):
         heard = []

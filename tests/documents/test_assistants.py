@@ -153,6 +153,70 @@ class Foresight(unittest.TestCase):
         self.assertEqual(self.found(files(**{"assistant.yaml": text})), "")
 
 
+class Templates(unittest.TestCase):
+    def faults(self, *changes):
+        text = """\
+assistant: desk
+logic:
+  office: {url: "https://office.example/ask", request: {words: "{{ text }}"}, answer: "$.says"}
+routes:
+  - route: book
+    examples: [I want a place]
+    slots: {day: {kind: date, ask: "Which day, {{ contact.name }}?"}}
+    reply: {text: "On {{ slots.day }}, {{ turn.text }}."}
+fallback: {reply: {text: "At {{ now.hour }}."}}
+"""
+        for old, new in changes:
+            self.assertIn(old, text)
+            text = text.replace(old, new)
+        try:
+            read_assistant({"assistant.yaml": text})
+        except InvalidFile as error:
+            return [(each.line, each.what, each.remedy) for each in error.errors]
+        return []
+
+    def test_what_nothing_fills_in(self):
+        self.assertEqual(self.faults(), [])
+        for old, new, line, what, remedy in (
+            ("turn.text }}.", "turn.txt }}.", 8, "turn.txt", "did you mean text?"),
+            ("contact.name", "contact.nme", 7, "contact.nme", "did you mean name?"),
+            ("contact.name", "contact['nme']", 7, "contact.nme", "did you mean name?"),
+            ("slots.day }}", "slots.dya }}", 8, "slots.dya", "did you mean day?"),
+            ("now.hour", "slots.day", 9, "slots.day", "there are none"),
+            ("now.hour", "now.houre", 9, "now.houre", "did you mean hour?"),
+            ("now.hour", "hours.opensat", 9, "hours.opensat", "did you mean opens_at?"),
+            ("{{ text }}", "{{ txt }}", 3, "txt", "text?"),
+            ("{{ text }}", "{{ turn.wrods }}", 3, "turn.wrods", "known: "),
+            (
+                'reply: {text: "On',
+                'reply: {then: transfer, to: "{{ contact.nr }}", text: "On',
+                8,
+                "contact.nr",
+                "known: channel, id, name",
+            ),
+        ):
+            with self.subTest(new):
+                ((at, found, way_out),) = self.faults((old, new))
+                self.assertEqual(at, line)
+                self.assertIn(f"nothing fills in {{{{ {what} }}}}", found)
+                self.assertIn(remedy, way_out)
+        for new in ("memory.anything", "variables.step", "turn['text']", "slots | length",
+                    "{'a': 1}.a", "(contact | default({})).nme"):  # fmt: skip
+            self.assertEqual(self.faults(("now.hour", new)), [], new)
+
+    def test_undo_goes_with_what_changes_something(self):
+        for reply in (
+            "{text: x, undo: office.cancel}",
+            "{logic: office.book, safe: true, undo: office.cancel}",
+        ):
+            ((_, found, _),) = self.faults(('{text: "At {{ now.hour }}."}', reply))
+            self.assertIn("it goes with logic, without safe", found)
+        ((_, found, way_out),) = self.faults(
+            ('{text: "At {{ now.hour }}."}', "{logic: office.book, undo: ofice.cancel}")
+        )
+        self.assertEqual((found, way_out), ("there is no logic 'ofice'", "did you mean office?"))
+
+
 class Placeholders(unittest.TestCase):
     def warned(self, words):
         files = {
@@ -170,7 +234,7 @@ class Placeholders(unittest.TestCase):
             with self.subTest(words):
                 (found,) = self.warned(words)
                 self.assertTrue(found.startswith("assistant.yaml:6:"), found)
-                self.assertIn("nobody filled in", found)
+                self.assertIn("unfilled placeholder", found)
 
     def test_what_is_meant_is_left_alone(self):
         for words in (

@@ -70,6 +70,31 @@ class Dialogue(Driving):
         await self.say("Book a bicycle place to Pell.")
         self.assertEqual(await self.say("Twenty three.", aloud=True), "23 to Pell?")
 
+    async def test_undo_is_what_the_logic_names_for_it(self):
+        async def booked():
+            for text in ("never mind", "Book a bicycle place to Pell", "two", "yes"):
+                await self.say(text)
+            self.world.logic.requested.clear()
+
+        await booked()
+        for _ in range(2):
+            found = await self.say("undo that")
+            self.assertEqual(found, "That is done already, and I cannot take it back.")
+        self.assertEqual(self.world.logic.requested, [])
+        undoing = DESK.replace(
+            "reply: {logic: desk.book}", "reply: {logic: desk.book, undo: desk.cancel}"
+        )
+        await self.publish(undoing, {"names.abnf": NAMES})
+        await booked()
+        self.world.logic.answer = lambda asked: Reply(text="Your place is free again.")
+        self.assertEqual(await self.say("undo that"), "Your place is free again.")
+        (asked,) = self.world.logic.requested
+        self.assertEqual((asked.action, asked.route, asked.slots),
+                         ("cancel", "book", {"island": "Pell", "places": 2}))  # fmt: skip
+        await self.say("How much is a ticket?")
+        self.assertIn("taken that back", await self.say("undo that"))
+        self.assertEqual(len(self.world.logic.requested), 1)
+
     async def test_it_outlives_a_restart_and_keeps_its_revision(self):
         await self.say("book a bicycle place")
         await self.publish(DESK.replace("How many?", "Say a number."), {"names.abnf": NAMES})

@@ -34,7 +34,7 @@ from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
-from fond_echo.stages.claim import Claim
+from fond_echo.stages.claim import Claim, Failure
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
@@ -293,6 +293,10 @@ class CallTurns:
         except AWAY as error:
             log.warning("a turn is taken up again", reason=str(error).splitlines()[0])
             await patiently(partial(self._driver.work, claim.turn.id))
+        except Exception as error:
+            log.exception("turn given up", turn=claim.turn.id)
+            failure = Failure.of("receive", error)
+            await patiently(partial(self._driver.give_up, claim.turn.id, failure))
 
     async def _left_by(self, turn_id: str) -> tuple[Conversation, str]:
         """The conversation as a turn left it, and the revision that it was answered by."""

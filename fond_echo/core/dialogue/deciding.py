@@ -100,7 +100,7 @@ class Dialogue:
         self._hours = hours
         self._router = router
         self._language = router.language
-        self._spoken = self._language.writing.spoken_tokens
+        self._spoken = router.said
         self._slots = slots
         self._now = now
         self._judge = judge

@@ -12,6 +12,10 @@ from fond_echo.core.language.language import Language
 
 KEPT = 50_000
 
+SHORT = 6
+MAX_RUN = 40
+"""A date or a time is not said in more words than this: longer runs of numbers are no more."""
+
 
 class KindMarker:
     """Puts what they are in place of dates, times, amounts and numbers: "‹time›"."""
@@ -35,7 +39,12 @@ class KindMarker:
         """Tokens with what they are."""
         if not any(map(self._starts, tokens)):
             return list(tokens)
-        return [word for run in self._runs(tokens) for word in self._kept(run)]
+        # What is short comes again; a number that somebody said is not kept.
+        return [
+            word
+            for run in self._runs(tokens)
+            for word in (self._kept(run) if len(run) <= SHORT else self._find(run))
+        ]
 
     def _runs(self, tokens: Sequence[str]) -> Iterator[tuple[str, ...]]:
         """Tokens cut where nothing of a built-in type goes on: the same few runs, such as "ten
@@ -49,7 +58,7 @@ class KindMarker:
     def _find(self, tokens: tuple[str, ...]) -> tuple[str, ...]:
         found = list(tokens)
         grammar = self._types.builtin_grammar()
-        for kind in self._types.SPOTTED:
+        for kind in self._types.SPOTTED if len(tokens) <= MAX_RUN else ():
             reference = Reference("", f"builtin:{kind}")
             for start, end, _ in reversed(spot(grammar, reference, found, self._starts)):
                 if end - start > 1 or found[start] in self._types.OPENING:

@@ -38,6 +38,9 @@ EXACT = 0.97
 BESIDE = 0.5
 """A route is asked about beside the best where its score is at least this share of that one's."""
 
+MAX_TEXT, MAX_SAID = 4_000, 250
+"""Characters and words of a text that are understood: what is longer is no question."""
+
 HIGHER = 0.8
 """What another route needs while a slot is being asked for."""
 
@@ -128,13 +131,17 @@ class Router:
         self.routes = tuple(routes)
         self.language = language or language_of()
         self.grammar = grammar or self.language.types.builtin_grammar()
-        self._spoken = reader_of(self.language).spoken
+        example = reader_of(self.language).spoken
         spoken = {
-            route.name: [(text, self._spoken(text)) for text in route.examples] for route in routes
+            route.name: [(text, example(text)) for text in route.examples] for route in routes
         }
         for route in routes:
-            spoken[route.name] += [(p.example, self._spoken(p.fixed)) for p in route.phrases]
+            spoken[route.name] += [(p.example, example(p.fixed)) for p in route.phrases]
         self._matcher = ExampleMatcher(spoken, self.language)
+
+    def said(self, text: str) -> list[str]:
+        """The words of a text that somebody said, as far as they are understood."""
+        return self.language.writing.spoken_tokens(text[:MAX_TEXT])[:MAX_SAID]
 
     @property
     def examples(self) -> tuple[str, ...]:
@@ -192,7 +199,7 @@ class Router:
                 return Decision(route.name, "key", True, f"the key {key}")
             if choice and choice == route.name:
                 return Decision(route.name, "choice", True, f"the choice {choice!r}")
-        tokens = self._spoken(text)
+        tokens = self.said(text)
         by_rule = self._by_rule(tokens)
         if by_rule is not None:
             return by_rule
@@ -217,7 +224,7 @@ class Router:
             phrase, words = said_in(list(phrases), text, self.language.wording.AROUND)
         except LookupError:
             return None
-        value = Value(phrase.slot, tuple(self._spoken(words)), words)
+        value = Value(phrase.slot, tuple(self.said(words)), words)
         because = f"said like {phrase.example!r}"
         return Decision(phrases[phrase], "rule", True, because, values=(value,))
 

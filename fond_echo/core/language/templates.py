@@ -304,10 +304,12 @@ class Template:
     Attributes:
         source: its text.
         names: the values it asks for, at the top level.
+        parts: what it asks for in them, as (name, part): ("turn", "text").
     """
 
     source: str
     names: frozenset[str] = field(default=frozenset())
+    parts: frozenset[tuple[str, str]] = field(default=frozenset())
 
     def render(self, values: Mapping[str, Any]) -> Any:
         """The template over values: a string, or, for a lone `{{ x }}`, x with its own type.
@@ -399,7 +401,20 @@ def compile_template(source: str) -> Template:
         raise TemplateFailed(str(error) or "nested too deeply") from error
     from jinja2.meta import find_undeclared_variables
 
-    return Template(source, frozenset(find_undeclared_variables(tree)) - {"range"})
+    names = frozenset(find_undeclared_variables(tree)) - {"range"}
+    return Template(source, names, frozenset(_parts_in(tree, names)))
+
+
+def _parts_in(tree: nodes.Template, names: frozenset[str]) -> Iterator[tuple[str, str]]:
+    """The parts of values that a template names."""
+    for node in tree.find_all((nodes.Getattr, nodes.Getitem)):
+        assert isinstance(node, (nodes.Getattr, nodes.Getitem))
+        if not isinstance(node.node, nodes.Name) or node.node.name not in names:
+            continue
+        if isinstance(node, nodes.Getattr):
+            yield node.node.name, node.attr
+        elif isinstance(node.arg, nodes.Const) and isinstance(node.arg.value, str):
+            yield node.node.name, node.arg.value
 
 
 def render_tree(tree: Any, values: Mapping[str, Any]) -> Any:

@@ -66,6 +66,14 @@ async def book_bicycle(requested: LogicRequest) -> Reply:
     )
 
 
+@app.answers("free-bicycle")
+async def free_bicycle(requested: LogicRequest) -> Reply:
+    """Take back what was just booked."""
+    island, places = requested.slots["island"], requested.slots["places"]
+    what = "The bicycle place" if places == 1 else f"The {places} bicycle places"
+    return Reply(text=f"{what} to {island} {'is' if places == 1 else 'are'} free again.")
+
+
 @app.answers("keep-booking")
 async def keep(_: LogicRequest) -> Reply:
     """The booking stands for the next boat that sails."""

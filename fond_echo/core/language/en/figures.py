@@ -4,7 +4,15 @@ from __future__ import annotations
 
 import re
 
-from fond_echo.core.language.en.numbers import TENS, cardinal, digits, ordinal, year
+from fond_echo.core.language.en.numbers import (
+    MAX_FIGURES,
+    TENS,
+    cardinal,
+    cardinal_of,
+    digits,
+    ordinal,
+    year,
+)
 
 MONTHS = (
     "january february march april may june july august september october november december"
@@ -95,7 +103,7 @@ def number(text: str) -> list[str]:
     elif len(whole) == 4 and not fraction and "," not in text and 1_900 <= int(whole) <= 2_099:
         words = year(int(whole))
     else:
-        words = cardinal(int(whole))
+        words = cardinal_of(whole)
     return sign + words + (["point", *digits(fraction)] if fraction else [])
 
 
@@ -105,9 +113,9 @@ def code(text: str) -> list[str]:
     words: list[str] = []
     spelled = False
     for run in runs:
-        if run[0].isdigit():
+        if run[0].isdecimal():
             short = len(runs) == 2 and len(run) < 3 and run[0] != "0"
-            words += cardinal(int(run)) if short or not spelled else digits(run)
+            words += cardinal_of(run) if short or not spelled else digits(run)
             continue
         vowels = set(run.lower()) & set("aeiouy")
         spelled = run.isupper() or len(run) < 3 or not vowels
@@ -152,7 +160,7 @@ def day(text: str) -> list[str]:
     assert named is not None
     month = next(each for each in MONTHS if each.startswith(named[0].lower()[:3]))
     day = ordinal(int(figures[0]))
-    said = ["the", *day, "of", month] if text[0].isdigit() else [month, "the", *day]
+    said = ["the", *day, "of", month] if text[0].isdecimal() else [month, "the", *day]
     return said + (year(int(figures[1])) if figures[1:] else [])
 
 
@@ -168,13 +176,14 @@ def currency(text: str) -> list[str]:
     if large and large[0].upper() not in _CURRENCY_CODES:
         return [*number(amount), _LARGE.get(large[0].lower(), large[0].lower()), many]
     whole, _, part = amount.replace(",", "").partition(".")
-    words = [*cardinal(int(whole)), one if int(whole) == 1 else many]
+    value = int(whole) if len(whole) <= MAX_FIGURES else None
+    words = [*cardinal_of(whole), one if value == 1 else many]
     if len(part) > 2:
         return [*number(amount), many]
     part = part.ljust(2, "0")
     if int(part) == 0:
         return words
-    if int(whole) == 0:
+    if value == 0:
         return [*cardinal(int(part)), small]
     return words + cardinal(int(part))
 
@@ -184,7 +193,7 @@ def fraction(text: str) -> list[str]:
     whole, _, part = text.rpartition(" ")
     words = _FRACTIONS.get(part)
     if words is None:
-        return [word for figure in re.findall(r"\d+", text) for word in cardinal(int(figure))]
+        return [word for figure in re.findall(r"\d+", text) for word in cardinal_of(figure)]
     if not whole:
         return words.split()
     return [*number(whole), "and", *("a half" if words == "half" else words).split()]
@@ -213,7 +222,7 @@ def address(text: str) -> list[str]:
     for piece in re.findall(r"[^\W\d_]+|\d+|[.@/_+-]", text):
         if piece in _MARKS:
             words.append(_MARKS[piece])
-        elif piece.isdigit():
+        elif piece.isdecimal():
             words += digits(piece)
         else:
             words += list("www") if piece.lower() == "www" else [piece.lower()]

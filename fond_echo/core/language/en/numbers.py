@@ -51,6 +51,20 @@ def cardinal(number: int) -> list[str]:
     return words
 
 
+MAX_FIGURES = 15
+"""What has more figures is said digit by digit, and never made a number."""
+
+
+def cardinal_of(figures: str) -> list[str]:
+    """The same of figures, however many: "42" → forty two."""
+    return cardinal(int(figures)) if len(figures) <= MAX_FIGURES else digits(figures)
+
+
+def ordinal_of(figures: str) -> list[str]:
+    """Figures as an ordinal; of too many, digit by digit: "42" → forty second."""
+    return ordinal(int(figures)) if len(figures) <= MAX_FIGURES else digits(figures)
+
+
 def ordinal(number: int) -> list[str]:
     """42 → forty second."""
     *head, last = cardinal(number)
@@ -61,7 +75,7 @@ def ordinal(number: int) -> list[str]:
 
 def digits(text: str) -> list[str]:
     """Every digit by its name; anything else is left out."""
-    return [UNITS[int(character)] for character in text if character.isdigit()]
+    return [UNITS[int(character)] for character in text if character.isdecimal()]
 
 
 def year(number: int) -> list[str]:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from fond_echo.core.language.en import figures
-from fond_echo.core.language.en.numbers import digits, ordinal
+from fond_echo.core.language.en.numbers import digits, ordinal, ordinal_of
 from fond_echo.core.language.en.spoken import spoken_tokens
 
 _NAMES = {
@@ -22,7 +22,7 @@ def _characters(text: str) -> list[list[str]]:
     for word in text.split():
         said: list[str] = []
         for character in word:
-            if character.isdigit():
+            if character.isdecimal():
                 said += digits(character)
             elif character.isalpha():
                 said.append(character.lower())
@@ -54,7 +54,7 @@ def _date(text: str, given: str) -> list[list[str]]:
 
 def _ordinal(text: str) -> list[list[str]]:
     number = re.sub(r"\D", "", text)
-    return [ordinal(int(number))] if number else [spoken_tokens(text)]
+    return [ordinal_of(number)] if number else [spoken_tokens(text)]
 
 
 def _number(text: str) -> list[list[str]]:

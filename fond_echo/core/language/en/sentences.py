@@ -43,6 +43,7 @@ SENTENCES: dict[str, str] = {
     "nobody-to-hand-over-to": "I am sorry, there is nobody I could hand you over to.",
     "nothing-said-yet": "I have not said anything yet.",
     "taken-back": "All right, I have taken that back.",
+    "cannot-take-back": "That is done already, and I cannot take it back.",
     "too-late-to-take-back": "It has been said already: I cannot take it back.",
     "announced": "It was said in {to} at {time}.",
     "not-announced": "It could not be said in {to}: nobody answered there.",

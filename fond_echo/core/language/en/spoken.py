@@ -12,7 +12,7 @@ from collections.abc import Callable
 
 from fond_echo.core.language.en import figures
 from fond_echo.core.language.en.figures import MONTHS, UNITS
-from fond_echo.core.language.en.numbers import cardinal, digits, ordinal
+from fond_echo.core.language.en.numbers import cardinal, digits, ordinal, ordinal_of
 from fond_echo.core.language.language import UNFINISHED, Melody, Phrase
 
 _ABBREVIATIONS = {
@@ -163,7 +163,7 @@ _READERS: dict[str, Callable[[str], list[str]]] = {
     "currency": figures.currency,
     "fraction": figures.fraction,
     "percent": lambda text: [*figures.number(text.rstrip("% ")), "percent"],
-    "ordinal": lambda text: ordinal(int(text[:-2])),
+    "ordinal": lambda text: ordinal_of(text[:-2]),
     "decade": figures.decade,
     "unit": figures.unit,
     "code": figures.code,

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records8"
+revision = "records9"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -252,6 +252,7 @@ def upgrade() -> None:
         sa.Column("settings", postgresql.JSONB, nullable=False),
         sa.Column("cursor", sa.Text(), nullable=False),
         sa.Column("slug", sa.Text(), nullable=False),
+        sa.Column("unreadable", sa.Integer(), nullable=False),
         sa.Column("state", sa.Text(), nullable=False),
         sa.Column("reason", sa.Text(), nullable=False),
         sa.Column(
@@ -261,6 +262,33 @@ def upgrade() -> None:
             ["assistant"], ["assistants.name"], name=op.f("fk_channels_assistant")
         ),
         sa.PrimaryKeyConstraint("name", name=op.f("pk_channels")),
+    )
+    op.create_table(
+        "unreadable_messages",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
+        sa.Column("payload", postgresql.JSONB, nullable=False),
+        sa.Column("reason", sa.Text(), nullable=False),
+        sa.Column(
+            "received_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(
+            ["channel"],
+            ["channels.name"],
+            name=op.f("fk_unreadable_messages_channel"),
+            onupdate="CASCADE",
+            ondelete="CASCADE",
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_unreadable_messages")),
+    )
+    op.create_index(
+        op.f("ix_unreadable_messages_channel_received_at"),
+        "unreadable_messages",
+        ["channel", "received_at"],
+        unique=False,
     )
     op.create_table(
         "contacts",

@@ -1,0 +1,87 @@
+"""Templates of an assistant's file: whether something fills in all that they ask for."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+from typing import Any
+
+from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
+from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.documents.assistant import TEMPLATE_NAMES, TEMPLATE_PARTS, AssistantFile
+from fond_echo.documents.errors import FileError, nearest
+from fond_echo.documents.services import LogicService
+from fond_echo.documents.source import Path, Source
+
+LOGIC_PARTS: dict[str, Collection[str]] = {
+    "turn": tuple(LogicTurn.model_fields),
+    "contact": tuple(LogicContact.model_fields),
+    "conversation": tuple(LogicConversation.model_fields),
+}
+"""What there is in the values of a question to business logic."""
+
+
+def own_template_errors(
+    source: Source, path: Path, text: str, *more: str, slots: Collection[str] = ()
+) -> Iterator[FileError]:
+    """What is wrong with a template.
+
+    Args:
+        more: names that it may ask for beside those of every template.
+        slots: of its route.
+    """
+    parts = {**TEMPLATE_PARTS, "slots": frozenset(slots)}
+    yield from template_errors(source, path, text, TEMPLATE_NAMES | set(more), parts)
+
+
+def template_errors(
+    source: Source, path: Path, text: str, known: Collection[str],
+    parts: Mapping[str, Collection[str]],
+) -> Iterator[FileError]:  # fmt: skip
+    """What is wrong with a template that may ask for some values, and for some parts of them."""
+    try:
+        template = compile_template(text)
+    except TemplateFailed as error:
+        yield source.error(path, f"in the template, line {error.line}: {error.what}")
+        return
+    for name in sorted(template.names - set(known)):
+        what = f"nothing fills in {{{{ {name} }}}}"
+        yield source.error(path, what, nearest(name, known))
+    for name, part in sorted(template.parts):
+        if name in parts and part not in parts[name]:
+            what = f"nothing fills in {{{{ {name}.{part} }}}}"
+            yield source.error(path, what, nearest(part, parts[name]))
+
+
+def logic_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
+    """What is wrong with the questions to services that are asked in their own shape."""
+    slots = {name for route in assistant.routes for name in route.slots}
+    functions = [each for _, _, reply in assistant.replies() for each in reply.functions.values()]
+    slots |= {name for function in functions for name in function.arguments}
+    parts = {**LOGIC_PARTS, "slots": slots}
+    for name, service in assistant.logic.items():
+        known = {*LogicRequest.model_fields, "text", "secret"}
+        for path, text in _templates_of(service):
+            more = {*service.poll.take} if service.poll is not None and path[0] == "poll" else set()
+            at = ("logic", name, *path)
+            yield from template_errors(source, at, text, known | more, parts)
+
+
+def _templates_of(service: LogicService) -> Iterator[tuple[Path, str]]:
+    """The templates of a service, with their places in it."""
+    yield from _texts(service.request, ("request",))
+    for name, value in service.headers.items():
+        if isinstance(value, str):
+            yield ("headers", name), value
+    if service.poll is not None:
+        yield ("poll", "get"), service.poll.get
+
+
+def _texts(tree: Any, path: Path) -> Iterator[tuple[Path, str]]:
+    if isinstance(tree, str):
+        yield path, tree
+    elif isinstance(tree, Mapping):
+        for name, value in tree.items():
+            yield from _texts(value, (*path, str(name)))
+    elif isinstance(tree, list):
+        for place, value in enumerate(tree):
+            yield from _texts(value, (*path, place))
