@@ -288,6 +288,11 @@ class RequestMachine:
         lone = re.fullmatch(r"\s*\{\{\s*(\w+)\s*\}\}\s*", template)
         if lone and lone[1] not in self._own:
             url = str(compile_template(template).render(values))
+            if url.startswith("/"):
+                raise ForbiddenAddress(
+                    f"{url[:120]!r} is a path, and no whole address",
+                    remedy=f"write {{{{ base }}}}{{{{ {lone[1]} | path }}}}",
+                )
             place = host_and_port(url)
             if place not in self._hosts:
                 raise ForbiddenAddress(

@@ -4,7 +4,8 @@ by piece, and for sound that is heard while it goes on."""
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Mapping
+import socket
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager
 
 import httpx
@@ -45,13 +46,14 @@ async def opened(
         raise Unreachable("only a guarded client opens sockets", where=url)
     addresses = await client.guard.judged(host, port)
     where = f"SOCKET {host}"
-    opening = _Straight(
-        f"ws{url.removeprefix('http')}", host=str(addresses[0]), port=port, proxy=None,
-        additional_headers=dict(headers), open_timeout=seconds, max_size=MAX_MESSAGE,
-    )  # fmt: skip
     try:
-        async with opening as socket:
-            yield socket
+        reached = await _connected([str(each) for each in addresses], port, seconds)
+        opening = _Straight(
+            f"ws{url.removeprefix('http')}", sock=reached, proxy=None,
+            additional_headers=dict(headers), open_timeout=seconds, max_size=MAX_MESSAGE,
+        )  # fmt: skip
+        async with opening as connection:
+            yield connection
     except InvalidStatus as error:
         status = error.response.status_code
         raise Refused(f"the service answered {status} instead of opening a socket",
@@ -64,8 +66,32 @@ async def opened(
         raise NoAnswer(f"the connection broke: {error}", where=where) from error
 
 
+async def _connected(addresses: Sequence[str], port: int, seconds: float) -> socket.socket:
+    """A socket to the first of some addresses that answers. Raises OSError of the last, or
+    TimeoutError where none does in time."""
+    loop = asyncio.get_running_loop()
+    async with asyncio.timeout(seconds):
+        for left, address in zip(reversed(range(len(addresses))), addresses, strict=True):
+            family = socket.AF_INET6 if ":" in address else socket.AF_INET
+            found = socket.socket(family, socket.SOCK_STREAM)
+            found.setblocking(False)
+            try:
+                # One that does not answer at all leaves time for the others.
+                async with asyncio.timeout(seconds / len(addresses)):
+                    await loop.sock_connect(found, (address, port))
+                return found
+            except (OSError, TimeoutError):
+                found.close()
+                if not left:
+                    raise
+            except BaseException:
+                found.close()
+                raise
+    raise OSError("no address")
+
+
 async def messages(
-    socket: ClientConnection, most: int, seconds: float, sound: bytearray | None = None
+    connection: ClientConnection, most: int, seconds: float, sound: bytearray | None = None
 ) -> AsyncIterator[str]:
     """The text messages of a socket until it is closed.
 
@@ -82,7 +108,7 @@ async def messages(
     while True:
         try:
             async with asyncio.timeout(seconds):
-                message = await anext(aiter(socket), None)
+                message = await anext(aiter(connection), None)
         except TimeoutError as error:
             raise NoAnswer(f"no message within {seconds:g} s") from error
         if message is None:

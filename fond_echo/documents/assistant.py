@@ -76,6 +76,7 @@ class ReplySpec(Schema):
     `transfer` a call to
     the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
     message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
+    Where `unknown`, `no_conference` and `kept` are empty, the service says them in its own words.
     `translate_to` puts the text, or without one what the person said, into another language;
     `draw` is what a picture that goes along shows; both take an engine that can.
     An announcement is said `after` so many seconds: until then it can be taken back.
@@ -96,15 +97,15 @@ class ReplySpec(Schema):
     free: bool = False
     transcript: TranscriptSpec | None = None
     functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
-    unknown: str = "I don't know that."
+    unknown: str = ""
     then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
     announced: str = Field(default="", max_length=5_000)
     after: Annotated[float, Field(ge=0, le=3_600)] = 0.0
-    no_conference: str = "I cannot tell which conference you are in."
+    no_conference: str = ""
     to: str = Field(default="", max_length=100)
     max_seconds: int = Field(default=120, ge=5, le=3_600)
-    kept: str = "Thank you. Your message is kept."
+    kept: str = ""
     translate_to: str = Field(default="", max_length=12, pattern=r"^([a-z]{2,3}(-\w+)*)?$")
     draw: Words = ""
     voice: str = Field(default="", max_length=60)

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.documents.address_checks import address_errors
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, read_yaml
 from fond_echo.documents.steps import (
@@ -266,6 +267,7 @@ def read_description(
             for name in sorted(step.asks_for() - known):
                 what = f"nothing fills in {{{{ {name} }}}} here"
                 errors.append(source.error(at, what, f"known: {', '.join(sorted(known))}"))
+            errors += address_errors(source, at, step, values)
             known |= set(step.take)
     message = description.receive.message
     if (message.sound or message.document) and not description.fetch:

@@ -42,7 +42,8 @@ def with_example(text: str, route: str, example: str) -> str:
     if examples.flow_style:
         at = last.end_mark.index
         return f"{text[:at]}, {quoted}{text[at:]}"
-    at = _end_of_line(text, last.start_mark.index)
+    # What is written over several lines ends with its last one.
+    at = _end_of_line(text, len(text[: last.end_mark.index].rstrip()))
     indent = " " * examples.value[0].start_mark.column
     mark = indent[:-2] + "- "
     return f"{text[:at]}\n{mark}{quoted}{text[at:]}"

@@ -12,6 +12,7 @@ from pydantic import Field, model_validator
 from fond_echo.contract.base import Name, Schema
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.documents.address_checks import address_errors
 from fond_echo.documents.connector import ClientCredentials
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, Source, read_yaml
@@ -229,6 +230,7 @@ def read_engine(
     known = always | FACTS[description.does]
     for number, step in enumerate(description.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)
+        errors += address_errors(source, ("request", number), step, values)
         known |= {*step.take, *(["streamed"] if step.stream else [])}
     for path, names in _live_names(description):
         sound = {"sound"} if path[-1] == "message" else set()

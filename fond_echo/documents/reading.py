@@ -19,7 +19,6 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import LexiconError, read_pls
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.ssml import SsmlError, is_ssml, lexicons_in, read_ssml, voices_in
-from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import (
     MAIN_FILE,
     MAX_FILES,
@@ -29,6 +28,7 @@ from fond_echo.documents.assistant import (
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media_checks import media_errors
+from fond_echo.documents.offered import known_voices
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.template_checks import logic_errors, own_template_errors
@@ -163,8 +163,8 @@ def _unfilled(name: str, text: str) -> Iterator[FileError]:
 
 
 def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
-    if assistant.voice not in VOICES:
-        known = nearest(assistant.voice, VOICES)
+    if assistant.voice not in known_voices():
+        known = nearest(assistant.voice, known_voices())
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
     yield from logic_errors(assistant, source)
     own = assistant.greeting
@@ -199,8 +199,8 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         slots = of_route.slots if of_route is not None else ()
         yield from _markup_errors(assistant, source, (*path, "spoken"), reply.spoken)
         yield from _markup_errors(assistant, source, (*path, "text"), reply.text)
-        if reply.voice and reply.voice not in VOICES:
-            known = nearest(reply.voice, VOICES)
+        if reply.voice and reply.voice not in known_voices():
+            known = nearest(reply.voice, known_voices())
             yield source.error((*path, "voice"), f"there is no voice {reply.voice!r}", known)
         for field in TEMPLATES_OF_REPLIES:
             # What comes to be recorded is said after its route: no slot is at hand any more.
@@ -320,9 +320,9 @@ def _markup_errors(
             remedy = f"use {assistant.lexicon}" if assistant.lexicon else f"add lexicon: {name}"
             yield source.error(path, what, remedy)
     for name in voices_in(parts):
-        if name not in VOICES:
+        if name not in known_voices():
             what = f"in the markup: there is no voice {name!r}"
-            yield source.error(path, what, nearest(name, VOICES))
+            yield source.error(path, what, nearest(name, known_voices()))
 
 
 def _kinds(language: Language) -> list[str]:

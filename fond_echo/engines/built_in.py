@@ -3,9 +3,16 @@ picks sentences."""
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator, Mapping
+
+from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.shaping import summary
+from fond_echo.core.language.manner import PLAIN, Manner
+from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.registry import language as language_of
+from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
+from fond_echo.core.synthesis.speaker import DEFAULT_VOICE, VOICES
 from fond_echo.engines.registry import Engine, EngineSettings, Purpose
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
@@ -19,7 +26,24 @@ LANGUAGES = frozenset(codes())
 
 
 def _speech(settings: EngineSettings, purpose: Purpose) -> RemoteSpeech:
-    return RemoteSpeech(settings.speech_url, settings.speech_token, PRIORITIES[purpose])
+    return BuiltInSpeech(settings.speech_url, settings.speech_token, PRIORITIES[purpose])
+
+
+class BuiltInSpeech(RemoteSpeech):
+    """Our own recognizer and synthesizer. Where it stands in for an engine whose voice an assistant
+    has, it speaks with a voice of its own."""
+
+    async def speak(
+        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
+        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
+        """Raises SpeechUnreachable or SpeechFailed."""
+        own = voice if voice in VOICES else DEFAULT_VOICE
+        async for part in super().speak(
+            text, own, seed=seed, sounds=sounds, language=language, manner=manner,
+            recordings=recordings,
+        ):  # fmt: skip
+            yield part
 
 
 class Summarizer:
@@ -34,7 +58,7 @@ def _summarizer(settings: EngineSettings, purpose: Purpose) -> Summarizer:
 
 
 ENGINES = (
-    Engine(NAME, "transcribe", _speech, LANGUAGES, last=True),
-    Engine(NAME, "speak", _speech, LANGUAGES, last=True),
-    Engine(NAME, "summarize", _summarizer, LANGUAGES, last=True),
+    Engine(NAME, "transcribe", _speech, LANGUAGES, built_in=True),
+    Engine(NAME, "speak", _speech, LANGUAGES, built_in=True),
+    Engine(NAME, "summarize", _summarizer, LANGUAGES, built_in=True),
 )

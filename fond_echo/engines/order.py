@@ -30,8 +30,12 @@ from fond_echo.stages.ports import AnswerCutShort, Synthesizer
 Answer = TypeVar("Answer")
 
 
-FAILURES = (FondEchoError, OSError, TimeoutError)
-"""What makes an engine give way to the next."""
+FAILURES = (
+    FondEchoError, OSError, ValueError, TypeError, LookupError, ArithmeticError, AttributeError,
+    RuntimeError, AssertionError,
+)  # fmt: skip
+"""What makes an engine give way to the next: its own mistakes among them, where it is written in
+Python."""
 
 
 class AllEnginesFailed(FondEchoError):
@@ -225,7 +229,7 @@ class EngineOrder:
             except FAILURES as error:
                 self.failed(name, begun, asking, one, error)
                 if spoken:
-                    left = _after(_plain(left), len(spoken), language)
+                    left = _after(_plain(left), " ".join(spoken), language)
             else:
                 self.done(name, begun, asking, one)
                 return
@@ -251,6 +255,14 @@ def _plain(text: str) -> str:
     return plain_of(text) if is_ssml(text) else text
 
 
-def _after(text: str, sentences: int, language: str) -> str:
-    """What follows the first sentences."""
-    return " ".join(language_of(language).writing.sentences_of(text)[sentences:])
+def _after(text: str, spoken: str, language: str) -> str:
+    """What of a text was not spoken yet: it begins with the word in which that broke off."""
+    spoken_tokens = language_of(language).writing.spoken_tokens
+    count = len(spoken_tokens(spoken))
+    words = text.split()
+    for place, word in enumerate(words):
+        tokens = len(spoken_tokens(word))
+        if tokens > count or not count:
+            return " ".join(words[place:])
+        count -= tokens
+    return ""

@@ -54,14 +54,16 @@ class Engine(Generic[Context]):
         make: makes it for a purpose. What it gives satisfies the protocol of its kind: for
             transcribe and speak, `Recognizer` and `Synthesizer` of `fond_echo.stages.ports`.
         languages: those it knows; all, where there are none.
-        last: used after all others, where several would do.
+        built_in: used where nothing else was chosen: what is installed is not chosen by that.
+        voices: names of its own voices, where it speaks: an assistant may have one of them.
     """
 
     name: str
     kind: Kind
     make: Callable[[Context, Purpose], Any]
     languages: frozenset[str] = frozenset()
-    last: bool = False
+    built_in: bool = False
+    voices: frozenset[str] = frozenset()
 
     def knows(self, language: str) -> bool:
         """Whether it knows a language; an empty one is any."""
@@ -100,7 +102,8 @@ class Engines(Generic[Context]):
         """The engines that do what is wanted, in the order in which they are to be asked.
 
         Args:
-            names: those that were chosen, in order; without any, all that would do.
+            names: those that were chosen, in order; without any, the built-in ones, or, where these
+                do not know the language, all that do.
 
         Raises:
             NoEngine: there is none.
@@ -109,12 +112,14 @@ class Engines(Generic[Context]):
         if names:
             known = {each.name: each for each in able}
             able = [known[name] for name in names if name in known]
+        elif any(each.built_in for each in able):
+            able = [each for each in able if each.built_in]
         if not able:
             there = ", ".join(sorted({e.name for e in self.entries if e.kind == kind})) or "none"
             raise NoEngine(
                 f"no engine can {kind} {wanted.language or 'this'}", remedy=f"there is: {there}"
             )
-        return [self._one(each, wanted.purpose) for each in sorted(able, key=lambda e: e.last)]
+        return [self._one(each, wanted.purpose) for each in able]
 
     def _one(self, engine: Engine[Context], purpose: Purpose) -> Any:
         key = engine.kind, engine.name, purpose

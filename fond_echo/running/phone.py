@@ -286,6 +286,11 @@ async def run(settings: Settings) -> None:
                     await phones.look()
                 except (SQLAlchemyError, *AWAY) as error:
                     log.warning("the database is away", reason=str(error).splitlines()[0])
+                except LinkClosed:
+                    raise
+                except Exception:
+                    # One channel's fault ends no calls.
+                    log.exception("a look at the telephone channels failed")
                 pause = asyncio.create_task(looking.pause(None))
                 await asyncio.wait([*gone, stopped, pause], return_when=asyncio.FIRST_COMPLETED)
                 pause.cancel()

@@ -77,7 +77,7 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
             return
         spec = turn.assistant.spec(turn.routed.route)
         if not spec.logic:
-            yield Reply(text=_rendered(spec.kept, turn))
+            yield _own_or(spec.kept, "message-kept", turn)
             return
     told = turn.assistant.spec(turn.routed.route).transcript
     if told is not None:
@@ -276,6 +276,11 @@ def said(turn: TurnSoFar, name: str, choices: Sequence[Choice] = (), /, **filled
     return Reply(text=found.text, spoken=found.spoken, choices=list(choices))
 
 
+def _own_or(own: str, name: str, turn: TurnSoFar) -> Reply:
+    """The assistant's own words, or the service's where it has none."""
+    return Reply(text=_rendered(own, turn)) if own else said(turn, name)
+
+
 def _yes_no(turn: TurnSoFar, value: str = "") -> list[Choice]:
     says = turn.assistant.says
     yes, no = says.text("yes"), says.text("no")
@@ -346,7 +351,7 @@ def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
         return said(turn, "which-passage", [Choice(label=each[:80]) for each in titles])
     found = documents.best(turn.text) if documents is not None else None
     if found is None:
-        return Reply(text=_rendered(spec.unknown, turn))
+        return _own_or(spec.unknown, "unknown", turn)
     sentences = spec.sentences or PASSAGE_SENTENCES
     whole = speakable(found.passage.text)
     spoken = first_sentences(whole, sentences, turn.router.language)
@@ -387,7 +392,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         case "announce":
             to = _rendered(spec.to, turn) or turn.inbound.conference
             if not to:
-                return Reply(text=_rendered(spec.no_conference, turn))
+                return _own_or(spec.no_conference, "no-conference", turn)
             words = _rendered(spec.announced, turn)
             then = Announce(over=spec.over, words=words, to=to, after=spec.after)
     reply = Reply(

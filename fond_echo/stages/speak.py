@@ -131,6 +131,14 @@ def unspoken(turn: AnsweredTurn) -> str:
     return silent_letters(said, turn.assistant.its_language)
 
 
+def _sayable(turn: AnsweredTurn) -> bool:
+    """Whether anything of a reply has sounds."""
+    said = " ".join(spoken_text(reply, turn.assistant.says) for reply in turn.answered.final)
+    knows = turn.assistant.its_language.letters.knows
+    words = plain_of(said) if is_ssml(said) else said
+    return any(each.isdecimal() or (each.isalpha() and knows(each)) for each in words)
+
+
 async def _recordings(text: str, turn: TurnSoFar, needs: Needs) -> dict[str, Clip]:
     """The sounds of the assistant's folder that markup plays."""
     if not is_ssml(text):
@@ -190,7 +198,7 @@ async def spoken_whole(
             packing.append(_pack_soon(part.clip))
             spoken.append(part)
     except FondEchoError:
-        if not silent or spoken:
+        if spoken or not silent or _sayable(turn):
             raise
         # Not one word has sounds: the reply goes out in writing.
         return Spoken(parts=[], warnings=[f"{warnings[0]}: it was answered in writing"])

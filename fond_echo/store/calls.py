@@ -196,6 +196,12 @@ async def keep_pages(session: AsyncSession, pages: Sequence[tuple[str, int, byte
     await session.execute(_KEEP_PAGE, rows)
 
 
+async def is_over(session: AsyncSession, call: str) -> bool:
+    """Whether the end of a call is written down; others wait who want to write it too."""
+    row = await session.get(Call, call, with_for_update=True)
+    return row is not None and row.state == "ended"
+
+
 async def bind_recording(
     session: AsyncSession, blobs: BlobStore, call: str, media_type: str
 ) -> ClipRecord | None:

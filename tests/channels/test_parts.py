@@ -3,6 +3,7 @@ door, and what is said first in a call of ours."""
 
 import asyncio
 import base64
+import struct
 import unittest
 from itertools import pairwise
 from types import SimpleNamespace
@@ -11,6 +12,7 @@ import httpx
 import numpy as np
 
 from fond_echo.channels.phone import placing, prompts
+from fond_echo.channels.phone.describing import Descriptions
 from fond_echo.channels.phone.hearing import SpeculativeRecognizer
 from fond_echo.channels.phone.media import NoPorts, open_media
 from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
@@ -216,6 +218,31 @@ class Clock(unittest.IsolatedAsyncioTestCase):
         self.assertTrue(ticker.full)
         ticker._late.extend([0.001] * 500)
         self.assertFalse(ticker.full)
+
+    async def test_a_call_that_breaks_is_ended_and_the_others_go_on(self):
+        broken, beats = [], []
+        ticker = Ticker(broken.append)
+
+        def breaks(now, wall):
+            raise struct.error("ubyte format requires 0 <= number <= 255")
+
+        for number in range(12):
+            ticker.add(f"good-{number}", lambda now, wall, number=number: beats.append(number))
+        ticker.add("bad", breaks)
+        ticker.start()
+        self.addCleanup(ticker.stop)
+        await until(lambda: len(beats) > 60)
+        self.assertEqual((broken, ticker.failed), (["bad"], 1))
+        self.assertEqual(set(beats[-30:]), set(range(12)))
+
+    async def test_descriptions_of_a_call_are_of_one_session(self):
+        descriptions, call = Descriptions("192.0.2.1"), SimpleNamespace(id="c1")
+        first = descriptions.first(4_000)
+        descriptions.keep(call, first)
+        again = descriptions.following(call, 4_000)
+        third = descriptions.following(call, 4_000)
+        self.assertEqual({first.session, again.session, third.session}, {first.session})
+        self.assertEqual((again.version, third.version), (first.version + 1, first.version + 2))
 
     async def test_it_sleeps_where_nobody_is_and_wakes(self):
         ticker, beats = Ticker(), []

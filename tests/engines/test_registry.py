@@ -31,8 +31,8 @@ def engine(name, kind, **more):
 
 
 OURS = (
-    engine("built-in", "transcribe", languages=frozenset(["en"]), last=True),
-    engine("built-in", "speak", last=True),
+    engine("built-in", "transcribe", languages=frozenset(["en"]), built_in=True),
+    engine("built-in", "speak", built_in=True),
     engine("wharf", "transcribe", languages=frozenset(["fr", "en"])),
 )
 
@@ -42,10 +42,14 @@ class Registry(unittest.IsolatedAsyncioTestCase):
         engines = Engines("here", OURS)
         return [each.name for each in engines.find(kind, Wanted(language), names)]
 
-    def test_those_that_know_a_language_in_order_the_built_in_one_last(self):
-        self.assertEqual(self.names("transcribe", "fr"), ["here-wharf"])
-        self.assertEqual(self.names("transcribe", "en"), ["here-wharf", "here-built-in"])
-        self.assertEqual(self.names("transcribe"), ["here-wharf", "here-built-in"])
+    def test_what_is_installed_is_not_chosen_by_that(self):
+        self.assertEqual(self.names("transcribe", "fr"), ["here-wharf"], "ours knows none of it")
+        self.assertEqual(self.names("transcribe", "en"), ["here-built-in"])
+        self.assertEqual(self.names("transcribe"), ["here-built-in"])
+        both = ["wharf", "built-in"]
+        for names in (both, both[::-1]):
+            found = self.names("transcribe", "en", names)
+            self.assertEqual(found, [f"here-{name}" for name in names], "in the order given")
         self.assertEqual(self.names("speak", "xx"), ["here-built-in"], "it says no languages")
         self.assertEqual(self.names("transcribe", "en", ["built-in"]), ["here-built-in"])
 
@@ -68,7 +72,7 @@ class Registry(unittest.IsolatedAsyncioTestCase):
     async def test_the_language_of_what_is_heard_chooses(self):
         engines = Engines("here", OURS)
         recognizer = ChosenRecognizer(engines, Wanted(purpose="call"))
-        for language, name in (("fr", "wharf"), ("en", "wharf")):
+        for language, name in (("fr", "wharf"), ("en", "built-in")):
             heard = await recognizer.transcribe(
                 silence(1.0, 8_000), Expected(), language=language, long=False
             )

@@ -106,12 +106,12 @@ LANGUAGE = Language(
     ),
     wording=SimpleNamespace(
         FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]), GOES_ON=frozenset(["o"]),
-        AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]),
+        AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]), PARTICLES=frozenset(),
         common=lambda word: False, known=lambda word: False, stem=lambda word: word,
         concept=lambda word: word, concepts=list,
     ),
     types=SimpleNamespace(
-        SPOTTED=(), OPENING=frozenset(), builtin_grammar=builtin_grammar,
+        SPOTTED=(), OPENING=frozenset(), BEFORE_HALF=((),), builtin_grammar=builtin_grammar,
         value_of_kind=value_of_kind, shortened=lambda kind, tokens: None,
     ),
     letters=SimpleNamespace(

@@ -93,6 +93,9 @@ class CallLog:
 
     async def _end(self, record: str, end: CallEnd, waveforms: dict[str, Any] | None) -> None:
         async with self.writing(record) as database:
+            if await records.is_over(database, record):
+                # It was written down, though we were not told so.
+                return await tell_who_asked(self._needs.database, record)
             clip = await records.bind_recording(database, self._needs.blobs, record, MEDIA_TYPE)
             if clip is not None:
                 clip.seconds, clip.rate = end.at, 8_000

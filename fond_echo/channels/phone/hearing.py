@@ -147,8 +147,10 @@ class SpeculativeRecognizer:
         task, of = self._task, self._of
         self._task = None
         if task is not None and of == (self.pause, expected, language):
+            # That the guess was cancelled is told apart from being cancelled ourselves.
+            await asyncio.wait([task])
             try:
-                heard = await task
+                heard = task.result()
             except (FondEchoError, asyncio.CancelledError) as error:
                 log.info("a guess came to nothing", reason=str(error))
             else:

@@ -117,12 +117,11 @@ class Link:
             result = self._handlers[name](*arguments)
             if inspect.isawaitable(result):
                 result = await result
+            self._send(RESULT, number, name, result)
         except Exception as error:
             if not isinstance(error, FondEchoError | OSError):
                 log.exception("a call between processes failed", name=name)
             self._send(FAILED, number, name, _reported(error))
-        else:
-            self._send(RESULT, number, name, result)
 
 
 class Failed(FondEchoError):

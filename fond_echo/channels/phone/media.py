@@ -48,7 +48,8 @@ class MediaSockets:
             self._sound.sendto(data, place)
 
     def send_report(self, data: bytes, place: Place) -> None:
-        if not self._reports.is_closing():
+        # Behind the last port there is none for reports.
+        if not self._reports.is_closing() and place[1] < 65_535:
             self._reports.sendto(data, (place[0], place[1] + 1))
 
     def close(self) -> None:

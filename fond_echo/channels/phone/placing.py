@@ -14,6 +14,7 @@ from urllib.parse import quote
 import structlog
 
 from fond_echo.channels.phone.backend import Backend, Placing
+from fond_echo.channels.phone.describing import Descriptions
 from fond_echo.channels.phone.media import MediaSockets
 from fond_echo.channels.phone.roles import CallContext
 from fond_echo.channels.phone.session import Session
@@ -22,7 +23,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.sip.calls import Account, Call, Cause, Ended
 from fond_echo.core.telephony.sip.endpoint import Endpoint
-from fond_echo.core.telephony.sip.sdp import Agreed, Terms, agree, offer, read_description
+from fond_echo.core.telephony.sip.sdp import Agreed, agree, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.documents.phone import Outbound, PhoneDescription, RegistrarSpec
@@ -63,14 +64,13 @@ class CallHost(Protocol):
     backend: Backend
     endpoint: Endpoint
     sessions: dict[str, Session]
+    descriptions: Descriptions
 
     def now(self) -> float: ...
 
     def done(self, output: Output) -> None: ...
 
     def run(self, work: Coroutine[Any, Any, Any]) -> None: ...
-
-    def terms(self, port: int) -> Terms: ...
 
     def account(self, registrar: str) -> Account | None: ...
 
@@ -154,10 +154,12 @@ class Placer:
             return
         spec = next((e for e in host.description.registrars if e.registrar == outbound.by), None)
         caller = parse_address(_caller(spec, wanted.caller) if spec else self._own(wanted.caller))
+        terms = host.descriptions.first(sockets.port)
         call, output = host.endpoint.place(
-            self.uri(number), caller, offer(host.terms(sockets.port)), host.now(),
+            self.uri(number), caller, offer(terms), host.now(),
             hop=self._trunk(), account=host.account(spec.registrar) if spec else None,
         )  # fmt: skip
+        host.descriptions.keep(call, terms)
         placed = Placed(context, wanted.order, sockets, box, call)
         self._placed[call.id] = placed
         placed.ringing = asyncio.get_running_loop().call_later(
@@ -191,7 +193,8 @@ class Placer:
         if placed.ringing is not None:
             placed.ringing.cancel()
         try:
-            agreed = agree(read_description(call.remote_sdp), host.terms(placed.sockets.port))
+            terms = host.descriptions.first(placed.sockets.port)
+            agreed = agree(read_description(call.remote_sdp), terms)
         except TelephonyError as error:
             log.info("no common media", channel=host.channel, reason=str(error))
             placed.gave_up = "failed"

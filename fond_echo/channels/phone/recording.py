@@ -84,6 +84,9 @@ class CallRecorder:
             self._store(await self._encoder.encode(self._call, theirs, ours))
         except FondEchoError as error:
             log.warning("a part of a recording is lost", call=self._call, reason=str(error))
+        except Exception:
+            # What follows is kept all the same.
+            log.exception("a part of a recording is lost", call=self._call)
 
     def _store(self, data: bytes) -> None:
         if data:

@@ -15,7 +15,9 @@ import structlog
 
 from fond_echo.channels.phone.admission import CallAdmission
 from fond_echo.channels.phone.backend import Backend, CallEnd
-from fond_echo.channels.phone.media import MediaSockets, NoPorts, open_media
+from fond_echo.channels.phone.describing import Descriptions
+from fond_echo.channels.phone.incoming import IncomingCalls
+from fond_echo.channels.phone.media import MediaSockets, open_media
 from fond_echo.channels.phone.placing import Placer, after_answer
 from fond_echo.channels.phone.prompts import Prompts
 from fond_echo.channels.phone.registrations import Registrations, places
@@ -23,7 +25,6 @@ from fond_echo.channels.phone.roles import CallContext, Speaking
 from fond_echo.channels.phone.session import CHANCE, Session
 from fond_echo.channels.phone.ticking import Ticker
 from fond_echo.channels.phone.transport import Transport
-from fond_echo.contract.base import new_id
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.media.stream import Place
@@ -46,7 +47,7 @@ from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.message import Request, Response
 from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
 from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
-from fond_echo.core.telephony.sip.sdp import Agreed, Terms, agree, answer, offer, read_description
+from fond_echo.core.telephony.sip.sdp import Agreed, agree, answer, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.documents.phone import PhoneDescription
@@ -56,13 +57,8 @@ log = structlog.get_logger()
 SPEECH_SECONDS = 60.0
 """So long may speech take to start before somebody is told that prompts are not ready."""
 
-ROOM_SECONDS = 2.0
-"""A call waits so long for room; then it is refused."""
-
-BEGINNING_SECONDS = 0.5
-"""The next call begins when this one was greeted, or after so long."""
-
-RETRY_AFTER = ("retry-after", "10")
+AFTER_ERROR = 0.1
+"""Seconds until timers go on, where one of them failed."""
 
 
 class PhoneServer:
@@ -94,8 +90,10 @@ class PhoneServer:
         self._tasks: set[asyncio.Task[Any]] = set()
         self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
-        self.ticker = Ticker()
-        self._beginning = asyncio.Lock()
+        self._not_before = 0.0
+        self.descriptions = Descriptions(self._public)
+        self.ticker = Ticker(self._broke)
+        self._incoming = IncomingCalls(self, self._admission)
         self._media_place = secrets.randbits(10)
 
     async def start(self) -> None:
@@ -166,17 +164,13 @@ class PhoneServer:
     def describe(self, call: Call, offered: bytes) -> bytes:
         """What we answer when the other side changes its media."""
         session = self.sessions.get(call.id)
-        terms = self.terms(session.sockets.port if session is not None else 0)
+        terms = self.descriptions.following(call, session.sockets.port if session else 0)
         if not offered:
             return offer(terms)
         described, agreed = answer(read_description(offered), terms)
         if session is not None:
             session.stream.changed(agreed)
         return described
-
-    def terms(self, port: int) -> Terms:
-        """What we offer and take, for sound at a port."""
-        return Terms(self._public, port, int(time.time()), version=int(time.time() * 10))
 
     def now(self) -> float:
         return asyncio.get_running_loop().time()
@@ -206,8 +200,23 @@ class PhoneServer:
         """Send what is to be sent, and see to what happened."""
         self._transport.done(output)
         for event in output.events:
-            self._happened(event)
+            try:
+                self._happened(event)
+            except Exception:
+                # Whatever one call comes to is no matter of the others.
+                log.exception("a call broke", channel=self.channel, kind=type(event).__name__)
+                if not isinstance(event, Registered | Ended):
+                    self._broke(event.call.id)
         self._schedule()
+
+    def _broke(self, call_id: str) -> None:
+        """End a call in which something of ours failed."""
+        session = self.sessions.get(call_id)
+        if session is not None:
+            self.run(self._hung_up(session))
+
+    async def _hung_up(self, session: Session) -> None:
+        self.hang_up(session, "failed")
 
     def _schedule(self) -> None:
         """Be woken when a machine wants to be."""
@@ -217,12 +226,18 @@ class PhoneServer:
         due = min((each for each in times if each is not None), default=None)
         if due is not None and self._transport.is_open:
             loop = asyncio.get_running_loop()
-            self._timer = loop.call_at(max(due, loop.time()), self._wake)
+            self._timer = loop.call_at(max(due, loop.time(), self._not_before), self._wake)
 
     def _wake(self) -> None:
         now = self.now()
-        output = self.endpoint.wake(now)
-        output.join(self.registrations.wake(now))
+        try:
+            output = self.endpoint.wake(now)
+            output.join(self.registrations.wake(now))
+        except Exception:
+            # Its timers go on: those of one call must not stop all the others.
+            log.exception("a timer broke", channel=self.channel)
+            output = Output()
+            self._not_before = now + AFTER_ERROR
         self.done(output)
 
     async def look(self) -> None:
@@ -235,7 +250,7 @@ class PhoneServer:
         session = self.sessions.get(event.call.id) if not isinstance(event, Registered) else None
         match event:
             case Offered(call):
-                self.run(self._offered(call))
+                self.run(self._incoming.admit(call))
             case Ringing(call):
                 self._placer.rings(call)
             case Answered(call) if call.incoming and session is not None:
@@ -265,7 +280,9 @@ class PhoneServer:
         if not session.agreed:
             try:
                 described = read_description(session.call.remote_sdp)
-                session.stream.changed(agree(described, self.terms(session.sockets.port)))
+                session.stream.changed(
+                    agree(described, self.descriptions.first(session.sockets.port))
+                )
             except TelephonyError as error:
                 log.info("no common media", channel=self.channel, reason=str(error))
                 self.done(self.endpoint.hang_up(session.call, self.now(), "failed"))
@@ -291,14 +308,15 @@ class PhoneServer:
         box: list[Session],
     ) -> None:  # fmt: skip
         """Take over a call that we placed: it was answered."""
-        session = self._session(call, context, agreed, sockets)
+        session = self.session(call, context, agreed, sockets)
         box.append(session)
         self.sessions[call.id] = session
         self.begin(session)
 
-    def _session(
+    def session(
         self, call: Call, context: CallContext, agreed: Agreed | None, sockets: MediaSockets
     ) -> Session:
+        """A call with its media, which has not begun."""
         return Session(
             call, context, self.channel, agreed, sockets, self.backend, self.prompts,
             self.description.call_handling,
@@ -308,6 +326,7 @@ class PhoneServer:
     async def _ended(self, event: Ended, session: Session | None) -> None:
         ended_at = datetime.now(UTC)
         self.ticker.remove(event.call.id)
+        self.descriptions.forget(event.call)
         if session is None:
             await self._placer.not_answered(event)
             return
@@ -318,67 +337,6 @@ class PhoneServer:
         measured |= quality.facts if quality is not None else {}
         end = CallEnd(about, ended_at, at, measured, after_answer(session.context))
         await session.backend.ended(end)
-
-    async def _offered(self, call: Call) -> None:
-        """Let a call in, or refuse it."""
-        call.account = self.registrations.account_at(call.hop.host)
-        verdict = self._admission.judge(call, self.now())
-        if verdict.wait:
-            await asyncio.sleep(verdict.wait)
-        if verdict.status:
-            log.info(
-                "a call is refused", channel=self.channel, status=verdict.status,
-                number=call.number, source=call.hop.host,
-            )  # fmt: skip
-            self.done(self.endpoint.reject(call, verdict.status, self.now(), verdict.fields))
-            return
-        # To begin a call is far more work than to have one: they begin one after the other.
-        until = self.now() + ROOM_SECONDS
-        async with self._beginning:
-            await self._let_in(call, until)
-
-    @property
-    def _crowded(self) -> bool:
-        return len(self.sessions) >= self.description.calls
-
-    async def _let_in(self, call: Call, until: float) -> None:
-        while self._crowded or self.ticker.full:
-            # The channel's own limit is no matter of a moment.
-            if self._crowded or self.now() > until:
-                self.done(self.endpoint.reject(call, 503, self.now(), [RETRY_AFTER]))
-            if call.state == "ended":
-                return
-            await asyncio.sleep(0.1)
-        try:
-            session, described = await self._prepared(call)
-        except (TelephonyError, NoPorts) as error:
-            status = 503 if isinstance(error, NoPorts) else 488
-            log.info("a call is refused", channel=self.channel, status=status, reason=str(error))
-            self.done(self.endpoint.reject(call, status, self.now()))
-            return
-        if call.state == "ended":
-            session.sockets.close()
-            return
-        self.sessions[call.id] = session
-        self.run(self.backend.rang(session.start, call.number))
-        self.done(self.endpoint.ring(call, self.now()))
-        self.done(self.endpoint.accept(call, described, self.now()))
-        with contextlib.suppress(TimeoutError):
-            await asyncio.wait_for(session.settled.wait(), BEGINNING_SECONDS)
-
-    async def _prepared(self, call: Call) -> tuple[Session, bytes]:
-        """The call's sockets, and what we say of our media."""
-        theirs = read_description(call.remote_sdp) if call.remote_sdp else None
-        if theirs is not None:
-            agree(theirs, self.terms(1))
-        sockets, attach = await self.open_media()
-        if theirs is None:
-            described, agreed = offer(self.terms(sockets.port)), None
-        else:
-            described, agreed = answer(theirs, self.terms(sockets.port))
-        session = self._session(call, CallContext(new_id()), agreed, sockets)
-        attach.append(session)
-        return session, described
 
     async def open_media(self) -> tuple[MediaSockets, list[Session]]:
         """Sockets for a call, and where its session is put as soon as there is one. Raises
@@ -427,4 +385,9 @@ class PhoneServer:
         """Do something beside everything else."""
         task = asyncio.create_task(work)
         self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+        task.add_done_callback(self._finished)
+
+    def _finished(self, task: asyncio.Task[Any]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            log.error("work of a call broke", channel=self.channel, exc_info=error)

@@ -235,8 +235,13 @@ class Session:
     def _run(self, work: Coroutine[Any, Any, None]) -> asyncio.Task[None]:
         task = asyncio.create_task(work)
         self._tasks.add(task)
-        task.add_done_callback(self._tasks.discard)
+        task.add_done_callback(self._finished)
         return task
+
+    def _finished(self, task: asyncio.Task[None]) -> None:
+        self._tasks.discard(task)
+        if not task.cancelled() and (error := task.exception()) is not None:
+            log.error("work of a call broke", call=self.context.record, exc_info=error)
 
     async def _guarded(self, work: Coroutine[Any, Any, None]) -> None:
         # One after the other: a key may come while something said is still being understood.

@@ -8,6 +8,10 @@ import time
 from collections import deque
 from collections.abc import Callable
 
+import structlog
+
+from fond_echo.background import keep_running
+
 TICK = 0.02
 SLOTS = 10
 """A call's packets leave in one of so many slots of 2 ms."""
@@ -29,13 +33,23 @@ FEW = 8
 """So few calls are not what keeps a machine busy: one more is always taken beside fewer."""
 
 Beat = Callable[[float, float], None]
+Broke = Callable[[str], None]
+"""Is told of a member whose beat failed, and which is called no more."""
+
+log = structlog.get_logger()
 
 
 class Ticker:
     """Calls each of its members every 20 ms with the loop's time and the wall's; time that was lost
-    is caught up."""
+    is caught up. A member whose beat fails is called no more; all others go on.
 
-    def __init__(self) -> None:
+    Attributes:
+        failed: how many did.
+    """
+
+    def __init__(self, broke: Broke = lambda name: None) -> None:
+        self._broke = broke
+        self.failed = 0
         self._slots: list[dict[str, Beat]] = [{} for _ in range(SLOTS)]
         self._late: deque[float] = deque(maxlen=SLOTS_MEASURED)
         self._history: deque[float] = deque(maxlen=HISTORY)
@@ -44,7 +58,7 @@ class Ticker:
         self._somebody = asyncio.Event()
 
     def start(self) -> None:
-        self._task = asyncio.create_task(self._run())
+        self._task = asyncio.create_task(keep_running("the clock of calls", self._run))
 
     def stop(self) -> None:
         if self._task is not None:
@@ -86,7 +100,7 @@ class Ticker:
         at = [round(1_000 * ordered[int(share * (len(ordered) - 1))], 1) for share in (0.99, 0.999)]
         return {
             "calls": sum(map(len, self._slots)), "load": round(self.load, 2), "late_ms_p99": at[0],
-            "late_ms_p999": at[1],
+            "late_ms_p999": at[1], "failed": self.failed,
         }  # fmt: skip
 
     @property
@@ -118,5 +132,11 @@ class Ticker:
             self._history.append(now - due)
             self._used.append((now, time.thread_time()))
             wall = time.time()
-            for beat in list(self._slots[number].values()):
-                beat(now, wall)
+            for name, beat in list(self._slots[number].items()):
+                try:
+                    beat(now, wall)
+                except Exception:
+                    log.exception("a call broke; it is ended, the others go on", call=name)
+                    self.failed += 1
+                    self.remove(name)
+                    self._broke(name)

@@ -226,10 +226,10 @@ class CallTurns:
             so_far = words(recognizer.words_so_far)
             known = bool(so_far) and any(words(each) == so_far for each in expected.phrases)
             return known and self._may_be_whole
-        try:
-            heard = await asyncio.shield(task)
-        except (FondEchoError, asyncio.CancelledError):
+        await asyncio.wait([task])
+        if task.cancelled() or isinstance(task.exception(), FondEchoError):
             return False
+        heard = task.result()
         return heard.source == "expected" and self._may_be_whole
 
     async def _take(
@@ -244,18 +244,22 @@ class CallTurns:
             }
         )  # fmt: skip
 
+        tried = False
+
         async def taken() -> tuple[str, Claim | None]:
             """It is stored, stands in the call's log and is claimed in one transaction: for what
             comes then, somebody waits."""
+            nonlocal tried
+            again, tried = tried, True
             async with self._log.writing(self._start.record) as session:
+                if again and (kept := await self._kept(session, message)) is not None:
+                    # Nobody else knows its id: it was kept, though we were not told so.
+                    return kept
                 found = await take_in(
                     session, self._channel.name, self._settings, message,
                     {"call": self._start.record}, queued=False, standing=standing, cause=cause,
                     sound=sound,
                 )  # fmt: skip
-                if found.why == "known":
-                    # Nobody else knows its id: it was kept, though we were not told so.
-                    return await self._kept(session, message)
                 if not found.turn_id:
                     return "", None
                 if self._begin is not None:
@@ -277,12 +281,16 @@ class CallTurns:
         seconds = state.recording.seconds if state.recording is not None else 0.0
         return After(state.ended, state.transfer, seconds)
 
-    async def _kept(self, session: AsyncSession, message: Inbound) -> tuple[str, Claim | None]:
-        """The turn that a message made, claimed again."""
+    async def _kept(
+        self, session: AsyncSession, message: Inbound
+    ) -> tuple[str, Claim | None] | None:
+        """The turn that a message made, claimed again; None where it made none."""
         made = select(Arrived.turn_id).where(
             Arrived.channel == self._channel.name, Arrived.external_id == message.id
         )
-        turn_id = (await session.execute(made)).scalar_one()
+        turn_id = (await session.execute(made)).scalar_one_or_none()
+        if turn_id is None:
+            return None
         return turn_id, await self._journal.claim_in(session, turn_id, heard=True)
 
     async def _carried(self, claim: Claim) -> None:

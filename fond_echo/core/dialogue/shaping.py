@@ -8,7 +8,9 @@ from collections import Counter
 from fond_echo.core.language.language import Language
 
 _LINK = re.compile(r"!?\[([^\]]*)\]\([^)]*\)")
-_BARE_LINK = re.compile(r"<?https?://\S+>?")
+_BARE_LINK = re.compile(r"<?https?://\S+?>?(?=[.,;:!?)\]]*(?:\s|$))")
+"""Without the sign that ends the sentence behind it."""
+
 _MARKS = re.compile(r"(\*\*|__|~~|`+|(?<!\w)[*_](?=\S)|(?<=\S)[*_](?!\w))")
 _BULLET = re.compile(r"^\s*(?:[-*+•]|\d+[.)])\s+")
 _HEADING = re.compile(r"^\s{0,3}#{1,6}\s+")
@@ -42,7 +44,8 @@ def speakable(text: str) -> str:
         lines.append(_sentence(_BULLET.sub("", line)) if item else line)
     spoken = " ".join(lines)
     spoken = _BARE_LINK.sub("", _LINK.sub(r"\1", spoken))
-    return re.sub(r"\s+", " ", _MARKS.sub("", spoken)).strip()
+    spoken = re.sub(r"\s+([.,;:!?])(?=\s|$)", r"\1", _MARKS.sub("", spoken))
+    return re.sub(r"\s+", " ", spoken).strip()
 
 
 def first_sentences(text: str, most: int, language: Language) -> str:

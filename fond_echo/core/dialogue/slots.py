@@ -166,7 +166,7 @@ class SlotMachine:
             return self._confirmed(open_, tokens)
         requested = self._slots[open_.asking]
         if open_.half and (time := self._half_of(open_.half, tokens)):
-            return self._filled(open_, {requested.name: Filled(time, f"at {time}")})
+            return self._filled(open_, {requested.name: Filled(time, time)})
         if key and key in requested.keys:
             return self._filled(open_, {requested.name: Filled(requested.keys[key], key)})
         if requested.free and self._text.strip():
@@ -288,7 +288,8 @@ class SlotMachine:
         was."""
         if exact := typed_time(self._text):
             return exact
-        for words in ([*said.split(), *tokens], [*said.split(), "in", "the", *tokens]):
+        for between in self._language.types.BEFORE_HALF:
+            words = [*said.split(), *between, *tokens]
             found = [
                 self._language.types.value_of_kind(
                     "time", words, None, self._now.replace(hour=h, minute=0)

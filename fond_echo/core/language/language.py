@@ -141,6 +141,10 @@ class Types(Protocol):
     OPENING: frozenset[str]
     """Words with which one of these may begin, beside numbers."""
 
+    @property
+    def BEFORE_HALF(self) -> Sequence[tuple[str, ...]]:  # noqa: N802  # a constant, as above
+        """Words that may stand between a time and the half of the day: "in the"."""
+
     def builtin_grammar(self) -> Grammar:
         """A rule for each type."""
 

@@ -89,6 +89,7 @@ SERVED: Mapping[str, Any] = {
 }  # fmt: skip
 """What served voices share: soft hisses with soft edges, air, vowels that move."""
 
+DEFAULT_VOICE = "whimbrel"
 VOICES: dict[str, Speaker] = {
     "whimbrel": Speaker(
         **SERVED, formant_scale=1.15, pitch=196, pitch_range=4.2, tilt=0.35, breath=0.035,

@@ -135,6 +135,12 @@ class Agreeing(unittest.TestCase):
         self.assertEqual(agree(theirs, HERE).codec, PCMA)
         self.assertEqual(agree(theirs, replace(HERE, codecs=(PCMU,))).codec, PCMU)
 
+    def test_a_payload_type_that_no_packet_can_have_is_none(self):
+        lines = ("v=0", "o=- 1 1 IN IP4 192.0.2.4", "c=IN IP4 192.0.2.4", "m=audio 40100 RTP/AVP 300 999 0",
+                 "a=rtpmap:300 PCMA/8000", "a=rtpmap:999 telephone-event/8000")  # fmt: skip
+        agreed = agree(read_description("\r\n".join(lines).encode()), Terms("192.0.2.9", 20_000, 5))
+        self.assertEqual((agreed.codec.name, agreed.payload, agreed.events), ("PCMU", 0, None))
+
     def test_payload_types_are_theirs_too(self):
         theirs = read_description(
             description(

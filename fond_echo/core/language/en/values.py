@@ -20,6 +20,7 @@ from fond_echo.core.language.en.spoken import spoken_tokens
 
 WEEKDAYS = "monday tuesday wednesday thursday friday saturday sunday".split()
 SPOTTED = ("date", "time", "duration", "currency")
+BEFORE_HALF = ((), ("in", "the"))
 OPENING = frozenset(
     [
         *MONTHS,

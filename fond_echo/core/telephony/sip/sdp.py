@@ -37,6 +37,7 @@ class Codec:
 PCMU = Codec("PCMU", 8_000, 0)
 PCMA = Codec("PCMA", 8_000, 8)
 OPUS = Codec("opus", 48_000, 111)
+MAX_PAYLOAD_TYPE = 127
 STATIC = {0: PCMU, 8: PCMA}
 """Payload types that mean the same everywhere (RFC 3551 §6)."""
 
@@ -70,8 +71,10 @@ class Media:
                 maps[int(match[1])] = match[2], int(match[3])
         found = []
         for text in self.formats:
-            if text.isascii() and text.isdigit() and int(text) in maps:
-                found.append((int(text), *maps[int(text)]))
+            # The payload type of a packet has seven bits (RFC 3550 §5.1).
+            number = int(text) if re.fullmatch(r"[0-9]{1,3}", text) else -1
+            if 0 <= number <= MAX_PAYLOAD_TYPE and number in maps:
+                found.append((number, *maps[number]))
         return found
 
 
