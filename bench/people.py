@@ -30,8 +30,7 @@ from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
 from fond_echo.core.recognition.offering import offered
-from fond_echo.core.recognition.recognizer import NOTHING
-from fond_echo.core.recognition.transcript import Expected, Transcript
+from fond_echo.core.recognition.transcript import NOTHING, Expected, Transcript
 from fond_echo.speech.material import recognizer
 from training.rooms import RATE, companded
 from training.testing import phrases as phrases_of

@@ -591,7 +591,8 @@ export interface components {
     /**
      * ChannelOut
      * @description A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
-     *     many contacts it did not let in; `warnings` say what in its description may not be meant so.
+     *     many contacts it did not let in; `unreadable` how many messages could not be read; `warnings`
+     *     say what in its connector file may not be meant so.
      */
     ChannelOut: {
       /** Name */
@@ -619,6 +620,11 @@ export interface components {
       address: string;
       /** Refused */
       refused: number;
+      /**
+       * Unreadable
+       * @default 0
+       */
+      unreadable: number;
       /** Warnings */
       warnings?: string[];
       /** Added At */
@@ -2106,7 +2112,7 @@ export interface components {
     };
     /**
      * Retention
-     * @description For how many days sound and words are kept; 0 is without end.
+     * @description For how many days sound and words are kept; 0 is without end, 0.5 twelve hours.
      */
     Retention: {
       /**
@@ -2670,6 +2676,22 @@ export interface components {
        * @default
        */
       clip: string;
+    };
+    /**
+     * UnreadableOut
+     * @description A message that could not be read: as the network sent it, and why.
+     */
+    UnreadableOut: {
+      /** Id */
+      id: string;
+      /** Payload */
+      payload: {
+        [key: string]: unknown;
+      };
+      /** Reason */
+      reason: string;
+      /** Received At */
+      received_at: string;
     };
     /**
      * VoiceOut

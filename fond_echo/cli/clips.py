@@ -8,20 +8,24 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.files import Unreadable, bytes_in
+from fond_echo.cli.files import STDIO, Unreadable, bytes_in
 from fond_echo.cli.output import add_json, bar, print_json
+from fond_echo.cli.speech import format_of, target
 
 
 def add(commands: Any) -> None:
     clip = commands.add_parser("clip", help="inspect and convert sound files")
     verbs = clip.add_subparsers(dest="verb", required=True, metavar="VERB")
     inspect = verbs.add_parser("inspect", help="say whether files are proper voice notes")
-    inspect.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    inspect.add_argument("files", nargs="+", type=Path, metavar="FILE",
+                         help="- is standard input")  # fmt: skip
     add_json(inspect)
     inspect.set_defaults(run=_inspect)
     convert = verbs.add_parser("convert", help="write a file in another format")
-    convert.add_argument("file", type=Path)
-    convert.add_argument("-o", "--output", type=Path, required=True, help="such as note.ogg")
+    convert.add_argument("file", type=Path, help="- is standard input")
+    convert.add_argument("-o", "--output", required=True,
+                         help="such as note.ogg; - is standard output")  # fmt: skip
+    convert.add_argument("--format", help="where the output's name does not say it")
     convert.add_argument("--loudness", type=float, metavar="LUFS", help="bring it to a loudness")
     convert.add_argument("--trim", action="store_true", help="cut silence before and after")
     add_json(convert)
@@ -74,22 +78,27 @@ def _show(file: Path, report: Any) -> None:
 
 def _convert(options: argparse.Namespace) -> int:
     from fond_echo.core.audio.activity import trimmed
-    from fond_echo.core.audio.containers import FORMATS, decode, encode
+    from fond_echo.core.audio.containers import FORMATS, decode
     from fond_echo.core.audio.level import normalized
+    from fond_echo.core.audio.streaming import whole
 
-    format = options.output.suffix.lstrip(".").lower()
-    if format not in FORMATS:
-        known = ", ".join(f".{each}" for each in FORMATS)
-        print(f"fond-echo: {options.output} must end in {known}", file=sys.stderr)
+    try:
+        format = format_of(options.output, options.format)
+    except ValueError as error:
+        print(f"fond-echo: {error}", file=sys.stderr)
+        return 2
+    if options.json and options.output == STDIO:
+        print("fond-echo: --json and sound cannot both go to standard output", file=sys.stderr)
         return 2
     clip = decode(bytes_in(options.file)).clip
     if options.trim:
         clip, _ = trimmed(clip)
     if options.loudness is not None:
         clip = normalized(clip, options.loudness)
-    options.output.write_bytes(encode(clip, format))
+    with target(options.output) as file:
+        file.write(whole(clip, format, serial=1))
     if options.json:
-        print_json({"file": str(options.output), "seconds": round(clip.seconds, 3)})
-    else:
-        print(f"{options.output}: {clip.seconds:.2f} s, {FORMATS[format]}")
+        print_json({"file": options.output, "seconds": round(clip.seconds, 3)})
+    elif options.output != STDIO:
+        print(f"{options.output}: {clip.seconds:.2f} s, {FORMATS.get(format, format)}")
     return 0

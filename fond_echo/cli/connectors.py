@@ -7,6 +7,7 @@ import asyncio
 import contextlib
 import getpass
 import json
+import re
 import sys
 import threading
 from http.server import BaseHTTPRequestHandler, HTTPServer
@@ -89,6 +90,8 @@ def _described(options: argparse.Namespace) -> Any:
 def _check(options: argparse.Namespace) -> int:
     from fond_echo.documents.errors import InvalidFile
 
+    if _is_phone(options.file):
+        return _check_phone(options)
     try:
         description, _ = _described(options)
     except InvalidFile as error:
@@ -103,6 +106,31 @@ def _check(options: argparse.Namespace) -> int:
         print(f"{description.network}: no errors; requests: {', '.join(able)}")
         if description.secrets():
             print(f"  secrets by name: {', '.join(sorted(description.secrets()))}")
+    return 0
+
+
+def _is_phone(file: Path) -> bool:
+    """Whether a file describes a telephone trunk: it begins with its name, `phone`."""
+    return bool(re.search(r"^phone:", text_in(file), re.MULTILINE))
+
+
+def _check_phone(options: argparse.Namespace) -> int:
+    from fond_echo.documents.errors import InvalidFile
+    from fond_echo.documents.phone import read_phone
+
+    try:
+        found = read_phone(text_in(options.file), str(options.file))
+    except InvalidFile as error:
+        if options.json:
+            print_json({"errors": [vars(fault) for fault in error.errors]})
+            return 1
+        raise
+    if options.json:
+        print_json({"errors": [], "warnings": found.warnings(), "phone": found.phone})
+        return 0
+    print(f"{found.phone}: no errors; a phone channel at {found.address}")
+    for warning in found.warnings():
+        print(f"  warning: {warning}")
     return 0
 
 

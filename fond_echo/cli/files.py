@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 from fond_echo.core.errors import FondEchoError
+
+STDIO = "-"
+"""Names standard input and output."""
 
 
 class Unreadable(FondEchoError):
@@ -14,7 +18,9 @@ class Unreadable(FondEchoError):
 
 
 def bytes_in(file: Path) -> bytes:
-    """A file's bytes. Raises Unreadable."""
+    """A file's bytes; those of standard input for "-". Raises Unreadable."""
+    if str(file) == STDIO:
+        return sys.stdin.buffer.read()
     try:
         return file.read_bytes()
     except OSError as error:

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from fond_echo.cli.files import text_in
+from fond_echo.cli.files import STDIO, bytes_in, text_in
 from fond_echo.cli.output import add_json, print_json
 from fond_echo.cli.scores import Score, scored, together
 
@@ -25,7 +25,7 @@ FORMS = ("text", "srt", "vtt")
 
 def add(commands: Any) -> None:
     hear = commands.add_parser("transcribe", help="transcribe sound files")
-    hear.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    hear.add_argument("files", nargs="+", type=Path, metavar="FILE", help="- is standard input")
     hear.add_argument(
         "--expect", action="append", default=[], metavar="PHRASE",
         help="a whole utterance to hold the sound against first",
@@ -106,13 +106,13 @@ def _heard(
     from fond_echo.core.audio.containers import decode
     from fond_echo.speech.material import recognizer
 
-    if file.stat().st_size <= LONG_BYTES:
-        clip = decode(file.read_bytes()).clip
+    if str(file) == STDIO or file.stat().st_size <= LONG_BYTES:
+        clip = decode(bytes_in(file)).clip
         return recognizer(language).transcribe(clip, expected)
     from fond_echo.core.audio.blocks import blocks
     from fond_echo.core.recognition.hearing import TOGETHER_OF_FILES, Hearing, Utterance
-    from fond_echo.core.recognition.recognizer import NOTHING, joined
     from fond_echo.core.recognition.symbols import RATE
+    from fond_echo.core.recognition.transcript import NOTHING, joined
 
     hearing = Hearing(recognizer(language), expected, together=TOGETHER_OF_FILES)
     found: list[Transcript] = []
@@ -159,7 +159,7 @@ def _expected(options: argparse.Namespace) -> Expected:
     sounds: tuple[tuple[str, str], ...] = ()
     if options.assistant:
         from fond_echo.cli.folder import files_in
-        from fond_echo.documents.assistant import digest
+        from fond_echo.documents.digest import digest
         from fond_echo.documents.reading import read_assistant
         from fond_echo.stages.expected import understood_by
 

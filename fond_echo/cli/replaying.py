@@ -151,9 +151,9 @@ def _open(options: argparse.Namespace) -> int:
 
 def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -> int:
     """A bundle taken again in this process, on its own files or on others."""
-    from fond_echo.documents.assistant import digest
     from fond_echo.documents.bundle import unpacked
     from fond_echo.documents.case import FOLDER, CaseFile
+    from fond_echo.documents.digest import digest
     from fond_echo.documents.media import as_text
     from fond_echo.stages.replaying import changes
 
@@ -299,8 +299,8 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
     from fond_echo.core.recognition.symbols import RATE
     from fond_echo.core.recognition.transcript import Expected
     from fond_echo.core.synthesis.synthesizer import Synthesizer
-    from fond_echo.documents.assistant import digest
     from fond_echo.documents.case import FOLDER
+    from fond_echo.documents.digest import digest
     from fond_echo.documents.media import bytes_of
     from fond_echo.documents.reading import read_assistant
     from fond_echo.speech.heard import as_heard

@@ -67,7 +67,7 @@ def _run(options: argparse.Namespace) -> int:
 
 async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
     from fond_echo.channels.playing import fragile, play
-    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.documents.scenario import read_scenario_file
 
@@ -237,8 +237,8 @@ def _coverage(options: argparse.Namespace) -> int:
 async def _covered(files: Mapping[str, str]) -> dict[str, list[str]]:
     from fond_echo.channels.playing import Coverage, play
     from fond_echo.cli.replaying import run_here
-    from fond_echo.documents.assistant import digest
     from fond_echo.documents.case import read_cases
+    from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.documents.scenario import read_scenarios
 

@@ -10,12 +10,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from fond_echo.cli.files import bytes_in
+from fond_echo.cli.files import STDIO, bytes_in
 from fond_echo.cli.output import add_json, print_json
 from fond_echo.cli.voices import voice_of
 
 VOICE = "whimbrel"
-STDIO = "-"
 
 
 def add(commands: Any) -> None:
@@ -52,7 +51,7 @@ def format_of(output: str, format: str | None) -> str:
     from fond_echo.core.audio.streaming import MEDIA_TYPES
 
     found = format or (Path(output).suffix.lstrip(".").lower() if output != STDIO else "ogg")
-    found = {"ul": "mulaw", "ulaw": "mulaw"}.get(found, found)
+    found = {"ul": "mulaw", "ulaw": "mulaw", "oga": "ogg", "opus": "ogg"}.get(found, found)
     if found not in MEDIA_TYPES:
         known = ", ".join(f".{each}" for each in MEDIA_TYPES)
         raise ValueError(f"{output} must end in {known}, or --format say what it is")

@@ -91,7 +91,7 @@ def _here(options: argparse.Namespace) -> Any:
 
     from fond_echo.cli.folder import files_in
     from fond_echo.contract.channel import Inbound
-    from fond_echo.documents.assistant import digest
+    from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.stages.state import ConversationState
     from fond_echo.stages.trying import try_out

@@ -87,7 +87,7 @@ class AddressGuard:
                 raise ForbiddenAddress(
                     f"{host} is at {address}, which is not public",
                     where=where,
-                    remedy=f"if it is yours, allow {where} in the setting private_hosts",
+                    remedy=f"if it is yours, set FOND_ECHO_PRIVATE_HOSTS={where}",
                 )
         return addresses
 

@@ -10,7 +10,7 @@ from fond_echo.channels.playing import play
 from fond_echo.channels.simulated import Around
 from fond_echo.cli.scenarios import around
 from fond_echo.demo.world import ASSISTANT, files_of
-from fond_echo.documents.assistant import digest
+from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import read_scenarios
 

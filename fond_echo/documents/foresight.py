@@ -169,7 +169,7 @@ def _long_replies(assistant: AssistantFile, source: Source) -> Iterator[FileErro
     for _, path, reply in assistant.replies():
         text = reply.spoken or reply.text
         words = len(spoken(speakable(text)))
-        if words > MAX_SPOKEN_WORDS and not reply.sentences:
+        if words > MAX_SPOKEN_WORDS and not (reply.sentences or reply.summary):
             where = (*path, "spoken" if reply.spoken else "text")
             what = f"spoken, this is {words} words long"
             yield source.error(where, what, "add spoken: with less, or sentences: 2")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, TypeVar, get_args
 
 from pydantic import BaseModel, ValidationError
@@ -40,7 +41,7 @@ def _fault(source: Source, model: type[BaseModel], error: ErrorDetails) -> FileE
     kind = error["type"]
     name = str(path[-1]) if path else ""
     if kind == "extra_forbidden":
-        known = _fields_at(model, path[:-1])
+        known = fields_at(model, path[:-1])
         return source.error(
             path, f"there is no field {name!r} here", nearest(name, known), key=True
         )
@@ -66,7 +67,7 @@ def _real_path(value: Any, loc: tuple[str | int, ...]) -> Path:
     return tuple(path)
 
 
-def _fields_at(model: type[BaseModel], path: Path) -> list[str]:
+def fields_at(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
     """The names of the fields that a model has at a path."""
     models: list[type[BaseModel]] = [model]
     for step in path:

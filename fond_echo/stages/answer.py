@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import re
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
@@ -28,16 +27,24 @@ from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
-from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.stages.free import answered, listener_of, recorded
 from fond_echo.stages.ports import Needs, StageError
 from fond_echo.stages.ready import RoutedTurn
+from fond_echo.stages.sentences import (
+    did_you_mean,
+    did_you_say,
+    own_or,
+    remembered,
+    rendered,
+    said,
+    unsure,
+    yes_no,
+)
 from fond_echo.stages.shaping import shortened, with_files, worked_on
 from fond_echo.stages.state import Done
 from fond_echo.stages.transcripts import transcript
 from fond_echo.stages.turn import TurnSoFar
-from fond_echo.stages.values import template_values
 
 MAX_OFFERED = 8
 """A list of at most so many names is offered as choices when it is asked for."""
@@ -77,7 +84,7 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
             return
         spec = turn.assistant.spec(turn.routed.route)
         if not spec.logic:
-            yield _own_or(spec.kept, "message-kept", turn)
+            yield own_or(spec.kept, "message-kept", turn)
             return
     told = turn.assistant.spec(turn.routed.route).transcript
     if told is not None:
@@ -191,11 +198,11 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return said(turn, "which-half", [Choice(label=each) for each in (early, late)],
                         early=early, late=late)  # fmt: skip
         case "confirm":
-            return Reply(text=_read_back(turn), choices=_yes_no(turn))
+            return Reply(text=_read_back(turn), choices=yes_no(turn))
         case "did-you-mean" if routed.requested is not None:
-            return _did_you_mean(turn, routed.requested.routes)
+            return did_you_mean(turn, routed.requested.routes)
         case "did-you-say":
-            return _did_you_say(turn, routed.offered)
+            return did_you_say(turn, routed.offered)
         case "say-again":
             return said(turn, "say-it-again")
         case "given-up":
@@ -203,7 +210,7 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
         case "never-mind":
             return said(turn, "never-mind")
         case "goodbye":
-            text = _rendered(turn.assistant.goodbye, turn)
+            text = rendered(turn.assistant.goodbye, turn)
             return Reply(text=text or turn.assistant.says.text("goodbye"), then=End())
         case "person":
             if not turn.assistant.person:
@@ -211,11 +218,11 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             then: Any = HandOver()
             if turn.in_call and turn.assistant.person_number:
                 then = Transfer(to=turn.assistant.person_number)
-            return Reply(text=_rendered(turn.assistant.person, turn), then=then)
+            return Reply(text=rendered(turn.assistant.person, turn), then=then)
         case "closed":
             route = turn.assistant.route(turn.routed.route)
             words = route.closed if route is not None else turn.assistant.person_closed
-            return Reply(text=_rendered(words, turn))
+            return Reply(text=rendered(words, turn))
         case "again":
             last = turn.state.last
             return last if last else unsure(turn, "nothing-said-yet")
@@ -230,7 +237,7 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
         case "more":
             return _going_on(turn)
         case "about-me":
-            return _remembered(turn)
+            return remembered(turn)
     raise AssertionError(routed.outcome)
 
 
@@ -246,100 +253,11 @@ def _question(turn: RoutedTurn, tries: int) -> Reply:
         named = list(dict.fromkeys(worth for _, worth in names_in(rule.body)))
         if 1 < len(named) <= MAX_OFFERED:
             choices = [Choice(label=name) for name in named]
-    return Reply(text=_rendered(wording, turn), choices=choices)
+    return Reply(text=rendered(wording, turn), choices=choices)
 
 
 def _read_back(turn: RoutedTurn) -> str:
-    return _rendered(turn.assistant.route_named(turn.routed.route).read_back, turn)
-
-
-def _did_you_mean(turn: TurnSoFar, routes: Sequence[str]) -> Reply:
-    titles = [turn.router.title(name) for name in routes]
-    if len(routes) == 1:
-        choices = _yes_no(turn, routes[0])
-        return said(turn, "did-you-mean", choices, title=titles[0])
-    choices = [Choice(label=t[:80], value=name) for t, name in zip(titles, routes, strict=True)]
-    return said(turn, "which-did-you-mean", choices)
-
-
-def _did_you_say(turn: TurnSoFar, phrases: Sequence[str]) -> Reply:
-    if len(phrases) == 1:
-        return said(turn, "did-you-say", _yes_no(turn), phrase=phrases[0].rstrip("?"))
-    return said(
-        turn, "which-did-you-say", [Choice(label=each[:80], value=each) for each in phrases]
-    )
-
-
-def said(turn: TurnSoFar, name: str, choices: Sequence[Choice] = (), /, **filled: str) -> Reply:
-    """A sentence of the service, in the assistant's own words where it has some."""
-    found = turn.assistant.says.get(name, **filled)
-    return Reply(text=found.text, spoken=found.spoken, choices=list(choices))
-
-
-def _own_or(own: str, name: str, turn: TurnSoFar) -> Reply:
-    """The assistant's own words, or the service's where it has none."""
-    return Reply(text=_rendered(own, turn)) if own else said(turn, name)
-
-
-def _yes_no(turn: TurnSoFar, value: str = "") -> list[Choice]:
-    says = turn.assistant.says
-    yes, no = says.text("yes"), says.text("no")
-    return [Choice(label=yes, value=value) if value else Choice(label=yes), Choice(label=no)]
-
-
-def _remembered(turn: TurnSoFar) -> Reply:
-    memory = turn.memory
-    if not memory:
-        return said(turn, "nothing-remembered")
-    listed = "\n".join(f"- {name.replace('-', ' ')}: {value}" for name, value in memory.items())
-    return said(turn, "remembered", facts=listed)
-
-
-def unsure(turn: TurnSoFar, name: str = "not-sure") -> Reply:
-    """That the assistant is not sure it understood, and what it can be asked.
-
-    Args:
-        name: of the sentence that it begins with.
-    """
-    return _with_examples(turn, name, turn.router.suggestions())
-
-
-def _with_examples(turn: TurnSoFar, name: str, requested: Sequence[str]) -> Reply:
-    """A sentence, and what can be asked."""
-    says = turn.assistant.says
-    begin = says.get(name)
-    if not requested:
-        return Reply(text=begin.text, spoken=begin.spoken)
-    ended = [example if example[-1:] in ".?!" else example + "." for example in requested]
-    more = says.get("you-can-ask", examples=f" {says.text('or')} ".join(ended))
-    spoken = ""
-    if begin.spoken or more.spoken:
-        spoken = f"{begin.spoken or begin.text} {more.spoken or more.text}"
-    return Reply(text=f"{begin.text} {more.text}", spoken=spoken)
-
-
-def apology(turn: TurnSoFar, code: str) -> Reply:
-    """The friendly reply to an error of a kind: never the error itself."""
-    return said(turn, code if turn.assistant.says.knows(code) else "error")
-
-
-def failed(turn: TurnSoFar, code: str) -> Reply:
-    """The friendly reply to an error: the assistant's own words for its logic, or ours."""
-    if code == "logic-failed" and turn.routed is not None:
-        spec = turn.assistant.spec(turn.routed.route)
-        service = turn.assistant.logic.get(spec.logic.partition(".")[0])
-        if service is not None and service.failed:
-            return Reply(text=service.failed)
-    return apology(turn, code)
-
-
-def greeting(turn: TurnSoFar) -> Reply:
-    """What a contact that came is told: the greeting, or what can be asked."""
-    own = turn.assistant.greeting
-    if own is not None:
-        text, spoken = _rendered(own.text, turn), _rendered(own.spoken, turn)
-        return Reply(text=text, spoken=spoken, sound=own.sound)
-    return _with_examples(turn, "hello", turn.router.suggestions()[:1])
+    return rendered(turn.assistant.route_named(turn.routed.route).read_back, turn)
 
 
 def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
@@ -351,7 +269,7 @@ def from_pages(spec: ReplySpec, turn: RoutedTurn) -> Reply:
         return said(turn, "which-passage", [Choice(label=each[:80]) for each in titles])
     found = documents.best(turn.text) if documents is not None else None
     if found is None:
-        return _own_or(spec.unknown, "unknown", turn)
+        return own_or(spec.unknown, "unknown", turn)
     sentences = spec.sentences or PASSAGE_SENTENCES
     whole = speakable(found.passage.text)
     spoken = first_sentences(whole, sentences, turn.router.language)
@@ -386,18 +304,18 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         case "person":
             then = HandOver()
         case "transfer":
-            then = Transfer(to=_rendered(spec.to, turn))
+            then = Transfer(to=rendered(spec.to, turn))
         case "record":
             then = RecordMessage(max_seconds=spec.max_seconds)
         case "announce":
-            to = _rendered(spec.to, turn) or turn.inbound.conference
+            to = rendered(spec.to, turn) or turn.inbound.conference
             if not to:
-                return _own_or(spec.no_conference, "no-conference", turn)
-            words = _rendered(spec.announced, turn)
+                return own_or(spec.no_conference, "no-conference", turn)
+            words = rendered(spec.announced, turn)
             then = Announce(over=spec.over, words=words, to=to, after=spec.after)
     reply = Reply(
-        text=_rendered(spec.text, turn) or (turn.text if spec.translate_to else ""),
-        spoken=_rendered(spec.spoken, turn),
+        text=rendered(spec.text, turn) or (turn.text if spec.translate_to else ""),
+        spoken=rendered(spec.spoken, turn),
         sound=spec.sound,
         voice=spec.voice,
         manner=spec.manner,
@@ -406,14 +324,6 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         then=then,
     )
     return reply
-
-
-def _rendered(text: str, turn: TurnSoFar) -> str:
-    if not text:
-        return ""
-    return re.sub(
-        r"[ \t]+\n", "\n", str(compile_template(text).render(template_values(turn)))
-    ).strip()
 
 
 def _sound_of(turn: TurnSoFar) -> str:

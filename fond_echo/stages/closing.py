@@ -95,7 +95,9 @@ def _done(turn: TurnSoFar, outcome: str) -> Done | None:
 
 
 def _recent(turn: TurnSoFar, parts: list[Reply]) -> list[Exchange]:
-    said = " ".join(part.written for part in parts)
+    # That something went wrong is no answer that an engine should take for its own.
+    apologized = turn.answered is not None and bool(turn.answered.apology_for)
+    said = "" if apologized else " ".join(part.written for part in parts)
     if not (turn.text or said):
         return turn.state.recent
     mine = "" if turn.standing in ("operator", "late") else turn.text

@@ -26,7 +26,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.progress import telling
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages import deliver
-from fond_echo.stages.answer import answer, apology, failed, greeting, said
+from fond_echo.stages.answer import answer
 from fond_echo.stages.beside import Beside
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
 from fond_echo.stages.closing import Closing, closing_of
@@ -51,6 +51,7 @@ from fond_echo.stages.ready import (
 )
 from fond_echo.stages.route import route
 from fond_echo.stages.sending import played, send
+from fond_echo.stages.sentences import apology, failed, greeting, said
 from fond_echo.stages.sounds import SoundsOfTurn
 from fond_echo.stages.speaking import ReplySound
 from fond_echo.stages.transcribe import transcribe

@@ -18,12 +18,13 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.stages.answer import answer, failed, greeting, request
+from fond_echo.stages.answer import answer, request
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import StageError
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
+from fond_echo.stages.sentences import failed, greeting
 from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.turn import Answered, TurnSoFar
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from fond_echo.contract.reply import Attachment, Reply
-from fond_echo.core.dialogue.shaping import first_sentences, speakable, summary
+from fond_echo.core.dialogue.shaping import first_sentences, speakable, summarized
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.media import bytes_of, media_type
@@ -25,16 +26,24 @@ async def shortened(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs
     if not (spec.sentences or spec.summary):
         return reply
     words, language = reply.spoken or speakable(reply.text), turn.router.language
+    left: list[str] = []
     if spec.sentences:
         words = first_sentences(words, spec.sentences, language)
     elif needs.helper is not None and needs.helper.can("summarize"):
         try:
             words = await needs.helper.summarize(words, language.code, spec.summary)
         except FondEchoError:
-            words = summary(words, spec.summary, language)
+            words, left = _picked(words, spec.summary, language)
     else:
-        words = summary(words, spec.summary, language)
-    return reply.model_copy(update={"spoken": words})
+        words, left = _picked(words, spec.summary, language)
+    # Who cannot read what was left out is asked whether to go on.
+    more = reply.more or (" ".join(left) if turn.heard_only else "")
+    return reply.model_copy(update={"spoken": words, "more": more})
+
+
+def _picked(words: str, most: int, language: Language) -> tuple[str, list[str]]:
+    kept, left = summarized(words, most, language)
+    return " ".join(kept), left
 
 
 async def worked_on(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs) -> Reply:

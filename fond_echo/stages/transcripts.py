@@ -12,7 +12,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Language
-from fond_echo.core.language.paragraphs import Paragraph, Stretch, paragraphs
+from fond_echo.core.language.paragraphs import Paragraph, Stretch, in_sentences, paragraphs
 from fond_echo.documents.assistant import TranscriptSpec
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.ready import RoutedTurn
@@ -43,8 +43,8 @@ async def transcript(spec: TranscriptSpec, turn: RoutedTurn, needs: Needs) -> Re
         return Reply(text=whole)
     points, picked = await _points(found, spec.points, needs, language)
     segments = turn.heard.segments if turn.heard is not None else []
-    minutes = str(max(1, round(segments[-1].end / 60))) if segments else "1"
-    head = says.text("points-picked" if picked else "in-points", minutes=minutes)
+    length = _length(segments[-1].end if segments else 0.0)
+    head = says.text("points-picked" if picked else "in-points", length=length)
     listed = "\n".join(f"- {_at(_time_of(point, timed, language))} {point}" for point in points)
     spoken = " ".join(points[: spec.spoken_sentences])
     text = f"{head}\n{listed}\n\n{says.text('said-in-all')}\n\n{whole}"
@@ -63,7 +63,12 @@ def in_paragraphs(heard: Heard | None, text: str, language: Language) -> list[Pa
         found = tuple(language.writing.sentences_of(text))
         return [Paragraph(found, (0.0,) * len(found))] if found else []
     goes_on = language.wording.GOES_ON
-    stretches = [Stretch(each.text, each.start, each.end) for each in heard.segments]
+    sentences_of = language.writing.sentences_of
+    stretches = [
+        part
+        for each in heard.segments
+        for part in in_sentences(Stretch(each.text, each.start, each.end), sentences_of)
+    ]
     return paragraphs(stretches, goes_on.__contains__)
 
 
@@ -114,6 +119,11 @@ def _time_of(point: str, timed: Sequence[tuple[float, str]], language: Language)
         return (len(words & other) / max(1, len(words | other)), -pair[0])
 
     return max(timed, key=shared)[0]
+
+
+def _length(seconds: float) -> str:
+    """How long something is: seconds below a minute and a half."""
+    return f"{max(1, round(seconds))} s" if seconds < 90 else f"{round(seconds / 60)} min"
 
 
 def _at(seconds: float) -> str:

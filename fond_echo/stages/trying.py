@@ -15,13 +15,14 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.stages.answer import answer, failed
+from fond_echo.stages.answer import answer
 from fond_echo.stages.closing import closing_of
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
+from fond_echo.stages.sentences import failed
 from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import Answered, Routed, TurnSoFar

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Any
 
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.turn import TurnSoFar
 
 
@@ -22,21 +24,21 @@ def template_values(turn: TurnSoFar) -> dict[str, Any]:
         "variables": turn.state.variables,
         "conversation": {"recent": [each.model_dump() for each in turn.state.recent]},
         "now": turn.clock,
-        "hours": _hours(turn),
+        "hours": hours_at(turn.assistant, turn.clock),
         "reply": {},
     }
 
 
-def _hours(turn: TurnSoFar) -> dict[str, Any]:
+def hours_at(assistant: AssistantFile, now: datetime) -> dict[str, Any]:
     """Whether somebody is there (always, where the assistant has no hours); and when next: the time
     and the date, empty where that is not within a month."""
-    spec = turn.assistant.hours
+    spec = assistant.hours
     if spec is None:
         return {"open": True, "opens_at": "", "opens_on": ""}
     hours = spec.hours()
-    opens = hours.next_open(turn.clock)
+    opens = hours.next_open(now)
     return {
-        "open": hours.is_open(turn.clock),
+        "open": hours.is_open(now),
         "opens_at": f"{opens:%H:%M}" if opens else "",
         "opens_on": f"{opens:%Y-%m-%d}" if opens else "",
     }

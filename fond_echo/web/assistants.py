@@ -10,7 +10,8 @@ from sqlalchemy.dialects.postgresql import insert
 
 from fond_echo.contract.assistants import AssistantFiles, AssistantOut, DraftIn, DraftOut
 from fond_echo.contract.base import Name
-from fond_echo.documents.assistant import MAIN_FILE, digest
+from fond_echo.documents.assistant import MAIN_FILE
+from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.starter import starter_files
 from fond_echo.store.events import emit

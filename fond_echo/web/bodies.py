@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Callable, Coroutine, MutableMapping
+from collections.abc import Callable, Coroutine, Iterator, MutableMapping
 from typing import Any
 
 from fastapi import APIRouter, Response
+from fastapi.dependencies.models import Dependant
 from fastapi.routing import APIRoute
+from pydantic import BaseModel
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.errors import nearest
 
 IDLE_SECONDS = 10.0
 """How long the next piece of a body may take."""
@@ -23,6 +26,9 @@ WHOLE_SECONDS = 120.0
 
 MAX_BYTES = 32 * 2**20
 """What no body of any request may be over: it is read before it is known who sends it."""
+
+STRICT = ("/api/", "/ask/")
+"""Addresses of programs: a parameter that nothing takes is an error there."""
 
 MAX_DEPTH = 100
 TOO_DEEP = f"the body is nested more than {MAX_DEPTH} deep"
@@ -123,11 +129,29 @@ def checked(value: Any, depth: int = 0) -> None:
             checked(each, depth + 1)
 
 
+def _parameters(dependant: Dependant) -> Iterator[str]:
+    """The names of all query parameters that an operation takes."""
+    for each in dependant.query_params:
+        model = each.field_info.annotation
+        if isinstance(model, type) and issubclass(model, BaseModel):
+            yield from (info.alias or name for name, info in model.model_fields.items())
+        else:
+            yield each.alias
+    for other in dependant.dependencies:
+        yield from _parameters(other)
+
+
 class _CheckedRoute(APIRoute):
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         handle = super().get_route_handler()
+        known = set(_parameters(self.dependant))
+        # Pages that anybody has a link to may get what others put behind it.
+        strict = self.path.startswith(STRICT)
 
         async def checking(request: Request) -> Response:
+            unknown = set(request.query_params) - known if strict else ()
+            for name in sorted(unknown):
+                raise NotUsable(f"there is no parameter {name!r} here", remedy=nearest(name, known))
             return await handle(_CheckedRequest(request.scope, request.receive))
 
         return checking

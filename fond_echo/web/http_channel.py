@@ -5,27 +5,32 @@ from __future__ import annotations
 
 import base64
 import json
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 from urllib.parse import quote
 
 from fastapi import Header, Query, Request, Response
 from fastapi.responses import JSONResponse
 from pydantic import ValidationError
+from starlette.datastructures import UploadFile
+from starlette.types import Message
 
 from fond_echo.contract.api import AskIn, AskOut
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.renditions import LINK_HOURS
+from fond_echo.core.errors import FondEchoError
 from fond_echo.web.access import MayOperate
 from fond_echo.web.asking import ask, channel_of, given_sound, one_more
-from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.bodies import CheckedRouter, NotUsable, body_of
 from fond_echo.web.channels import ChannelName
 from fond_echo.web.links import link_to
+from fond_echo.web.problems import told_of
 from fond_echo.web.service import Service, TheService
 from fond_echo.web.webhooks import NotJson
 
 router = CheckedRouter(tags=["http channel"])
 
 MAX_BODY = 60 * 2**20
+FORMS = ("multipart/form-data", "application/x-www-form-urlencoded")
 AT_ONCE = 200
 Sounding = Literal["link", "base64", "data", "bytes", "none"]
 
@@ -37,6 +42,7 @@ Sounding = Literal["link", "base64", "data", "bytes", "none"]
         "requestBody": {
             "content": {
                 "application/json": {"schema": AskIn.model_json_schema()},
+                "multipart/form-data": {"schema": AskIn.model_json_schema()},
                 "audio/*": {"schema": {"type": "string", "format": "binary"}},
             }
         }
@@ -54,12 +60,11 @@ async def ask_channel(
     wait: Annotated[float, Query(ge=0, le=120, description="seconds at the most")] = 60.0,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
-    """Ask with text (JSON) or sound (the body as it is, in any container)."""
+    """Ask with text (JSON), with sound (the body as it is, in any container), or with a form and
+    its file."""
     record = await channel_of(service, "http", name=channel)
     body = await body_of(request, MAX_BODY)
-    requested = _requested(request, body)
-    data = body if requested is None else given_sound(requested.sound)
-    requested = requested or AskIn()
+    requested, data = await _requested(request, body)
     who = requested.contact or contact or bearer.key_id
     async with one_more(service, channel, AT_ONCE):
         reported = await ask(
@@ -80,19 +85,51 @@ async def ask_channel(
     return await _response(service, reported, sound)
 
 
-def _requested(request: Request, body: bytes) -> AskIn | None:
-    """The JSON of a request; None where its body is sound."""
+async def _requested(request: Request, body: bytes) -> tuple[AskIn, bytes]:
+    """What is asked, and its sound: as JSON, as a form with a file, or the body is sound."""
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
+    if kind in FORMS:
+        return await _of_form(request, body)
     if kind not in ("", "application/json", "text/json") or not body:
-        return None if body else AskIn()
+        return AskIn(), body
     if not kind and body[:1] not in (b"{", b" ", b"\n"):
-        return None
+        return AskIn(), body
     try:
-        return AskIn.model_validate_json(body)
+        found = AskIn.model_validate_json(body)
     except ValidationError as error:
-        first = error.errors()[0]
-        where = ".".join(str(step) for step in first["loc"])
-        raise NotJson(f"{where or 'the body'}: {first['msg']}") from error
+        raise _unusable(error) from error
+    return found, given_sound(found.sound)
+
+
+async def _of_form(request: Request, body: bytes) -> tuple[AskIn, bytes]:
+    """A form's fields, and its file. Raises NotUsable."""
+
+    async def once() -> Message:
+        return {"type": "http.request", "body": body, "more_body": False}
+
+    fields: dict[str, str] = {}
+    files: list[bytes] = []
+    async with Request(request.scope, once).form(max_files=2, max_fields=20) as form:
+        for name, value in form.multi_items():
+            if isinstance(value, UploadFile):
+                files.append(await value.read())
+            else:
+                fields[name] = value
+    if len(files) > 1:
+        raise NotUsable("a question has one file", remedy="send them one after the other")
+    try:
+        found = AskIn.model_validate(fields)
+    except ValidationError as error:
+        raise _unusable(error) from error
+    return found, files[0] if files else given_sound(found.sound)
+
+
+def _unusable(error: ValidationError) -> FondEchoError:
+    first: Any = error.errors()[0]
+    if first["type"] == "json_invalid":
+        return NotJson(f"the body is not JSON: {first['msg']}")
+    what, remedy = told_of(first, first["loc"], AskIn)
+    return NotUsable(what, remedy=remedy)
 
 
 async def _response(service: Service, reported: AskOut, how: Sounding) -> Response:

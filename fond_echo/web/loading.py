@@ -10,6 +10,7 @@ from sqlalchemy import select
 from fond_echo.contract.api import ConversationOut, LoadIn
 from fond_echo.contract.base import Name, new_id
 from fond_echo.contract.logic import Exchange
+from fond_echo.contract.reply import Reply
 from fond_echo.stages.closing import MAX_CHARACTERS, RECENT
 from fond_echo.stages.state import ConversationState
 from fond_echo.store.events import emit
@@ -68,7 +69,8 @@ async def load_conversation(
         count = len(given.turns)
         conversation = Conversation(
             id=new_id(), channel=name, contact_id=contact.id, external_id=given.contact,
-            turns=count, answered=count, state=ConversationState(recent=recent).stored(),
+            turns=count, answered=count,
+            state=ConversationState(recent=recent, last=_last(given)).stored(),
         )  # fmt: skip
         session.add(conversation)
         await session.flush()
@@ -97,6 +99,12 @@ async def load_conversation(
             turns=count, answering=conversation.answering, changed_at=conversation.changed_at,
             last_text=given.turns[-1].said,
         )  # fmt: skip
+
+
+def _last(given: LoadIn) -> Reply | None:
+    """The last answer, so that it can be said again."""
+    said = [each.text for each in given.turns[-1].answers if each.text] if given.turns else []
+    return Reply(text="\n\n".join(said)[:20_000]) if said else None
 
 
 def _answered(turn: object) -> str:

@@ -8,8 +8,9 @@ import base64
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.assistants import DraftIn
 from fond_echo.contract.replay import MendIn, MendOut
-from fond_echo.documents.assistant import MAIN_FILE, digest
+from fond_echo.documents.assistant import MAIN_FILE
 from fond_echo.documents.case import FOLDER, written
+from fond_echo.documents.digest import digest
 from fond_echo.documents.editing import with_example
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hmac
 import secrets
+from datetime import UTC, datetime
 from hashlib import sha256
 from typing import Annotated
 
@@ -15,6 +16,7 @@ from sqlalchemy import select, text
 from fond_echo.contract.api import AskOut, GuestPage, GuestSays
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
+from fond_echo.stages.sentences import greeting_to
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import (
@@ -105,7 +107,7 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
     examples = [each.plain[0] for each in reported.routes if each.plain][:4]
     return GuestPage(
         assistant=reported.assistant,
-        greeting=reported.greeting.text if reported.greeting else "",
+        greeting=greeting_to(reported, datetime.now(UTC)),
         examples=examples,
         seconds_a_note=settings.guests.seconds_a_note,
         said=said,

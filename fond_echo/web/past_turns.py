@@ -8,7 +8,8 @@ from typing import Any
 
 from sqlalchemy import ColumnElement, select
 
-from fond_echo.documents.assistant import AssistantFile, digest
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.digest import digest
 from fond_echo.stages.turn import assistant_of
 from fond_echo.store.database import Database
 from fond_echo.store.records import Assistant, Revision, Run, Stage, Turn

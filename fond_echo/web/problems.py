@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import Response
+from pydantic import BaseModel
 from sqlalchemy.exc import DataError, StatementError
 from starlette.exceptions import HTTPException
 
 from fond_echo.contract.api import Problem
 from fond_echo.contract.assistants import FileErrorOut
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.errors import InvalidFile
+from fond_echo.documents.errors import InvalidFile, nearest
+from fond_echo.documents.validate import fields_at
 from fond_echo.store.database import AWAY
 
 log = structlog.get_logger()
@@ -133,11 +136,28 @@ def _of_error(_: Request, error: Exception) -> Response:
     return answer
 
 
-def _of_validation(_: Request, error: Exception) -> Response:
+def _of_validation(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
     first: dict[str, Any] = error.errors()[0]
-    where = ".".join(str(step) for step in first["loc"])
-    return problem("request", 422, f"{where}: {first['msg']}")
+    field = getattr(request.scope.get("route"), "body_field", None)
+    model = getattr(getattr(field, "field_info", None), "annotation", None)
+    return problem("request", 422, *told_of(first, first["loc"][1:], model))
+
+
+def told_of(error: Mapping[str, Any], path: Sequence[str | int], model: Any) -> tuple[str, str]:
+    """What is wrong with a body, and what would be right.
+
+    Args:
+        error: one of Pydantic's.
+        path: to what is wrong, in the body.
+        model: of the body; None where it is not known.
+    """
+    where = ".".join(str(step) for step in error["loc"])
+    if error["type"] != "extra_forbidden":
+        return f"{where}: {error['msg']}", ""
+    is_model = isinstance(model, type) and issubclass(model, BaseModel)
+    known = fields_at(model, path[:-1]) if is_model else []
+    return f"{where}: there is no field {str(path[-1])!r} here", nearest(str(path[-1]), known)
 
 
 def _of_text(request: Request, error: Exception) -> Response:

@@ -29,7 +29,8 @@ from fond_echo.core.dialogue.gaps import Missed, gaps
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.documents.assistant import AssistantFile, digest
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.digest import digest
 from fond_echo.stages.claim import claimed
 from fond_echo.stages.memory import facts
 from fond_echo.stages.nothing_outside import NothingOutside

@@ -17,8 +17,8 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.caching import Recent
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.assistant import digest
 from fond_echo.documents.checking import Report, check
+from fond_echo.documents.digest import digest
 from fond_echo.engines.registry import Wanted
 from fond_echo.isolation import Exhausted
 from fond_echo.kept_process import KeptProcess

@@ -27,7 +27,7 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.documents.assistant import digest
+from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import MAX_ERRORS, FileError
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.transcribe import speech_in

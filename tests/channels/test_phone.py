@@ -8,7 +8,7 @@ from sqlalchemy import select
 
 from fond_echo.channels.phone.roles import Speaking
 from fond_echo.channels.phone.session import Session
-from fond_echo.documents.assistant import digest
+from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.softphone.handset import handset

@@ -1,8 +1,8 @@
 import unittest
 from textwrap import dedent
 
-from fond_echo.documents.assistant import digest
 from fond_echo.documents.connector import read_description
+from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.source import Place, read_yaml

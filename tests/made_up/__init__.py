@@ -107,6 +107,7 @@ LANGUAGE = Language(
     wording=SimpleNamespace(
         FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]), GOES_ON=frozenset(["o"]),
         AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]), PARTICLES=frozenset(),
+        URGENT=frozenset(), PLEASANT=frozenset(),
         common=lambda word: False, known=lambda word: False, stem=lambda word: word,
         concept=lambda word: word, concepts=list,
     ),

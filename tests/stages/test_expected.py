@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.core.language.en.written import written_text
-from fond_echo.documents.assistant import digest
+from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.state import ConversationState

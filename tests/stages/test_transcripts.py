@@ -86,7 +86,7 @@ class Transcripts(Driving):
         found = await self.report()
         (part,) = found["answer"]["parts"]
         head, *points = part["text"].partition("\n\n")[0].splitlines()
-        self.assertEqual(head, "1 min; the sentences that tell most:")
+        self.assertEqual(head, "59 s; the sentences that tell most:")
         self.assertEqual(len(points), 3)
         self.assertIn("- 0:30 We mended the engine of the boat at Pell.", points)
         for sentence in SENTENCES:

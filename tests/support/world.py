@@ -18,7 +18,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded, decode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.documents.assistant import digest
+from fond_echo.documents.digest import digest
 from fond_echo.documents.services import LogicService
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recognizer, synthesizer

@@ -41,7 +41,7 @@ class Trying(WebTest):
         reported = await self.tried("how much is a ticket for a child")
         self.assertEqual(reported["route"], "fares")
         scores = [each["score"] for each in reported["scores"]]
-        self.assertEqual((len(scores), scores), (10, sorted(scores, reverse=True)))
+        self.assertEqual((len(scores), scores), (8, sorted(scores, reverse=True)))
         self.assertIn("four pounds", reported["spoken"])
 
     async def test_files_that_are_not_kept(self):

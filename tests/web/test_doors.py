@@ -129,6 +129,25 @@ class HttpChannel(ChannelTest):
         (listed,) = (await self.client.get("/api/conversations")).json()["items"]
         self.assertEqual(listed["last_text"], "")
 
+    async def test_a_form_with_a_file_is_a_question(self):
+        sound = encode(speech(QUESTION, "tern"), "ogg")
+        answer = await self.ask(
+            files={"file": ("q.ogg", sound, "audio/ogg")}, data={"contact": "isla"}
+        )
+        self.assertEqual(
+            (answer.status_code, answer.json()["state"]), (200, "answered"), answer.text
+        )
+        self.assertEqual(answer.json()["heard"]["written"], QUESTION)
+        answer = await self.ask(data={"text": QUESTION, "contact": "isla"})
+        self.assertEqual(answer.json()["text"], QUESTION)
+        for options, what in (
+            ({"data": {"txt": "x"}}, "no field 'txt'"),
+            ({"files": [("a", ("a", b"x")), ("b", ("b", b"y"))]}, "one file"),
+        ):
+            answer = await self.client.post("/ask/desk", **options)
+            self.assert_problem(answer, 422, "request")
+            self.assertIn(what, answer.text)
+
     async def test_not_waited_for_long_enough(self):
         response = await self.client.post("/ask/desk", json={"text": QUESTION}, params={"wait": 0})
         self.assertEqual((response.status_code, response.json()["state"]), (202, "received"))
@@ -150,9 +169,17 @@ class HttpChannel(ChannelTest):
         self.assert_problem(
             await self.client.post("/ask/skerry", json={"text": "x"}), 404, "not-there"
         )
-        self.assert_problem(
-            await self.client.post("/ask/desk", json={"txt": "x"}), 422, "message-not-json"
-        )
+        for body, where, remedy in (
+            ({"txt": "x"}, "no field 'txt'", "did you mean text?"),
+            ({"zzz": "x"}, "no field 'zzz'", "known: "),
+        ):
+            answer = await self.client.post("/ask/desk", json=body)
+            self.assert_problem(answer, 422, "request")
+            self.assertIn(where, answer.json()["detail"])
+            self.assertIn(remedy, answer.text)
+        answer = await self.client.post("/ask/desk?format=ogg&sound=link", json={"text": "x"})
+        self.assert_problem(answer, 422, "request")
+        self.assertIn("no parameter 'format'", answer.text)
         self.assert_problem(await self.client.post("/ask/desk", json={}), 422, "nothing-asked")
         self.assert_problem(
             await self.client.post("/ask/desk", json={"sound": "***"}), 422, "nothing-asked"

@@ -190,9 +190,11 @@ class Arriving(WebTest):
         )
         self.assert_problem(await self.send(b"not json"), 422, "message-not-json")
         self.assert_problem(await self.send(b"[" * 100_000), 422, "message-not-json")
-        self.assert_problem(
-            await self.send({"posts": [{"words": "who am I"}]}), 422, "message-unreadable"
-        )
+        answer = await self.send({"posts": [{"words": "who am I"}]})
+        self.assertEqual((answer.status_code, answer.json()), (202, {"new": 0}))
+        (kept,) = (await self.client.get("/api/channels/skerry/unreadable")).json()
+        self.assertEqual(kept["payload"]["words"], "who am I")
+        self.assertIn("id", kept["reason"])
         self.assertEqual((await self.send({"other": 1})).json(), {"new": 0})
         self.assertEqual((await self.send([1, 2])).json(), {"new": 0})
         self.assertEqual(await self.count(Turn), 0)

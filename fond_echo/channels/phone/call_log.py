@@ -53,6 +53,9 @@ class CallLog:
                 if values:
                     await records.change(database, record, **values)
                 await self.happened(database, record, kind, at, data)
+            if values.get("state") == "ended":
+                # Nobody was reached: whoever asked for it is told that, too.
+                await tell_who_asked(self._needs.database, record)
         except (SQLAlchemyError, *AWAY) as error:
             log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
 

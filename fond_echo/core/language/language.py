@@ -124,6 +124,12 @@ class Wording(Protocol):
     def concept(self, word: str) -> str:
         """What a word stands for beside others: its group's name, or its stem."""
 
+    URGENT: frozenset[str]
+    """Words of what is to be done, and of what is not."""
+
+    PLEASANT: frozenset[str]
+    """Words of pleasantries."""
+
     PARTICLES: frozenset[str]
     """Words that make another verb of the one before them."""
 

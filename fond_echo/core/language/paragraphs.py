@@ -84,6 +84,21 @@ def paragraphs(stretches: Sequence[Stretch], goes_on: Callable[[str], bool]) -> 
     return found
 
 
+def in_sentences(stretch: Stretch, sentences_of: Callable[[str], Sequence[str]]) -> list[Stretch]:
+    """A stretch as its sentences, each with its share of the time by its letters: an engine may
+    give all that was said as one."""
+    sentences = sentences_of(stretch.text)
+    if len(sentences) < 2:
+        return [stretch]
+    total = sum(map(len, sentences))
+    found, begun = [], stretch.start
+    for sentence in sentences:
+        end = begun + (stretch.end - stretch.start) * len(sentence) / total
+        found.append(Stretch(sentence, begun, end))
+        begun = end
+    return found
+
+
 def _sentence(words: str) -> str:
     """With a capital and a sign at its end."""
     begun = words[:1].upper() + words[1:]

@@ -48,10 +48,12 @@ from fond_echo.core.recognition.network import FRAME_SECONDS, STRIDE, AcousticNe
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import BLANK, RATE
 from fond_echo.core.recognition.transcript import (
+    NOTHING,
     Alternative,
     Expected,
     Transcript,
     Word,
+    joined,
 )
 from fond_echo.core.recognition.tree import (
     PronunciationTree,
@@ -407,9 +409,6 @@ def _as_other(closed: Transcript) -> Alternative:
     return Alternative(closed.spoken, closed.confidence, True)
 
 
-NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
-
-
 def _names(expected: Expected) -> list[str]:
     """Words that stand with a capital inside the expected phrases, and the names."""
     inside = [
@@ -419,24 +418,3 @@ def _names(expected: Expected) -> list[str]:
         if word[:1].isupper()
     ]
     return [*inside, *expected.names]
-
-
-def joined(parts: Sequence[Transcript]) -> Transcript:
-    """Transcripts of consecutive stretches as one.
-
-    The confidence is the mean, weighted by words; the source is that of all, or dictation where
-    they differ.
-    """
-    if len(parts) == 1:
-        return parts[0]
-    words = tuple(word for part in parts for word in part.words)
-    sources = {part.source for part in parts}
-    weight = sum(len(part.words) for part in parts)
-    trust = sum(part.confidence * len(part.words) for part in parts) / max(1, weight)
-    return Transcript(
-        words,
-        " ".join(part.written for part in parts if part.written),
-        round(trust, 3),
-        sources.pop() if len(sources) == 1 else "dictation",
-        round(sum(part.speech_seconds for part in parts), 2),
-    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from fond_echo.core.errors import FondEchoError
@@ -125,3 +126,28 @@ class Transcript:
     def spoken(self) -> str:
         """The spoken tokens in one line."""
         return " ".join(word.spoken for word in self.words)
+
+
+NOTHING = Transcript((), "", 0.0, "nothing", 0.0)
+"""What silence is heard as."""
+
+
+def joined(parts: Sequence[Transcript]) -> Transcript:
+    """Transcripts of consecutive stretches as one.
+
+    The confidence is the mean, weighted by words; the source is that of all, or dictation where
+    they differ.
+    """
+    if len(parts) == 1:
+        return parts[0]
+    words = tuple(word for part in parts for word in part.words)
+    sources = {part.source for part in parts}
+    weight = sum(len(part.words) for part in parts)
+    trust = sum(part.confidence * len(part.words) for part in parts) / max(1, weight)
+    return Transcript(
+        words,
+        " ".join(part.written for part in parts if part.written),
+        round(trust, 3),
+        sources.pop() if len(sources) == 1 else "dictation",
+        round(sum(part.speech_seconds for part in parts), 2),
+    )

@@ -98,7 +98,7 @@ class Speakable(unittest.TestCase):
             "**Two** boats, see [the page](https://example.org/x).": "Two boats, see the page.",
             "Boats:\n- Petrel\n- Guillemot": "Boats: Petrel. Guillemot.",
             "| | adult | child |\n|---|---|---|\n| Pell | £4 | £2 |": "Pell, adult £4, child £2.",
-            "# Fares\nSee https://example.org now": "Fares See now",
+            "# Fares\nSee https://example.org now": "Fares. See now",
             "snake_case and 2 * 3 stay": "snake_case and 2 * 3 stay",
             "": "",
         }

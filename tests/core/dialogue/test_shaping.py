@@ -39,7 +39,7 @@ class Spoken(unittest.TestCase):
 
     def test_lists_and_headings_are_sentences(self):
         self.check({
-            "# Fares\n\n- adults four pounds\n- children free!\n": "Fares adults four pounds. children free!",
+            "# Fares\n\n- adults four pounds\n- children free!\n": "Fares. adults four pounds. children free!",
             "1. First\n2) Second:": "First. Second:",
             "one\n---\ntwo": "one two",
         })  # fmt: skip

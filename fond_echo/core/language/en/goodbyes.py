@@ -54,7 +54,15 @@ _PATTERNS = (
     r"(?: (?:else|more|other|further|help|questions))*",
     r"(?:there's |there is |i need |we need |i want )?(?:nothing|no) (?:more|else|further)"
     r"(?: (?:questions|to ask|to say))?",
-    r"(?:i|we)(?:'ve| have)?(?: got)? (?:all|everything|what) (?:i|we) (?:need|needed|wanted)",
+    r"(?:i think |i guess |i believe )?(?:i|we)(?:'ve| have)?(?: got)?(?: now)?"
+    r" (?:all|everything|what)(?: that)?"
+    r" (?:i|we) (?:need|needed|want|wanted|came for|was after|asked for)(?: to know)?",
+    r"(?:you've|you have) been (?:very |most |really |so |a great )?"
+    r"(?:helpful|kind|great|wonderful|help)",
+    r"(?:there's |there is )?nothing (?:else|more) (?:i|we) (?:need|want)(?:ed)?(?: to know)?",
+    r"(?:we are|we're|i'm|i am) good to go",
+    r"(?:until|till) (?:next time|then|tomorrow|later|we meet again)",
+    r"(?:take care|safe travels|all the best|so long)(?: of yourself)?",
     r"(?:you can |please |i'll |i will |i'm |i am )?hang(?:ing)? up(?: now)?",
     r"(?:that|this|it)(?:'ll| will| would)? (?:do|cover|covers|does)(?: it| me)?(?: all)?"
     r"(?: nicely)?",

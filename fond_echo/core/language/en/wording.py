@@ -47,6 +47,24 @@ AROUND = frozenset(
 )
 """Greetings and thanks at the ends of a request."""
 
+URGENT = frozenset(
+    (
+        "never not must always only careful caution danger dangerous warning beware avoid stop "
+        "emergency urgent important required need needs deadline before until unless first then "
+        "next after finally turn switch press close open lock unplug call ring bring take wait "
+        "leave check pay sign send enter dial push pull remove keep code number password"
+    ).split()
+)
+"""Words of what is to be done, and of what is not: a sentence with one is not left out lightly."""
+
+PLEASANT = frozenset(
+    (
+        "thank thanks welcome pleased pleasure happy glad hope nice great lovely enjoy sorry "
+        "appreciate patience hello goodbye bye cheers wonderful kind regards day soon"
+    ).split()
+)
+"""Words of pleasantries."""
+
 PARTICLES = frozenset("on off in out up down over back away through".split())
 """Words that make another verb of the one before them: sign on, sign off."""
 
