@@ -8,7 +8,10 @@ import re
 from collections import defaultdict
 from collections.abc import Iterator
 
-import psutil
+try:
+    import psutil
+except ModuleNotFoundError as missing:
+    raise SystemExit("psutil is not installed: run script/setup --tests first") from missing
 
 DATABASE, CHILDREN, DEMO = "PostgreSQL", "forked to hear, speak, decode", "the demo itself"
 

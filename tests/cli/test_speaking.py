@@ -37,6 +37,26 @@ class Speak(Command):
         self.assertEqual(decode(done.stdout).codec, "flac")
         self.assertEqual(done.stderr, b"")
 
+    def test_sound_from_standard_input_is_converted_and_heard(self):
+        def piped(*arguments, given):
+            command = [sys.executable, "-m", "fond_echo.cli", *arguments]
+            return subprocess.run(command, input=given, capture_output=True, check=True).stdout
+
+        note = piped("speak", "-", "-o", "-", "--format", "opus", given=b"The boat is late.")
+        self.assertEqual(decode(note).codec, "opus")
+        wave = piped("clip", "convert", "-", "-o", "-", "--format", "wav", given=note)
+        self.assertTrue(wave.startswith(b"RIFF"))
+        heard = piped("transcribe", "-", "--expect", "The boat is late.", given=wave)
+        self.assertIn(b"The boat is late.", heard)
+
+    def test_both_to_standard_output_is_one_too_many(self):
+        file = self.folder / "x.wav"
+        self.assertEqual(self.run_command("speak", "Hi there.", "-o", file)[0], 0)
+        code, _, err = self.run_command(
+            "clip", "convert", file, "-o", "-", "--format", "ogg", "--json"
+        )
+        self.assertEqual((code, "cannot both go to standard output" in err), (2, True), err)
+
     def test_pace_is_heard_in_the_length(self):
         usual = self.seconds()
         self.assertGreater(self.seconds("--rate", "0.6"), 1.4 * usual)

@@ -2,12 +2,20 @@
 
 import json
 import unittest
+import unittest.mock
+from ipaddress import ip_address
 
 from websockets.asyncio.server import serve
 from websockets.datastructures import Headers
 from websockets.http11 import Response
 
-from fond_echo.connectors.errors import ForbiddenAddress, NoAnswer, Refused, WrongAnswer
+from fond_echo.connectors.errors import (
+    ForbiddenAddress,
+    NoAnswer,
+    Refused,
+    Unreachable,
+    WrongAnswer,
+)
 from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
@@ -66,6 +74,18 @@ class OverSockets(unittest.IsolatedAsyncioTestCase):
         exchange = found.exchanges[0]
         self.assertEqual((exchange.method, exchange.status), ("SOCKET", 101))
         self.assertEqual(exchange.received, {"documents": 3, "streamed": "Good day."})
+
+    async def test_an_address_that_refuses_leaves_the_next(self):
+        async def judged(host, port):
+            return [ip_address("127.0.0.2"), ip_address("127.0.0.1")]
+
+        with unittest.mock.patch.object(self.client.guard, "judged", judged):
+            self.answers = ['{"more": "Here."}', '{"mark": 7}', "over"]
+            self.assertEqual((await self.run_step()).facts["streamed"], "Here.")
+            self.server.close()
+            await self.server.wait_closed()
+            with self.assertRaises(Unreachable):
+                await self.run_step()
 
     async def test_sound_comes_in_binary_messages(self):
         self.answers = [b"RI", b"FF"]

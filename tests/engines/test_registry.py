@@ -4,10 +4,13 @@ import unittest
 from types import SimpleNamespace
 from unittest import mock
 
+from docs.examples.lamp import LAMP
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
+from fond_echo.engines.order import EngineOrder
 from fond_echo.engines.registry import Engine, EngineMisnamed, Engines, NoEngine, Wanted, installed
+from tests.support.world import LocalSpeech
 
 
 class Named:
@@ -68,6 +71,28 @@ class Registry(unittest.IsolatedAsyncioTestCase):
         self.assertIsNot(call, note)
         await engines.close()
         self.assertTrue(call.closed and note.closed)
+
+    async def test_the_guide_s_own_speaks_and_hands_on_what_it_cannot(self):
+        entries = (*OURS, LAMP)
+        engines = Engines("here", entries)
+        lamp = engines.find("speak", Wanted("en"), ["lamp"])[0]
+        sounds = [each async for each in lamp.speak("SOS, at once.", "lantern", seed=1)]
+        self.assertEqual([each.text for each in sounds], ["sos,", "at", "once."])
+        quick = engines.find("speak", Wanted("en", purpose="call"), ["lamp"])[0]
+        (call,) = [each async for each in quick.speak("SOS", "lantern", seed=1)]
+        self.assertLess(call.clip.seconds, 0.6 * sounds[0].clip.seconds)
+        self.assertAlmostEqual(float(abs(sounds[0].clip.samples).max()), 0.4, places=2)
+        self.assertEqual(
+            [each.name for each in engines.find("speak", Wanted("en"))], ["here-built-in"]
+        )
+        whole = Engine("whole", "speak", lambda *_: LocalSpeech())
+        there = Engines("here", [LAMP, whole])
+        order = EngineOrder(
+            {"speak": ["lamp", "whole"]}, {},
+            lambda kind, name: there.find(kind, Wanted("en"), [name])[0],
+        )  # fmt: skip
+        said = [each async for each in order.speak("4471.", "tern", "en", {"seed": 1})]
+        self.assertIn("seventy one", said[0].text)
 
     async def test_the_language_of_what_is_heard_chooses(self):
         engines = Engines("here", OURS)

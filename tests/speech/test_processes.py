@@ -69,6 +69,11 @@ class Workers(unittest.IsolatedAsyncioTestCase):
         with self.assertRaisesRegex(FondEchoError, "ZeroDivisionError: oops"):
             await self.pool.run(Break(), Priority.VOICE_NOTE)
 
+    async def test_a_job_that_cannot_be_sent_fails_alone(self):
+        with self.assertRaisesRegex(FondEchoError, "cannot be sent to a worker"):
+            await self.pool.run(lambda: None, Priority.CALL)
+        self.assertEqual((await self.pool.run(Tell("still here"), Priority.CALL))[0], "still here")
+
     async def test_calls_go_first_then_voice_notes_then_long_files(self):
         order = []
 

@@ -1,13 +1,17 @@
 """What is said in a conference room because somebody asked for it in a chat."""
 
 from datetime import UTC, datetime
+from types import SimpleNamespace
 
 from sqlalchemy import select, update
 
 from fond_echo.channels.phone.announced import tell_who_asked
+from fond_echo.channels.phone.backend import CallEnd
+from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.stages.ports import Abilities
+from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Channel
@@ -139,6 +143,31 @@ class Announcing(Driving):
             await self.over(cause="no-answer"),
             [("text", "It could not be said in quay: nobody answered there.", "")],
         )
+
+    async def test_a_call_that_could_not_be_placed_is_told_by_whoever_writes_its_end(self):
+        await self.ask("m1", conference="quay")
+        async with self.database.reading() as session:
+            call = (await session.scalars(select(Call.id))).one()
+        calls = CallLog(SimpleNamespace(database=self.database), "exchange")
+        await calls.write(
+            call, "failed", None, {"why": "busy"}, state="ended", cause="busy",
+            ended_at=datetime.now(UTC),
+        )  # fmt: skip
+        for turn_id in dict.fromkeys(await self.waiting_jobs()):
+            await self.driver.work(turn_id)
+        self.assertIn("It could not be said in quay", self.sent[-1].text)
+
+    async def test_an_end_is_written_once_though_its_commit_was_in_doubt(self):
+        await self.ask("m1", conference="quay")
+        async with self.database.reading() as session:
+            call = (await session.scalars(select(Call.id))).one()
+        calls = CallLog(SimpleNamespace(database=self.database, blobs=PostgresBlobs()), "exchange")
+        end = CallEnd({"cause": "hung-up"}, datetime.now(UTC), 3.0)
+        for _ in range(2):
+            await calls.ended(call, end)
+        async with self.database.reading() as session:
+            kinds = (await session.scalars(select(Event.type))).all()
+        self.assertEqual(kinds.count("call.ended"), 1)
 
     def test_what_such_a_reply_needs(self):
         channels = ("then: announce", "over: exchange", 'announced: "{{')

@@ -188,6 +188,16 @@ class Erasing(Settled):
             settings = unhurried(retention=Retention(**days))
             await session.execute(update(Channel).values(settings=settings.model_dump()))
 
+    async def test_half_a_day_is_twelve_hours(self):
+        await self.driver.work(await self.arrive("m1"))
+        await self.keep(words_days=0.5)
+        for hours, gone in ((11, False), (13, True)):
+            later = datetime.now(UTC) + timedelta(hours=hours)
+            await retain(self.database, BLOBS, later, event_days=30)
+            async with self.database.reading() as session:
+                (turn,) = (await session.scalars(select(Turn))).all()
+            self.assertEqual(turn.erased_at is not None, gone, hours)
+
     async def test_many_turns_go_in_small_batches(self):
         count = AT_ONCE + 3
         for number in range(count):

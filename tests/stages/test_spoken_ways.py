@@ -3,6 +3,7 @@
 from fond_echo.contract.reply import Reply, SpokenManner
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.documents.media import as_text
+from fond_echo.speech.remote import SpeechUnreachable
 from tests.sounds import tone
 from tests.support.driving import Driving, note
 
@@ -81,3 +82,19 @@ class Ways(Driving):
         _, spoken = await self.answered(Reply(text="Hello Привет"))
         self.assertEqual(self.sent[0].kind, "voice")
         self.assertEqual(spoken["warnings"], ["nothing can be said for the letters Привет"])
+
+    async def test_one_such_letter_is_no_reason_to_write_where_the_speech_process_is_away(self):
+        speak = self.world.speech.speak
+
+        async def gone(*args, **fields):
+            raise SpeechUnreachable("restarting")
+            yield
+
+        self.world.speech.speak = gone
+        self.world.logic.answer = lambda requested: Reply(text="The Ж boat leaves at noon.")
+        turn_id = await self.arrive("m7", sound=note("How much is a ticket?"))
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).state, "received")
+        self.world.speech.speak = speak
+        await self.driver.work(turn_id)
+        self.assertEqual(self.sent[-1].kind, "voice")

@@ -55,6 +55,26 @@ class Trying(WebTest):
         answer = await self.client.post("/api/assistants/nobody/try", json={"text": "x"})
         self.assertEqual(answer.status_code, 404)
 
+    async def test_a_reply_with_a_file_and_logic_that_may_answer_late(self):
+        text = FILES["assistant.yaml"]
+        text = text.replace(
+            "routes:\n",
+            """routes:
+  - route: show-map
+    examples: [Show me a map of the islands]
+    reply: {text: Here it is., attachments: [{file: sounds/horn.ogg}]}
+""",
+            1,
+        ).replace("secret: timetable-mark", "secret: timetable-mark\n    late_seconds: 60")
+        self.assertIn("late_seconds", text)
+        files = {**FILES, "assistant.yaml": text}
+        reported = await self.tried("Show me a map of the islands", files=files)
+        (reply,) = reported["replies"]
+        self.assertEqual(reply["attachments"][0]["file"], "sounds/horn.ogg")
+        reported = await self.tried("When is the next boat to Brannick?", files=files)
+        self.assertEqual(reported["route"], "next-sailing", reported)
+        self.assertIn("cannot reach the timetable", reported["replies"][0]["text"])
+
     async def test_a_recording(self):
         note = encode(speech("How much is a ticket?", "curlew"), "ogg")
         sound = "data:audio/ogg;base64," + base64.b64encode(note).decode()

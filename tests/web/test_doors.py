@@ -6,6 +6,7 @@ from sqlalchemy import func, select, update
 
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
+from fond_echo.demo.world import files_of
 from fond_echo.store.keys import add_key
 from fond_echo.store.records import Channel, ClipRecord, Contact, Delivery, Turn
 from tests.sounds import speech
@@ -221,6 +222,27 @@ class PublicPage(ChannelTest):
         stranger = self.with_key("")
         self.assert_problem(await stranger.get(reported["sound"]["link"]), 404, "not-there")
         self.assertEqual((await stranger.get(self.at("/about"))).json()["said"], [])
+
+    async def test_the_greeting_is_filled_in_for_a_stranger(self):
+        for greeting, shown in (
+            ("Hello {{ contact.name or 'there' }}.", "Hello there."),
+            ("{{ memory.island }} again?", ""),
+            ("{{ 1 / (turn.number - 1) }}", ""),
+        ):
+            await self.publish_greeting(greeting)
+            about = (await self.with_key("").get(self.at("/about"))).json()
+            self.assertEqual(about["greeting"], shown)
+
+    async def publish_greeting(self, greeting):
+        files = files_of("harbour-desk")
+        was = "greeting: Tern Sound Ferries. Where would you like to sail?"
+        changed = files["assistant.yaml"].replace(was, f'greeting: "{greeting}"')
+        self.assertIn(greeting, changed)
+        path = "/api/assistants/harbour-desk"
+        kept = {"files": {**files, "assistant.yaml": changed}}
+        answer = await self.client.put(f"{path}/draft", json=kept)
+        self.assertEqual(answer.status_code, 200, answer.text)
+        await self.client.post(f"{path}/publish")
 
     async def test_limits(self):
         guest = self.with_key("")

@@ -305,6 +305,11 @@ class Replays(Commands):
         turns = (await self.client.get(f"/api/turns?conversation={loaded}")).json()["items"]
         self.assertEqual([each["number"] for each in turns], [3, 2, 1])
         self.assertIn("Adult", turns[2]["deliveries"][0]["text"])
+        last = turns[1]["deliveries"][0]["text"]
+        self.assertTrue(last)
+        await self.says("conversation", "load", file, "--channel", "desk", "--contact", "senna")
+        asked = self.client.post("/ask/desk", json={"text": "Say that again.", "contact": "senna"})
+        self.assertEqual((await self.working(asked)).json()["answer"], last)
         again = ("conversation", "load", file, "--channel", "desk", "--contact", "maren")
         self.assertIn("is a contact of desk already", await self.fails(*again))
         again = ("conversation", "load", file, "--channel", "skerry", "--contact", "tobin")
