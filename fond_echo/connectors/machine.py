@@ -42,7 +42,8 @@ from fond_echo.connectors.wire import (
     rest_of,
     shortened,
 )
-from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
+from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.templates import compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step
 
 LOOKED_AT = 20_000

@@ -12,7 +12,8 @@ from jsonpath_rfc9535 import compile as compile_path
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from fond_echo.contract.base import Name, Schema
-from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.templates import compile_template
 
 METHODS = ("get", "post", "put", "patch", "delete", "socket")
 BODIES = ("json", "form", "multipart", "bytes")

@@ -33,7 +33,7 @@ from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
-from fond_echo.core.language.templates import TemplateFailed
+from fond_echo.core.language.template_bounds import TemplateFailed
 from fond_echo.core.progress import reach
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from fond_echo.contract.reply import Choice, Reply
-from fond_echo.core.language.templates import TemplateFailed, compile_template
+from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.stages.values import hours_at, template_values

@@ -95,6 +95,14 @@ class FreeAnswer:
     wishes: tuple[Wish, ...] = ()
 
 
+OFTEN, MORE = 400, 1.25
+"""A rest of so many characters is looked at with every piece; a longer one when it has grown
+by so much since: however small the pieces are, the work grows as the text does."""
+
+BEYOND = 1_000
+"""So many characters past what may be given are looked at: a sentence ends where another begins."""
+
+
 class Sentences:
     """Cuts an answer that is still being written into its whole sentences.
 
@@ -106,6 +114,7 @@ class Sentences:
     def __init__(self, split: Callable[[str], list[str]], most: int) -> None:
         self._split, self._most = split, most
         self._text = ""
+        self._looked_at = 0
         self.end = 0
         """Up to where the text was given."""
 
@@ -116,15 +125,21 @@ class Sentences:
 
     def add(self, piece: str) -> list[str]:
         """The sentences that are whole by now: one is when another has begun after it."""
-        self._text = (self._text + piece).lstrip()
+        if (room := self._most + BEYOND - len(self._text)) <= 0:
+            return []
+        self._text = (self._text + piece[:room]).lstrip()
+        rest = self._text[self.end :]
+        if len(rest) > OFTEN and len(rest) < MORE * self._looked_at:
+            return []
         found = []
-        for sentence in self._split(self._text[self.end :])[:-1]:
+        for sentence in self._split(rest)[:-1]:
             words = sentence.strip()
             end = self._text.index(words, self.end) + len(words)
             if end > self._most:
                 break
             self.end = end
             found.append(words)
+        self._looked_at = len(self._text) - self.end
         return found
 
 

@@ -2,109 +2,51 @@
 
 The sandbox keeps a template from attributes it must not reach; it does not keep it from
 `{{ "x" * 10 ** 9 }}` or from loops in loops. So: no macros, imports, inheritance or calls into
-other templates; loops count against a budget; `*`, `**`, `%`, `+` and `~` check what they make;
-filters are those listed here; output and time are capped.
+other templates; filters and tests are those listed here; output and time are capped. What holds by
+construction: **whatever a template makes is small when it is written out in full** (`made`: lists
+and mappings, what filters and operators give), however often a part stands in it; and **every step
+that takes longer the larger its values are** (comparing, hashing, filtering, testing, looping) asks
+the budget first. So no step is long, and the budget ends them all.
 """
 
 from __future__ import annotations
 
-import base64
 import re
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextvars import ContextVar
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
-from functools import lru_cache
+from functools import lru_cache, wraps
 from typing import Any
-from urllib.parse import quote
 
 from jinja2 import StrictUndefined, TemplateError, TemplateSyntaxError, nodes
 from jinja2.exceptions import UndefinedError
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from jinja2.visitor import NodeTransformer
 
-from fond_echo.core.audio.columns import resized, scaled
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.template_bounds import (
+    MAX_NUMBER,
+    MAX_OUTPUT,
+    MAX_SECONDS,
+    MAX_STEPS,
+    Budget,
+    TemplateFailed,
+    asked,
+    budget,
+    counted,
+    made,
+    measured,
+)
+from fond_echo.core.language.template_filters import (
+    FILTERS,
+    GIVE_WHAT_CAME,
+    Verbatim,
+    in_an_address,
+    join,
+)
 
-MAX_OUTPUT = 100_000
-MAX_STEPS = 20_000
-MAX_SECONDS = 0.5
 MAX_SOURCE = 50_000
-MAX_NUMBER = 10**15
-MAX_DIGITS = 15
-
-
-class TemplateFailed(FondEchoError):
-    """A template that cannot be used, or that failed on the values it was given."""
-
-    code = "template"
-
-    def __init__(self, what: str, *, where: str = "", remedy: str = "", line: int = 1) -> None:
-        super().__init__(what, where=where, remedy=remedy)
-        self.line = line
-
-
-@dataclass
-class _Budget:
-    deadline: float
-    steps: int = 0
-
-    def spend(self, steps: int = 1) -> None:
-        self.steps += steps
-        if self.steps > MAX_STEPS:
-            raise TemplateFailed(f"the template loops more than {MAX_STEPS:,} times")
-        if time.monotonic() > self.deadline:
-            raise TemplateFailed(f"the template takes longer than {MAX_SECONDS} s")
-
-
-_budget: ContextVar[_Budget] = ContextVar("template_budget")
-
-
-def _counted(values: Iterable[Any]) -> Iterator[Any]:
-    budget = _budget.get()
-    for value in values:
-        budget.spend()
-        yield value
-
-
-TOO_LARGE = f"a value grows over {MAX_OUTPUT:,} characters or items"
-
-
-def _sized(value: Any) -> Any:
-    if isinstance(value, (str, bytes, list, tuple, dict)) and len(value) > MAX_OUTPUT:
-        raise TemplateFailed(TOO_LARGE)
-    if isinstance(value, (int, float)) and abs(value) > MAX_NUMBER:
-        raise TemplateFailed("a number grows over 10^15")
-    return value
-
-
-def _written_size(value: Any, left: int = MAX_OUTPUT) -> int:
-    """About how many characters a value takes when it is written, with all that is in it: known
-    before it is written. Raises TemplateFailed where it is too many."""
-    size = 2
-    if isinstance(value, str):
-        size += len(value)
-    elif isinstance(value, Mapping):
-        for key, each in value.items():
-            size += _written_size(key, left - size) + _written_size(each, left - size)
-    elif isinstance(value, (list, tuple, set, frozenset)):
-        for each in value:
-            size += _written_size(each, left - size)
-    if size > left:
-        raise TemplateFailed(TOO_LARGE)
-    return size
-
-
-def _measured(value: Any) -> Any:
-    """A value that is about to be written."""
-    if isinstance(value, (Mapping, list, tuple, set, frozenset)):
-        _written_size(value)
-    return _sized(value)
-
-
-def _string(value: Any) -> str:
-    return str(_measured(value))
+MAX_CODE = 10_000
+"""Characters of a template within {{ }} and {% %}: they are what takes long to compile."""
 
 
 def _plain(value: Any) -> Any:
@@ -121,105 +63,6 @@ def _numbers_only(name: str, left: Any, right: Any) -> None:
         raise TemplateFailed(f"{name} works on numbers only in a template")
 
 
-def _join(values: Iterable[Any], between: str = "") -> str:
-    parts: list[str] = []
-    size = 0
-    for value in _counted(values):
-        parts.append(_string(value))
-        size += len(parts[-1]) + len(between)
-        if size > MAX_OUTPUT + len(between):
-            raise TemplateFailed(TOO_LARGE)
-    return str(between).join(parts)
-
-
-def _replace(value: Any, old: str, new: str) -> str:
-    text = _string(value)
-    grown = len(text) + text.count(old) * (len(new) - len(old)) if old else len(text) * len(new)
-    if grown > MAX_OUTPUT:
-        raise TemplateFailed(TOO_LARGE)
-    return str(text.replace(old, new))
-
-
-def _ordered(values: Iterable[Any]) -> list[Any]:
-    return sorted(_counted(values))
-
-
-def _points(waveform: list[float], count: int) -> list[float]:
-    if not 1 <= count <= 1_000:
-        raise TemplateFailed("a waveform has 1 to 1,000 points")
-    return resized(waveform, count)
-
-
-def _default(value: Any, fallback: Any = "") -> Any:
-    return fallback if value is None or isinstance(value, StrictUndefined) else value
-
-
-def _base64(value: Any) -> str:
-    """Base64 of text, or of a fact that holds bytes (sound, a file)."""
-    data = getattr(value, "data", value)
-    return base64.b64encode(data if isinstance(data, bytes) else str(data).encode()).decode()
-
-
-def _round(number: Any, digits: int = 0) -> Any:
-    if abs(digits) > MAX_DIGITS:
-        raise TemplateFailed(f"a number is rounded to at most {MAX_DIGITS} digits")
-    return round(number, digits) if digits else round(number)
-
-
-def _day(value: Any) -> str:
-    """A date as it is said: Friday, 27 November."""
-    at = value if hasattr(value, "strftime") else datetime.fromisoformat(str(value))
-    return f"{at:%A}, {at.day} {at:%B}"
-
-
-class Verbatim(str):
-    """A text that goes into an address as it is."""
-
-    __slots__ = ()
-
-
-def _path(value: Any) -> Verbatim:
-    """A path, each of its segments percent-encoded and the slashes between them kept."""
-    return Verbatim(quote(_string(value), safe="/"))
-
-
-def _in_an_address(value: Any) -> str:
-    """What stands for a value in an address: percent-encoded, whatever it is made of."""
-    return value if isinstance(value, Verbatim) else quote(_string(value), safe="")
-
-
-FILTERS: dict[str, Callable[..., Any]] = {
-    "base64": _base64,
-    "capitalize": lambda text: _string(text)[:1].upper() + _string(text)[1:],
-    "date": lambda at: f"{at:%Y-%m-%d}",
-    "day": _day,
-    "default": _default,
-    "first": lambda values: next(iter(values), None),
-    "float": float,
-    "int": int,
-    "join": _join,
-    "last": lambda values: list(_counted(values))[-1] if values else None,
-    "length": len,
-    "list": lambda values: list(_counted(values)),
-    "lower": lambda text: _string(text).lower(),
-    "max": lambda values: max(_counted(values)),
-    "min": lambda values: min(_counted(values)),
-    "path": _path,
-    "points": _points,
-    "scale": scaled,
-    "replace": _replace,
-    "round": _round,
-    "sort": _ordered,
-    "string": _string,
-    "sum": lambda values: sum(_counted(values)),
-    "time": lambda at: f"{at:%H:%M}",
-    "title": lambda text: _string(text).title(),
-    "trim": lambda text: _string(text).strip(),
-    "upper": lambda text: _string(text).upper(),
-}
-"""What may stand behind a bar. `date`, `time` and `day` write an instant down; `points` and `scale`
-shape a waveform for a network's field."""
-
 _FORBIDDEN = (
     nodes.Macro,
     nodes.CallBlock,
@@ -233,28 +76,80 @@ _FORBIDDEN = (
 )
 
 
-class _Counting(NodeTransformer):
-    """Wraps what is looped over, and turns `~` into a checked `+`."""
+TESTS = frozenset(
+    "!= < <= == > >= boolean defined divisibleby eq equalto even false float ge greaterthan gt in "
+    "integer iterable le lessthan lower lt mapping ne none number odd sequence string true "
+    "undefined upper".split()
+)
+"""What may stand behind `is`."""
 
-    def visit_For(self, node: nodes.For) -> nodes.For:  # noqa: N802  # jinja2's visitor
+
+def _through(name: str, node: Any) -> nodes.Filter:
+    return nodes.Filter(node, name, [], [], None, None, lineno=node.lineno)
+
+
+class _Counting(NodeTransformer):
+    """Wraps what is looped over, made, compared, hashed or cut; makes `~` a checked `+`."""
+
+    # The names are those of jinja2's visitor.
+
+    def visit_For(self, node: nodes.For) -> nodes.For:  # noqa: N802
         self.generic_visit(node)
         if node.recursive:
             raise TemplateSyntaxError("recursive loops are not allowed", node.lineno)
-        node.iter = nodes.Filter(node.iter, "_counted", [], [], None, None, lineno=node.lineno)
+        node.iter = _through("_counted", node.iter)
         return node
 
     def visit_Concat(self, node: nodes.Concat) -> nodes.Expr:  # noqa: N802
         self.generic_visit(node)
-        return nodes.Filter(
-            nodes.List(node.nodes, lineno=node.lineno), "_concat", [], [], None, None,
-            lineno=node.lineno,
-        )  # fmt: skip
+        return _through("_concat", nodes.List(node.nodes, lineno=node.lineno))
+
+    def visit_List(self, node: nodes.List) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        return _through("_made", node)
+
+    def visit_Tuple(self, node: nodes.Tuple) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        return _through("_made", node) if node.ctx == "load" else node
+
+    def visit_Dict(self, node: nodes.Dict) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        for pair in node.items:
+            pair.key = _through("_asked", pair.key)
+        return _through("_made", node)
+
+    def visit_Compare(self, node: nodes.Compare) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        for each in node.ops:
+            each.expr = _through("_asked", each.expr)
+        return node
+
+    def visit_Getitem(self, node: nodes.Getitem) -> nodes.Expr:  # noqa: N802
+        self.generic_visit(node)
+        if isinstance(node.arg, nodes.Slice):
+            return _through("_made", node)
+        if not isinstance(node.arg, nodes.Const):
+            node.arg = _through("_asked", node.arg)
+        return node
+
+
+def _stepping(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
+    """A filter or test as one step. What it makes is small when it is written out."""
+    makes = name not in GIVE_WHAT_CAME
+
+    @wraps(function)
+    def step(*given: Any, **named: Any) -> Any:
+        budget.get().spend()
+        found = function(*given, **named)
+        return measured(found) if makes else found
+
+    return step
 
 
 class _Environment(ImmutableSandboxedEnvironment):
     intercepted_binops = frozenset(("+", "*", "**", "%"))
 
-    def __init__(self, finalize: Callable[[Any], Any] = _measured) -> None:
+    def __init__(self, finalize: Callable[[Any], Any] = measured) -> None:
         # Not optimized: constants would be worked out while a template is compiled, outside of any
         # budget.
         super().__init__(
@@ -262,7 +157,10 @@ class _Environment(ImmutableSandboxedEnvironment):
             optimized=False, finalize=finalize,
         )  # fmt: skip
         self.globals = {"range": _numbers}
-        self.filters = {**FILTERS, "_counted": _counted, "_concat": _join}
+        own = {"_counted": counted, "_concat": join, "_made": made, "_asked": asked}
+        self.filters = {**{name: _stepping(name, each) for name, each in FILTERS.items()}, **own}
+        tests: dict[str, Any] = dict(self.tests)
+        self.tests = {name: _stepping(name, tests[name]) for name in TESTS}
 
     def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
         tree = super()._parse(source, name, filename)
@@ -274,18 +172,22 @@ class _Environment(ImmutableSandboxedEnvironment):
         return _Counting().visit(tree)  # type: ignore[no-any-return]
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
-        _budget.get().spend()
+        budget.get().spend()
         if operator in ("*", "**", "%"):
             _numbers_only(operator, left, right)
         if operator == "**" and (abs(left) > 10_000 or abs(right) > 16):
             raise TemplateFailed("a number grows over 10^15")
-        return _sized(super().call_binop(context, operator, left, right))
+        found = super().call_binop(context, operator, left, right)
+        if isinstance(found, (int, float)) and abs(found) > MAX_NUMBER:
+            raise TemplateFailed("a number grows over 10^15")
+        return measured(found)
 
     def is_safe_callable(self, obj: Any) -> bool:
         return obj is _numbers
 
 
 def _numbers(*bounds: int) -> list[int]:
+    budget.get().spend()
     wanted = range(*bounds)
     if len(wanted) > MAX_STEPS:
         raise TemplateFailed(f"a range holds at most {MAX_STEPS:,} numbers")
@@ -293,7 +195,8 @@ def _numbers(*bounds: int) -> list[int]:
 
 
 _environment = _Environment()
-_addresses = _Environment(_in_an_address)
+_addresses = _Environment(in_an_address)
+_CODE = re.compile(r"\{([{%]).*?(?:[%}]\}|$)", re.DOTALL)
 _LONE = re.compile(r"\s*\{\{-?((?:(?!\}\}|\{\{).)*?)-?\}\}\s*", re.DOTALL)
 
 
@@ -320,7 +223,7 @@ class Template:
         return self._within_budget(lambda: self._evaluate(values))
 
     def _within_budget(self, work: Callable[[], Any]) -> Any:
-        token = _budget.set(_Budget(time.monotonic() + MAX_SECONDS))
+        token = budget.set(Budget(time.thread_time() + MAX_SECONDS))
         try:
             return work()
         except TemplateFailed:
@@ -332,7 +235,7 @@ class Template:
         except RecursionError as error:
             raise TemplateFailed("the template is nested too deeply") from error
         finally:
-            _budget.reset(token)
+            budget.reset(token)
 
     def address(self, values: Mapping[str, Any], own: frozenset[str]) -> str:
         """The template as an address: every value percent-encoded, but those of our own.
@@ -390,6 +293,10 @@ def compile_template(source: str) -> Template:
     """
     if len(source) > MAX_SOURCE:
         raise TemplateFailed(f"a template has at most {MAX_SOURCE:,} characters")
+    if sum(len(each[0]) for each in _CODE.finditer(source)) > MAX_CODE:
+        raise TemplateFailed(
+            f"a template has at most {MAX_CODE:,} characters within {{{{ }}}} and {{% %}}"
+        )
     if "{" not in source:
         return Template(source, frozenset())
     try:

@@ -2,7 +2,7 @@
 
 import unittest
 
-from fond_echo.core.dialogue.free import Sentences
+from fond_echo.core.dialogue.free import BEYOND, OFTEN, Sentences
 from fond_echo.core.language.registry import language
 
 TEXT = "The 4.30 p.m. boat to Pell is full. Dr. Aldous knows more!\nAsk at berth No. 4"
@@ -24,6 +24,26 @@ class Cutting(unittest.TestCase):
                     found, ["The 4.30 p.m. boat to Pell is full.", "Dr. Aldous knows more!"]
                 )
                 self.assertEqual(sentences.given, TEXT[: TEXT.index("\n")])
+
+    def test_a_long_one_is_given_too(self):
+        long = "The boat to Pell " + "and to Brannick " * 60 + "is late."
+        found, _ = self.cut(f"{long} Wait here. So it is. {'No more. ' * 40}", most=9_000, step=1)
+        self.assertEqual(found[:3], [long, "Wait here.", "So it is."])
+
+    def test_the_work_grows_as_the_text_does(self):
+        cut, looked_at = language("en").writing.sentences_of, []
+
+        def split(text):
+            looked_at.append(len(text))
+            return cut(text)
+
+        for most, pieces in ((100_000, 40_000), (4_000, 400_000)):
+            looked_at.clear()
+            sentences = Sentences(split, most)
+            for _ in range(pieces):
+                self.assertEqual(sentences.add("so "), [])
+            self.assertLess(sum(looked_at), OFTEN * OFTEN + 8 * min(3 * pieces, most + BEYOND))
+            self.assertLessEqual(len(sentences._text), most + BEYOND)
 
     def test_no_more_than_may_be_said(self):
         found, sentences = self.cut(TEXT, most=40)

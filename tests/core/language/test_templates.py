@@ -1,8 +1,10 @@
+import contextlib
 import time
 import tracemalloc
 import unittest
 
-from fond_echo.core.language.templates import TemplateFailed, compile_template, render_tree
+from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.templates import compile_template, render_tree
 
 
 def render(source, **values):
@@ -87,6 +89,57 @@ class Bounds(unittest.TestCase):
                 self.assertLess(tracemalloc.get_traced_memory()[1], 40 * 2**20, source[:80])
             finally:
                 tracemalloc.stop()
+
+    def test_whatever_is_done_with_what_was_doubled(self):
+        start = "{% set a=[1] %}{% set b=[1] %}"
+        doubling = "{% set a=[a,a] %}{% set b=[b,b] %}"
+        tuples = "{% set a=(a,a) %}{% set b=(b,b) %}"
+        maps = "{% set a={1:a,2:a} %}{% set b={1:b,2:b} %}"
+        ends = (
+            "{% if a==b %}{% endif %}", "{% if a in [b] %}{% endif %}", "{{ [a,b]|max }}",
+            "{{ [a,b]|sort|length }}", "{{ {a:1}[b] }}", "{{ a|base64 }}", "{{ a is eq b }}",
+            "{{ a is in [b] }}", "{{ a is upper }}", "{{ (a|list) < (b|list) }}", "{{ a|day }}",
+            "{{ a is divisibleby b }}", "{{ a|length }}", "{{ a[:1]|string }}", "{{ a + b }}",
+        )  # fmt: skip
+        for grow in (doubling, tuples, maps):
+            for end in ends:
+                for times in (15, 40):
+                    self.assert_bounded(start + grow * times + end)
+            self.assert_bounded(start + grow * 150 + "{{ a == b }}")
+
+    def test_many_steps_over_something_large_end_in_time(self):
+        large = [[n, str(n)] for n in range(9_000)]
+        same = [[n, str(n)] for n in range(9_000)]
+        for step in ("{% if a==b %}{% endif %}", "{% if 7 in a %}{% endif %}", "{% set c=a|sort %}",
+                     "{% set c=a|list %}", "{% set c=a[1:] %}", "{% set c=a|max %}", "{% set c=[a] %}",
+                     "{% set c={'x':a} %}", "{% set c=range(20000) %}"):  # fmt: skip
+            template = compile_template(step * (9_900 // len(step)))
+            start = time.process_time()
+            with contextlib.suppress(TemplateFailed):
+                template.render({"a": large, "b": same})
+            self.assertLess(time.process_time() - start, 4.0, step)
+
+    def test_depth_is_bounded(self):
+        self.assert_bounded("{% set a=[1] %}" + "{% set a=[a] %}" * 60)
+        self.assertEqual(render("{% set a=[1] %}" + "{% set a=[a] %}" * 40 + "{{ a|length }}"), "1")
+
+    def test_numbers_from_outside_are_written_as_they_are(self):
+        self.assertEqual(render("/rooms/{{ id }}", id=1234567890123456789),
+                         "/rooms/1234567890123456789")  # fmt: skip
+        self.assertEqual(render("{{ id is number and id > 5 }}", id=2**70), True)
+        self.assert_bounded("{{ id * id }}", id=10**9)
+
+    def test_tests_and_comparisons_are_what_they_were(self):
+        for source, wanted in (
+            ("{{ 'Pell' in islands }}", True), ("{{ islands[0] == 'Pell' }}", True),
+            ("{{ islands is defined and nothing is undefined }}", True), ("{{ 4 is even }}", True),
+            ("{{ (1, 2) < (1, 3) <= (1, 3) }}", True), ("{{ {'a': [1]}['a'][0] }}", 1),
+            ("{{ islands[1:] }}", ["Brannick"]), ("{{ 'x' if fares is mapping else 'y' }}", "x"),
+            ("{% for a, b in [(1, 2)] %}{{ a + b }}{% endfor %}", "3"),
+            ("{% set a, b = 1, 2 %}{{ b }}", "2"), ("{{ fares[islands[0]] }}", 4),
+        ):  # fmt: skip
+            found = render(source, islands=["Pell", "Brannick"], fares={"Pell": 4})
+            self.assertEqual(found, wanted, source)
 
     def test_a_lone_expression_is_bounded_like_any_other(self):
         for source in ("{{ 'x' ~ text }}", "{{ [text] * 9 }}", "{{ 1 | round(-90000000) }}"):
