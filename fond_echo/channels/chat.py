@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 import httpx
 from pydantic import ValidationError
 
-from fond_echo.connectors.answers import taken
+from fond_echo.connectors.answers import found_at, taken
 from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
 from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.oauth import TokenSource
@@ -18,10 +18,13 @@ from fond_echo.connectors.wire import Payload, declared_host
 from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, NetworkDescription
-from fond_echo.documents.steps import filter_path, json_path
+from fond_echo.documents.steps import filter_path
 from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
 
 MAX_BACKLOG = 200
+MAX_SHOWN = 10_000
+"""Characters that are kept of what cannot be taken apart into messages."""
+
 """So many pages of what a polled network has already are passed over."""
 
 
@@ -115,7 +118,7 @@ class ChatChannel:
         cursor = ""
         for _ in range(MAX_BACKLOG):
             document, following = await self.ask_after(cursor)
-            there = list(json_path(self.description.receive.each).find(storable(document)))
+            there = found_at(storable(document), self.description.receive.each)
             if following == cursor or not there:
                 return following
             cursor = following
@@ -128,14 +131,18 @@ class ChatChannel:
         """The messages in what the network sent, with those that cannot be read. Our own posts that
         come back are left out."""
         found: list[Arrived] = []
-        for node in json_path(self.description.receive.each).find(storable(payload)):
+        try:
+            posts = found_at(storable(payload), self.description.receive.each)
+        except (WrongAnswer, RecursionError) as error:
+            return [Unreadable({"begins": repr(payload)[:MAX_SHOWN]}, _why(error))]
+        for post in posts:
             try:
-                if (message := self._read(node.value)) is not None:
-                    found.append((message, node.value))
+                if (message := self._read(post)) is not None:
+                    found.append((message, post))
             except FondEchoError as error:
-                found.append(Unreadable(node.value, str(error)))
+                found.append(Unreadable(post, str(error)))
             except (ValueError, TypeError, KeyError, RecursionError) as error:
-                found.append(Unreadable(node.value, _why(error)))
+                found.append(Unreadable(post, _why(error)))
         return found
 
     def _read(self, post: Any) -> Inbound | None:
@@ -281,4 +288,4 @@ def _why(error: Exception) -> str:
 
 def _holds(condition: str | None, post: Any) -> bool:
     """Whether a condition is true of a message; one that is not given never is."""
-    return bool(condition and json_path(filter_path(condition)).find([post]))
+    return bool(condition and found_at([post], filter_path(condition)))

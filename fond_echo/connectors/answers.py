@@ -7,6 +7,8 @@ import binascii
 import re
 from typing import Any
 
+from jsonpath_rfc9535 import JSONPathError
+
 from fond_echo.connectors.errors import ConnectorError, Refused, Unreachable, WrongAnswer
 from fond_echo.connectors.wire import Payload
 from fond_echo.documents.steps import Step, Until, json_path
@@ -36,9 +38,17 @@ def is_done(until: Until, document: Any, where: str, exchanges: list[Any]) -> bo
 
 
 def taken(document: Any, path: str) -> Any:
-    """The first value at a JSONPath, or None."""
-    nodes = json_path(path).find(document)
-    return nodes[0].value if nodes else None
+    """The first value at a JSONPath, or None. Raises WrongAnswer, as `found_at`."""
+    found = found_at(document, path)
+    return found[0] if found else None
+
+
+def found_at(document: Any, path: str) -> list[Any]:
+    """The values at a JSONPath. Raises WrongAnswer for a document that is nested too deeply."""
+    try:
+        return [node.value for node in json_path(path).find(document)]
+    except (JSONPathError, RecursionError) as error:
+        raise WrongAnswer(f"what came is nested too deeply for {path}") from error
 
 
 BUSY = frozenset((408, 425, 429, 503))

@@ -147,7 +147,8 @@ class LogicCaller:
             kind = _NothingSent if isinstance(error, Unreachable) else LogicFailed
             raise kind(error.what, where=error.where, remedy=error.remedy) from error
         self.exchanges += found.exchanges
-        words = str(found.facts[STREAMED if service.stream else "answer"]).strip()
+        facts = machine.struck(found.facts)
+        words = str(facts[STREAMED if service.stream else "answer"]).strip()
         if not words:
             raise LogicFailed("its answer is empty", where=service.url)
         return Reply(text=words)

@@ -25,13 +25,13 @@ from fond_echo.connectors.errors import (
     ForbiddenAddress,
     NoAnswer,
     Refused,
-    Unreachable,
     WrongAnswer,
 )
+from fond_echo.connectors.exchanging import MAX_STREAM_SECONDS, Received, exchanged
 from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.sockets import messages, opened
-from fond_echo.connectors.streaming import Listener, StreamReader, lines_of
+from fond_echo.connectors.streaming import Listener, StreamReader
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import (
     Payload,
@@ -39,7 +39,7 @@ from fond_echo.connectors.wire import (
     host_and_port,
     json_or_none,
     multipart_of,
-    rest_of,
+    read_message,
     shortened,
 )
 from fond_echo.core.language.template_bounds import TemplateFailed
@@ -80,17 +80,6 @@ class Outcome:
     payload: Payload | None
     exchanges: list[Exchange]
     document: Any = None
-
-
-@dataclass(frozen=True)
-class _Received:
-    """An answer; `rest` is for how many seconds the service asks to be left alone."""
-
-    status: int
-    kind: str
-    body: bytes
-    seconds: float
-    rest: float
 
 
 class RequestMachine:
@@ -165,7 +154,7 @@ class RequestMachine:
             try:
                 found, received, document = await self._exchange(step, known, exchange, listener)
             except ConnectorError as error:
-                exchange.error = self._vault.redacted(str(error))
+                exchange.error = str(error)
                 error.what = self._vault.redacted(error.what)
                 error.where = self._vault.redacted(error.where)
                 error.exchanges = exchanges
@@ -175,6 +164,8 @@ class RequestMachine:
                 tries += 1
                 await asyncio.sleep(pause)
                 continue
+            finally:
+                self.record(exchange)
             if step.until is None or is_done(step.until, document, exchange.url, exchanges):
                 return found, received, document
             if time.monotonic() + step.until.every > deadline:
@@ -183,6 +174,17 @@ class RequestMachine:
                 late.exchanges = exchanges
                 raise late
             await asyncio.sleep(step.until.every)
+
+    def struck(self, facts: dict[str, Any]) -> dict[str, Any]:
+        """Facts that become words of ours, without secrets that came back in them."""
+        return {name: self._vault.redacted(value) for name, value in facts.items()}
+
+    def record(self, exchange: Exchange) -> None:
+        """Strike secrets out of an exchange, and then shorten it: what is kept of one goes through
+        here, whatever it was sent or received by."""
+        for name in ("url", "sent", "received", "error"):
+            value = self._vault.redacted(getattr(exchange, name))
+            setattr(exchange, name, shortened(value) if name in ("sent", "received") else value)
 
     async def _exchange(
         self,
@@ -216,8 +218,8 @@ class RequestMachine:
 
     def _note_streamed(self, exchange: Exchange, reader: StreamReader | None) -> None:
         if reader is not None and reader.status:
-            text = shortened(self._vault.redacted("".join(reader.pieces)))
             exchange.status = reader.status
+            text = "".join(reader.pieces)
             exchange.received = {"documents": reader.documents, "streamed": text}
 
     @asynccontextmanager
@@ -266,17 +268,23 @@ class RequestMachine:
         async with self.socket(step.socket, step.headers, known, seconds, exchange) as socket:
             if step.body_json is not None:
                 first = render_tree(step.body_json, {**known, "secret": self._vault})
-                exchange.sent = shortened(self._vault.redacted(first))
+                exchange.sent = first
                 await socket.send(json.dumps(first))
             found = messages(socket, most, seconds, sound)
-            if reader is None:
-                exchange.received = [shortened(each) async for each in found]
-            else:
-                reader.status = SWITCHED
-                try:
-                    await reader.read(found, exchange.url)
-                finally:
-                    self._note_streamed(exchange, reader)
+            exchange.received = []
+            try:
+                async with asyncio.timeout(MAX_STREAM_SECONDS):
+                    if reader is None:
+                        async for each in found:
+                            exchange.received.append(read_message(each))
+                    else:
+                        reader.status = SWITCHED
+                        await reader.read(found, exchange.url)
+            except TimeoutError as error:
+                what = f"the socket is still open after {MAX_STREAM_SECONDS:g} s"
+                raise NoAnswer(what, where=exchange.url) from error
+            finally:
+                self._note_streamed(exchange, reader)
         taken = reader.taken(exchange.url) if reader is not None else {}
         return taken, Payload(bytes(sound)) if sound is not None else None, None
 
@@ -314,13 +322,12 @@ class RequestMachine:
         content: dict[str, Any] = {}
         if step.body_json is not None:
             content["json"] = render_tree(step.body_json, values)
-            exchange.sent = shortened(self._vault.redacted(content["json"]))
+            exchange.sent = content["json"]
         elif step.form is not None:
             content["data"] = {k: str(v) for k, v in render_tree(step.form, values).items()}
-            exchange.sent = shortened(self._vault.redacted(content["data"]))
+            exchange.sent = content["data"]
         elif step.multipart is not None:
             content["files"], exchange.sent = multipart_of(render_tree(step.multipart, values))
-            exchange.sent = shortened(self._vault.redacted(exchange.sent))
         elif isinstance(step.bytes, str):
             payload = compile_template(step.bytes).render(values)
             if not isinstance(payload, Payload):
@@ -343,52 +350,15 @@ class RequestMachine:
 
     async def _send(
         self, request: httpx.Request, most: int, seconds: float, reader: StreamReader | None
-    ) -> _Received:
+    ) -> Received:
         request.extensions["timeout"] = httpx.Timeout(seconds).as_dict()
-        where = f"{request.method} {request.url.host}"
         if self._throttle is not None:
             async with self._throttle.place():
-                return await self._sent(request, most, seconds, where, reader)
-        return await self._sent(request, most, seconds, where, reader)
-
-    async def _sent(
-        self,
-        request: httpx.Request,
-        most: int,
-        seconds: float,
-        where: str,
-        reader: StreamReader | None,
-    ) -> _Received:
-        begun = time.monotonic()
-        try:
-            response = await self._client.send(request, stream=True)
-            try:
-                body = bytearray()
-                if reader is not None and response.status_code < 300:
-                    reader.status = response.status_code
-                    await reader.read(lines_of(response, most, where), where)
-                else:
-                    async for chunk in response.aiter_bytes():
-                        body += chunk
-                        if len(body) > most:
-                            raise WrongAnswer(f"the answer is over {most:,} bytes", where=where)
-            finally:
-                await response.aclose()
-        except (httpx.ConnectError, httpx.ConnectTimeout, httpx.PoolTimeout) as error:
-            raise Unreachable(f"no connection: {error or 'timed out'}", where=where) from error
-        except httpx.TimeoutException as error:
-            raise NoAnswer(f"no answer within {seconds:g} s", where=where) from error
-        except httpx.HTTPError as error:
-            reason = str(error) or type(error).__name__
-            raise NoAnswer(f"the connection broke: {reason}", where=where) from error
-        except (httpx.InvalidURL, UnicodeError, ValueError) as error:
-            raise WrongAnswer(f"no request can be made: {error}", where=where) from error
-        kind, rest = (response.headers.get(name, "") for name in ("content-type", "retry-after"))
-        seconds = time.monotonic() - begun
-        return _Received(response.status_code, kind, bytes(body), seconds, rest_of(rest))
+                return await exchanged(self._client, request, most, seconds, reader)
+        return await exchanged(self._client, request, most, seconds, reader)
 
     def _answer(
-        self, step: Step, answer: _Received, exchange: Exchange
+        self, step: Step, answer: Received, exchange: Exchange
     ) -> tuple[dict[str, Any], Payload | None, Any]:
         status, kind, body = answer.status, answer.kind, answer.body
         carries_bytes = step.bytes is True
@@ -415,7 +385,7 @@ class RequestMachine:
             document = httpx.Response(200, content=body).json()
         except (ValueError, RecursionError) as error:
             raise WrongAnswer("the answer is not JSON", where=exchange.url) from error
-        exchange.received = shortened(self._vault.redacted(document))
+        exchange.received = document
         if step.until and str(taken(document, step.until.path)) != step.until.is_:
             return {}, None, document
         facts = {name: taken(document, path) for name, path in step.take.items()}

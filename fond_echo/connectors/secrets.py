@@ -89,6 +89,9 @@ class Vault:
         return _struck(value, pattern) if pattern is not None else value
 
 
+MAX_DEPTH = 100
+"""What lies deeper in a value is struck out whole."""
+
 SHORT = 4
 """A value with fewer characters is only struck out as it is."""
 
@@ -111,10 +114,21 @@ def _forms(value: str) -> Iterator[str]:
     yield json.dumps(value)[1:-1]
     yield json.dumps(value, ensure_ascii=False)[1:-1]
     yield json.dumps(value)[1:-1].replace("/", "\\/")
-    yield quote(value, safe="")
-    yield quote(value)
-    yield quote_plus(value)
+    units = value.encode("utf-16-be", "surrogatepass").hex()
+    yield "".join(f"\\u{units[at : at + 4]}" for at in range(0, len(units), 4))
+    every = "".join(f"%{byte:02X}" for byte in data)
+    for once in (quote(value, safe=""), quote(value), quote_plus(value), every):
+        yield once
+        yield quote(once, safe="")
     yield data.hex()
+    for once in _base64(data):
+        yield once
+        yield quote(once, safe="")
+        yield from _base64(once.encode())
+
+
+def _base64(data: bytes) -> Iterator[str]:
+    """What of some bytes' Base64 is the same whatever stands beside them."""
     for before in range(3):
         # Behind one or two other bytes it is written with other letters; those at its ends are
         # mixed with its neighbours.
@@ -126,11 +140,15 @@ def _forms(value: str) -> Iterator[str]:
             yield inner.translate(str.maketrans("+/", "-_"))
 
 
-def _struck(value: Any, pattern: re.Pattern[str]) -> Any:
+def _struck(value: Any, pattern: re.Pattern[str], depth: int = 0) -> Any:
     if isinstance(value, str):
         return pattern.sub(REDACTED, value)
+    if not isinstance(value, (Mapping, list, tuple)):
+        return value
+    if depth > MAX_DEPTH:
+        return REDACTED
     if isinstance(value, Mapping):
-        return {_struck(key, pattern): _struck(each, pattern) for key, each in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [_struck(each, pattern) for each in value]
-    return value
+        return {
+            _struck(key, pattern): _struck(each, pattern, depth + 1) for key, each in value.items()
+        }
+    return [_struck(each, pattern, depth + 1) for each in value]

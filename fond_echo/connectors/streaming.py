@@ -10,8 +10,9 @@ from typing import Any, Protocol
 
 import httpx
 
+from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import WrongAnswer
-from fond_echo.documents.steps import Stream, json_path
+from fond_echo.documents.steps import Stream
 
 STREAMED = "streamed"
 """The fact that holds all pieces, one after the other."""
@@ -78,14 +79,13 @@ class StreamReader:
             raise WrongAnswer("a part of the stream is not JSON", where=where) from error
         self.documents += 1
         for name, path in self.take.items():
-            nodes = json_path(path).find(document)
-            if nodes and nodes[0].value is not None:
-                self.facts[name] = nodes[0].value
-        found = json_path(self.stream.piece).find(document)
-        if found and isinstance(found[0].value, str) and found[0].value:
-            self.pieces.append(found[0].value)
+            if (value := taken(document, path)) is not None:
+                self.facts[name] = value
+        piece = taken(document, self.stream.piece)
+        if isinstance(piece, str) and piece:
+            self.pieces.append(piece)
             if self.listener is not None:
-                await self.listener.piece(found[0].value)
+                await self.listener.piece(piece)
 
     def taken(self, where: str) -> dict[str, Any]:
         """The facts, with all pieces as `streamed`.

@@ -54,14 +54,26 @@ def host_and_port(url: str) -> str:
     return f"{host}:{port}"
 
 
-def shortened(document: Any, most: int = 400) -> Any:
+MAX_DEPTH = 100
+"""Of what is recorded: what lies deeper is left out."""
+
+
+def shortened(document: Any, most: int = 500, depth: int = 0) -> Any:
+    if isinstance(document, (dict, list)) and depth > MAX_DEPTH:
+        return "…"
     if isinstance(document, str):
         return document if len(document) <= most else f"{document[:most]}… ({len(document)})"
     if isinstance(document, dict):
-        return {key: shortened(value, most) for key, value in document.items()}
+        return {key: shortened(value, most, depth + 1) for key, value in document.items()}
     if isinstance(document, list):
-        return [shortened(value, most) for value in document[:50]]
+        return [shortened(value, most, depth + 1) for value in document[:50]]
     return document
+
+
+def read_message(text: str) -> Any:
+    """A text message as it is recorded: as a document, so that what is escaped in it is read."""
+    document = json_or_none(text.encode("utf-8", "replace"))
+    return document if isinstance(document, (dict, list)) else text
 
 
 def rest_of(header: str) -> float:

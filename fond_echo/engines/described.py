@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from fond_echo.connectors.answers import taken
@@ -104,7 +104,8 @@ class DescribedEngine:
             asking.exchanges += error.exchanges
             raise
         asking.exchanges += found.exchanges
-        return found
+        # Whatever was taken becomes words that people hear and keys may read.
+        return replace(found, facts=self.machine.struck(found.facts))
 
     def _result(self, name: str, facts: Mapping[str, Any]) -> Any:
         try:

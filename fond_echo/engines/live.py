@@ -108,6 +108,7 @@ async def listened(
     finally:
         exchange.sent = f"{seconds:.2f} s of sound"
         exchange.received = {"messages": found.count, "text": found.text}
+        engine.machine.record(exchange)
         price = engine.description.price
         asking.cost += price.per_minute * seconds / 60 + price.per_call
     if not found.complete:

@@ -18,7 +18,7 @@ from fond_echo.connectors.errors import (
 )
 from fond_echo.connectors.guard import guarded_client
 from fond_echo.connectors.machine import RequestMachine
-from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.connectors.secrets import REDACTED, Secret, Vault
 from fond_echo.documents.steps import Step
 
 
@@ -74,6 +74,30 @@ class OverSockets(unittest.IsolatedAsyncioTestCase):
         exchange = found.exchanges[0]
         self.assertEqual((exchange.method, exchange.status), ("SOCKET", 101))
         self.assertEqual(exchange.received, {"documents": 3, "streamed": "Good day."})
+
+    async def test_a_secret_that_comes_back_is_recorded_nowhere(self):
+        escaped = "".join(f"\\u{ord(each):04x}" for each in "xyzzy-9000")
+        self.answers = [
+            '{"more": "xyzzy-9000 it is"}',
+            f'{{"more": "{escaped}"}}',
+            '{"mark": "xyzzy-9000"}',
+            "over",
+        ]
+        for stream in (True, False):
+            fields = {} if stream else {"stream": None, "take": {}, "bytes": True}
+            found = await self.run_step(**fields)
+            recorded = json.dumps([vars(each) for each in found.exchanges])
+            self.assertIn(json.dumps(REDACTED)[1:-1], recorded)
+            self.assertNotIn("xyzzy", recorded)
+            self.assertNotIn("u0078", recorded)
+
+    async def test_a_broken_socket_records_what_came_and_no_secret(self):
+        self.answers = ['{"more": "xyzzy-9000"}', "not JSON"]
+        with self.assertRaises(WrongAnswer) as raised:
+            await self.run_step()
+        recorded = json.dumps([vars(each) for each in raised.exception.exchanges])
+        self.assertIn(json.dumps(REDACTED)[1:-1], recorded)
+        self.assertNotIn("xyzzy", recorded)
 
     async def test_an_address_that_refuses_leaves_the_next(self):
         async def judged(host, port):

@@ -4,6 +4,7 @@ request has its type."""
 import base64
 import json
 import unittest
+from urllib.parse import quote
 
 import httpx
 
@@ -131,10 +132,26 @@ class Recorded(Sent):
             ("in base64 behind a name", base64.b64encode(b"me:" + WORD.encode()).decode()),
             ("in base64 behind another", base64.b64encode(b"skerry:" + WORD.encode()).decode()),
             ("percent-encoded", "Salt%2Fand%2B%22Rope%3D9"),
+            ("percent-encoded twice", quote(quote(WORD, safe=""), safe="")),
+            ("every letter percent-encoded", "".join(f"%{each:02x}" for each in WORD.encode())),
+            ("every letter escaped", "".join(f"\\u{ord(each):04x}" for each in WORD)),
+            ("in base64 of base64", base64.b64encode(base64.b64encode(WORD.encode())).decode()),
+            (
+                "so, behind a name",
+                base64.b64encode(b"x:" + base64.b64encode(b"me:" + WORD.encode())).decode(),
+            ),
             ("cut by the record's length", "x" * 495 + WORD + "y" * 100),
         ):
             with self.subTest(name):
                 self.assert_struck(await self.recorded(httpx.Response(200, text=text)))
+
+    async def test_what_is_nested_deeply_is_recorded_and_refused_where_it_is_looked_through(self):
+        deep = '{"a":' * 900 + f'"{"x"}"' + "}" * 900
+        recorded = await self.recorded(httpx.Response(200, text=deep))
+        self.assertLess(len(recorded), 2_000)
+        self.reply = httpx.Response(200, text=deep)
+        with self.assertRaisesRegex(WrongAnswer, "nested too deeply"):
+            await self.run_steps({"post": "{{ base }}/x", "take": {"says": "$..says"}})
 
     async def test_what_was_sent(self):
         bearer = '{{ ("me:" ~ secret["token"]) | base64 }}'

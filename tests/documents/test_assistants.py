@@ -6,7 +6,7 @@ import unittest
 from fond_echo.core.audio.containers import encode
 from fond_echo.demo.world import files_of
 from fond_echo.documents.errors import InvalidFile
-from fond_echo.documents.foresight import warnings
+from fond_echo.documents.foresight import placeholders, warnings
 from fond_echo.documents.media import as_text
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.schema import made, published
@@ -235,6 +235,17 @@ class Placeholders(unittest.TestCase):
                 (found,) = self.warned(words)
                 self.assertTrue(found.startswith("assistant.yaml:6:"), found)
                 self.assertIn("unfilled placeholder", found)
+
+    def test_how_logic_is_asked_is_not_said(self):
+        text = (
+            "assistant: desk\nlogic:\n  mind:\n    url: http://127.0.0.1:1/x\n"
+            '    request: {model: "[MODEL]", words: "{{ text }}"}\n'
+            '    stream: {as: events, piece: "$.more", end: "[DONE]"}\n'
+            "    failed: Ask at [ADDRESS].\n"
+            "fallback:\n  reply: {text: Come to [ADDRESS].}\n"
+        )
+        found = placeholders({"assistant.yaml": text})
+        self.assertEqual([each.line for each in found], [7, 9])
 
     def test_what_is_meant_is_left_alone(self):
         for words in (
