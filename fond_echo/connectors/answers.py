@@ -11,7 +11,8 @@ from jsonpath_rfc9535 import JSONPathError
 
 from fond_echo.connectors.errors import ConnectorError, Refused, Unreachable, WrongAnswer
 from fond_echo.connectors.wire import Payload
-from fond_echo.documents.steps import Step, Until, json_path
+from fond_echo.documents.paths import json_path
+from fond_echo.documents.steps import Step, Until
 
 
 def from_base64(step: Step, document: Any) -> Payload:

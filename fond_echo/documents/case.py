@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import re
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Annotated, Any, Literal
@@ -14,6 +13,7 @@ from ruamel.yaml import YAML
 from fond_echo.contract.base import Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.paths import pattern
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.steps import Span
 from fond_echo.documents.validate import validated
@@ -67,10 +67,8 @@ class Expectation(Schema):
     @field_validator("matches")
     @classmethod
     def _is_a_pattern(cls, value: str) -> str:
-        try:
-            re.compile(value)
-        except re.error as error:
-            raise ValueError(f"{value!r} is no pattern: {error}") from error
+        if value:
+            pattern(value)
         return value
 
     @model_validator(mode="after")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from fond_echo.documents.connector import MessageMap, Receive
-from fond_echo.documents.steps import json_path
+from fond_echo.documents.paths import json_path
 
 KINDS = ("text", "voice note", "file", "button", "other")
 

@@ -4,33 +4,21 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from functools import lru_cache
 from typing import Annotated, Any, Literal
 
-from jsonpath_rfc9535 import JSONPathError, JSONPathQuery
-from jsonpath_rfc9535 import compile as compile_path
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.template_bounds import TemplateFailed
 from fond_echo.core.language.templates import compile_template
+from fond_echo.documents.paths import json_path
 
 METHODS = ("get", "post", "put", "patch", "delete", "socket")
 BODIES = ("json", "form", "multipart", "bytes")
 
 
-@lru_cache(maxsize=5_000)
-def json_path(text: str) -> JSONPathQuery:
-    """A path, read once."""
-    return compile_path(text)
-
-
 def _is_path(text: str) -> str:
-    try:
-        compile_path(text)
-    except JSONPathError as error:
-        reason = str(error).splitlines()[0]
-        raise ValueError(f"{text!r} is not a JSONPath (RFC 9535): {reason}") from error
+    json_path(text)
     return text
 
 
@@ -44,9 +32,10 @@ def filter_path(condition: str) -> str:
 
 def _is_condition(text: str) -> str:
     try:
-        compile_path(filter_path(text))
-    except JSONPathError as error:
-        reason = str(error).splitlines()[0]
+        json_path(filter_path(text))
+    except ValueError as error:
+        reason = str(error).removeprefix(repr(filter_path(text))).strip()
+        reason = reason.removeprefix("is not a JSONPath (RFC 9535): ")
         raise ValueError(f"{text!r} is not a condition (RFC 9535 filter): {reason}") from error
     return text
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import re
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -23,6 +22,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
+from fond_echo.documents.paths import pattern
 from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.replaying import take_again
@@ -205,7 +205,7 @@ def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[Asked]) -> list[st
               if p.casefold() in written]  # fmt: skip
     found += [f"{p!r} is not spoken: {form.spoken!r}" for p in wanted.spoken
               if p.casefold() not in spoken]  # fmt: skip
-    if wanted.matches and not re.search(wanted.matches, form.written):
+    if wanted.matches and not pattern(wanted.matches).search(form.written):
         found.append(f"the text does not match {wanted.matches!r}: {form.written!r}")
     if wanted.choices and wanted.choices != form.choices:
         found.append(f"choices are {form.choices}, not {wanted.choices}")

@@ -28,7 +28,7 @@ class Trickling(unittest.IsolatedAsyncioTestCase):
                 writer.write(bytes([each]))
                 await writer.drain()
                 await asyncio.sleep(self.pause)
-        except OSError:
+        except (OSError, asyncio.CancelledError):
             pass
         finally:
             writer.close()

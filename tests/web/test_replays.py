@@ -404,7 +404,7 @@ class Publishing(Commands):
             ("case: one\nexpect: {route: fares}\n", "needs said, sound or choice"),
             ("case: one\nsaid: x\nexpect: {contains: [x], lacks: [x]}\n", "both contain and lack"),
             ("case: one\nsound: gone.ogg\nexpect: {route: fares}\n", "there is no recording"),
-            ('case: one\nsaid: x\nexpect: {matches: "("}\n', "is no pattern"),
+            ('case: one\nsaid: x\nexpect: {matches: "("}\n', "is not a pattern of RFC 9485"),
         ):
             with self.subTest(why), self.assertRaisesRegex(InvalidFile, why):
                 read_cases({"cases/a.yaml": text})
