@@ -55,6 +55,7 @@ from fond_echo.store.renditions import keep_sound, use
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.asking import one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.leaving import while_there
 from fond_echo.web.links import link_to
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Service, TheService
@@ -97,7 +98,9 @@ class Prepared:
     response_model=RenditionOut,
     responses={200: {"description": "As asked for: JSON, or the sound itself.", **SOUND}},
 )
-async def render(given: RenditionIn, bearer: MayOperate, service: TheService) -> Response:
+async def render(
+    given: RenditionIn, request: Request, bearer: MayOperate, service: TheService
+) -> Response:
     """Make text or SSML 1.1 sound."""
     prepared = await _prepared(service, given)
     async with service.database.writing() as session:
@@ -105,7 +108,7 @@ async def render(given: RenditionIn, bearer: MayOperate, service: TheService) ->
     if given.give == "bytes":
         return await _streamed(service, prepared, given.format)
     async with one_more(service, "/renditions", AT_ONCE):
-        rendered = await _rendered(service, prepared, given.format)
+        rendered = await while_there(request, _rendered(service, prepared, given.format))
     sound = await _given(service, rendered.sound, given.give, bearer.key_id, given.link_hours)
     out = RenditionOut(
         **sound.model_dump(), voice=prepared.voice, words=rendered.words, marks=rendered.marks,
@@ -134,7 +137,7 @@ async def _prepared(service: Service, given: RenditionIn) -> Prepared:
     warnings: list[str] = []
     plain = given.text
     if is_ssml(given.text):
-        parts = read_ssml(given.text)
+        parts = await asyncio.to_thread(read_ssml, given.text)
         for name in lexicons_in(parts):
             if assistant is None or assistant.lexicon != name:
                 warnings.append(f"there is no lexicon {name[:80]!r}: words are said as usual")
@@ -144,8 +147,8 @@ async def _prepared(service: Service, given: RenditionIn) -> Prepared:
                 warnings.append(f"there is no sound {name[:80]!r}: the words in its place are said")
             elif name not in recordings:
                 recordings[name] = (await service.decoder.decode(bytes_of(kept))).clip
-        plain = plain_of(given.text)
-    silent = silent_letters(plain, language)
+        plain = await asyncio.to_thread(plain_of, given.text)
+    silent = await asyncio.to_thread(silent_letters, plain, language)
     if silent:
         warnings.append(f"nothing can be said for the letters {silent}")
     how = given.manner

@@ -1,6 +1,8 @@
 """Text made sound and sound made a voice note, for programs: every way of giving it, links, quotas."""
 
+import asyncio
 import base64
+import json
 import time
 import unittest.mock
 from urllib.parse import parse_qs, urlsplit
@@ -11,12 +13,13 @@ from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.core.telephony.media.g711 import decoded as from_law
 from fond_echo.speech.material import recognizer
 from fond_echo.store.renditions import used_today
 from fond_echo.store.retention import retain
 from tests.sounds import speech
-from tests.support.web import WebTest
+from tests.support.web import ADMIN, WebTest
 from tests.support.world import LocalSpeech
 
 TEXT = "The next boat to Pell leaves at noon."
@@ -65,6 +68,56 @@ class Renditions(WebTest):
                 clip = decode(data).clip
             said = heard(clip, TEXT, "The last boat to Ossel leaves at ten.", "Four pounds.")
             self.assertEqual(said, "the next boat to pell leaves at noon", format)
+
+    async def test_what_nobody_waits_for_is_not_made_to_its_end(self):
+        begun, ended = asyncio.Event(), asyncio.Event()
+
+        class Endless:
+            async def speak(self, text, voice, **given):
+                begun.set()
+                try:
+                    while True:
+                        await asyncio.sleep(0.01)
+                        yield SpokenSound(silence(0.01, 16_000), "so")
+                finally:
+                    ended.set()
+
+        self.service.synthesizer = Endless()
+        asked = asyncio.create_task(self.body_then_gone(begun))
+        await asyncio.wait_for(ended.wait(), 20)
+        await asked
+        self.assertEqual(self.service.asking["/renditions"], 0)
+
+    async def body_then_gone(self, begun):
+        """A client that goes away as soon as its rendition is begun."""
+        body = json.dumps({"text": TEXT, "give": "base64"}).encode()
+
+        async def receive():
+            nonlocal body
+            if body:
+                message, body = {"type": "http.request", "body": body}, b""
+                return message
+            await begun.wait()
+            return {"type": "http.disconnect"}
+
+        async def send(message):
+            pass
+
+        scope = {
+            "type": "http", "method": "POST", "path": PATH, "raw_path": PATH.encode(),
+            "query_string": b"", "http_version": "1.1", "scheme": "http", "client": ("127.0.0.1", 1),
+            "server": ("echo.test", 80), "root_path": "",
+            "headers": [(b"authorization", f"Bearer {ADMIN}".encode()),
+                        (b"content-type", b"application/json"),
+                        (b"content-length", str(len(body)).encode()), (b"host", b"echo.test")],
+        }  # fmt: skip
+        await self.app(scope, receive, send)
+
+    async def test_a_pronunciation_is_that_of_a_word(self):
+        for alphabet, signs in (("ipa", "a" * 390_000), ("x-arpabet", "AA " * 100_000)):
+            text = f"<speak><phoneme alphabet='{alphabet}' ph='{signs}'>x</phoneme></speak>"
+            answer = await self.render(status=422, text=text)
+            self.assertIn("ph has", answer.json()["detail"])
 
     async def test_words_and_marks_have_their_times(self):
         text = '<speak>Boats <mark name="here"/>sail<break time="1s"/> today <mark name="end"/></speak>'

@@ -45,14 +45,20 @@ class LexiconError(FondEchoError):
         self.line, self.column = line, column
 
 
+MAX_SIGNS = 200
+"""Of one word's pronunciation. The longest words have about forty."""
+
+
 def from_ipa(text: str) -> Pronunciation:
     """The phonemes of a word in the International Phonetic Alphabet.
 
     Stress marks stand before their syllable; a word without any is stressed on its first vowel.
 
     Raises:
-        ValueError: with the sign that is not known.
+        ValueError: with the sign that is not known, or all of it where it is too long for a word.
     """
+    if len(text) > MAX_SIGNS:
+        raise ValueError(f"{text[:20]}… ({len(text):,} signs)")
     found: list[str] = []
     stress, at, marked = "0", 0, False
     while at < len(text):

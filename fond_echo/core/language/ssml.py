@@ -21,7 +21,7 @@ from fond_echo.core.language.manner import (
     with_prosody,
 )
 from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
-from fond_echo.core.language.pls import from_ipa
+from fond_echo.core.language.pls import MAX_SIGNS, from_ipa
 from fond_echo.core.xml_tree import Element, read_tree
 
 MAX_CHARACTERS = 400_000
@@ -213,6 +213,10 @@ def _text(element: Element) -> str:
 
 def _sounds(element: Element) -> Pronunciation:
     written, alphabet = element.attributes.get("ph", ""), element.attributes.get("alphabet", "ipa")
+    if len(written) > MAX_SIGNS:
+        raise element.error(
+            f"ph has {len(written):,} signs, and may have {MAX_SIGNS}", "say one word with it"
+        )
     if alphabet == "ipa":
         try:
             found = from_ipa(written)
