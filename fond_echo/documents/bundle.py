@@ -15,7 +15,11 @@ from dataclasses import dataclass
 from hashlib import sha256
 from typing import Any
 
+from pydantic import BaseModel, ValidationError
+
+from fond_echo.contract.replay import TurnOutcome
 from fond_echo.core.errors import FondEchoError
+from fond_echo.documents.case import CaseFile
 
 FORMAT = "fond-echo turn 1"
 MAX_FILES, MAX_BYTES = 1_000, 100_000_000
@@ -42,6 +46,16 @@ class Bundle:
     files: Mapping[str, str]
     sound: bytes = b""
     sound_name: str = ""
+
+
+class BundledTurn(BaseModel):
+    """What `turn.json` must hold to be replayed."""
+
+    case: CaseFile
+    before: TurnOutcome
+    assistant: str
+    revision: str
+    made_by: str
 
 
 def packed(bundle: Bundle) -> bytes:
@@ -83,12 +97,24 @@ def unpacked(data: bytes) -> Bundle:
     listed = manifest.get("files")
     found = {name: sha256(part).hexdigest() for name, part in parts.items()}
     if listed != found:
-        other = sorted(set(found.items()) ^ set((listed or {}).items()))
-        raise NotABundle(f"it was changed since it was made: {other[0][0] if other else MANIFEST}")
+        known = listed if isinstance(listed, dict) else {}
+        other = sorted(name for name in {*found, *known} if found.get(name) != known.get(name))
+        raise NotABundle(f"it was changed since it was made: {other[0] if other else MANIFEST}")
+    try:
+        BundledTurn.model_validate(turn)
+        files = {
+            n.removeprefix(FOLDER): p.decode() for n, p in parts.items() if n.startswith(FOLDER)
+        }
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(map(str, first["loc"])) or "all of it"
+        raise NotABundle(f"{TURN} holds no turn: {where}: {first['msg']}") from error
+    except UnicodeDecodeError as error:
+        raise NotABundle("a file of its assistant is no UTF-8 text") from error
     sounds = [name for name in parts if name.startswith(SOUND)]
     return Bundle(
         turn,
-        {n.removeprefix(FOLDER): p.decode() for n, p in parts.items() if n.startswith(FOLDER)},
+        files,
         parts[sounds[0]] if sounds else b"",
         sounds[0].removeprefix(SOUND) if sounds else "",
     )

@@ -36,10 +36,9 @@ def _is_ours(origin: str, requested: HTTPConnection) -> bool:
     """Whether an origin (RFC 6454) is the address that is asked, or our public one."""
     scheme = {"ws": "http", "wss": "https"}.get(requested.url.scheme, requested.url.scheme)
     service: Service = requested.app.state.service
-    return origin in (
-        f"{scheme}://{requested.headers.get('host', '')}",
-        service.settings.public_address.rstrip("/"),
-    )
+    public = service.settings.public_address.rstrip("/")
+    # Without a public address, "" would be as good as one.
+    return bool(origin) and origin in (f"{scheme}://{requested.headers.get('host', '')}", public)
 
 
 async def _bearer(request: Request, service: Service) -> Bearer:

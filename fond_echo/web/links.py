@@ -51,6 +51,7 @@ def link_to(settings: Settings, clip_id: str, hours: float) -> tuple[str, int]:
     )
 
 
+@router.head("/sound/{clip_id}", include_in_schema=False)
 @router.get("/sound/{clip_id}")
 async def play(
     clip_id: Annotated[str, Path(max_length=60)],

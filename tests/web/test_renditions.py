@@ -157,6 +157,9 @@ class Renditions(WebTest):
         self.assertTrue(inspect(sound.content).voice_note)
         part = await self.nobody.get(path, headers={"Range": "bytes=0-9"})
         self.assertEqual((part.status_code, part.content), (206, sound.content[:10]))
+        head, whole = await self.nobody.head(path), await self.nobody.get(path)
+        self.assertEqual((head.status_code, head.content), (200, b""))
+        self.assertEqual(int(head.headers["content-length"]), len(whole.content))
         other = (await self.render(give="link", text="Another.")).json()["link"]
         query = parse_qs(urlsplit(path).query)
         clip = urlsplit(path).path.rpartition("/")[2]

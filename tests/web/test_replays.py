@@ -5,6 +5,7 @@ import contextlib
 import io
 import json
 import zipfile
+from hashlib import sha256
 from xml.etree import ElementTree
 
 from sqlalchemy import update
@@ -213,6 +214,10 @@ class Replays(Commands):
             (data[:200], "not a bundle of a turn"),
             (b"PK" + bytes(99), "not a bundle of a turn"),
             (self.tampered(data), "was changed since it was made: assistant/assistant.yaml"),
+            (self.made_of({"turn.json": b"[]"}), "turn.json holds no turn: all of it"),
+            (self.made_of({"turn.json": b"{}"}), "turn.json holds no turn: case"),
+            (self.made_of({"turn.json": b"\xff\xfe"}), "not a bundle of a turn"),
+            (self.made_of({"turn.json": b"{}"}, files=[1]), "was changed since it was made"),
         ):
             file.write_bytes(wrong)
             code, _, err = await asyncio.to_thread(self.alone, "turn", "open", file)
@@ -225,6 +230,15 @@ class Replays(Commands):
             for name in before.namelist():
                 part = before.read(name)
                 after.writestr(name, part + b"#" if name == "assistant/assistant.yaml" else part)
+        return out.getvalue()
+
+    def made_of(self, parts, **changes):
+        digests = {name: sha256(data).hexdigest() for name, data in parts.items()}
+        manifest = {"format": "fond-echo turn 1", "files": digests, **changes}
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            for name, data in {**parts, "manifest.json": json.dumps(manifest).encode()}.items():
+                archive.writestr(name, data)
         return out.getvalue()
 
     def alone(self, *arguments):

@@ -6,11 +6,13 @@ import unittest.mock
 
 import httpx
 from sqlalchemy import func, select
+from starlette.requests import HTTPConnection
 
 from fond_echo.demo.world import files_of
 from fond_echo.store.keys import add_key
 from fond_echo.store.records import Inbound, Turn
 from fond_echo.web import turns, webhooks
+from fond_echo.web.access import _is_ours
 from tests.support.web import ADMIN, WebTest
 from tests.support.world import demo_file
 
@@ -64,6 +66,13 @@ class Access(WebTest):
             "/api/me", json={"key": ADMIN}, headers={"Origin": "http://evil.test"}
         )
         self.assert_problem(response, 403, "not-allowed")
+
+    async def test_no_origin_is_not_ours(self):
+        scope = {"type": "websocket", "path": "/", "query_string": b"", "scheme": "ws",
+                 "headers": [(b"host", b"echo.test")], "server": ("echo.test", 80), "app": self.app}  # fmt: skip
+        self.assertEqual(self.service.settings.public_address, "")
+        for origin, ours in (("", False), ("null", False), ("http://echo.test", True)):
+            self.assertEqual(_is_ours(origin, HTTPConnection(scope)), ours, origin)
 
     async def test_secrets_are_never_given_back(self):
         await self.client.put(
