@@ -198,8 +198,12 @@ class Keeping(InABrowser):
         box.fill("A moment")
         before = self.say("hello?", "sunniva")
         with FondEcho(self.settings.address, self.key) as echo:
-            # Others may say something meanwhile.
+            # Others may say something meanwhile; a call that goes on would stay above them.
             self.eventually(lambda: any(t.text == "hello?" for t in echo.turns(limit=20).items))
+            for line in ("exchange", "gale-phone"):
+                self.eventually(
+                    lambda at=line: all(c.state == "ended" for c in echo.calls(at).items)
+                )
             self.quiet(echo)
         self.answer_to(self.say("How much is a ticket?", "isla"))
         expect(list_.get_by_role("row", name="Isla Quennell")).to_be_visible()

@@ -101,18 +101,17 @@ class Bounds(unittest.TestCase):
             "{{ a is in [b] }}", "{{ a is upper }}", "{{ (a|list) < (b|list) }}", "{{ a|day }}",
             "{{ a is divisibleby b }}", "{{ a|length }}", "{{ a[:1]|string }}", "{{ a + b }}",
         )  # fmt: skip
+        for end in ends:
+            self.assert_bounded(start + doubling * 40 + end)
         for grow in (doubling, tuples, maps):
-            for end in ends:
-                for times in (15, 40):
-                    self.assert_bounded(start + grow * times + end)
-            self.assert_bounded(start + grow * 150 + "{{ a == b }}")
+            self.assert_bounded(start + grow * 15 + "{{ a == b }}")
+            self.assert_bounded(start + grow * 100 + "{{ a == b }}")
 
     def test_many_steps_over_something_large_end_in_time(self):
         large = [[n, str(n)] for n in range(9_000)]
         same = [[n, str(n)] for n in range(9_000)]
-        for step in ("{% if a==b %}{% endif %}", "{% if 7 in a %}{% endif %}", "{% set c=a|sort %}",
-                     "{% set c=a|list %}", "{% set c=a[1:] %}", "{% set c=a|max %}", "{% set c=[a] %}",
-                     "{% set c={'x':a} %}", "{% set c=range(20000) %}"):  # fmt: skip
+        for step in ("{% if a==b %}{% endif %}", "{% set c=a|sort %}", "{% set c={'x':a} %}",
+                     "{% set c=range(20000) %}"):  # fmt: skip
             template = compile_template(step * (9_900 // len(step)))
             start = time.process_time()
             with contextlib.suppress(TemplateFailed):
