@@ -104,9 +104,15 @@ async def run(settings: Settings) -> None:
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]
-        worker = asyncio.create_task(_work(queue, settings.turns_at_once))
+        stopping = asyncio.Event()
+        worker = asyncio.create_task(_work(queue, settings.turns_at_once, stopping))
+
+        def stop() -> None:
+            stopping.set()
+            worker.cancel()
+
         for name in (signal.SIGINT, signal.SIGTERM):
-            asyncio.get_running_loop().add_signal_handler(name, worker.cancel)
+            asyncio.get_running_loop().add_signal_handler(name, stop)
         log.info("work begins", turns_at_once=settings.turns_at_once)
         with contextlib.suppress(asyncio.CancelledError):
             await worker
@@ -117,9 +123,13 @@ async def run(settings: Settings) -> None:
     await database.close()
 
 
-async def _work(queue: procrastinate.App, at_once: int) -> None:
-    """Run the queue's worker, again whenever the database was away."""
-    while True:
+async def _work(queue: procrastinate.App, at_once: int, stopping: asyncio.Event) -> None:
+    """Run the queue's worker, again whenever the database was away, until it is to stop.
+
+    Where the database goes away while the worker is being stopped, that error is what comes of it,
+    and not that it was cancelled.
+    """
+    while not stopping.is_set():
         try:
             await queue.run_worker_async(
                 concurrency=at_once,
