@@ -183,11 +183,14 @@ def _work_once(pipe: Connection, memory: int, cpu_seconds: int) -> None:
         function, arguments = pipe.recv()
     except EOFError:
         return  # whoever might have had work is gone
-    answer: Any
+    pipe.send(answer_of(function, arguments))
+
+
+def answer_of(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
+    """What a child sends back: what a function gives, or what it raised."""
     try:
-        answer = function(*arguments)
+        return function(*arguments)
     except FondEchoError as error:
-        answer = Raised(error)
+        return Raised(error)
     except MemoryError:
-        answer = Raised(Exhausted("it used up its memory"))
-    pipe.send(answer)
+        return Raised(Exhausted("it used up its memory"))

@@ -16,8 +16,7 @@ from collections.abc import Callable
 from multiprocessing.connection import Connection
 from typing import Any, TypeVar
 
-from fond_echo.core.errors import FondEchoError
-from fond_echo.isolation import GRACE_SECONDS, Child, Exhausted, Isolation, Raised, limit_memory
+from fond_echo.isolation import GRACE_SECONDS, Child, Isolation, Raised, answer_of, limit_memory
 
 Result = TypeVar("Result")
 
@@ -93,12 +92,5 @@ def _serve(pipe: Connection, memory: int, cpu_seconds: int) -> None:
         resource.setrlimit(resource.RLIMIT_CPU, (spent + cpu_seconds, resource.RLIM_INFINITY))
         # Looking for garbage takes longer than a check; it is done when the answer is out.
         gc.disable()
-        answer: Any
-        try:
-            answer = function(*arguments)
-        except FondEchoError as error:
-            answer = Raised(error)
-        except MemoryError:
-            answer = Raised(Exhausted("it used up its memory"))
-        pipe.send(answer)
+        pipe.send(answer_of(function, arguments))
         gc.enable()

@@ -280,20 +280,10 @@ def _slot_errors(
             where = (*at, "ask") if isinstance(slot.ask, str) else (*at, "ask", number)
             yield from own_template_errors(source, where, text, slots=route.slots)
         for number, wanted in enumerate(slot.conditions):
-            yield from own_template_errors(
-                source,
-                (*at, "validate", number, "condition"),
-                wanted.condition,
-                "value",
-                slots=route.slots,
-            )
-            yield from own_template_errors(
-                source,
-                (*at, "validate", number, "message"),
-                wanted.message,
-                "value",
-                slots=route.slots,
-            )
+            for part in ("condition", "message"):
+                where = (*at, "validate", number, part)
+                text = getattr(wanted, part)
+                yield from own_template_errors(source, where, text, "value", slots=route.slots)
     if any(slot.confirm for slot in route.slots.values()) and not route.read_back:
         what = "a slot is confirmed, and nothing is read back"
         yield source.error(

@@ -86,9 +86,12 @@ class IncomingCalls:
         except (TelephonyError, NoPorts) as error:
             status = 503 if isinstance(error, NoPorts) else 488
             log.info("a call is refused", channel=host.channel, status=status, reason=str(error))
+            host.descriptions.forget(call)
             host.done(host.endpoint.reject(call, status, host.now()))
             return
         if call.state == "ended":
+            # Its end was told before it was described.
+            host.descriptions.forget(call)
             session.sockets.close()
             return
         host.sessions[call.id] = session

@@ -1,4 +1,3 @@
-import contextlib
 import time
 import tracemalloc
 import unittest
@@ -107,16 +106,14 @@ class Bounds(unittest.TestCase):
             self.assert_bounded(start + grow * 15 + "{{ a == b }}")
             self.assert_bounded(start + grow * 100 + "{{ a == b }}")
 
-    def test_many_steps_over_something_large_end_in_time(self):
-        large = [[n, str(n)] for n in range(9_000)]
-        same = [[n, str(n)] for n in range(9_000)]
-        for step in ("{% if a==b %}{% endif %}", "{% set c=a|sort %}", "{% set c={'x':a} %}",
-                     "{% set c=range(20000) %}"):  # fmt: skip
+    def test_many_steps_over_something_large_from_outside_end_in_time(self):
+        large, same = ([[n, str(n)] for n in range(200_000)] for _ in range(2))
+        for step in ("{% if a==b %}{% endif %}", "{% if [0] in a %}{% endif %}"):
             template = compile_template(step * (9_900 // len(step)))
             start = time.process_time()
-            with contextlib.suppress(TemplateFailed):
+            with self.assertRaisesRegex(TemplateFailed, "takes longer than"):
                 template.render({"a": large, "b": same})
-            self.assertLess(time.process_time() - start, 4.0, step)
+            self.assertLess(time.process_time() - start, 2.0, step)
 
     def test_depth_is_bounded(self):
         self.assert_bounded("{% set a=[1] %}" + "{% set a=[a] %}" * 60)
