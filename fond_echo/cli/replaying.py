@@ -340,7 +340,13 @@ class NoLogic:
     exchanges: list[Any] = []  # noqa: RUF012  # nothing is ever put in
 
     async def ask(
-        self, service: Any, request: Any, *, safe: bool = False, listener: Any = None
+        self,
+        service: Any,
+        request: Any,
+        *,
+        safe: bool = False,
+        listener: Any = None,
+        once: Any = None,
     ) -> Any:
         from fond_echo.stages.answer import NotRun
 

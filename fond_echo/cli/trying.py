@@ -128,7 +128,13 @@ class _NoLogic:
         self.exchanges: list[Any] = []
 
     async def ask(
-        self, service: Any, request: Any, *, safe: bool = False, listener: Any = None
+        self,
+        service: Any,
+        request: Any,
+        *,
+        safe: bool = False,
+        listener: Any = None,
+        once: Any = None,
     ) -> Any:
         from fond_echo.stages.answer import NotRun
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections import Counter
-from collections.abc import AsyncGenerator, AsyncIterator
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from hashlib import blake2b
 from typing import Any
@@ -32,6 +32,9 @@ REMEDY = 'answer JSON such as {"text": "…"}'
 IN_PARTS = "application/x-ndjson"
 """An answer of this type is a reply a line; each is spoken as soon as it is there."""
 
+Once = Callable[[str], Awaitable[None]]
+"""Puts a question down before it is asked; raises where it stands there already."""
+
 PAUSES = (0.2, 0.6)
 """Seconds before it is asked again, where nothing can have been answered."""
 
@@ -55,14 +58,15 @@ class LogicCaller:
 
     async def ask(
         self, service: LogicService, request: LogicRequest, *, safe: bool = False,
-        listener: Listener | None = None,
+        listener: Listener | None = None, once: Once | None = None,
     ) -> AsyncIterator[Reply]:  # fmt: skip
         """The parts of the answer; `listener` hears of the pieces of one that is streamed.
 
         The id of a question is the same for every attempt at it, in a later attempt at its turn
         too, so that logic which changes things can know a repeated question; no other question has
         it. It is asked again only where it was not reached, or where asking is safe and nothing
-        came back.
+        came back. Where asking is not safe, and a service in its own shape is not told the id
+        (`{{ call }}`), `once` is handed it before.
 
         Raises:
             LogicFailed: whatever went wrong.
@@ -75,6 +79,8 @@ class LogicCaller:
             raise LogicFailed(what, where=service.url)
         request = self._numbered(request)
         body = request.model_dump_json().encode()
+        if once is not None and not safe and not service.told_call:
+            await once(request.call)
         for pause in (*PAUSES, None):
             parts = 0
             try:

@@ -12,6 +12,7 @@ from fond_echo.contract.base import Name, Schema, WebAddress
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.dialogue.free import Argument, Function
 from fond_echo.core.dialogue.hours import Hours, Span, days_of, span_of
+from fond_echo.core.language.templates import names_in_tree
 from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef, Stream, TemplateText, Until
 
 Duration = Annotated[float, Field(gt=0, le=60)]
@@ -68,6 +69,18 @@ class LogicService(Schema):
         if self.request is None and self.headers:
             raise ValueError("headers are for request and answer")
         return self
+
+    @property
+    def told_call(self) -> bool:
+        """Whether it is told the id of each question, so that it can know a repeated one."""
+        if self.request is None:
+            return True
+        return "call" in names_in_tree([self.url, self.request, self.headers_as_text])
+
+    @property
+    def headers_as_text(self) -> list[str]:
+        """The templates of its headers."""
+        return [each for each in self.headers.values() if isinstance(each, str)]
 
     @property
     def secrets(self) -> list[str]:

@@ -15,6 +15,7 @@ from fond_echo.channels.phone.link import Link
 from fond_echo.running import logs
 from fond_echo.running.fork_server import Forked, begin
 from fond_echo.settings import Settings
+from fond_echo.watchdog import SECONDS_OF_CALLS, watch
 
 
 class LinkedProcess:
@@ -84,4 +85,8 @@ def serve(name: str, niceness: int, work: Callable[[socket.socket], Awaitable[No
 
 
 async def _run(work: Callable[[socket.socket], Awaitable[None]], end: socket.socket) -> None:
-    await work(end)
+    watching = asyncio.create_task(watch(SECONDS_OF_CALLS))
+    try:
+        await work(end)
+    finally:
+        watching.cancel()

@@ -8,6 +8,7 @@ import signal
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 import structlog
@@ -45,6 +46,7 @@ from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
 from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Turn
+from fond_echo.watchdog import SECONDS_OF_CALLS, watch
 
 log = structlog.get_logger()
 
@@ -256,7 +258,8 @@ async def run(settings: Settings) -> None:
             world.engine_voice,
         )  # fmt: skip
         backend = ServiceBackend(needs)
-        media = Media(BackendHandlers(backend), settings)
+        handlers = BackendHandlers(backend)
+        media = Media(handlers, settings)
         await media.begin()
         phones = Phones(database, backend, media, world)
         count = await lost(database)
@@ -276,6 +279,8 @@ async def run(settings: Settings) -> None:
         beside = [
             asyncio.create_task(keep_running(name, work))
             for name, work in (
+                ("holding the loop to its turns", partial(watch, SECONDS_OF_CALLS)),
+                ("showing the process with the calls that this one lives", handlers.show_life),
                 ("hearing of what was committed", Notices(database, told).listen),
                 ("preparing what is published", preparation.run),
             )

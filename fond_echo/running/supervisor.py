@@ -16,6 +16,7 @@ import httpx
 from fond_echo.core.errors import FondEchoError
 from fond_echo.running.fork_server import Forked, begin
 from fond_echo.tls import trusted
+from fond_echo.watchdog import ended_by_it
 
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0
@@ -149,7 +150,7 @@ class Supervisor:
                     continue
                 if not part.ended_at:
                     part.ended_at = time.monotonic()
-                    self._say(f"{part.name} ended; it is started again")
+                    self._say(f"{part.name} {_how_it_ended(part)}; it is started again")
                 elif time.monotonic() - part.ended_at >= RESTART_SECONDS:
                     part.ended_at = 0.0
                     try:
@@ -171,3 +172,10 @@ class Supervisor:
             self._tending.join()
         for part in reversed(self.parts):
             part.stop()
+
+
+def _how_it_ended(part: Tended) -> str:
+    process = part.process if isinstance(part, Part) else None
+    if process is not None and ended_by_it(process.poll()):
+        return "stood still, which its log shows the place of, and was ended"
+    return "ended"

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import itertools
 import signal
+from collections import Counter
 from datetime import UTC, datetime
 from functools import partial
 
@@ -29,6 +30,7 @@ from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database, patiently
 from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
+from fond_echo.store.presence import Presence
 from fond_echo.store.queue import (
     HEARTBEAT_SECONDS,
     POLL_SECONDS,
@@ -40,14 +42,18 @@ from fond_echo.store.queue import (
     retry_stalled,
 )
 from fond_echo.store.retention import retain
+from fond_echo.watchdog import stood_still, watch
 
 log = structlog.get_logger()
 
 TIDY_SECONDS = 600.0
 
-MAX_ATTEMPTS = 5
-RETRIES = procrastinate.RetryStrategy(max_attempts=MAX_ATTEMPTS, wait=2)
-"""Of a job that ends with an error."""
+MAX_ERRORS = 5
+RETRIES = procrastinate.RetryStrategy(wait=2)
+"""Of a job that ends with an error: how often is counted here, as the queue counts the times at
+which a worker stood still, too."""
+
+SEND_RETRIES = procrastinate.RetryStrategy(max_attempts=MAX_ERRORS, wait=2)
 
 LOOK_SECONDS = 1.0
 """How often workers without a heartbeat are looked for."""
@@ -63,24 +69,28 @@ async def run(settings: Settings) -> None:
     queue = queue_app(settings.database)
     async with Installation.open(settings, database) as world, queue.open_async():
         world.warm()
-        journal = Journal(database, queue)
+        presence = Presence(database)
+        journal = Journal(database, queue, presence.number)
         driver = QueuedDriver(journal, world)
+        errors = Counter[str]()
 
         # What goes wrong in a stage is the turn's own; a job that ends with an error has met a bug
         # of ours. It comes again a few times, and then the turn is failed.
-        @queue.task(name=WORK_TURN, retry=RETRIES, pass_context=True)
-        async def work_turn(context: procrastinate.JobContext, turn_id: str) -> None:
+        @queue.task(name=WORK_TURN, retry=RETRIES)
+        async def work_turn(turn_id: str) -> None:
             # A job that ended with an error while the database is away could not be marked as such
             # either, and nobody would take it up.
             try:
                 await patiently(partial(driver.work, turn_id))
             except Exception as error:
-                if context.job.attempts + 1 < MAX_ATTEMPTS:
+                errors[turn_id] += 1
+                if errors[turn_id] < MAX_ERRORS:
                     raise
                 log.exception("turn given up", turn=turn_id)
                 await patiently(partial(driver.give_up, turn_id, Failure.of("receive", error)))
+            errors.pop(turn_id, None)
 
-        @queue.task(name=SEND_DELIVERY, retry=RETRIES)
+        @queue.task(name=SEND_DELIVERY, retry=SEND_RETRIES)
         async def send_delivery(turn_id: str, delivery_id: str) -> None:
             await patiently(partial(driver.decide, turn_id, delivery_id))
 
@@ -96,7 +106,10 @@ async def run(settings: Settings) -> None:
         beside = [
             asyncio.create_task(keep_running(name, work))
             for name, work in (
+                ("holding the loop to its turns", watch),
+                ("showing that this process lives", presence.hold),
                 ("looking for stalled turns", partial(_look_for_stalled, queue, database)),
+                ("noticing that it stood still", partial(_let_go_of_taken, driver)),
                 ("hearing of what was committed", Notices(database, told).listen),
                 ("polling", poller.run),
                 ("preparing what is published", preparation.run),
@@ -104,6 +117,7 @@ async def run(settings: Settings) -> None:
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]
+        await presence.held()
         stopping = asyncio.Event()
         worker = asyncio.create_task(_work(queue, settings.turns_at_once, stopping))
 
@@ -145,6 +159,18 @@ async def _work(queue: procrastinate.App, at_once: int, stopping: asyncio.Event)
             await asyncio.sleep(POLL_SECONDS)
         else:
             return
+
+
+async def _let_go_of_taken(driver: QueuedDriver) -> None:
+    """Where this process stood still, another may have taken its turns: it lets go of them."""
+    while True:
+        await stood_still(STALLED_SECONDS / 2)
+        try:
+            count = await driver.under_way.let_go_of_taken()
+        except (SQLAlchemyError, *AWAY) as error:
+            log.warning("what became of turns is not known", reason=str(error).splitlines()[0])
+            continue
+        log.warning("this process stood still", turns_that_others_took=count)
 
 
 async def _tidy(database: Database, event_days: int) -> None:

@@ -137,11 +137,11 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         patient = described.model_copy(
             update={"seconds": described.seconds + described.late_seconds}
         )
-        waited = needs.logic.ask(patient, asked, safe=spec.safe)
+        waited = needs.logic.ask(patient, asked, safe=spec.safe, once=needs.once)
         for part in await _in_time(waited, described.seconds, turn, needs, spec.logic):
             yield await shortened(part, spec, turn, needs)
         return
-    requested = needs.logic.ask(described, asked, safe=spec.safe, **listens)
+    requested = needs.logic.ask(described, asked, safe=spec.safe, once=needs.once, **listens)
     try:
         with recorded(needs, spec.logic):
             async for part in requested:
@@ -163,7 +163,7 @@ async def _undone(turn: RoutedTurn, done: Done, needs: Needs) -> AsyncIterator[R
     service, _, action = done.undo.partition(".")
     asked = request(turn, action).model_copy(update={"route": done.route, "slots": done.slots})
     with recorded(needs, done.undo):
-        async for part in needs.logic.ask(turn.assistant.logic[service], asked):
+        async for part in needs.logic.ask(turn.assistant.logic[service], asked, once=needs.once):
             yield part
 
 

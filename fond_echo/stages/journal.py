@@ -12,7 +12,7 @@ from datetime import datetime
 from typing import Any
 
 import procrastinate
-from sqlalchemy import Text, bindparam, cast, func, select, text, update
+from sqlalchemy import cast, func, select, update
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
@@ -28,74 +28,42 @@ from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.outbox import Outbox
 from fond_echo.stages.pending import NOW, Pending
 from fond_echo.stages.state import ConversationState
+from fond_echo.stages.statements import AROUND, LEAVE, TAKE, TAKE_FINISHED, WAKE
 from fond_echo.stages.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
 from fond_echo.store.calls import take_back
 from fond_echo.store.database import Database
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
 from fond_echo.store.inbound import count_use, take_in_once
-from fond_echo.store.queue import WORK_TURN, deferring, enqueue
+from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import (
-    Assistant,
-    Channel,
     Contact,
     Conversation,
     Delivery,
-    Inbound,
     Revision,
     Run,
     Stage,
     Turn,
 )
 
-_OF = update(Turn).where(Turn.id == bindparam("turn")).values(epoch=Turn.epoch + 1)
-_TAKE = (
-    _OF.where(Turn.state.in_(UNFINISHED))
-    .values(state="working")
-    .returning(Turn)
-    .execution_options(synchronize_session=False)
-)
-_TAKE_FINISHED = (
-    _OF.where(Turn.state.in_(("answered", "failed")))
-    .returning(Turn)
-    .execution_options(synchronize_session=False)
-)
-_AROUND = (
-    select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
-    .join(Contact, Contact.id == Conversation.contact_id)
-    .join(Channel, Channel.name == Conversation.channel)
-    .join(Assistant, Assistant.name == Channel.assistant)
-    .join(Inbound, Inbound.turn_id == bindparam("turn"))
-    .outerjoin(Run, Run.id == bindparam("run"))
-    .where(Conversation.id == bindparam("conversation"))
-    .with_for_update(of=Conversation)
-)
-_LEAVE = text(
-    """
-    UPDATE conversations
-       SET answered = greatest(answered, :number), state = coalesce(:state, state),
-           answering = coalesce(:answering, answering), changed_at = now()
-     WHERE id = :id
-    """
-).bindparams(bindparam("state", type_=JSONB(none_as_null=True)), bindparam("answering", type_=Text))
-_WAKE = text(
-    f"""
-    SELECT {deferring("id")} FROM turns
-     WHERE conversation_id = :conversation AND number = :number AND state = 'waiting'
-    """
-)
-"""After that, in a statement of its own: a message that came meanwhile waited for the first."""
-
 
 class Journal:
     """Reads and writes the records of turns.
 
+    Args:
+        carrier: the number of this process (`store.presence`), where its turns outlive it.
+
     Attributes:
+        database: where they are.
         outbox: the records of what turns send.
     """
 
-    def __init__(self, database: Database, queue: procrastinate.App) -> None:
+    def __init__(
+        self, database: Database, queue: procrastinate.App, carrier: int | None = None
+    ) -> None:
+        self.database = database
         self._fence = Fence(database, queue)
+        self._carrier = carrier
         self.outbox = Outbox(self._fence)
 
     async def claim(self, turn_id: str, *, finished: bool = False) -> Claim | None:
@@ -116,12 +84,15 @@ class Journal:
         Args:
             heard: hearing it takes no time, so that it passes the gate too where that is open.
         """
-        take = _TAKE_FINISHED if finished else _TAKE
-        turn = (await session.execute(take, {"turn": turn_id})).scalar_one_or_none()
+        take = TAKE_FINISHED if finished else TAKE
+        which: dict[str, Any] = {"turn": turn_id}
+        if not finished:
+            which["me"] = self._carrier
+        turn = (await session.execute(take, which)).scalar_one_or_none()
         if turn is None:
             return None
         about = {"turn": turn.id, "run": turn.run_id, "conversation": turn.conversation_id}
-        row = (await session.execute(_AROUND, about)).one()
+        row = (await session.execute(AROUND, about)).one()
         conversation, contact, channel, inbound, live, run = row
         rows: Sequence[Stage] = []
         resumed = run is not None
@@ -153,6 +124,7 @@ class Journal:
             standing=turn.standing,
         )
         claim = claimed(so_far, turn, channel, rows, resumed=resumed)
+        claim.asked_once.update(run.asked_once or ())
         open_ = conversation.answered >= turn.number - 1
         if finished or not (claim.answers_at_once or (heard and open_)):
             return claim
@@ -208,6 +180,21 @@ class Journal:
         if not failure:
             claim.pending.on_turn |= _on_the_turn(stage, output or {}, input)
         claim.tell("turn.stage", stage=stage, failed=failure is not None)
+
+    async def note_asked(self, claim: Claim, question: str) -> None:
+        """Put down that business logic is about to be asked what must not be asked again.
+
+        Raises:
+            StaleWorker: the turn is not ours any more.
+        """
+        asked = (
+            update(Run)
+            .where(Run.id == claim.turn.run_id)
+            .values(asked_once=Run.asked_once.op("||")(cast([question], JSONB)))
+        )
+        async with self._fence.writing(claim) as session:
+            await session.execute(asked)
+        claim.asked_once.add(question)
 
     async def take_in(self, claim: Claim, message: Message, *, standing: str, cause: str) -> None:
         """Make another turn in a turn's conversation, to be worked as any other; once."""
@@ -272,8 +259,8 @@ class Journal:
         """
         # A turn that is tried again by hand was passed by those after it long ago.
         if conversation.answered < claim.turn.number - 1:
-            waiting = update(Turn).where(Turn.id == claim.turn.id).values(state="waiting")
-            await session.execute(waiting)
+            waiting = {"state": "waiting", "carrier": None}
+            await session.execute(update(Turn).where(Turn.id == claim.turn.id).values(waiting))
             return False
         if not frozen:
             freeze = (
@@ -293,7 +280,9 @@ class Journal:
 
     async def defer(self, claim: Claim, seconds: float) -> None:
         """Leave a turn for now: its job comes again after a while."""
-        async with self._fence.writing(claim, Pending(on_turn={"state": "received"})) as session:
+        async with self._fence.writing(
+            claim, Pending(on_turn={"state": "received", "carrier": None})
+        ) as session:
             await enqueue(
                 self._fence.queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id
             )
@@ -310,7 +299,8 @@ class Journal:
         error = failure.as_json() if failure else None
         # None of it may stand there without the rest: a turn that was over, and yet in the way of
         # those after it, would never be taken up again.
-        own = Pending(on_turn={"state": ended, "error": error, "finished_at": NOW})
+        over = {"state": ended, "error": error, "finished_at": NOW, "carrier": None}
+        own = Pending(on_turn=over)
         async with self._fence.writing(claim, own) as session:
             await self.outbox.settle_asides(session, claim)
             state = await self._left_behind(session, claim, closing)
@@ -320,7 +310,7 @@ class Journal:
             spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
             await count_use(session, turn.contact_id, heard, spoken)
             await session.execute(
-                _LEAVE,
+                LEAVE,
                 {
                     "id": turn.conversation_id, "number": turn.number, "state": state,
                     "answering": "person" if closing.hand_over else None,
@@ -345,6 +335,7 @@ class Journal:
                     state="failed",
                     error=failure.as_json(),
                     epoch=Turn.epoch + 1,
+                    carrier=None,
                     finished_at=func.now(),
                 )
                 .returning(Turn.channel, Turn.conversation_id, Turn.number)
@@ -359,7 +350,7 @@ class Journal:
             )
             nothing_left = {"state": None, "answering": None}
             left = {"id": row.conversation_id, "number": row.number, **nothing_left}
-            await session.execute(_LEAVE, left)
+            await session.execute(LEAVE, left)
             await self._wake_following(session, row.conversation_id, row.number)
             await emit(
                 session, "turn.failed", turn_id, channel=row.channel,
@@ -370,7 +361,7 @@ class Journal:
         self, session: AsyncSession, conversation_id: str, number: int
     ) -> None:
         """Enqueue the turn that waits for this one."""
-        await session.execute(_WAKE, {"conversation": conversation_id, "number": number + 1})
+        await session.execute(WAKE, {"conversation": conversation_id, "number": number + 1})
 
     async def _left_behind(
         self, session: AsyncSession, claim: Claim, closing: Closing

@@ -203,6 +203,10 @@ class Clips(Protocol):
     async def load(self, clip_id: str) -> bytes: ...
 
 
+Once = Callable[[str], Awaitable[None]]
+"""Puts a question down, by its id, before it is asked; raises where it stands there already."""
+
+
 class Listener(Protocol):
     """Is handed each piece of text as it comes."""
 
@@ -216,9 +220,10 @@ class LogicPort(Protocol):
 
     def ask(
         self, service: LogicService, request: LogicRequest, *, safe: bool = False,
-        listener: Listener | None = None,
+        listener: Listener | None = None, once: Once | None = None,
     ) -> AsyncIterator[Reply]:  # fmt: skip
-        """`listener` hears of the pieces of an answer that is streamed."""
+        """`listener` hears of the pieces of an answer that is streamed; `once` is handed the id of
+        a question before it is asked, where nothing would tell that it is asked again."""
         ...
 
 
@@ -298,5 +303,6 @@ class Needs:
     """What engines were asked since this was called last."""
     late: Callable[[asyncio.Task[list[Reply]]], None] | None = None
     """Takes an answer that will come after its time: it is sent as a turn of its own."""
+    once: Once | None = None
     called: list[EngineAsked] = field(default_factory=list)
     """Functions of business logic that engines had called."""

@@ -181,8 +181,10 @@ class Turn(Record):
     failed, or cancelled (erased before it was finished). `standing` says why a turn is only told
     so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
     again by hand gets another. `epoch` fences workers: a write with an older one is refused.
-    `sound_erased_at` and `erased_at` say when its sound, and its words too, were erased. `words`
-    are those of its text, of the first 100,000 characters, kept by the database to find it by.
+    `carrier` is the process that carries it now (`store.presence`), and `deaths` how many processes
+    ended while they did. `sound_erased_at` and `erased_at` say when its sound, and its words too,
+    were erased. `words` are those of its text, of the first 100,000 characters, kept by the
+    database to find it by.
     """
 
     __tablename__ = "turns"
@@ -225,6 +227,8 @@ class Turn(Record):
     run_id: Mapped[str | None]
     error: Mapped[Json | None]
     epoch: Mapped[int] = mapped_column(default=0)
+    carrier: Mapped[int | None]
+    deaths: Mapped[int] = mapped_column(default=0, server_default="0")
     received_at: Mapped[datetime] = now_column()
     finished_at: Mapped[datetime | None]
     sound_erased_at: Mapped[datetime | None]
@@ -232,7 +236,10 @@ class Turn(Record):
 
 
 class Run(Record):
-    """One way a turn was worked: live, or again later with all that it depends on frozen."""
+    """One way a turn was worked: live, or again later with all that it depends on frozen.
+
+    `asked_once` are the ids of the questions to business logic that must not be asked again.
+    """
 
     __tablename__ = "runs"
     __table_args__ = (Index(None, "turn_id"),)
@@ -244,6 +251,7 @@ class Run(Record):
     seed: Mapped[int] = mapped_column(BigInteger)
     state_before: Mapped[Json]
     memory_before: Mapped[Json]
+    asked_once: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     started_at: Mapped[datetime] = now_column()
 
 

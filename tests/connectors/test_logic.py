@@ -46,6 +46,34 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         service = LogicService(url=URL, **{"secret": "old", **fields})
         return [part.text async for part in caller.ask(service, requested(number), safe=safe)]
 
+    async def test_who_is_not_told_the_id_of_a_question_is_put_down_before_it_is_asked(self):
+        put_down = []
+
+        async def once(question):
+            put_down.append(question)
+
+        client = httpx.AsyncClient(
+            transport=httpx.MockTransport(lambda _: httpx.Response(200, json={"says": "Here."}))
+        )
+        shape = {"answer": "$.says", "secret": None}
+        for service, safe, count in (
+            (LogicService(url=URL, request={"q": "{{ text }}"}, **shape), False, 1),
+            (LogicService(url=URL, request={"q": "{{ text }}"}, **shape), True, 0),
+            (LogicService(url=URL, request={"q": ["{{ text }}", "{{ call }}"]}, **shape), False, 0),
+            (
+                LogicService(
+                    url=URL, request={"q": "?"}, headers={"Idempotency-Key": "{{ call }}"}, **shape
+                ),
+                False,
+                0,
+            ),
+        ):
+            put_down.clear()
+            caller = LogicCaller(client, VAULT, self.breakers)
+            asked = caller.ask(service, requested(1), safe=safe, once=once)
+            self.assertEqual([part.text async for part in asked], ["Here."])
+            self.assertEqual(len(put_down), count, service)
+
     def failing(self, *failures):
         """A transport that fails so often, then answers; how often it was asked."""
         waiting, count = list(failures), []

@@ -46,6 +46,12 @@ class Tending(unittest.TestCase):
         supervisor.stop()
         self.assertFalse(part.running())
 
+    def test_one_that_stood_still_is_told_from_others(self):
+        part = self.part("still", "import os, signal, time; time.sleep(1)\n"
+                         "os.kill(os.getpid(), signal.SIGPROF); time.sleep(60)")  # fmt: skip
+        self.supervise(part).start()
+        self.assertTrue(until(lambda: any("still stood still" in each for each in self.said)))
+
     def test_one_that_ends_at_once_did_not_start(self):
         good = self.part("good")
         supervisor = self.supervise(

@@ -89,7 +89,7 @@ class OnePath(Driving):
         self.assertEqual(self.sent[1].text, "Four pounds, Isla.\n\n1. Book a place")
 
     async def test_an_indicator_says_what_is_coming(self):
-        async def ask(service, request, *, safe=False):
+        async def ask(service, request, *, safe=False, once=None):
             await asyncio.sleep(0.6)
             yield Reply(text="At noon.")
 
@@ -102,7 +102,7 @@ class OnePath(Driving):
         self.assertEqual(self.world.channel.indicated, ["recording", "typing"])
 
     async def test_in_a_crowd_answers_go_first(self):
-        async def ask(service, request, *, safe=False):
+        async def ask(service, request, *, safe=False, once=None):
             await asyncio.sleep(0.6)
             yield Reply(text="At noon.")
 

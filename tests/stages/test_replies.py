@@ -111,7 +111,7 @@ class Rewriting(Driving):
     async def say(self, *parts, seconds=0.4, **arrives):
         """The answer comes in parts, with pauses between them."""
 
-        async def ask(service, request, *, safe=False):
+        async def ask(service, request, *, safe=False, once=None):
             for number, part in enumerate(parts):
                 await asyncio.sleep(seconds if number else 0)
                 yield part
@@ -185,7 +185,7 @@ class Waiting(Driving):
     assistant = WAITING
 
     async def ask_slowly(self, seconds, **arrives):
-        async def ask(service, request, *, safe=False):
+        async def ask(service, request, *, safe=False, once=None):
             await asyncio.sleep(seconds)
             yield Reply(text="At noon.")
 

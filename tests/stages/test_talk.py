@@ -149,7 +149,7 @@ class Talk(Driving):
     async def slowly(self, seconds, fails=False):
         asked = []
 
-        async def ask(service, request, *, safe=False, listener=None):
+        async def ask(service, request, *, safe=False, listener=None, once=None):
             asked.append(service.seconds)
             await asyncio.sleep(seconds)
             if fails:

@@ -123,7 +123,7 @@ class MemoryLogic:
         )
 
     async def ask(
-        self, service: LogicService, request: LogicRequest, *, safe: bool = False
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False, once: Any = None
     ) -> AsyncIterator[Reply]:
         self.requested.append(request)
         yield self.answer(request)

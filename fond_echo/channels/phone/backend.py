@@ -118,6 +118,11 @@ class BackendCall(Protocol):
 class Backend(Protocol):
     """The rest of the service, as the phone channels of a process need it."""
 
+    @property
+    def stands_still(self) -> bool:
+        """Whether it has not shown for a while that it does anything: no call is let in then."""
+        ...
+
     def call(self, start: CallStart, play: Play) -> BackendCall: ...
 
     async def rang(self, start: CallStart, number: str) -> None:

@@ -55,6 +55,11 @@ class IncomingCalls:
         verdict = self._admission.judge(call, host.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
+        if not verdict.status and host.backend.stands_still:
+            log.warning("a call is refused: the process with its turns stands still",
+                        channel=host.channel)  # fmt: skip
+            host.done(host.endpoint.reject(call, 503, host.now(), [RETRY_AFTER]))
+            return
         if verdict.status:
             log.info(
                 "a call is refused", channel=host.channel, status=verdict.status,

@@ -24,6 +24,9 @@ from fond_echo.core.telephony.media.g711 import Law
 KEPT_SECONDS = 60.0
 """A call is known so long after its end."""
 
+ALIVE_SECONDS, STILL_SECONDS = 1.0, 10.0
+"""How often the other end shows that it does something, and after how long it stands still."""
+
 ABOUT_CALLS = ("turn", "guess", "hear", "opening", "record", "over", "ended")
 ABOUT_CHANNELS = ("write", "left_behind", "waiting", "due", "prompt", "warm")
 
@@ -71,7 +74,16 @@ class RemoteBackend:
     def __init__(self) -> None:
         self.link = Link({})
         self._plays: dict[str, Play] = {}
-        self.handlers: dict[str, Handler] = {"play": self._play}
+        self._alive_at: float | None = None
+        self.handlers: dict[str, Handler] = {"play": self._play, "alive": self._alive}
+
+    @property
+    def stands_still(self) -> bool:
+        now = asyncio.get_running_loop().time()
+        return self._alive_at is not None and now - self._alive_at > STILL_SECONDS
+
+    def _alive(self) -> None:
+        self._alive_at = asyncio.get_running_loop().time()
 
     def _play(self, record: str, sound: bytes) -> None:
         if (play := self._plays.get(record)) is not None:
@@ -149,6 +161,13 @@ class BackendHandlers:
         await self._calls[record].ended(end)
         # What was said last may still wait for its turn.
         asyncio.get_running_loop().call_later(KEPT_SECONDS, self._calls.pop, record, None)
+
+    async def show_life(self) -> None:
+        """Tell the other end again and again that this one does something, until cancelled."""
+        while True:
+            if self.link is not None:
+                self.link.tell("alive")
+            await asyncio.sleep(ALIVE_SECONDS)
 
     def gone(self) -> None:
         """The other process is gone: nobody hears an answer any more."""

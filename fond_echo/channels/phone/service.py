@@ -69,7 +69,10 @@ class ServiceBackend:
 
     Attributes:
         channels: by their names; one is put here before it listens.
+        stands_still: never, as seen from its own process.
     """
+
+    stands_still = False
 
     def __init__(self, needs: CallDependencies) -> None:
         self._needs = needs

@@ -324,6 +324,22 @@ def _parts_in(tree: nodes.Template, names: frozenset[str]) -> Iterator[tuple[str
             yield node.node.name, node.arg.value
 
 
+def names_in_tree(tree: Any) -> frozenset[str]:
+    """The values that the templates in a tree of dicts and lists name.
+
+    Raises:
+        TemplateFailed: one of them is none.
+    """
+    if isinstance(tree, str):
+        return compile_template(tree).names
+    if isinstance(tree, Mapping):
+        tree = list(tree.values())
+    return frozenset[str]().union(*map(names_in_tree, tree)) if isinstance(tree, list) else _NONE
+
+
+_NONE = frozenset[str]()
+
+
 def render_tree(tree: Any, values: Mapping[str, Any]) -> Any:
     """Every string in a tree of dicts and lists, rendered."""
     if isinstance(tree, str):

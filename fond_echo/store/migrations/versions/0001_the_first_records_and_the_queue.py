@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records9"
+revision = "records10"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -399,6 +399,8 @@ def upgrade() -> None:
         sa.Column("run_id", sa.Text(), nullable=True),
         sa.Column("error", postgresql.JSONB, nullable=True),
         sa.Column("epoch", sa.Integer(), nullable=False),
+        sa.Column("carrier", sa.Integer(), nullable=True),
+        sa.Column("deaths", sa.Integer(), server_default="0", nullable=False),
         sa.Column(
             "received_at",
             sa.DateTime(timezone=True),
@@ -508,6 +510,7 @@ def upgrade() -> None:
         sa.Column("seed", sa.BigInteger(), nullable=False),
         sa.Column("state_before", postgresql.JSONB, nullable=False),
         sa.Column("memory_before", postgresql.JSONB, nullable=False),
+        sa.Column("asked_once", postgresql.JSONB, server_default="[]", nullable=False),
         sa.Column(
             "started_at",
             sa.DateTime(timezone=True),

@@ -1,0 +1,53 @@
+"""The statements by which turns are taken and left."""
+
+from __future__ import annotations
+
+from sqlalchemy import Integer, Text, bindparam, select, text, update
+from sqlalchemy.dialects.postgresql import JSONB
+
+from fond_echo.store.erasing import UNFINISHED
+from fond_echo.store.presence import IS_GONE
+from fond_echo.store.queue import deferring
+from fond_echo.store.records import Assistant, Channel, Contact, Conversation, Inbound, Run, Turn
+
+_OF = update(Turn).where(Turn.id == bindparam("turn")).values(epoch=Turn.epoch + 1)
+_DIED = text(
+    "deaths + CASE WHEN carrier IS NOT NULL AND carrier IS DISTINCT FROM :me "
+    f"AND {IS_GONE.format('carrier')} THEN 1 ELSE 0 END"
+).bindparams(bindparam("me", type_=Integer))
+TAKE = (
+    _OF.where(Turn.state.in_(UNFINISHED))
+    .values(state="working", deaths=_DIED, carrier=bindparam("me", type_=Integer))
+    .returning(Turn)
+    .execution_options(synchronize_session=False)
+)
+TAKE_FINISHED = (
+    _OF.where(Turn.state.in_(("answered", "failed")))
+    .returning(Turn)
+    .execution_options(synchronize_session=False)
+)
+AROUND = (
+    select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
+    .join(Contact, Contact.id == Conversation.contact_id)
+    .join(Channel, Channel.name == Conversation.channel)
+    .join(Assistant, Assistant.name == Channel.assistant)
+    .join(Inbound, Inbound.turn_id == bindparam("turn"))
+    .outerjoin(Run, Run.id == bindparam("run"))
+    .where(Conversation.id == bindparam("conversation"))
+    .with_for_update(of=Conversation)
+)
+LEAVE = text(
+    """
+    UPDATE conversations
+       SET answered = greatest(answered, :number), state = coalesce(:state, state),
+           answering = coalesce(:answering, answering), changed_at = now()
+     WHERE id = :id
+    """
+).bindparams(bindparam("state", type_=JSONB(none_as_null=True)), bindparam("answering", type_=Text))
+WAKE = text(
+    f"""
+    SELECT {deferring("id")} FROM turns
+     WHERE conversation_id = :conversation AND number = :number AND state = 'waiting'
+    """
+)
+"""After that, in a statement of its own: a message that came meanwhile waited for the first."""
