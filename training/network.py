@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import torch
 from torch import Tensor, nn
@@ -119,11 +119,16 @@ class Attention(nn.Module):
 
 class Network(nn.Module):
     """Normalized features (batch, frames, 64) to log probabilities (batch, frames / 3, 40), and the
-    logits of an auxiliary head over the same outputs."""
+    logits of an auxiliary head over the same outputs.
+
+    Args:
+        heads: output layers of other languages, and how many outputs each has, the blank too.
+    """
 
     def __init__(
-        self, width: int, plan: Sequence[LayerPlan] = CONVOLUTIONS, dropout: float = 0.05
-    ) -> None:
+        self, width: int, plan: Sequence[LayerPlan] = CONVOLUTIONS, dropout: float = 0.05,
+        heads: Mapping[str, int] | None = None,
+    ) -> None:  # fmt: skip
         super().__init__()
         self.plan = tuple(plan)
         self.inp = nn.Linear(BANDS * SPAN, width)
@@ -132,10 +137,16 @@ class Network(nn.Module):
         )
         self.n = nn.LayerNorm(width)
         self.out = nn.Linear(width, OUTPUTS)
+        self.heads = nn.ModuleDict(
+            {each: nn.Linear(width, count) for each, count in (heads or {}).items()}
+        )
         self.ce = nn.Linear(width, OUTPUTS)
 
-    def forward(self, features: Tensor, lengths: Tensor | None = None) -> tuple[Tensor, Tensor]:
-        """`lengths`: the network's frames of each example; all of them where none are given."""
+    def forward(
+        self, features: Tensor, lengths: Tensor | None = None, head: str = ""
+    ) -> tuple[Tensor, Tensor]:
+        """`lengths`: the network's frames of each example; all of them where none are given.
+        `head`: another language's output layer."""
         padded = functional.pad(features, (0, 0, 2, SPAN - 3))
         x = padded.unfold(1, SPAN, STRIDE).reshape(features.shape[0], -1, BANDS * SPAN)
         x = self.inp(x)
@@ -146,4 +157,5 @@ class Network(nn.Module):
             x = block(x, lengths)
             if place == len(self.bl) - 3:
                 middle = x
-        return functional.log_softmax(self.out(self.n(x)), dim=-1), self.ce(middle)
+        out = self.heads[head] if head else self.out
+        return functional.log_softmax(out(self.n(x)), dim=-1), self.ce(middle)

@@ -22,13 +22,14 @@ from fond_echo.core.recognition.layers import packed_plan
 from fond_echo.core.recognition.network import PLAN, SCALE
 from training.network import PLANS
 
-AUXILIARY = "ce."
+AUXILIARY = ("ce.", "heads.")
+"""Output layers that serve training alone."""
 
 Arrays = dict[str, npt.NDArray[np.generic]]
 
 
 def packed(state: dict[str, torch.Tensor]) -> Arrays:
-    """Arrays by name; the auxiliary head is left out."""
+    """Arrays by name; the auxiliary heads are left out."""
     found: Arrays = {}
     for name, tensor in state.items():
         if name.startswith(AUXILIARY):
@@ -57,6 +58,8 @@ def mean(state: dict[str, torch.Tensor], other: Path) -> dict[str, torch.Tensor]
     with np.load(other) as arrays:
         return {
             name: (tensor + torch.from_numpy(arrays[name].astype(np.float32))) / 2
+            if name in arrays or not name.startswith(AUXILIARY)
+            else tensor
             for name, tensor in state.items()
         }
 

@@ -33,6 +33,7 @@ from fond_echo.core.recognition.layers import unpacked_plan
 from fond_echo.core.recognition.network import PLAN, unpacked
 from training.examples import Batches, Example, Shards, others_of
 from training.network import OUTPUTS, PLANS, Network, places_within
+from training.people.spellings import SOUNDS
 from training.variation import varied
 
 WIDTH = 288
@@ -73,22 +74,26 @@ class Progress:
 
 
 def loss_of(
-    network: Network, parts: list[tuple[Array, Array]], sounds: list[npt.NDArray[np.uint8]]
-) -> tuple[torch.Tensor, torch.Tensor]:
-    """The connectionist loss per phoneme, and the auxiliary loss per frame."""
+    network: Network, parts: list[tuple[Array, Array]], sounds: list[npt.NDArray[np.uint8]],
+    head: str = "",
+) -> tuple[torch.Tensor, torch.Tensor]:  # fmt: skip
+    """The connectionist loss per phoneme, and the auxiliary loss per frame, which lines of another
+    language (`head`) have none of, as nothing of them is aligned."""
     longest = max(len(found) for found, _ in parts)
     x = np.zeros((len(parts), longest, BANDS), np.float32)
     y = np.full((len(parts), longest), -1, np.int64)
     for k, (found, labels) in enumerate(parts):
         x[k, : len(found)], y[k, : len(found)] = found, labels
     lengths = torch.tensor([-(-len(found) // 3) for found, _ in parts])
-    logs, extra = network(torch.from_numpy(x), lengths)
+    logs, extra = network(torch.from_numpy(x), lengths, head)
     lengths = lengths.clamp(max=logs.shape[1])
     counts = torch.tensor([len(each) for each in sounds])
     wanted = torch.from_numpy(np.concatenate(sounds).astype(np.int64))
     main = functional.ctc_loss(
         logs.transpose(0, 1), wanted, lengths, counts, reduction="sum", zero_infinity=True
     ) / max(1, int(counts.sum()), int(lengths.sum()) // QUIET_FRAMES)
+    if head:
+        return main, main.new_zeros(())
     middles = torch.from_numpy(y[:, 1::3])
     count = min(middles.shape[1], extra.shape[1])
     beside = functional.cross_entropy(
@@ -144,7 +149,8 @@ class Training:
 
     def __init__(self, chosen: argparse.Namespace, rank: int, size: int) -> None:
         self.chosen, self.rank, self.size = chosen, rank, size
-        self.network = Network(chosen.width, PLANS[chosen.plan], chosen.dropout)
+        others = {each: len(SOUNDS[each]) + 1 for each in chosen.others}
+        self.network = Network(chosen.width, PLANS[chosen.plan], chosen.dropout, others)
         self.average = {k: v.detach().clone() for k, v in self.network.state_dict().items()}
         self.optimizer = torch.optim.AdamW(
             self.network.parameters(), lr=chosen.rate, weight_decay=0.01, betas=(0.9, 0.98)
@@ -168,6 +174,12 @@ class Training:
                 Shards(chosen.people, rank, size), BATCH_FRAMES * chosen.share, chance
             )
             self.kinds.append(("people", chosen.share, batches))
+        self.kinds = [(kind, share * (1 - chosen.share_of_others * bool(others)), batches)
+                      for kind, share, batches in self.kinds]  # fmt: skip
+        for language, folder in chosen.others.items():
+            share = chosen.share_of_others / len(chosen.others)
+            batches = Batches(Shards(folder, rank, size), BATCH_FRAMES * share, chance)
+            self.kinds.append((language, share, batches))
 
     def _resume(self) -> None:
         kept = torch.load(self.checkpoint, weights_only=True)
@@ -206,11 +218,12 @@ class Training:
         for kind, share, batches in self.kinds:
             batch = batches.next()
             parts = self.varied(batch)
-            main, beside = loss_of(self.network, parts, [one.sounds for one in batch])
+            head = kind if kind in self.chosen.others else ""
+            main, beside = loss_of(self.network, parts, [one.sounds for one in batch], head)
             (share * (main + AUXILIARY * beside)).backward()
             seconds = self.size * sum(len(found) for found, _ in parts) / 100
             self.progress.heard += seconds
-            self.progress.heard_people += seconds if kind == "people" else 0
+            self.progress.heard_people += 0 if kind == "synthetic" else seconds
             self.progress.count(kind, main.item())
         parameters = list(self.network.parameters())
         if self.size > 1:
@@ -276,6 +289,10 @@ def run(rank: int, chosen: argparse.Namespace) -> None:
         distributed.destroy_process_group()
 
 
+def _others(given: str) -> dict[str, Path]:
+    return {name: Path(folder) for name, folder in (each.split("=") for each in given.split(","))}
+
+
 def options(arguments: list[str] | None = None) -> Any:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
@@ -283,6 +300,9 @@ def options(arguments: list[str] | None = None) -> Any:
     parser.add_argument("--shards", type=Path, required=True, help="synthetic speech")
     parser.add_argument("--people", type=Path, help="shards of training.people.shards")
     parser.add_argument("--share", type=float, default=0.5, help="of people in every step (0.5)")
+    parser.add_argument("--others", type=_others, default={}, metavar="es=FOLDER,it=FOLDER",
+                        help="shards of training.people.foreign, by language")  # fmt: skip
+    parser.add_argument("--share-of-others", type=float, default=0.2)
     parser.add_argument("--work", type=Path, required=True)
     parser.add_argument("--minutes", type=float, default=75.0, help="of one thread's work, in all")
     parser.add_argument("--settle", type=float, default=0.0, help="the last of these minutes")

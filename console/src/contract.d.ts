@@ -1130,6 +1130,17 @@ export interface components {
       first_seconds: number;
       asked: components["schemas"]["EngineAsked"];
     };
+    /**
+     * FailIn
+     * @description Why a turn is ended.
+     */
+    FailIn: {
+      /**
+       * Reason
+       * @default
+       */
+      reason: string;
+    };
     /** FileErrorOut */
     FileErrorOut: {
       /** File */
@@ -2125,6 +2136,18 @@ export interface components {
        * @default 0
        */
       words_days: number;
+    };
+    /**
+     * RetryIn
+     * @description How a turn is tried again: `revision` is the one to answer it with, "live", "draft" or an id;
+     *     without one, it is the live one, as for any new turn.
+     */
+    RetryIn: {
+      /**
+       * Revision
+       * @default
+       */
+      revision: string;
     };
     /**
      * RetryPlan

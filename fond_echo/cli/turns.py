@@ -1,4 +1,4 @@
-"""turn list, show and retry."""
+"""turn list, show, retry and fail."""
 
 from __future__ import annotations
 
@@ -30,8 +30,16 @@ def add(commands: Any) -> None:
     explaining.add_to_turns(verbs)
     retry = verbs.add_parser("retry", help="queue a failed turn again")
     retry.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    retry.add_argument("--revision", default="", metavar="ID",
+                       help="answer it with this revision of its assistant: live, draft or an id; "
+                       "a turn that is not finished, too")  # fmt: skip
     add_service(retry)
     retry.set_defaults(run=_retry)
+    fail = verbs.add_parser("fail", help="end a turn that is not finished; nothing more is sent")
+    fail.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    fail.add_argument("--reason", default="", help="why, for whoever looks at it later")
+    add_service(fail)
+    fail.set_defaults(run=_fail)
 
 
 def _list(options: argparse.Namespace) -> int:
@@ -53,11 +61,21 @@ def _list(options: argparse.Namespace) -> int:
 
 def _retry(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        turn = echo.retry_turn(options.id)
+        turn = echo.retry_turn(options.id, options.revision)
     if options.json:
         print_json(turn)
     else:
         print(f"Turn {turn.number} of {turn.contact_name} queued again.")
+    return 0
+
+
+def _fail(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        turn = echo.fail_turn(options.id, options.reason)
+    if options.json:
+        print_json(turn)
+    else:
+        print(f"Turn {turn.number} of {turn.contact_name} ended as failed.")
     return 0
 
 

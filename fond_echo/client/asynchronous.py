@@ -273,9 +273,13 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Hang up, or do not place the call after all."""
         return await self.make(calls.end_call(call_id))
 
-    async def retry_turn(self, turn_id: str) -> TurnDetail:
-        """Work a failed turn again."""
-        return await self.make(calls.retry_turn(turn_id))
+    async def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:
+        """Work a failed turn again; with a revision, one that is not finished, too."""
+        return await self.make(calls.retry_turn(turn_id, revision))
+
+    async def fail_turn(self, turn_id: str, reason: str = "") -> TurnDetail:
+        """End a turn that is not finished; nothing more is sent for it."""
+        return await self.make(calls.fail_turn(turn_id, reason))
 
     async def decide_delivery(self, turn_id: str, delivery_id: str, decision: str) -> TurnDetail:
         """Settle a delivery in doubt: resend, sent or drop."""

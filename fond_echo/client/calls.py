@@ -192,8 +192,13 @@ def end_call(call_id: str) -> Call[CallDetail]:
     return Call("POST", f"/api/calls/{call_id}/end", shape_of(CallDetail))
 
 
-def retry_turn(turn_id: str) -> Call[TurnDetail]:
-    return Call("POST", f"/api/turns/{turn_id}/retry", shape_of(TurnDetail))
+def retry_turn(turn_id: str, revision: str = "") -> Call[TurnDetail]:
+    body = {"revision": revision}
+    return Call("POST", f"/api/turns/{turn_id}/retry", shape_of(TurnDetail), body)
+
+
+def fail_turn(turn_id: str, reason: str = "") -> Call[TurnDetail]:
+    return Call("POST", f"/api/turns/{turn_id}/fail", shape_of(TurnDetail), {"reason": reason})
 
 
 def decide_delivery(turn_id: str, delivery_id: str, decision: str) -> Call[TurnDetail]:

@@ -250,9 +250,13 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Hang up, or do not place the call after all."""
         return self.make(calls.end_call(call_id))
 
-    def retry_turn(self, turn_id: str) -> TurnDetail:
-        """Work a failed turn again."""
-        return self.make(calls.retry_turn(turn_id))
+    def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:
+        """Work a failed turn again; with a revision, one that is not finished, too."""
+        return self.make(calls.retry_turn(turn_id, revision))
+
+    def fail_turn(self, turn_id: str, reason: str = "") -> TurnDetail:
+        """End a turn that is not finished; nothing more is sent for it."""
+        return self.make(calls.fail_turn(turn_id, reason))
 
     def decide_delivery(self, turn_id: str, delivery_id: str, decision: str) -> TurnDetail:
         """Settle a delivery in doubt: resend, sent or drop."""

@@ -140,6 +140,19 @@ class StandingIn(Schema):
     standing: Literal["allowed", "refused", "blocked", "new"]
 
 
+class RetryIn(Schema):
+    """How a turn is tried again: `revision` is the one to answer it with, "live", "draft" or an id;
+    without one, it is the live one, as for any new turn."""
+
+    revision: str = Field(default="", max_length=64)
+
+
+class FailIn(Schema):
+    """Why a turn is ended."""
+
+    reason: str = Field(default="", max_length=500)
+
+
 class DecisionIn(Schema):
     """What becomes of a delivery in doubt: sent again, counted as sent, or dropped."""
 

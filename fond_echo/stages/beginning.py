@@ -35,18 +35,25 @@ async def begin(
     conversation: Conversation,
     contact: Contact,
     revision: str,
+    *,
+    exactly: bool = False,
 ) -> Run:
-    """The live run of a turn, with its first stage: what was received."""
+    """The live run of a turn, with its first stage: what was received.
+
+    Args:
+        revision: the live one; one that the conversation is pinned to comes before it.
+        exactly: nothing comes before it.
+    """
     now, live = datetime.now(UTC), revision
     state = ConversationState.read(conversation.state)
-    if named := state.assistant:
+    if not exactly and (named := state.assistant):
         # A call that we placed for another assistant than its channel's.
         live = (await session.get_one(Assistant, named)).live or revision
     run = Run(
         id=new_id(),
         turn_id=turn.id,
         kind="live",
-        revision=state.pinned(live, now),
+        revision=live if exactly else state.pinned(live, now),
         clock=now,
         seed=secrets.randbits(62),
         state_before=conversation.state,

@@ -6,12 +6,26 @@ from typing import Annotated
 
 from fastapi import Path
 from sqlalchemy import func, select, update
+from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import DecisionIn, RewriteIn, TurnDetail
+from fond_echo.contract.api import DecisionIn, FailIn, RetryIn, RewriteIn, TurnDetail
+from fond_echo.stages.beginning import begin
+from fond_echo.stages.claim import Failure
 from fond_echo.stages.deliver import rewritten
+from fond_echo.stages.journal import Journal
+from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue
-from fond_echo.store.records import Channel, Conversation, Delivery, Run, Turn
+from fond_echo.store.records import (
+    Assistant,
+    Channel,
+    Contact,
+    Conversation,
+    Delivery,
+    Revision,
+    Run,
+    Turn,
+)
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import whole_id
@@ -22,10 +36,38 @@ from fond_echo.web.turns import TurnId, get_turn
 router = CheckedRouter(prefix="/api/turns", tags=["log"])
 
 
+@router.post("/{turn_id}/fail")
+async def fail(
+    turn_id: TurnId, bearer: MayOperate, service: TheService, given: FailIn | None = None
+) -> TurnDetail:
+    """End a turn that is not finished, whoever carries it: it is failed, nothing more is sent for
+    it, and the turns after it are answered."""
+    async with service.database.writing() as session:
+        turn_id = await whole_id(session, Turn, turn_id)
+        turn = await session.get(Turn, turn_id)
+        if turn is None:
+            raise NotThere(f"there is no turn {turn_id}")
+        channel = await session.get_one(Channel, turn.channel)
+        if channel.kind == "phone":
+            raise Conflict("the turn is part of a call", remedy="end the call")
+        if turn.state not in UNFINISHED:
+            raise Conflict(
+                f"the turn is {turn.state} already", remedy="only what goes on can be ended"
+            )
+    what = "an operator ended the turn" + (f": {given.reason}" if given and given.reason else "")
+    failure = Failure("receive", "ended-by-operator", what, "retry it when it can be answered")
+    await Journal(service.database, service.queue).give_up(turn_id, failure)
+    return await get_turn(turn_id, bearer, service)
+
+
 @router.post("/{turn_id}/retry")
-async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> TurnDetail:
-    """Work a failed turn again from the beginning, with the revision that is live now; or answer
-    the last turn of a conversation again."""
+async def retry(
+    turn_id: TurnId, bearer: MayOperate, service: TheService, given: RetryIn | None = None
+) -> TurnDetail:
+    """Work a failed turn again from the beginning, or answer the last turn of a conversation again:
+    with the revision that is live now, or with another one. With a revision of its own, a turn that
+    is not finished is taken from whoever carries it, too."""
+    named = given.revision if given is not None else ""
     async with service.database.writing() as session:
         turn_id = await whole_id(session, Turn, turn_id)
         turn = await session.get(Turn, turn_id, with_for_update=True)
@@ -33,10 +75,16 @@ async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> Tur
             raise NotThere(f"there is no turn {turn_id}")
         last = select(func.max(Turn.number)).where(Turn.conversation_id == turn.conversation_id)
         is_last = turn.number == (await session.execute(last)).scalar_one()
-        if turn.state != "failed" and not (turn.state == "answered" and is_last):
+        unfinished = turn.state in UNFINISHED
+        if not (
+            turn.state == "failed"
+            or (turn.state == "answered" and is_last)
+            or (unfinished and named)
+        ):
             raise Conflict(
                 f"the turn is {turn.state}",
-                remedy="failed turns are tried again, and the last of a conversation",
+                remedy="failed turns are tried again, and the last of a conversation; one that is "
+                "not finished is with another revision",
             )
         if turn.standing in ("operator", "late"):
             raise Conflict("these are no answer to anything", remedy="say it anew")
@@ -49,8 +97,21 @@ async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> Tur
                 Conversation, turn.conversation_id, with_for_update=True
             )
             said_in.state = run.state_before
+        conversation = await session.get_one(
+            Conversation, turn.conversation_id, with_for_update=True
+        )
+        if unfinished:
+            if (await session.get_one(Channel, turn.channel)).kind == "phone":
+                raise Conflict("the turn is part of a call", remedy="end the call")
+            await session.execute(
+                update(Delivery)
+                .where(Delivery.turn_id == turn_id, Delivery.state == "planned")
+                .values(state="dropped", settled_at=func.now())
+            )
         turn.state, turn.run_id, turn.error, turn.finished_at = "received", None, None, None
-        conversation = await session.get_one(Conversation, turn.conversation_id)
+        turn.epoch, turn.carrier, turn.deaths = turn.epoch + 1, None, 0
+        if named:
+            await _begin_with(session, turn, conversation, named)
         await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)
         await emit(
             session,
@@ -60,6 +121,24 @@ async def retry(turn_id: TurnId, bearer: MayOperate, service: TheService) -> Tur
             conversation=conversation.id,
         )
     return await get_turn(turn_id, bearer, service)
+
+
+async def _begin_with(
+    session: AsyncSession, turn: Turn, conversation: Conversation, named: str
+) -> None:
+    """Begin a turn's run with a revision of its assistant. Raises NotThere."""
+    channel = await session.get_one(Channel, conversation.channel)
+    record = await session.get_one(Assistant, channel.assistant)
+    digest = {"live": record.live, "draft": record.draft}.get(named, named)
+    revision = await session.get(Revision, digest) if digest else None
+    if revision is None or revision.assistant != record.name:
+        raise NotThere(
+            f"{record.name} has no revision {named!r}",
+            remedy='name "live", "draft" or the id of a revision that `assistant revisions` lists',
+        )
+    contact = await session.get_one(Contact, conversation.contact_id)
+    await session.flush()
+    await begin(session, turn, conversation, contact, revision.digest, exactly=True)
 
 
 DeliveryId = Annotated[str, Path(max_length=60)]

@@ -17,12 +17,16 @@ import numpy as np
 
 from training.people.lines import Line, UnreadableData, of_bytes
 
-FOLDER = "usr/share/scummvm/drascula/en"
+FOLDER = "usr/share/scummvm/drascula"
 RATE = 11_025
 TABLES = 7_253
 """Where the first table begins."""
 
 LANGUAGES = 6
+CODES = {"en": "cp437", "es": "cp850", "it": "cp850"}
+BLOCKS = {"en": 0, "es": 1, "it": 4}
+"""Which of a table's blocks has the texts of a language."""
+
 CHARACTERS = ("hero", "d", "b", "bj", "e", "i", "l", "p", "t", "vb")
 """In the order of their tables; the hero's recordings have no letters before their number."""
 
@@ -30,8 +34,8 @@ FIRST_TEXT = 4
 MIN_BYTES = 2_000
 
 
-def texts(data: bytes, at: int) -> tuple[list[str], int]:
-    """A table's texts in English, and where the next table begins.
+def texts(data: bytes, at: int, language: str = "en") -> tuple[list[str], int]:
+    """A table's texts in a language, and where the next table begins.
 
     Raises:
         UnreadableData: it is laid out otherwise.
@@ -44,25 +48,29 @@ def texts(data: bytes, at: int) -> tuple[list[str], int]:
             (size,) = struct.unpack_from(">H", data, at)
             blocks.append(data[at + 2 : at + 2 + size])
             at += 2 + size
-        english, place, found = blocks[0], FIRST_TEXT, []
+        block, place, found = blocks[BLOCKS[language]], FIRST_TEXT, []
         for _ in range(count):
-            found.append(english[place : english.index(0, place)].decode("cp437"))
-            place += struct.unpack_from(">H", english, place - 2)[0]
+            found.append(block[place : block.index(0, place)].decode(CODES[language]))
+            place += struct.unpack_from(">H", block, place - 2)[0]
     except (struct.error, ValueError) as error:
         raise UnreadableData(f"drascula.dat has no table of texts at byte {at}: {error}") from error
     return found, at
 
 
-def lines(package: Path) -> Iterator[Line]:
-    """Every recorded line that has a text.
+def lines(package: Path, language: str = "en", tables: Path | None = None) -> Iterator[Line]:
+    """Every recorded line that has a text; each language is a package of its own.
+
+    Args:
+        tables: the English package, which has the texts of all languages.
 
     Raises:
         UnreadableData: a file is not laid out as here.
     """
-    folder = package / FOLDER
-    data, at = (folder / "drascula.dat").read_bytes(), TABLES
+    folder = package / FOLDER / language
+    data = ((tables or package) / FOLDER / "en" / "drascula.dat").read_bytes()
+    at = TABLES
     for character in CHARACTERS:
-        known, at = texts(data, at)
+        known, at = texts(data, at, language)
         letters = "" if character == "hero" else character.upper()
         named = re.compile(rf"{letters}(\d+)\.ALS")
         for file in sorted(folder.iterdir()):
