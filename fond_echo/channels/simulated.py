@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Awaitable, Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -15,9 +15,7 @@ from fond_echo.channels.phone.roles import Speaking, sentences_of
 from fond_echo.channels.phone.session import policy_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
-from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.replay import TurnOutcome
-from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.resample import at_rate
@@ -33,6 +31,7 @@ from fond_echo.core.telephony.media.g711 import in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import CallHandling
 from fond_echo.documents.scenario import Noise, ScenarioFile
+from fond_echo.stages.cases import CaseAnswers
 from fond_echo.stages.closing import closing_of
 from fond_echo.stages.memory import with_facts
 from fond_echo.stages.nothing_outside import NothingOutside
@@ -64,25 +63,6 @@ class Around:
     hear: Hear
     speak: Speak
     logic: LogicPort
-
-
-@dataclass
-class Kept:
-    """What a scenario says that business logic answers; what was asked of it."""
-
-    scenario: ScenarioFile
-    asked: list[str] = field(default_factory=list)
-
-    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
-        self.asked.append(name)
-        for each in self.scenario.logic:
-            same = all(str(asked.slots.get(k)) == str(v) for k, v in each.slots.items())
-            if each.asks == name and same:
-                return each.answers
-        return None
-
-    def free(self, turn: Any) -> Sequence[Reply] | None:
-        return None
 
 
 @dataclass
@@ -130,7 +110,7 @@ class Conversation:
     ) -> None:  # fmt: skip
         self.scenario, self.assistant, self.around = scenario, assistant, around
         self.voice = voice or scenario.voice
-        self.kept = Kept(scenario)
+        self.kept = CaseAnswers(scenario.logic)
         self.now = scenario.now or datetime.now(UTC)
         self.state = ConversationState()
         self.memory = dict(scenario.memory)

@@ -28,11 +28,20 @@ CaseStage = Literal["transcribe", "route", "answer", "speak", "encode"]
 
 class KeptAnswer(Schema):
     """What business logic answered to a question: used where it is asked for the same, with the
-    same slots."""
+    same slots, and, where it says what was `sent`, where the same would be sent. `received` is what
+    came back, in place of `answers`: it is read as the assistant says now."""
 
     asks: Annotated[str, Field(pattern=r"^[\w-]+\.[\w-]+$")]
     slots: dict[str, Any] = Field(default_factory=dict)
-    answers: list[Reply] = Field(min_length=1, max_length=20)
+    sent: dict[str, Any] | None = None
+    received: Any = None
+    answers: list[Reply] = Field(default_factory=list, max_length=20)
+
+    @model_validator(mode="after")
+    def _has_one_answer(self) -> KeptAnswer:
+        if bool(self.answers) == (self.received is not None):
+            raise ValueError("a kept answer has answers, or what was received in their place")
+        return self
 
 
 class Expectation(Schema):

@@ -118,14 +118,15 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     service, _, action = spec.logic.partition(".")
     asked = request(turn, action)
     if kept is not None:
-        parts = kept.logic(spec.logic, asked)
+        parts = kept.logic(spec.logic, asked, turn.assistant.logic[service])
         for part in parts or ():
             yield part
         if parts is not None:
             return
     if turn.run != "live" and not spec.safe:
         raise NotRun(
-            f"{spec.logic} was not asked in a {turn.run}",
+            f"{spec.logic} was not asked in a {turn.run}"
+            + (", and no answer to what it would be sent is kept" if kept is not None else ""),
             remedy="mark the route's reply safe: true where asking changes nothing",
         )
     said: list[str] = []

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
@@ -21,11 +21,13 @@ from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.case import CaseFile
+from fond_echo.documents.case import CaseFile, KeptAnswer
 from fond_echo.documents.paths import pattern
+from fond_echo.documents.services import LogicService
 from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import LogicPort
 from fond_echo.stages.replaying import take_again
+from fond_echo.stages.same_question import answer_of, differences, sent
 from fond_echo.stages.state import ConversationState
 from fond_echo.stages.turn import TurnSoFar
 
@@ -55,18 +57,36 @@ class CaseAnswers:
 
     Attributes:
         asked: the business logic that was wanted, each with the slots it was asked with.
+        others: why no answer is used, though some are kept.
     """
 
-    case: CaseFile
-    asked: list[Asked]
+    kept: Sequence[KeptAnswer]
+    asked: list[Asked] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
 
-    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
-        """The answer that is kept for the same slots."""
+    def logic(
+        self, name: str, asked: LogicRequest, service: LogicService
+    ) -> Sequence[Reply] | None:
+        """The answer that is kept for the same question."""
         self.asked.append((name, asked.slots))
-        for kept in self.case.logic:
-            same = all(asked.slots.get(slot) == value for slot, value in kept.slots.items())
-            if kept.asks == name and same:
+        now = sent(service, asked, named=True)
+        others = []
+        for kept in self.kept:
+            if kept.asks != name:
+                continue
+            if any(str(asked.slots.get(slot)) != str(value) for slot, value in kept.slots.items()):
+                others.append(f"slots {asked.slots}, not {kept.slots}")
+            elif kept.sent is not None and kept.sent != now:
+                others.append(differences(kept.sent, now))
+            elif kept.received is None:
                 return kept.answers
+            elif service.answer is None:
+                others.append("the service's answer is not read from its JSON any more")
+            else:
+                return answer_of(service, kept.received)
+        if others:
+            what = f"the answer of {name} is kept for another question: it would be asked with "
+            self.others.append(what + " / ".join(others))
         return None
 
     def free(self, turn: Any) -> Sequence[Reply] | None:
@@ -85,7 +105,7 @@ async def run_case(
         aloud: needed for cases that say how the reply must sound.
     """
     begun = time.perf_counter()
-    kept = CaseAnswers(case, [])
+    kept = CaseAnswers(case.logic)
     turn = TurnSoFar(
         id=new_id(), run_id=new_id(), run="case", number=1, channel="case", conversation_id="case",
         contact_id="case", contact_name=case.contact, assistant=assistant, revision=revision,
@@ -107,7 +127,7 @@ async def run_case(
 
     form = await take_again(turn, assistant, revision, NothingOutside(logic, kept),
                         of_recording if case.sound else None)  # fmt: skip
-    failures = list(judged(case, form, kept.asked))
+    failures = [*kept.others, *judged(case, form, kept.asked)]
     if case.expect.of_sound:
         form, of_sound = await _sounds(case, form, assistant, aloud)
         failures += of_sound + _stages(case, form)

@@ -38,6 +38,7 @@ class NothingOutside:
     answerer: None = None
     helper: None = None
     sentence: None = None
+    once: None = None
     late: None = None
     """Nobody waits elsewhere: an answer that comes late is waited for here."""
     asked: Callable[[], list[EngineAsked]] = list

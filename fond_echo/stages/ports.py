@@ -254,7 +254,12 @@ class HelperPort(Protocol):
 class KeptAnswers(Protocol):
     """What was answered once, and is used again where the same is asked outside a live run."""
 
-    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None: ...
+    def logic(
+        self, name: str, asked: LogicRequest, service: LogicService
+    ) -> Sequence[Reply] | None:
+        """The answer to what the service would be sent. Raises FondEchoError where today's
+        assistant makes nothing of it."""
+        ...
 
     def free(self, turn: Any) -> Sequence[Reply] | None: ...
 

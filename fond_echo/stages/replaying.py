@@ -18,12 +18,14 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.services import LogicService
 from fond_echo.stages.answer import answer, request
 from fond_echo.stages.expected import expected_of
 from fond_echo.stages.nothing_outside import NothingOutside
 from fond_echo.stages.ports import StageError
 from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.route import understand
+from fond_echo.stages.same_question import answered_again, sent
 from fond_echo.stages.sentences import failed, greeting
 from fond_echo.stages.speak import spoken_words
 from fond_echo.stages.turn import Answered, TurnSoFar
@@ -43,15 +45,21 @@ class RecordedAnswers:
 
     was: TurnSoFar
 
-    def logic(self, name: str, asked: LogicRequest) -> Sequence[Reply] | None:
-        """The answer to an equal question; None where it is another, or none was kept."""
+    def logic(
+        self, name: str, asked: LogicRequest, service: LogicService
+    ) -> Sequence[Reply] | None:
+        """The answer to an equal question, as today's assistant reads it; None where it is another,
+        or none was kept."""
         was = self.was
         if was.routed is None or was.answered is None or was.answered.apology_for:
             return None
         if was.assistant.spec(was.routed.route).logic != name:
             return None
+        before = was.assistant.logic.get(name.partition(".")[0])
         then = request(ready(was, RoutedTurn), asked.action)
-        return was.answered.parts if _question(then) == _question(asked) else None
+        if before is None or sent(before, then) != sent(service, asked):
+            return None
+        return answered_again(before, service, name, was.answered.asked, was.answered.parts)
 
     def free(self, turn: TurnSoFar) -> Sequence[Reply] | None:
         """The answer of an engine, where brief, words and what went before are the same."""
@@ -68,10 +76,6 @@ class RecordedAnswers:
 
 def _route(turn: TurnSoFar) -> str:
     return turn.routed.route if turn.routed is not None else ""
-
-
-def _question(asked: LogicRequest) -> dict[str, Any]:
-    return asked.model_dump(mode="json", exclude={"run", "route", "assistant", "now"})
 
 
 async def take_again(

@@ -25,8 +25,11 @@ from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.bundle import Bundle, packed
 from fond_echo.documents.case import FOLDER, read_cases, written
 from fond_echo.documents.media import bytes_of
+from fond_echo.stages.answer import request
 from fond_echo.stages.cases import Aloud, run_case
+from fond_echo.stages.ready import RoutedTurn, ready
 from fond_echo.stages.replaying import outcome_of
+from fond_echo.stages.same_question import received_of, sent
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.stages.turn import TurnSoFar
 from fond_echo.store.records import Revision
@@ -134,8 +137,7 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str
     spec = was.assistant.spec(form.route) if form.route else None
     answered = was.answered
     if spec is not None and spec.logic and answered is not None and not answered.apology_for:
-        parts = [part.model_dump(mode="json", exclude_defaults=True) for part in answered.parts]
-        case["logic"] = [{"asks": spec.logic, "slots": form.slots, "answers": parts}]
+        case["logic"] = [_kept(was, spec.logic, form.slots)]
     expect: dict[str, Any] = {"route": form.route}
     if form.slots:
         expect["slots"] = form.slots
@@ -143,6 +145,22 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str
         expect["contains"] = [form.written.splitlines()[0][:200]]
     case["expect"] = expect
     return case, sound, file
+
+
+def _kept(was: TurnSoFar, name: str, slots: dict[str, Any]) -> dict[str, Any]:
+    """What business logic answered, for a case: where it is a service in its own shape, with what
+    it was sent, and with what came back, so that a change of either is seen."""
+    assert was.answered is not None
+    name_of_service, _, action = name.partition(".")
+    service = was.assistant.logic[name_of_service]
+    kept: dict[str, Any] = {"asks": name, "slots": slots}
+    if service.request is not None:
+        kept["sent"] = sent(service, request(ready(was, RoutedTurn), action), named=True)
+        received = received_of(service, name, was.answered.asked, was.answered.parts)
+        if received is not None:
+            return {**kept, "received": received}
+    parts = [part.model_dump(mode="json", exclude_defaults=True) for part in was.answered.parts]
+    return {**kept, "answers": parts}
 
 
 @router.get("/turns/{turn_id}/bundle", responses={200: {"content": {"application/zip": {}}}})

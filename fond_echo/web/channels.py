@@ -219,9 +219,10 @@ async def connect(name: str, service: Service) -> ChannelOut:
         # The phone process says how it stands.
         state, reason = "waiting", "the phone process has not taken it up yet"
     if record.kind in ("chat", "adapter"):
+        vault = await service.vault()
         try:
-            channel: ReceivingChannel = service.builder.receiving(record, await service.vault())
-            facts = await channel.connect(address_of(service, record))
+            channel: ReceivingChannel = service.builder.receiving(record, vault)
+            facts = vault.redacted(await channel.connect(address_of(service, record)))
             polls = isinstance(channel, ChatChannel) and channel.description.receive.poll
             state = "polling" if polls else "connected"
             if isinstance(channel, ChatChannel) and polls and not cursor:
@@ -230,7 +231,7 @@ async def connect(name: str, service: Service) -> ChannelOut:
                     await service.vault(),
                 ).caught_up()  # fmt: skip
         except FondEchoError as error:
-            state, reason = "not-connected", str(error)
+            state, reason = "not-connected", vault.redacted(str(error))
     async with service.database.writing() as session:
         record = await session.get_one(Channel, name)
         record.facts, record.state, record.reason = facts, state, reason
