@@ -39,6 +39,10 @@ class InDoubt(FondEchoError):
     code = "delivery-in-doubt"
 
 
+NETWORKS = ("chat", "adapter")
+"""Kinds of channels by which something is sent outside."""
+
+
 Settled = tuple[DeliveredPart, Failure | None]
 
 
@@ -164,8 +168,9 @@ async def _doubtful(
 ) -> Settled | None:
     """Settle a delivery in doubt as the channel says; None where it is to be sent again."""
     decision = claim.settings.when_in_doubt
-    # Writing the same words in the same place twice is writing them once.
-    if decision == "resend" or row.kind == "edit":
+    # Writing the same words in the same place twice is writing them once, and what is handed over
+    # here goes to no network.
+    if decision == "resend" or row.kind == "edit" or claim.channel.kind not in NETWORKS:
         return None
     failure = Failure.of("deliver", error)
     state = "dropped" if decision == "drop" else "in-doubt"

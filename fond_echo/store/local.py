@@ -179,6 +179,11 @@ class LocalPostgres:
                 lock.unlink(missing_ok=True)
                 return
             time.sleep(0.05)
+        raise NoPostgres(
+            f"the data in {self._folder} is in use: another Fond Echo runs there, with process "
+            f"{first} as its database's server",
+            remedy="stop the other one, or name another folder in FOND_ECHO_DATA",
+        )
 
     def stop(self) -> None:
         """Stop it: clients are disconnected, everything written is kept."""

@@ -18,6 +18,7 @@ from fond_echo.store import keys
 from fond_echo.store.keys import Bearer, Scope
 from fond_echo.web.problems import NotAllowed, NotSignedIn
 from fond_echo.web.service import Service, TheService
+from fond_echo.web.throttle import TooManyTries
 
 COOKIE = "fond_echo_sign_in"
 FORM_TOKEN = "X-CSRF-Token"
@@ -41,14 +42,31 @@ def _is_ours(origin: str, requested: HTTPConnection) -> bool:
     return bool(origin) and origin in (f"{scheme}://{requested.headers.get('host', '')}", public)
 
 
+async def of_key(key: str, requested: HTTPConnection, service: Service) -> Bearer | None:
+    """Whom a bearer key belongs to, or None.
+
+    Raises:
+        TooManyTries: wrong ones came from its address lately, and it is none that was right.
+    """
+    address = requested.client.host if requested.client else ""
+    if key not in service.known_keys:
+        service.tries.check(address)
+    async with service.database.writing() as session:
+        bearer = await keys.bearer_of(session, key)
+    if bearer is None:
+        service.tries.wrong(address)
+    else:
+        service.known_keys.add(key)
+    return bearer
+
+
 async def _bearer(request: Request, service: Service) -> Bearer:
     scheme, _, key = request.headers.get("authorization", "").partition(" ")
+    if scheme.lower() == "bearer":
+        if (bearer := await of_key(key.strip(), request, service)) is None:
+            raise NotSignedIn("the key is not valid")
+        return bearer
     async with service.database.writing() as session:
-        if scheme.lower() == "bearer":
-            bearer = await keys.bearer_of(session, key.strip())
-            if bearer is None:
-                raise NotSignedIn("the key is not valid")
-            return bearer
         cookie = request.cookies.get(COOKIE)
         found = await keys.signed_in(session, cookie) if cookie else None
     if found is None:
@@ -69,15 +87,18 @@ async def of_socket(socket: WebSocket, service: Service, scope: Scope) -> bool:
     """Whether whoever opens a WebSocket has a scope: a program by its key, the console by its
     cookie, and then only from a page of ours."""
     scheme, _, key = socket.headers.get("authorization", "").partition(" ")
+    if scheme.lower() == "bearer":
+        try:
+            bearer = await of_key(key.strip(), socket, service)
+        except TooManyTries:
+            return False
+        return bearer is not None and keys.includes(bearer.scopes, scope)
+    if not _is_ours(socket.headers.get("origin", ""), socket):
+        return False
     async with service.database.writing() as session:
-        if scheme.lower() == "bearer":
-            bearer = await keys.bearer_of(session, key.strip())
-        else:
-            if not _is_ours(socket.headers.get("origin", ""), socket):
-                return False
-            cookie = socket.cookies.get(COOKIE)
-            found = await keys.signed_in(session, cookie) if cookie else None
-            bearer = found[0] if found is not None else None
+        cookie = socket.cookies.get(COOKIE)
+        found = await keys.signed_in(session, cookie) if cookie else None
+        bearer = found[0] if found is not None else None
     return bearer is not None and keys.includes(bearer.scopes, scope)
 
 

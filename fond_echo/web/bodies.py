@@ -25,7 +25,18 @@ WHOLE_SECONDS = 120.0
 """How long all of a body may take: 25 MB over 2 Mbit/s."""
 
 MAX_BYTES = 32 * 2**20
-"""What no body of any request may be over: it is read before it is known who sends it."""
+"""What no body of any request may be over: long sound, or a folder of files."""
+
+LIMITS = (
+    ("/api/assistants", MAX_BYTES), ("/api/turns", MAX_BYTES), ("/api/benches", MAX_BYTES),
+    ("/api/speech", MAX_BYTES), ("/api/engines", MAX_BYTES), ("/api/channels", MAX_BYTES),
+    ("/ask/", MAX_BYTES), ("/webhooks/", 20 * 2**20), ("/at/", 6 * 2**20),
+)  # fmt: skip
+"""By how an address begins; what is sent to others may have a few megabytes."""
+
+FEW_BYTES = 4 * 2**20
+UNKNOWN_BYTES = 64 * 2**10
+"""Of a request to the API that comes with no key and no cookie: it is read before it is refused."""
 
 STRICT = ("/api/", "/ask/")
 """Addresses of programs: a parameter that nothing takes is an error there."""
@@ -62,11 +73,20 @@ class BoundedBodies:
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] == "http":
-            receive = _bounded(receive)
+            receive = _bounded(receive, max_bytes(scope))
         await self._app(scope, receive, send)
 
 
-def _bounded(receive: Receive) -> Receive:
+def max_bytes(scope: Scope) -> int:
+    """How long the body of a request may be."""
+    path = scope["path"]
+    names = {name for name, _ in scope["headers"]}
+    if path.startswith("/api/") and not names & {b"authorization", b"cookie"}:
+        return UNKNOWN_BYTES
+    return next((most for begin, most in LIMITS if path.startswith(begin)), FEW_BYTES)
+
+
+def _bounded(receive: Receive, most: int) -> Receive:
     loop = asyncio.get_running_loop()
     deadline = loop.time() + WHOLE_SECONDS
     complete, size = False, 0
@@ -83,8 +103,8 @@ def _bounded(receive: Receive) -> Receive:
             raise HTTPException(408, "the body did not come in time") from error
         complete = not message.get("more_body", False)
         size += len(message.get("body", b""))
-        if size > MAX_BYTES:
-            raise HTTPException(413, f"the body is over {MAX_BYTES:,} bytes")
+        if size > most:
+            raise HTTPException(413, f"the body is over {most:,} bytes")
         return message
 
     return bounded

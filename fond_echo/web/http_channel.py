@@ -20,7 +20,7 @@ from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.core.errors import FondEchoError
 from fond_echo.web.access import MayOperate
 from fond_echo.web.asking import ask, channel_of, given_sound, one_more
-from fond_echo.web.bodies import CheckedRouter, NotUsable, body_of
+from fond_echo.web.bodies import MAX_BYTES, CheckedRouter, NotUsable, body_of
 from fond_echo.web.channels import ChannelName
 from fond_echo.web.links import link_to
 from fond_echo.web.problems import told_of
@@ -29,7 +29,7 @@ from fond_echo.web.webhooks import NotJson
 
 router = CheckedRouter(tags=["http channel"])
 
-MAX_BODY = 60 * 2**20
+MAX_BODY = MAX_BYTES
 FORMS = ("multipart/form-data", "application/x-www-form-urlencoded")
 AT_ONCE = 200
 Sounding = Literal["link", "base64", "data", "bytes", "none"]

@@ -25,7 +25,7 @@ from fond_echo.kept_process import KeptProcess
 from fond_echo.stages.ports import Recognizer, Synthesizer
 from fond_echo.store.records import Channel
 from fond_echo.web.feed import EventFeed
-from fond_echo.web.throttle import Tries
+from fond_echo.web.throttle import KnownKeys, Tries
 
 CHECK_MEMORY, CHECK_SECONDS = 2 * 2**30, 10
 """What checking an assistant's files may cost."""
@@ -75,6 +75,7 @@ class Service:
         self.decoder = installation.decoder
         self._checking = KeptProcess(memory=CHECK_MEMORY, cpu_seconds=CHECK_SECONDS)
         self.tries = Tries()
+        self.known_keys = KnownKeys()
         self.asking: dict[str, int] = {}
         """How many requests wait for an answer, by channel."""
         self._channels: dict[str, Receiving] = {}

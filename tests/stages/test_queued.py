@@ -375,6 +375,17 @@ class Doubt(Driving):
                 (delivery,) = await self.deliveries(turn_id)
                 self.assertEqual((delivery.state, len(self.sent)), (state, sent))
 
+    async def test_what_is_handed_over_here_is_never_in_doubt(self):
+        async with self.database.writing() as session:
+            await session.execute(update(Channel).values(kind="http"))
+        self.failing(Killed())
+        turn_id = await self.arrive("m1", text="How much is a ticket?")
+        with self.assertRaises(Killed):
+            await self.driver.work(turn_id)
+        await self.driver.work(turn_id)
+        (delivery,) = await self.deliveries(turn_id)
+        self.assertEqual((delivery.state, len(self.sent)), ("sent", 1))
+
     async def test_a_delivery_that_an_operator_sends_again_is_tried_until_the_network_is_back(self):
         self.failing(Refused("no", status=403))
         turn_id = await self.arrive("m1", text="How much is a ticket?")

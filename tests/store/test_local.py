@@ -4,11 +4,12 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import unittest.mock
 from pathlib import Path
 
 import psycopg
 
-from fond_echo.store.local import LocalPostgres
+from fond_echo.store.local import LocalPostgres, NoPostgres
 
 STARTS = """
 import os, signal, sys
@@ -33,6 +34,17 @@ class Started(unittest.TestCase):
         self.addCleanup(postgres.stop)
         with psycopg.connect(postgres.url) as connection:
             self.assertEqual(connection.execute("SELECT 1").fetchone(), (1,))
+
+    def test_beside_a_running_one_it_says_who_has_the_folder(self):
+        first = LocalPostgres(self.folder, lasting=False)
+        first.start()
+        self.addCleanup(first.stop)
+        with (
+            unittest.mock.patch("fond_echo.store.local.ENDING_SECONDS", 0.2),
+            self.assertRaisesRegex(NoPostgres, "in use: another Fond Echo runs there") as refused,
+        ):
+            LocalPostgres(self.folder, lasting=False).start()
+        self.assertIn("FOND_ECHO_DATA", refused.exception.remedy)
 
 
 if __name__ == "__main__":

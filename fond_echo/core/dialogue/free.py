@@ -175,22 +175,36 @@ def marked(words: str) -> str:
     return f"{MARKS[0]} {' '.join(plain.split())} {MARKS[1]}"
 
 
+MAX_ARGUMENT = 4_000
+"""Characters of an argument's value."""
+
+
+def shown(value: Any) -> str:
+    """A value as it stands in a message, however long it is."""
+    text = value[:100] if isinstance(value, str) else repr(value)[:100]
+    return repr(text) if isinstance(value, str) else text
+
+
 def refusal(wish: Wish, functions: Sequence[Function]) -> str:
     """Why a function is not called as it is wanted; empty where it may be."""
     permitted = {each.name: each for each in functions}
     function = permitted.get(wish.name)
     if function is None:
-        return f"{wish.name!r} is not permitted; permitted: {', '.join(permitted) or 'nothing'}"
+        return (
+            f"{shown(wish.name)} is not permitted; permitted: {', '.join(permitted) or 'nothing'}"
+        )
     if not isinstance(wish.arguments, dict):
         return "the arguments are not an object"
     for name, value in wish.arguments.items():
         argument = function.arguments.get(name)
         if argument is None:
-            return f"there is no argument {name!r}"
+            return f"there is no argument {shown(name)}"
         if not _fits(value, argument.kind):
-            return f"{name} is not {_A[argument.kind]}: {value!r}"
+            return f"{name} is not {_A[argument.kind]}: {shown(value)}"
         if argument.one_of and str(value) not in argument.one_of:
-            return f"{name} is one of {', '.join(argument.one_of)}, not {value!r}"
+            return f"{name} is one of {', '.join(argument.one_of)}, not {shown(value)}"
+        if len(str(value)) > MAX_ARGUMENT:
+            return f"{name} is over {MAX_ARGUMENT:,} characters"
     for name, argument in function.arguments.items():
         if argument.required and wish.arguments.get(name) in (None, ""):
             return f"{name} is needed"

@@ -115,13 +115,14 @@ class Grammar:
     others: Mapping[str, Grammar] = field(default_factory=dict)
     """The grammars of other files that it refers to, by name; the built-in one as "builtin:"."""
 
-    openings: dict[int, frozenset[str] | None] = field(
+    openings: dict[int, tuple[Expansion, frozenset[str] | None]] = field(
         default_factory=dict, init=False, compare=False, repr=False
     )
-    alternatives: dict[tuple[int, str | None], tuple[tuple[Expansion, float], ...]] = field(
-        default_factory=dict, init=False, compare=False, repr=False
-    )
-    """What `fond_echo.core.grammar.openings` found, by the identity of an expansion in it."""
+    alternatives: dict[
+        tuple[int, str | None], tuple[Expansion, tuple[tuple[Expansion, float], ...]]
+    ] = field(default_factory=dict, init=False, compare=False, repr=False)
+    """What `fond_echo.core.grammar.openings` found, by the identity of an expansion, which is kept
+    with it: of one that is gone, another would have the identity."""
 
     def __getstate__(self) -> dict[str, object]:
         # In another process the same expansions have other identities.

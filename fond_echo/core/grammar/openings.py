@@ -26,13 +26,16 @@ _NO_WORDS: frozenset[str] = frozenset()
 
 def opening_of(expansion: Expansion, grammar: Grammar) -> Opening:
     """The words with which an expansion of a grammar may begin; found once."""
-    known = grammar.openings
-    key = id(expansion)
-    if key not in known:
+    if isinstance(expansion, Reference):
+        # Whoever looks for a rule makes one for the moment.
+        other, rule = grammar.find(expansion)
+        return opening_of(rule.body, other)
+    known = grammar.openings.get(id(expansion))
+    if known is None:
         # What leads to itself before any word is refused by the check; until then it may be any.
-        known[key] = None
-        known[key] = _found(expansion, grammar)
-    return known[key]
+        grammar.openings[id(expansion)] = expansion, None
+        known = grammar.openings[id(expansion)] = expansion, _found(expansion, grammar)
+    return known[1]
 
 
 def _found(expansion: Expansion, grammar: Grammar) -> Opening:
@@ -56,8 +59,7 @@ def _found(expansion: Expansion, grammar: Grammar) -> Opening:
         case Repeat(item, least):
             return opening_of(item, grammar) if least else None
         case Reference():
-            other, rule = grammar.find(expansion)
-            return opening_of(rule.body, other)
+            return opening_of(expansion, grammar)
 
 
 def _of_chain(items: tuple[Expansion, ...], grammar: Grammar) -> Opening:
@@ -74,17 +76,18 @@ def alternatives(
     the logarithm of its weight beside the greatest."""
     known = grammar.alternatives
     key = id(choice), token
-    found = known.get(key)
-    if found is None:
+    kept = known.get(key)
+    if kept is None:
         if len(known) >= MAX_KEPT:
             known.clear()
         most = max(choice.weights) or 1.0
-        found = known[key] = tuple(
+        found = tuple(
             (item, math.log(weight / most))
             for item, weight in zip(choice.items, choice.weights, strict=True)
             if weight > 0 and _may_begin(opening_of(item, grammar), token)
         )
-    return found
+        kept = known[key] = choice, found
+    return kept[1]
 
 
 def _may_begin(opening: Opening, token: str | None) -> bool:

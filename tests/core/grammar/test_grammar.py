@@ -9,6 +9,7 @@ from fond_echo.core.grammar.check import check_grammar
 from fond_echo.core.grammar.match import match, spot
 from fond_echo.core.grammar.model import Grammar, GrammarError, Reference
 from fond_echo.core.grammar.network import network_of
+from fond_echo.core.grammar.openings import opening_of
 from fond_echo.core.grammar.xml_form import read_xml
 from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.language.en.values import builtin_grammar, value_of_kind
@@ -47,6 +48,19 @@ def read(text=DESK):
 
 
 class Reading(unittest.TestCase):
+    def test_a_reference_made_for_the_moment_leaves_nothing_behind(self):
+        """Another object may get the identity of one that is gone."""
+        grammar = builtin_grammar()
+        kinds = ("date", "time", "duration", "number", "currency")
+        lasting = [Reference("", f"builtin:{kind}") for kind in kinds]
+        openings = {each.file: opening_of(each, grammar) for each in lasting}
+        count = len(grammar.openings)
+        for _ in range(200):
+            for kind in kinds:
+                found = opening_of(Reference("", f"builtin:{kind}"), grammar)
+                self.assertEqual(found, openings[f"builtin:{kind}"], kind)
+        self.assertEqual(len(grammar.openings), count)
+
     def test_errors_have_their_places(self):
         for body, what, line in (
             ("$a = b", "ends with ;", 2),
