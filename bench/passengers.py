@@ -21,8 +21,11 @@ from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.language.registry import language
 from fond_echo.demo import run as demo
+from fond_echo.demo.world import files_of
+from fond_echo.documents.digest import digest
 from fond_echo.running.supervisor import Part
 from fond_echo.speech.material import synthesizer
+from fond_echo.stages.turn import assistant_of
 from fond_echo.store.database import plain_url
 from fond_echo.store.local import LocalPostgres
 
@@ -34,7 +37,14 @@ QUESTIONS = (
 )
 
 
-SLOW = language().sentences["slow"]
+def _said_beside_answers() -> frozenset[str]:
+    """What the demo's assistant writes while an answer takes its time."""
+    files = files_of("harbour-desk")
+    waiting = assistant_of(digest(files), files).waiting.text
+    return frozenset([language().sentences["slow"], waiting])
+
+
+BESIDE = _said_beside_answers()
 
 
 def voice_notes() -> list[bytes]:
@@ -128,7 +138,7 @@ def answers(network: httpx.Client, person: str, after: int = 0) -> list[dict[str
     """What the bot answered in a person's room; that it takes a moment is no answer."""
     found = network.get(f"/rooms/room-{person}/posts", params={"after": after}).json()
     posts = [post for post in found["posts"] if post["sender"]["automated"]]
-    return [post for post in posts if post.get("words") != SLOW]
+    return [post for post in posts if post.get("words") not in BESIDE]
 
 
 def wait_for(network: httpx.Client, expected: dict[str, int], seconds: float) -> float:
