@@ -2205,7 +2205,12 @@ export interface components {
       /** Confidence */
       confidence: number;
     };
-    /** RunOut */
+    /**
+     * RunOut
+     * @description One way a turn was worked. Where `revision_erased_at` is set, the revision that answered it
+     *     was erased with somebody's words, and `revision` is what took its place: it cannot be
+     *     replayed.
+     */
     RunOut: {
       /** Id */
       id: string;
@@ -2213,6 +2218,8 @@ export interface components {
       kind: string;
       /** Revision */
       revision: string;
+      /** Revision Erased At */
+      revision_erased_at?: string | null;
       /** Clock */
       clock: string;
       /** Stages */
@@ -2745,6 +2752,24 @@ export interface components {
      * @description An operator's own words to a contact.
      */
     WordsIn: {
+      /** Text */
+      text: string;
+    };
+    /**
+     * WordsInRevision
+     * @description Where a contact's words stand in a revision of an assistant.
+     */
+    WordsInRevision: {
+      /** Assistant */
+      assistant: string;
+      /** Revision */
+      revision: string;
+      /** File */
+      file: string;
+      /** Line */
+      line: number;
+      /** What */
+      what: string;
       /** Text */
       text: string;
     };

@@ -11,7 +11,7 @@ from typing import Any, get_args
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
-from fond_echo.contract.api import ChannelIn, ChannelOut
+from fond_echo.contract.api import ChannelIn, ChannelOut, WordsInRevision
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.core.errors import FondEchoError
 
@@ -70,6 +70,12 @@ def add(commands: Any) -> None:
             command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
         if name in ("allow", "block", "erase", "memory"):
             command.add_argument("contact", help="its id, or its id on the network")
+        if name == "erase":
+            also = command.add_mutually_exclusive_group()
+            rewriting = "rewrite revisions with the contact's words without them"
+            also.add_argument("--yes", action="store_true", help=rewriting)
+            leaving = "leave words that were kept as cases or examples"
+            also.add_argument("--leave-revisions", action="store_true", help=leaving)
         if name == "memory":
             instead = command.add_mutually_exclusive_group()
             reported = "a JSON object to remember in place of all that was"
@@ -296,9 +302,35 @@ def _facts(file: Path) -> dict[str, Any]:
 
 def _erase(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        contact = echo.erase_contact(options.name, _contact(echo, options.name, options.contact))
+        contact_id = _contact(echo, options.name, options.contact)
+        found = echo.words_in_revisions(options.name, contact_id)
+        confirm = True if options.yes else False if options.leave_revisions else None
+        if found and confirm is None:
+            return _not_erased(options, found)
+        contact = echo.erase_contact(options.name, contact_id, confirm)
     if options.json:
         print_json(contact)
-    else:
-        print(f"Contact {options.contact} erased: texts, sound, memory.")
+        return 0
+    print(f"Contact {options.contact} erased: texts, sound, memory.")
+    if found and confirm:
+        count = len({each.revision for each in found})
+        print(f"{count} {'revision' if count == 1 else 'revisions'} rewritten without its words.")
     return 0
+
+
+def _not_erased(options: argparse.Namespace, found: list[WordsInRevision]) -> int:
+    """Say where a contact's words stand in revisions, and what to do."""
+    if options.json:
+        print_json(found)
+    else:
+        rows = [
+            (each.assistant, each.revision[:12], f"{each.file}:{each.line}", each.what, each.text)
+            for each in found
+        ]
+        table(("assistant", "revision", "file", "what", "words"), rows)
+    print(
+        f"Nothing was erased: words of {options.contact} stand in revisions of assistants. "
+        "Say --yes to rewrite these revisions without them, or --leave-revisions to leave them.",
+        file=sys.stderr,
+    )
+    return 1

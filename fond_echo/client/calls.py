@@ -26,6 +26,7 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
     WordsIn,
+    WordsInRevision,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
@@ -159,8 +160,15 @@ def set_standing(channel: str, contact_id: str, standing: str) -> Call[ContactOu
     return Call("PUT", path, shape_of(ContactOut), {"standing": standing})
 
 
-def erase_contact(channel: str, contact_id: str) -> Call[ContactOut]:
-    return Call("DELETE", f"/api/channels/{channel}/contacts/{contact_id}", shape_of(ContactOut))
+def erase_contact(channel: str, contact_id: str, confirm: bool | None = None) -> Call[ContactOut]:
+    query: dict[str, str | int] = {} if confirm is None else {"confirm": str(confirm).lower()}
+    path = f"/api/channels/{channel}/contacts/{contact_id}"
+    return Call("DELETE", path, shape_of(ContactOut), query=query)
+
+
+def words_in_revisions(channel: str, contact_id: str) -> Call[list[WordsInRevision]]:
+    path = f"/api/channels/{channel}/contacts/{contact_id}/words-in-revisions"
+    return Call("GET", path, shape_of(list[WordsInRevision]))
 
 
 def memory(channel: str, contact_id: str) -> Call[dict[str, Any]]:

@@ -30,6 +30,7 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
     UnreadableOut,
+    WordsInRevision,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
@@ -222,9 +223,16 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Allow, refuse or block a contact."""
         return self.make(calls.set_standing(channel, contact_id, standing))
 
-    def erase_contact(self, channel: str, contact_id: str) -> ContactOut:
-        """Erase all that a contact said and was told."""
-        return self.make(calls.erase_contact(channel, contact_id))
+    def erase_contact(
+        self, channel: str, contact_id: str, confirm: bool | None = None
+    ) -> ContactOut:
+        """Erase all that a contact said and was told. Where its words stand in revisions of
+        assistants, `confirm` says whether those are rewritten without them (True) or stay."""
+        return self.make(calls.erase_contact(channel, contact_id, confirm))
+
+    def words_in_revisions(self, channel: str, contact_id: str) -> list[WordsInRevision]:
+        """Where a contact's words stand in revisions of assistants."""
+        return self.make(calls.words_in_revisions(channel, contact_id))
 
     def memory(self, channel: str, contact_id: str) -> dict[str, Any]:
         """What is remembered of a contact."""

@@ -136,6 +136,17 @@ class ContactOut(Schema):
     first_seen_at: Instant
 
 
+class WordsInRevision(Schema):
+    """Where a contact's words stand in a revision of an assistant."""
+
+    assistant: Name
+    revision: str
+    file: str
+    line: int
+    what: str
+    text: str
+
+
 class StandingIn(Schema):
     standing: Literal["allowed", "refused", "blocked", "new"]
 
@@ -396,9 +407,14 @@ class StageOut(Schema):
 
 
 class RunOut(Schema):
+    """One way a turn was worked. Where `revision_erased_at` is set, the revision that answered it
+    was erased with somebody's words, and `revision` is what took its place: it cannot be
+    replayed."""
+
     id: str
     kind: str
     revision: str
+    revision_erased_at: Instant | None = None
     clock: Instant
     stages: list[StageOut]
 

@@ -239,6 +239,8 @@ class Run(Record):
     """One way a turn was worked: live, or again later with all that it depends on frozen.
 
     `asked_once` are the ids of the questions to business logic that must not be asked again.
+    `revision_erased_at` says when its revision was erased, as it held the words of somebody whose
+    words were erased; `revision` is then the one that took its place.
     """
 
     __tablename__ = "runs"
@@ -252,6 +254,7 @@ class Run(Record):
     state_before: Mapped[Json]
     memory_before: Mapped[Json]
     asked_once: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
+    revision_erased_at: Mapped[datetime | None]
     started_at: Mapped[datetime] = now_column()
 
 

@@ -114,7 +114,8 @@ async def as_case(
 async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str, Any], bytes, str]:
     """A turn as a case, its recording, and the recording's name."""
     form = outcome_of(was)
-    case: dict[str, Any] = {"case": name, "about": f"kept from a turn of {was.clock:%Y-%m-%d}"}
+    about = f"kept from turn {was.id} of {was.clock:%Y-%m-%d}"
+    case: dict[str, Any] = {"case": name, "about": about}
     sound, file = b"", ""
     if was.inbound.sound is not None and was.fetched is not None:
         sound = await service.clips.load(was.fetched.clip.id)

@@ -11,8 +11,15 @@ from pydantic import JsonValue
 from sqlalchemy import select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import ContactOut, Page, StandingIn
+from fond_echo.contract.api import ContactOut, Page, StandingIn, WordsInRevision
 from fond_echo.stages.memory import facts, with_facts
+from fond_echo.stages.words_in_revisions import (
+    WordsInRevisions,
+    person_of,
+    take_out,
+    words_in_revisions,
+)
+from fond_echo.store import keys
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.events import emit
 from fond_echo.store.records import Contact
@@ -20,7 +27,7 @@ from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName
 from fond_echo.web.paging import After, Limit, cursor, place
-from fond_echo.web.problems import NotThere
+from fond_echo.web.problems import NotAllowed, NotThere
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/channels/{channel}/contacts", tags=["contacts"])
@@ -122,14 +129,46 @@ async def forget(
     return Response(status_code=204)
 
 
-@router.delete("/{contact_id}")
-async def erase(
+@router.get("/{contact_id}/words-in-revisions")
+async def list_words_in_revisions(
     channel: ChannelName, contact_id: ContactId, _: MayOperate, service: TheService
-) -> ContactOut:
-    """Erase all that a contact said and was told: words, sound, memory, name. That it was
-    erased stays on record."""
+) -> list[WordsInRevision]:
+    """Where a contact's words stand in revisions of assistants: in kept cases, examples and
+    scenarios."""
     async with service.database.reading() as session:
         await _contact(session, channel, contact_id)
+        return await words_in_revisions(session, await person_of(session, contact_id))
+
+
+@router.delete("/{contact_id}")
+async def erase(
+    channel: ChannelName,
+    contact_id: ContactId,
+    bearer: MayOperate,
+    service: TheService,
+    confirm: Annotated[bool | None, Query()] = None,
+) -> ContactOut:
+    """Erase all that a contact said and was told: words, sound, memory, name. That it was
+    erased stays on record. Where its words stand in revisions of assistants, nothing is erased
+    until `confirm` says whether those are rewritten without them, or stay."""
+    async with service.database.reading() as session:
+        await _contact(session, channel, contact_id)
+        person = await person_of(session, contact_id)
+        found = await words_in_revisions(session, person)
+    concerned = list(dict.fromkeys(each.revision for each in found))
+    if found and confirm is None:
+        first = found[0]
+        raise WordsInRevisions(
+            f"words of the contact stand in {len(concerned)} revisions, such as in {first.file} "
+            f"of {first.assistant}: {first.text[:100]!r}; nothing was erased",
+            remedy="see …/words-in-revisions; then confirm=true rewrites these revisions without "
+            "them, and confirm=false leaves them",
+        )
+    if found and confirm and not keys.includes(bearer.scopes, "build"):
+        raise NotAllowed("to rewrite revisions needs a key with the scope build")
+    if confirm:
+        # Before the words by which they are found are gone themselves.
+        await take_out(service.database, person, concerned)
     await erase_contact(service.database, service.blobs, contact_id)
     async with service.database.reading() as session:
         return _out(await _contact(session, channel, contact_id))

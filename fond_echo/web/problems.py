@@ -58,6 +58,7 @@ _STATUSES: dict[str, int] = {
     "link-expired": 410,
     "blob-missing": 404,
     "not-allowed": 403,
+    "words-in-revisions": 409,
     "not-signed-in": 401,
     "conflict": 409,
     "webhook-forged": 401,

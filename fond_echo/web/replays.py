@@ -113,6 +113,11 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
         raise Conflict("the turn was erased: there is nothing to replay")
     if run is None or turn.state not in ("answered", "failed"):
         raise Conflict(f"the turn is {turn.state}", remedy="wait until it has been answered")
+    if run.revision_erased_at is not None:
+        raise Conflict(
+            "the revision that answered the turn was erased, with the words of somebody in it",
+            remedy="it can be read, and not replayed",
+        )
     files = (await session.get_one(Revision, run.revision)).files
     wanted = select(Stage).where(Stage.run_id == run.id).order_by(Stage.started_at)
     rows = (await session.execute(wanted)).scalars().all()

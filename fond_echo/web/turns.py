@@ -228,6 +228,7 @@ async def _run(session: AsyncSession, run: Run) -> RunOut:
         id=run.id,
         kind=run.kind,
         revision=run.revision,
+        revision_erased_at=run.revision_erased_at,
         clock=run.clock,
         stages=[
             StageOut(

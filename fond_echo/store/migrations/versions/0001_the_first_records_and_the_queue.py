@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records10"
+revision = "records11"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -511,6 +511,7 @@ def upgrade() -> None:
         sa.Column("state_before", postgresql.JSONB, nullable=False),
         sa.Column("memory_before", postgresql.JSONB, nullable=False),
         sa.Column("asked_once", postgresql.JSONB, server_default="[]", nullable=False),
+        sa.Column("revision_erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column(
             "started_at",
             sa.DateTime(timezone=True),
