@@ -11,8 +11,14 @@ from typing import Any, get_args
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
-from fond_echo.contract.api import ChannelIn, ChannelOut, WordsInRevision
+from fond_echo.contract.api import (
+    ChannelIn,
+    ChannelOut,
+)
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
+from fond_echo.contract.contacts import (
+    WordsInRevision,
+)
 from fond_echo.core.errors import FondEchoError
 
 

@@ -18,7 +18,6 @@ from fond_echo.contract.api import (
     AskOut,
     ChannelIn,
     ChannelOut,
-    ContactOut,
     ConversationOut,
     KeyOut,
     LoadIn,
@@ -31,9 +30,12 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
     UnreadableOut,
-    WordsInRevision,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.contacts import (
+    ContactOut,
+    WordsInRevision,
+)
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn

@@ -11,7 +11,6 @@ from fond_echo.contract.api import (
     AskOut,
     ChannelIn,
     ChannelOut,
-    ContactOut,
     ConversationOut,
     KeyOut,
     LoadIn,
@@ -26,9 +25,12 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
     WordsIn,
-    WordsInRevision,
 )
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
+from fond_echo.contract.contacts import (
+    ContactOut,
+    WordsInRevision,
+)
 from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn

@@ -125,32 +125,6 @@ class UnreadableOut(Schema):
     received_at: Instant
 
 
-class ContactOut(Schema):
-    id: str
-    channel: Name
-    external_id: str
-    name: str
-    standing: str
-    memory: dict[str, Any]
-    erased_at: Instant | None
-    first_seen_at: Instant
-
-
-class WordsInRevision(Schema):
-    """Where a contact's words stand in a revision of an assistant."""
-
-    assistant: Name
-    revision: str
-    file: str
-    line: int
-    what: str
-    text: str
-
-
-class StandingIn(Schema):
-    standing: Literal["allowed", "refused", "blocked", "new"]
-
-
 class RetryIn(Schema):
     """How a turn is tried again: `revision` is the one to answer it with, "live", "draft" or an id;
     without one, it is the live one, as for any new turn."""

@@ -14,7 +14,9 @@ from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import WordsInRevision
+from fond_echo.contract.contacts import (
+    WordsInRevision,
+)
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.digest import digest
 from fond_echo.documents.erased_words import Person, found_in, normalized, without

@@ -11,7 +11,14 @@ from pydantic import JsonValue
 from sqlalchemy import select, tuple_
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import ContactOut, Page, StandingIn, WordsInRevision
+from fond_echo.contract.api import (
+    Page,
+)
+from fond_echo.contract.contacts import (
+    ContactOut,
+    StandingIn,
+    WordsInRevision,
+)
 from fond_echo.stages.memory import facts, with_facts
 from fond_echo.stages.words_in_revisions import (
     WordsInRevisions,
