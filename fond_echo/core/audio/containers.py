@@ -136,6 +136,8 @@ def opened(source: BinaryIO, container: Container, limits: Limits) -> Iterator[O
         if not file.streams.audio:
             raise UnknownSound(f"the {container.name} file holds no sound")
         stream = file.streams.audio[0]
+        if stream.codec_context is None:
+            raise UnknownSound(f"the {container.name} file does not say how its sound is coded")
         codec, channel_count = stream.codec_context.name, len(stream.layout.channels)
         if codec not in CODECS:
             raise UnknownSound(f"sound coded as {codec} is not read here")

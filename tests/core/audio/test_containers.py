@@ -1,7 +1,9 @@
 import io
+import random
 import struct
 import unittest
 import wave
+from collections import Counter
 
 import numpy as np
 
@@ -68,6 +70,27 @@ class Decoding(unittest.TestCase):
             with self.subTest(data=data[:12]), self.assertRaises(error) as caught:
                 decode(data)
             self.assertTrue(caught.exception.what)
+
+    def test_whatever_is_broken_in_a_file_is_a_typed_error(self):
+        chance, found = random.Random(7), Counter()
+        for container, codec, rate in FOREIGN:
+            whole = in_container(tone(0.5, rate), container, codec)
+            for _ in range(40):
+                broken = bytearray(whole)
+                for _ in range(chance.choice((1, 3, 20, 200))):
+                    # What says how it is laid out stands at the beginning, or at the end.
+                    most = chance.choice((60, 900, len(broken)))
+                    place = min(chance.randrange(most), len(broken) - 1)
+                    broken[place if chance.random() < 0.7 else -1 - place] = chance.randrange(256)
+                if chance.random() < 0.3:
+                    broken = broken[: chance.randrange(len(broken))]
+                try:
+                    decode(bytes(broken))
+                    found["decoded"] += 1
+                except SoundError as error:
+                    found[error.code] += 1
+        self.assertGreater(found["sound-broken"], 20, found)
+        self.assertGreater(found["decoded"], 20, found)
 
     def test_limits(self):
         data = encode(tone(3.0, 16_000), "flac")
