@@ -300,7 +300,7 @@ def options(arguments: list[str] | None = None) -> Any:
     parser.add_argument("--shards", type=Path, required=True, help="synthetic speech")
     parser.add_argument("--people", type=Path, help="shards of training.people.shards")
     parser.add_argument("--share", type=float, default=0.5, help="of people in every step (0.5)")
-    parser.add_argument("--others", type=_others, default={}, metavar="es=FOLDER,it=FOLDER",
+    parser.add_argument("--others", type=_others, default={}, metavar="es=FOLDER",
                         help="shards of training.people.foreign, by language")  # fmt: skip
     parser.add_argument("--share-of-others", type=float, default=0.2)
     parser.add_argument("--work", type=Path, required=True)

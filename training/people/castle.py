@@ -23,8 +23,8 @@ TABLES = 7_253
 """Where the first table begins."""
 
 LANGUAGES = 6
-CODES = {"en": "cp437", "es": "cp850", "it": "cp850"}
-BLOCKS = {"en": 0, "es": 1, "it": 4}
+CODES = {"en": "cp437", "es": "cp850"}
+BLOCKS = {"en": 0, "es": 1}
 """Which of a table's blocks has the texts of a language."""
 
 CHARACTERS = ("hero", "d", "b", "bj", "e", "i", "l", "p", "t", "vb")

@@ -1,11 +1,9 @@
-"""Spanish and Italian spelling to sounds, for lines whose text is read to train on.
+"""Spanish spelling to sounds, for lines whose text is read to train on.
 
-Both are written nearly as they are said; what is not (a stress, a double consonant, an open or a
-closed vowel) makes no difference here. Each language has an output layer of its own, so that its
-sounds are those of no other.
+Spanish is written nearly as it is said; what is not, such as stress, makes no difference here. A
+language has an output layer of its own, so that its sounds are those of no other.
 
-Source: the Real Academia Española's Ortografía (2010), and the rules of Italian as any grammar has
-them.
+Source: the Real Academia Española's Ortografía (2010).
 """
 
 from __future__ import annotations
@@ -15,7 +13,6 @@ import unicodedata
 
 SOUNDS: dict[str, tuple[str, ...]] = {
     "es": tuple("a e i o u b d g p t k f s th ch x m n ny l y r rr w".split()),
-    "it": tuple("a e i o u b d g p t k f v s ts ch dj sh m n ny l ly r w".split()),
 }
 """What each output layer gives probabilities of, after the blank."""
 
@@ -26,16 +23,8 @@ _SPANISH = [
     (r"j", "x"), (r"ñ", "ny"), (r"[vb]", "b"), (r"[cqk]", "k"), (r"x", "k s"), (r"y\b", "i"),
     (r"y", "y"), (r"ü", "u"),
 ]  # fmt: skip
-_ITALIAN = [
-    (r"gli(?=[aeou])", "ly"), (r"gli", "ly i"), (r"gn", "ny"), (r"sci(?=[aou])", "sh"),
-    (r"sc(?=[ei])", "sh"), (r"ch", "k"), (r"gh", "g"), (r"c{1,2}i(?=[aou])", "ch"),
-    (r"g{1,2}i(?=[aou])", "dj"), (r"c{1,2}(?=[ei])", "ch"), (r"g{1,2}(?=[ei])", "dj"),
-    (r"c?q+u", "k w"), (r"h", ""), (r"z+", "ts"), (r"([bdfglmnprtvsck])\1+", r"\1"),
-    (r"[ckq]", "k"), (r"j", "i"), (r"x", "k s"), (r"y", "i"),
-]  # fmt: skip
 _RULES = {
     "es": [(re.compile(pattern), sounds) for pattern, sounds in _SPANISH],
-    "it": [(re.compile(pattern), sounds) for pattern, sounds in _ITALIAN],
 }
 
 
@@ -66,8 +55,6 @@ def sounds_of(text: str, language: str) -> list[str]:
 
     >>> sounds_of("¿Qué? ¡Un guerrero!", "es")
     ['k', 'e', 'u', 'n', 'g', 'e', 'rr', 'e', 'r', 'o']
-    >>> sounds_of("Che figlio, ciao", "it")
-    ['k', 'e', 'f', 'i', 'ly', 'o', 'ch', 'a', 'o']
 
     Raises:
         NotSpelledOut: spelling does not say how, as of figures.
