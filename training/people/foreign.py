@@ -6,8 +6,8 @@ They train the same network, with an output layer of each language's own: what i
 people speak is learned from more of them. Nothing is aligned: the connectionist loss finds the
 places. Three characters are kept apart, drawn by lot before anything was trained.
 
-`drascula-italian` is of no use: its recordings are the English ones, stored anew (of twelve drawn by
-lot each agrees with its English counterpart, correlation 0.83 to 0.998), with Italian subtitles.
+`drascula-italian` is of no use: its recordings are the English ones, stored anew, with Italian
+subtitles (twelve drawn by lot agree with their English counterparts, correlation 0.83 to 0.998).
 """
 
 from __future__ import annotations
