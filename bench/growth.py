@@ -80,7 +80,7 @@ FILL = (
     SELECT t.id, 0, s.data FROM made_turns t
     JOIN made_sounds s ON s.number = t.number""",
     """INSERT INTO clips (id, turn_id, digest, media_type, size, seconds, rate, waveform, origin,
-        stored_at)
+        created_at)
     SELECT t.id, t.id, t.id, 'audio/ogg', length(s.data), 2.0, 16000, '[]', 'spoken', t.received_at
     FROM made_turns t JOIN made_sounds s ON s.number = t.number""",
     """INSERT INTO deliveries (id, turn_id, run_id, kind, part, key, state, text, extra, attempts,

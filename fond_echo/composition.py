@@ -135,9 +135,7 @@ class Installation:
             except NoEngine:
                 return None
 
-        return EngineOrder(
-            names, connected, built_in, tuple(chosen.long_files), chosen.second_reading
-        )
+        return EngineOrder(names, connected, built_in, tuple(chosen.long_files), chosen.second_pass)
 
     async def needs(
         self, channel: Channel, now: datetime, assistant: AssistantFile | None = None
@@ -158,7 +156,7 @@ class Installation:
         return Needs(
             channel=self.builder.build(channel, vault),
             recognizer=recognizer,
-            max_seconds=60.0 * settings.minutes_heard,
+            max_seconds=60.0 * settings.max_audio_minutes,
             hears_early="transcribe" not in order.names,
             cost_of_hearing=recognizer.cost,
             hears_back=self.recognizer(replace(wanted, purpose="long-file")),

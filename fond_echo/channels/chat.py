@@ -172,7 +172,7 @@ class ChatChannel:
             joined=joined,
             conference=str(values.get("conference") or "")[:60],
             quoted=self._quoted(values, post),
-            of_many=_holds(receive.room_of_many, post),
+            group=_holds(receive.group, post),
         )
 
     def _quoted(self, values: dict[str, Any], post: Any) -> Quoted | None:

@@ -231,7 +231,7 @@ def _show(options: argparse.Namespace) -> int:
                 print_json(benches)
                 return 0
             rows = [
-                (each.name, each.does, each.language, f"{each.made_at:%Y-%m-%d %H:%M}",
+                (each.name, each.does, each.language, f"{each.created_at:%Y-%m-%d %H:%M}",
                  ", ".join(f"{one.engine} {one.rate:.1%}" for one in each.ranked))
                 for each in benches
             ]  # fmt: skip

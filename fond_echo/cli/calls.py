@@ -41,7 +41,7 @@ def add(commands: Any) -> None:
         "--afterwards", choices=("talk", "end"), default="", help="what comes after the opening"
     )
     place.add_argument(
-        "--at-a-machine", choices=("speak", "hang-up"), default="speak",
+        "--on-answering-machine", choices=("speak", "hang-up"), default="speak",
         help="what to do when an answering machine picks up (speak)",
     )  # fmt: skip
     place.add_argument("--tries", type=int, default=1, help="how often at most (1)")
@@ -92,7 +92,8 @@ def _place(options: argparse.Namespace) -> int:
     given = CallIn(
         to=options.to, opening=_opening(options), caller=options.caller, name=options.name,
         variables={name: _value(text) for name, text in variables.items()},
-        afterwards=options.afterwards, at_a_machine=options.at_a_machine, retry=retry,
+        afterwards=options.afterwards, retry=retry,
+        on_answering_machine=options.on_answering_machine,
     )  # fmt: skip
     with service(options) as echo:
         call = echo.place_call(options.channel, given)

@@ -102,9 +102,9 @@ def _today(found: EngineOut) -> tuple[str, str, str, str]:
 
 def _trouble(found: EngineOut) -> str:
     """Its last error, and until when it is left alone."""
-    if found.left_alone_until is None:
+    if found.paused_until is None:
         return found.last_error
-    return f"left alone until {found.left_alone_until:%H:%M:%S}: {found.last_error}"
+    return f"paused until {found.paused_until:%H:%M:%S}: {found.last_error}"
 
 
 def _list(options: argparse.Namespace) -> int:
@@ -127,8 +127,8 @@ def _show(options: argparse.Namespace) -> int:
         print_json(found)
         return 0
     print(f"{found.name} can {found.does}; languages: {', '.join(found.languages) or 'all'}")
-    if found.cost_a_day is not None:
-        print(f"It is asked no more after {found.cost_a_day:g} {found.currency} a day.")
+    if found.daily_budget is not None:
+        print(f"It is asked no more after {found.daily_budget:g} {found.currency} a day.")
     if found.last_error:
         print(f"Last error, {found.last_error_at:%Y-%m-%d %H:%M}: {found.last_error}")
     rows = [

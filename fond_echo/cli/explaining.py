@@ -38,7 +38,7 @@ def add_to_assistants(verbs: Any) -> None:
     add_service(gaps)
     gaps.set_defaults(run=_gaps)
     doubts = verbs.add_parser(
-        "doubtful-words", help="words of replies that did not come back when they were heard again"
+        "mispronounced", help="words of replies that did not come back when they were heard again"
     )
     doubts.add_argument("name")
     doubts.add_argument("--last", type=int, default=1_000, help="replies to look at (1000)")
@@ -157,7 +157,7 @@ LEXICON = """\
 
 def _doubts(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        found = echo.doubtful_words(options.name, options.last)
+        found = echo.mispronounced(options.name, options.last)
     if options.json:
         print_json([each.model_dump(mode="json") for each in found])
         return 0
@@ -174,5 +174,5 @@ def _doubts(options: argparse.Namespace) -> int:
         table(("word", "missed", "heard instead", "turn"), rows)
         print("As the lexicon's entries they are printed by --lexicon; put their sounds right.")
     else:
-        print("Every word that was heard again came back; or hear_back: true is not set.")
+        print("Every word that was heard again came back; or verify_speech: true is not set.")
     return 0

@@ -20,11 +20,11 @@ from fond_echo.contract.assistants import (
 )
 from fond_echo.contract.replay import (
     CasesOut,
-    DoubtOut,
     GapOut,
     KeptCase,
     MendIn,
     MendOut,
+    MispronouncedOut,
     ReplayIn,
     ReplayOut,
     ReplaysIn,
@@ -80,9 +80,9 @@ def _mend_turn(turn_id: str, given: MendIn) -> Call[MendOut]:
     return Call("POST", f"/api/turns/{turn_id}/mending", shape_of(MendOut), given.model_dump())
 
 
-def _doubtful_words(name: str, last: int) -> Call[list[DoubtOut]]:
-    path = f"/api/assistants/{name}/doubtful-words"
-    return Call("GET", path, shape_of(list[DoubtOut]), query={"last": str(last)})
+def _doubtful_words(name: str, last: int) -> Call[list[MispronouncedOut]]:
+    path = f"/api/assistants/{name}/mispronounced"
+    return Call("GET", path, shape_of(list[MispronouncedOut]), query={"last": str(last)})
 
 
 def _turn_bundle(turn_id: str) -> Call[bytes]:
@@ -168,7 +168,7 @@ class AssistantCalls:
         """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
         return self.make(_mend_turn(turn_id, given))
 
-    def doubtful_words(self, name: str, last: int = 1_000) -> list[DoubtOut]:
+    def mispronounced(self, name: str, last: int = 1_000) -> list[MispronouncedOut]:
         """Words of replies that did not come back when they were heard again."""
         return self.make(_doubtful_words(name, last))
 
@@ -257,7 +257,7 @@ class AsyncAssistantCalls:
         """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
         return await self.make(_mend_turn(turn_id, given))
 
-    async def doubtful_words(self, name: str, last: int = 1_000) -> list[DoubtOut]:
+    async def mispronounced(self, name: str, last: int = 1_000) -> list[MispronouncedOut]:
         """Words of replies that did not come back when they were heard again."""
         return await self.make(_doubtful_words(name, last))
 

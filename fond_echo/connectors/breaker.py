@@ -11,7 +11,7 @@ MAX_ALONE = 3_600.0
 
 @dataclass
 class Breaker:
-    """Of one service. After `most` failures in a row it is left alone for `seconds`; the first
+    """Of one service. After `most` failures in a row it is paused for `seconds`; the first
     question after that is a trial."""
 
     failures: int = 0

@@ -73,9 +73,7 @@ class LogicCaller:
         """
         breaker = self._breakers.of(service.url)
         if (left := breaker.left) > 0:
-            what = (
-                f"it failed {breaker.most} times in a row, and is left alone for {left:.0f} s more"
-            )
+            what = f"it failed {breaker.most} times in a row, and is paused for {left:.0f} s more"
             raise LogicFailed(what, where=service.url)
         request = self._numbered(request)
         body = request.model_dump_json().encode()

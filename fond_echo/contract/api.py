@@ -113,7 +113,7 @@ class ChannelOut(Schema):
     refused: int
     unreadable: int = 0
     warnings: list[str] = Field(default_factory=list)
-    added_at: Instant
+    created_at: Instant
 
 
 class UnreadableOut(Schema):
@@ -256,7 +256,7 @@ class KeyOut(Schema):
     scopes: list[Scope]
     characters_a_day: int = 0
     seconds_a_day: int = 0
-    made_at: Instant
+    created_at: Instant
     used_at: Instant | None
     revoked_at: Instant | None
 
@@ -280,7 +280,7 @@ class SubscriptionOut(SubscriptionIn):
     id: str
     waiting: int
     dead: int
-    made_at: Instant
+    created_at: Instant
 
 
 class NoticeOut(Schema):

@@ -126,7 +126,7 @@ class RevisionOut(Schema):
     """A revision of an assistant that was kept."""
 
     digest: str
-    stored_at: Instant
+    created_at: Instant
     draft: bool
     live: bool
     cases: LastCases | None = None

@@ -80,7 +80,7 @@ class BenchOut(Schema):
     name: Name
     does: BenchKind
     language: str
-    made_at: Instant
+    created_at: Instant
     ranked: list[StandingOut]
 
 

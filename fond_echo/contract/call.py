@@ -47,7 +47,7 @@ class CallIn(Schema):
     `caller` is the number of ours that is shown (the channel's first, where it is empty).
     `variables` are there for the assistant as the conversation's own. After the opening an
     assistant talks on; other openings end the call, unless `afterwards` says otherwise. Where a
-    greeting machine answers, the opening is left on it, or the call is ended. `asked_by` is the
+    answering machine answers, the opening is left on it, or the call is ended. `asked_by` is the
     turn in which somebody asked for it, who is told what became of it.
     """
 
@@ -57,7 +57,7 @@ class CallIn(Schema):
     name: str = Field(default="", max_length=100)
     variables: dict[str, JsonValue] = Field(default_factory=dict)
     afterwards: Literal["", "talk", "end"] = ""
-    at_a_machine: Literal["speak", "hang-up"] = "speak"
+    on_answering_machine: Literal["speak", "hang-up"] = "speak"
     retry: RetryPlan | None = None
     asked_by: str = Field(default="", max_length=60)
 

@@ -79,10 +79,9 @@ class ChannelSettings(Schema):
     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
     back what was heard before it is answered. `engines` are asked here in place of those that the
-    assistant names for the same. Short texts of one sender within `burst_seconds` of the first are
-    one turn; 0 has each be one. Sound up to `minutes_heard` is heard, 180 at the most; 0 is what
-    the network takes as a voice note.
-    """
+    assistant names for the same. Short texts of one sender within `merge_seconds` of the first are
+    one turn; 0 has each be one. Sound up to `max_audio_minutes` is heard, 180 at the most; 0 is
+    what the network takes as a voice note."""
 
     when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
     deliver_for_hours: Annotated[float, Field(gt=0, le=168)] = 24.0
@@ -93,8 +92,8 @@ class ChannelSettings(Schema):
     echo_heard: bool = False
     slow_seconds: float = Field(default=3.0, ge=0, le=60)
     slow_words: str = Field(default="", max_length=300)
-    burst_seconds: Annotated[float, Field(ge=0, le=20)] = 0.0
-    minutes_heard: Annotated[int, Field(ge=0, le=180)] = 0
+    merge_seconds: Annotated[float, Field(ge=0, le=20)] = 0.0
+    max_audio_minutes: Annotated[int, Field(ge=0, le=180)] = 0
     groups: Groups = Field(default_factory=Groups)
     engines: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
         default_factory=dict
@@ -124,7 +123,7 @@ class Inbound(Schema):
     contact came, without having said anything; `aloud` that it wants to be answered with sound, or
     not; `key` is what was pressed in a call; `conference` the number of the conference room that
     the contact is in, where the network knows it; `replies` an answer that came after its
-    time, which takes away the message that `removes` names; `quoted` what it quotes; `of_many` that
+    time, which takes away the message that `removes` names; `quoted` what it quotes; `group` that
     it came in a room of many; `merged` the ids of messages that were put to it."""
 
     id: str
@@ -140,7 +139,7 @@ class Inbound(Schema):
     key: str = Field(default="", max_length=40)
     conference: str = Field(default="", max_length=60)
     quoted: Quoted | None = None
-    of_many: bool = False
+    group: bool = False
     merged: list[str] = Field(default_factory=list)
     removes: str = ""
     replies: list[Any] = Field(default_factory=list, max_length=20)

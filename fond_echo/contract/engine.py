@@ -12,13 +12,13 @@ from pydantic import Field, field_validator
 from fond_echo.contract.base import Instant, Name, Schema
 
 EngineKind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw"]
-AskedOutcome = Literal["done", "failed", "left-alone", "over-budget"]
+AskedOutcome = Literal["done", "failed", "paused", "over-budget"]
 
 
 class EngineAsked(Schema):
     """One engine, or one logic function on its behalf, that a stage asked: what came of it, how
     long it took, what it cost, and the exchanges as they were made, with secrets struck out;
-    `rest_seconds` is for how long it is left alone from then on."""
+    `pause_seconds` is for how long it is left alone from then on."""
 
     engine: str
     outcome: AskedOutcome
@@ -26,7 +26,7 @@ class EngineAsked(Schema):
     seconds: float = 0.0
     cost: float = 0.0
     why: str = ""
-    rest_seconds: float = 0.0
+    pause_seconds: float = 0.0
     exchanges: list[Any] = Field(default_factory=list)
 
 
@@ -49,7 +49,7 @@ class EngineDayOut(Schema):
 
 class EngineOut(Schema):
     """A connected engine, with its last days; `currency` is that of its prices. It failed lately,
-    and is asked again after `left_alone_until`."""
+    and is asked again after `paused_until`."""
 
     name: Name
     does: EngineKind
@@ -58,11 +58,11 @@ class EngineOut(Schema):
     languages: list[str]
     secrets: list[str]
     currency: str
-    cost_a_day: float | None
+    daily_budget: float | None
     changed_at: Instant
     last_error: str
     last_error_at: Instant | None
-    left_alone_until: Instant | None = None
+    paused_until: Instant | None = None
     days: list[EngineDayOut]
 
 

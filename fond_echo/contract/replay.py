@@ -137,7 +137,7 @@ class GapOut(Schema):
     heard: str
 
 
-class DoubtOut(Schema):
+class MispronouncedOut(Schema):
     """A word of replies that did not always come back when they were heard again: how often it was
     said and missed, what was heard in its place, and a lexicon's entry for it as it is said now."""
 

@@ -148,7 +148,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         "deck": ChannelIn(
             kind="http",
             assistant=DECK,
-            settings=ChannelSettings(access=Access(mode="list"), minutes_heard=180),
+            settings=ChannelSettings(access=Access(mode="list"), max_audio_minutes=180),
         ),
     }
     put = {name: echo.put_channel(name, channel) for name, channel in channels.items()}

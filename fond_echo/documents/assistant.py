@@ -278,9 +278,8 @@ class AssistantFile(Schema):
     where an answer takes long. `hours` say when somebody is there: a route's `closed` words are
     said outside of them, and so are `person_closed` in the place of handing over.
     `allowed_placeholders` are meant as they are, such as "[A]": others keep a revision from being
-    published. `hear_back` has what is spoken heard again after it went out: words that do not come
-    back may be said wrong.
-    """
+    published. `verify_speech` has what is spoken heard again after it went out: words that do not
+    come back may be said wrong."""
 
     assistant: Name
     language: str = "en"
@@ -302,7 +301,7 @@ class AssistantFile(Schema):
     engines: EngineNames = Field(default_factory=EngineNames)
     waiting: Waiting = Field(default_factory=Waiting)
     hours: OpeningHours | None = None
-    hear_back: bool = False
+    verify_speech: bool = False
     allowed_placeholders: list[Words] = Field(default_factory=list, max_length=50)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)
 

@@ -50,7 +50,7 @@ class Expectation(Schema):
     match a pattern. `asks` is the business logic that is asked, `none` for none of it; `asks_with`
     are slots it is asked with. `stages` must all run, and those that are not named must not. The
     reply's sound lasts `spoken_at_most` so long, is a proper `voice_note`, and these words
-    `come_back` when it is heard again."""
+    `heard_as` when it is heard again."""
 
     heard: str = ""
     route: str = ""
@@ -66,12 +66,12 @@ class Expectation(Schema):
     stages: list[CaseStage] = Field(default_factory=list, max_length=5)
     spoken_at_most: Span | None = None
     voice_note: bool = False
-    come_back: Phrases = Field(default_factory=list)
+    heard_as: Phrases = Field(default_factory=list)
 
     @property
     def of_sound(self) -> bool:
         """Whether the reply has to be spoken to find out."""
-        return bool(self.spoken_at_most or self.voice_note or self.come_back or self.stages)
+        return bool(self.spoken_at_most or self.voice_note or self.heard_as or self.stages)
 
     @field_validator("matches")
     @classmethod

@@ -114,7 +114,7 @@ class MessageMap(Schema):
 
 
 class Receive(Schema):
-    """How messages come in: by webhook, or by polling. `room_of_many` is true of a message in a
+    """How messages come in: by webhook, or by polling. `group` is true of a message in a
     room where others are too, `quotes_us` of one that quotes ours."""
 
     webhook: Webhook | None = None
@@ -123,7 +123,7 @@ class Receive(Schema):
     each: JsonPath = "$"
     ours: JsonPath | None = None
     joined: Condition | None = None
-    room_of_many: Condition | None = None
+    group: Condition | None = None
     quotes_us: Condition | None = None
     note_when: str = "note"
     """The value of `sound_kind` that marks a voice note; other sound is a file."""

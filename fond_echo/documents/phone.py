@@ -93,7 +93,7 @@ class Outbound(Schema):
     They go to a registrar's trunk (`by` its name) or to an address (`via` HOST:PORT, with
     ;transport=tcp behind it for TCP). Only numbers that are `allowed` are called: as they are, or
     by their beginning, with a * at the end; numbers of a country are completed with its `country`
-    code. `at_once`, `a_minute` and `minutes_a_day` are limits.
+    code. `at_once`, `per_minute` and `minutes_per_day` are limits.
     """
 
     by: str = ""
@@ -101,8 +101,8 @@ class Outbound(Schema):
     country: Annotated[str, CountryCode] = ""
     allowed: list[Number] = Field(min_length=1, max_length=1_000)
     at_once: int = Field(default=5, ge=1, le=500)
-    a_minute: int = Field(default=30, ge=1, le=6_000)
-    minutes_a_day: int = Field(default=600, ge=1, le=1_000_000)
+    per_minute: int = Field(default=30, ge=1, le=6_000)
+    minutes_per_day: int = Field(default=600, ge=1, le=1_000_000)
     ring_seconds: float = Field(default=30.0, ge=1.0, le=180.0)
 
     @model_validator(mode="after")

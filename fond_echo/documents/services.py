@@ -161,7 +161,7 @@ class EngineNames(Schema):
 
     `calls` are those of telephone calls, by what they do: without them, our own recognizer and
     synthesizer serve calls. `long_files` transcribe what is longer than a minute. With
-    `second_reading` our own recognizer reads everything that an engine hears as well, against what
+    `second_pass` our own recognizer reads everything that an engine hears as well, against what
     is expected; it is gone by where it found something of that and the engine did not.
     """
 
@@ -176,7 +176,7 @@ class EngineNames(Schema):
         default_factory=dict
     )
     long_files: list[Name] = Field(default_factory=list, max_length=8)
-    second_reading: bool = False
+    second_pass: bool = False
 
     def of(self, *, in_call: bool = False) -> dict[EngineKind, list[str]]:
         """By kind, those that are given."""

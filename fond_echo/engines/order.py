@@ -59,7 +59,7 @@ class Connected:
 
     @property
     def over_budget(self) -> bool:
-        most = self.engine.description.limits.cost_a_day
+        most = self.engine.description.limits.daily_budget
         return most is not None and self.spent >= most
 
 
@@ -119,8 +119,8 @@ class EngineOrder:
             ):
                 self._note(name, "failed", why=f"it does not know the language {language}")
             elif (left := one.breaker.left) > 0:
-                why = f"it failed lately, and is left alone for {left:.0f} s more"
-                self._note(name, "left-alone", why=why)
+                why = f"it failed lately, and is paused for {left:.0f} s more"
+                self._note(name, "paused", why=why)
             elif one.over_budget:
                 self._note(name, "over-budget", why="it has cost what it may today")
             else:
@@ -149,7 +149,7 @@ class EngineOrder:
         why = "no answer in time" if isinstance(error, TimeoutError) else str(error)
         self._note(
             name, "failed", seconds=round(time.monotonic() - begun, 3), cost=asking.cost, why=why,
-            rest_seconds=rest,
+            pause_seconds=rest,
             exchanges=[vars(each) for each in asking.exchanges],
         )  # fmt: skip
 

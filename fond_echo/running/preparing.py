@@ -92,7 +92,7 @@ def _built(digest: str, files: Mapping[str, str], in_call: bool) -> tuple[list[E
     router_of(digest, assistant)
     engines = assistant.engines
     others = engines.of(in_call=in_call).get("transcribe", [])
-    if others and NAME not in others and (in_call or not engines.second_reading):
+    if others and NAME not in others and (in_call or not engines.second_pass):
         return [], assistant.language
     expected = [understood_by(digest, assistant, requested=each) for each in (False, True)]
     return expected, assistant.language

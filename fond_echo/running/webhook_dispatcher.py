@@ -72,7 +72,7 @@ _LEASE = text(
                               AND before.number < first.number)
          ORDER BY first.number LIMIT :most
            FOR UPDATE SKIP LOCKED)
-    RETURNING id, event, attempts, made_at
+    RETURNING id, event, attempts, created_at
     """
 )
 """The first due delivery of each order key."""
@@ -185,7 +185,7 @@ class WebhookDispatcher:
         if not problem:
             return changes | {"state": "sent", "error": ""}
         changes["error"] = problem[:500]
-        old = datetime.now(UTC) - leased.made_at > MAX_AGE
+        old = datetime.now(UTC) - leased.created_at > MAX_AGE
         if old or leased.attempts >= len(PAUSES):
             log.warning("event not delivered", subscription=subscription.id, reason=problem)
             return changes | {"state": "dead"}

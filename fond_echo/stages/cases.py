@@ -145,7 +145,7 @@ async def _sounds(
     if aloud is None:
         return form, ["the reply cannot be spoken here: run it with speech"]
     if not form.spoken:
-        must_sound = wanted.spoken_at_most or wanted.voice_note or wanted.come_back
+        must_sound = wanted.spoken_at_most or wanted.voice_note or wanted.heard_as
         return form, ["nothing is spoken"] if must_sound else []
     times = list(form.stages)
 
@@ -165,11 +165,11 @@ async def _sounds(
         if wanted.voice_note:
             problems = [each.what for each in (await asyncio.to_thread(inspect, note)).findings]
             found += [f"it is no proper voice note: {each}" for each in problems]
-        if wanted.come_back:
+        if wanted.heard_as:
             heard = f" {await aloud.hear(clip, assistant.language)} "
             tokens = assistant.its_language.writing.spoken_tokens
             found += [f"{each!r} does not come back: {heard.strip()!r}"
-                      for each in wanted.come_back
+                      for each in wanted.heard_as
                       if f" {' '.join(tokens(each))} " not in heard]  # fmt: skip
     except FondEchoError as error:
         found.append(f"its sound: {error}")

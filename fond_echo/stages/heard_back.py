@@ -15,11 +15,11 @@ MAX_SECONDS = 60.0
 """Of a reply, so much is heard again."""
 
 
-async def hear_back(turn: TurnSoFar, needs: Needs) -> HeardBack | None:
+async def verify_speech(turn: TurnSoFar, needs: Needs) -> HeardBack | None:
     """What our own recognizer hears in the reply's sound; None where nothing was spoken, or nobody
     wants to know. Raises what the recognizer raises."""
     recognizer = needs.hears_back
-    if not turn.assistant.hear_back or recognizer is None:
+    if not turn.assistant.verify_speech or recognizer is None:
         return None
     if turn.spoken is None or not turn.spoken.parts:
         return None

@@ -19,7 +19,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.stages.carrier import Carrier
 from fond_echo.stages.claim import Claim, Failure, StaleWorker
-from fond_echo.stages.heard_back import hear_back
+from fond_echo.stages.heard_back import verify_speech
 from fond_echo.stages.journal import Journal
 from fond_echo.stages.late import send_late
 from fond_echo.stages.later import Later
@@ -112,7 +112,7 @@ class QueuedDriver:
 
     def _afterwards(self, claim: Claim, needs: Needs) -> None:
         """Hear the reply again, where the assistant wants to know; nothing waits for that."""
-        if claim.turn.assistant.hear_back:
+        if claim.turn.assistant.verify_speech:
             self._go_on(self._heard_back(claim, needs))
 
     def _go_on(self, work: Coroutine[Any, Any, None]) -> None:
@@ -123,7 +123,7 @@ class QueuedDriver:
     async def _heard_back(self, claim: Claim, needs: Needs) -> None:
         async with self._one:
             try:
-                if (found := await hear_back(claim.turn, needs)) is not None:
+                if (found := await verify_speech(claim.turn, needs)) is not None:
                     await self._journal.note_heard_back(claim, found)
             except (FondEchoError, SQLAlchemyError, *AWAY) as error:
                 log.warning("a reply was not heard again", reason=str(error).splitlines()[0])

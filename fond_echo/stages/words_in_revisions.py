@@ -69,7 +69,7 @@ async def words_in_revisions(session: AsyncSession, person: Person) -> list[Word
     found: list[WordsInRevision] = []
     if not person.turns:
         return found
-    digests = select(Revision.digest).order_by(Revision.stored_at.desc())
+    digests = select(Revision.digest).order_by(Revision.created_at.desc())
     for each in (await session.execute(digests)).scalars().all():
         revision = await session.get_one(Revision, each)
         found += [
@@ -102,7 +102,7 @@ async def take_out(database: Database, person: Person, revisions: Sequence[str])
 
 async def _replace(session: AsyncSession, old: Revision, new: str, files: dict[str, str]) -> None:
     stored = insert(Revision).values(
-        digest=new, assistant=old.assistant, files=files, stored_at=old.stored_at
+        digest=new, assistant=old.assistant, files=files, created_at=old.created_at
     )
     await session.execute(stored.on_conflict_do_nothing())
     for column in (Assistant.draft, Assistant.live):

@@ -33,7 +33,7 @@ class Key(Record):
     scopes: Mapped[list[Any]]
     characters_a_day: Mapped[int] = mapped_column(default=0, server_default="0")
     seconds_a_day: Mapped[int] = mapped_column(default=0, server_default="0")
-    made_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
     used_at: Mapped[datetime | None]
     revoked_at: Mapped[datetime | None]
 
@@ -70,7 +70,7 @@ class EngineRecord(Record):
     values: Mapped[Json]
     last_error: Mapped[str] = mapped_column(default="")
     last_error_at: Mapped[datetime | None]
-    left_alone_until: Mapped[datetime | None]
+    paused_until: Mapped[datetime | None]
     changed_at: Mapped[datetime] = now_column()
 
 
@@ -96,7 +96,7 @@ class Bench(Record):
     name: Mapped[str] = mapped_column(primary_key=True)
     does: Mapped[str]
     language: Mapped[str]
-    made_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
 
 
 class BenchAnswer(Record):

@@ -67,7 +67,7 @@ def for_us(message: Message, settings: ChannelSettings) -> Message | None:
     """A message as it is meant for the assistant, without its name; None where, in a room of many,
     it is not."""
     groups = settings.groups
-    if not message.of_many or groups.answer == "everything":
+    if not message.group or groups.answer == "everything":
         return message
     if groups.answer == "nothing" or message.joined:
         return None

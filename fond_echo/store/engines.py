@@ -67,7 +67,7 @@ async def count_asked(session: AsyncSession, assistant: str, asked: Iterable[Eng
                 .values(
                     last_error=_bare(each.why),
                     last_error_at=func.now(),
-                    left_alone_until=_until(each.rest_seconds),
+                    paused_until=_until(each.pause_seconds),
                 )
             )
 
@@ -82,7 +82,7 @@ async def _watch_budget(session: AsyncSession, each: EngineAsked) -> None:
     if record is None:
         return
     read = read_engine(record.description, f"{record.name}.yaml", frozenset(record.values))
-    most = read.limits.cost_a_day
+    most = read.limits.daily_budget
     if most is None:
         return
     today = select(func.sum(EngineDay.cost)).where(
@@ -91,7 +91,7 @@ async def _watch_budget(session: AsyncSession, each: EngineAsked) -> None:
     spent = float((await session.execute(today)).scalar_one())
     for share, name in ((NEAR, "engine.near-budget"), (1.0, "engine.over-budget")):
         if spent - each.cost < share * most <= spent:
-            await emit(session, name, each.engine, spent=round(spent, 6), cost_a_day=most)
+            await emit(session, name, each.engine, spent=round(spent, 6), daily_budget=most)
 
 
 def _bare(why: str) -> str:

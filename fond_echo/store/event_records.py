@@ -46,7 +46,7 @@ class Subscription(Record):
     secret: Mapped[str]
     types: Mapped[list[Any]]
     cursor: Mapped[str]
-    made_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
 
 
 class WebhookDelivery(Record):
@@ -78,4 +78,4 @@ class WebhookDelivery(Record):
     due_at: Mapped[datetime] = now_column()
     leased_until: Mapped[datetime | None]
     error: Mapped[str] = mapped_column(default="")
-    made_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()

@@ -226,7 +226,7 @@ def _waits(
     message: Message, settings: ChannelSettings, queued: bool, standing: str | None
 ) -> float:
     """Seconds in which a message may become part of one before it, and another of it."""
-    return settings.burst_seconds if queued and not standing and is_short(message) else 0.0
+    return settings.merge_seconds if queued and not standing and is_short(message) else 0.0
 
 
 async def _may_be_told(session: AsyncSession, contact: Any) -> bool:

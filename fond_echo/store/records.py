@@ -43,7 +43,7 @@ class Revision(Record):
     digest: Mapped[str] = mapped_column(primary_key=True)
     assistant: Mapped[str]
     files: Mapped[Json]
-    stored_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
     cases: Mapped[Json | None]
 
 
@@ -68,7 +68,7 @@ class Channel(Record):
     unreadable: Mapped[int] = mapped_column(default=0)
     state: Mapped[str] = mapped_column(default="new")
     reason: Mapped[str] = mapped_column(default="")
-    added_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
 
 
 class UnreadableMessage(Record):
@@ -322,7 +322,7 @@ class ClipRecord(Record):
         Index(None, "turn_id"),
         Index(
             "ix_clips_stored_at_without_turn",
-            "stored_at",
+            "created_at",
             postgresql_where=text("turn_id IS NULL"),
         ),
     )
@@ -335,7 +335,7 @@ class ClipRecord(Record):
     rate: Mapped[int | None]
     waveform: Mapped[list[Any]] = mapped_column(default=list)
     origin: Mapped[str]
-    stored_at: Mapped[datetime] = now_column()
+    created_at: Mapped[datetime] = now_column()
 
 
 class Rendition(Record):

@@ -33,7 +33,7 @@ _OUTLIVED = {
     "key_usage": "day < current_date - :days",
     "renditions": "expires_at < now()",
     "guest_counts": "hour < now() - interval '2 hours'",
-    "webhook_deliveries": "state = 'sent' AND made_at < now() - interval '1 hour'",
+    "webhook_deliveries": "state = 'sent' AND created_at < now() - interval '1 hour'",
 }
 """Rows that nobody needs any more, by table."""
 
@@ -156,7 +156,7 @@ def _deleting(table: str, days: int) -> Batch:
 
 def _unused_clips(blobs: BlobStore) -> Batch:
     """Sound that belongs to no turn, and to no call either."""
-    old = ClipRecord.stored_at < datetime.now(UTC) - timedelta(hours=UNUSED_HOURS)
+    old = ClipRecord.created_at < datetime.now(UTC) - timedelta(hours=UNUSED_HOURS)
     of_call = exists().where(
         (Call.recording_id == ClipRecord.id)
         | (Call.order["opening"]["sound"].astext == ClipRecord.id)

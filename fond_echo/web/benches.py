@@ -102,7 +102,7 @@ async def _rows(session: AsyncSession, name: str, engine: str = "") -> tuple[Ben
 def _out(bench: Bench, rows: Sequence[Row]) -> BenchOut:
     return BenchOut.model_validate(
         {"name": bench.name, "does": bench.does, "language": bench.language,
-         "made_at": bench.made_at, "ranked": _ranked(rows, bench.language)}
+         "created_at": bench.created_at, "ranked": _ranked(rows, bench.language)}
     )  # fmt: skip
 
 
@@ -110,7 +110,7 @@ def _out(bench: Bench, rows: Sequence[Row]) -> BenchOut:
 async def list_benches(_: MayBuild, service: TheService) -> list[BenchOut]:
     """All benches, the latest first, each with its engines ranked."""
     async with service.database.reading() as session:
-        benches = list(await session.scalars(select(Bench).order_by(Bench.made_at.desc())))
+        benches = list(await session.scalars(select(Bench).order_by(Bench.created_at.desc())))
         found = [(bench, (await _rows(session, bench.name))[1]) for bench in benches]
     return await asyncio.to_thread(lambda: [_out(*each) for each in found])
 

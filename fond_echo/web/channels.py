@@ -59,7 +59,7 @@ def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
         refused=refused,
         unreadable=record.unreadable,
         warnings=warnings_of(record),
-        added_at=record.added_at,
+        created_at=record.created_at,
     )
 
 

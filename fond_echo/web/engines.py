@@ -62,11 +62,11 @@ def _out(record: EngineRecord, days: Sequence[EngineDay]) -> EngineOut:
         languages=list(described.languages),
         secrets=sorted(described.secrets()),
         currency=described.price.currency,
-        cost_a_day=described.limits.cost_a_day,
+        daily_budget=described.limits.daily_budget,
         changed_at=record.changed_at,
         last_error=record.last_error,
         last_error_at=record.last_error_at,
-        left_alone_until=_still(record.left_alone_until),
+        paused_until=_still(record.paused_until),
         days=[
             EngineDayOut(
                 day=each.day, asked=each.asked, failed=each.failed,

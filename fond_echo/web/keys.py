@@ -25,7 +25,7 @@ def _out(record: Key) -> KeyOut:
         scopes=cast(list[Scope], record.scopes),
         characters_a_day=record.characters_a_day,
         seconds_a_day=record.seconds_a_day,
-        made_at=record.made_at,
+        created_at=record.created_at,
         used_at=record.used_at,
         revoked_at=record.revoked_at,
     )
@@ -35,7 +35,7 @@ def _out(record: Key) -> KeyOut:
 async def list_keys(_: MayAdmin, service: TheService) -> list[KeyOut]:
     """All keys, without their values."""
     async with service.database.reading() as session:
-        rows = (await session.execute(select(Key).order_by(Key.made_at))).scalars()
+        rows = (await session.execute(select(Key).order_by(Key.created_at))).scalars()
         return [_out(row) for row in rows]
 
 

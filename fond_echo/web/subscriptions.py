@@ -33,7 +33,7 @@ def _out(record: Subscription, waiting: int, dead: int) -> SubscriptionOut:
         secret=record.secret,
         waiting=waiting,
         dead=dead,
-        made_at=record.made_at,
+        created_at=record.created_at,
     )
 
 
@@ -48,7 +48,7 @@ async def list_subscriptions(_: MayRead, service: TheService) -> list[Subscripti
         )
         .outerjoin(WebhookDelivery, WebhookDelivery.subscription_id == Subscription.id)
         .group_by(Subscription.id)
-        .order_by(Subscription.made_at)
+        .order_by(Subscription.created_at)
     )
     async with service.database.reading() as session:
         return [_out(*row) for row in (await session.execute(counted)).all()]
@@ -108,7 +108,7 @@ async def list_dead(
     wanted = (
         select(WebhookDelivery)
         .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead")
-        .order_by(WebhookDelivery.made_at.desc())
+        .order_by(WebhookDelivery.created_at.desc())
         .limit(200)
     )
     async with service.database.reading() as session:

@@ -121,14 +121,14 @@ async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -
         record = await session.get(Assistant, name)
         if record is None:
             raise NotThere(f"there is no assistant {name!r}")
-        wanted = select(Revision.digest, Revision.stored_at, Revision.cases).where(
+        wanted = select(Revision.digest, Revision.created_at, Revision.cases).where(
             Revision.assistant == name
         )
-        rows = await session.execute(wanted.order_by(Revision.stored_at.desc()).limit(100))
+        rows = await session.execute(wanted.order_by(Revision.created_at.desc()).limit(100))
         return [
             RevisionOut(
                 digest=row.digest,
-                stored_at=row.stored_at,
+                created_at=row.created_at,
                 draft=row.digest == record.draft,
                 live=row.digest == record.live,
                 cases=row.cases and LastCases.model_validate(row.cases),

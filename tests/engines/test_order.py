@@ -55,7 +55,7 @@ class Order(unittest.IsolatedAsyncioTestCase):
         for _ in range(6):
             await self.hear(order)
         outcomes = [each.outcome for each in order.taken() if each.engine == "far-ear"]
-        self.assertEqual(outcomes, ["failed"] * 5 + ["left-alone"])
+        self.assertEqual(outcomes, ["failed"] * 5 + ["paused"])
         order.connected["far-ear"].breaker.until = 0.0
         self.assertIn("please", (await self.hear(order)).spoken)
 
@@ -65,7 +65,7 @@ class Order(unittest.IsolatedAsyncioTestCase):
         await self.hear(order)
         self.assertAlmostEqual(order.connected["far-ear"].breaker.left, 7.0, delta=1.0)
         await self.hear(order)
-        self.assertEqual(order.taken()[2].outcome, "left-alone")
+        self.assertEqual(order.taken()[2].outcome, "paused")
 
     async def test_over_budget_wrong_kind_wrong_language_and_no_such_engine(self):
         order = self.gannet.order(

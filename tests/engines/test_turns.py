@@ -144,7 +144,7 @@ class Turns(Driving):
         self.assertTrue(error.endswith("answered 500"), "without what it answered")
 
     async def test_a_budget_is_warned_about_before_it_is_used_up(self):
-        text = engine_file("far-ear").replace("cost_a_day: 2.0", "cost_a_day: 0.0004")
+        text = engine_file("far-ear").replace("daily_budget: 2.0", "daily_budget: 0.0004")
         async with self.database.writing() as session:
             (await session.get(EngineRecord, "far-ear")).description = text
         for number in range(4):

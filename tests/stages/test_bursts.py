@@ -16,7 +16,7 @@ from tests.support.world import unhurried
 
 
 class Bursts(Driving):
-    settings = unhurried().model_copy(update={"burst_seconds": 5.0})
+    settings = unhurried().model_copy(update={"merge_seconds": 5.0})
 
     async def count(self):
         async with self.database.reading() as session:
@@ -75,7 +75,7 @@ class RoomsOfMany(unittest.TestCase):
 
     def meant(self, text, settings=None, **fields):
         message = Inbound(
-            id="m", conversation="pier", contact="isla", text=text, of_many=True, **fields
+            id="m", conversation="pier", contact="isla", text=text, group=True, **fields
         )
         found = for_us(message, settings or self.settings)
         return None if found is None else found.text

@@ -25,7 +25,7 @@ fallback:
 CASE = """\
 case: ticket
 said: How much is a ticket?
-expect: {route: fares, spoken_at_most: 6s, voice_note: true, come_back: [four pounds]}
+expect: {route: fares, spoken_at_most: 6s, voice_note: true, heard_as: [four pounds]}
 """
 
 
@@ -87,7 +87,7 @@ class Sounding(unittest.IsolatedAsyncioTestCase):
         expected = {
             "spoken_at_most": "2s",
             "voice_note": True,
-            "come_back": ["four pounds"],
+            "heard_as": ["four pounds"],
             **expect,
         }
         case = CaseFile.model_validate(
@@ -110,9 +110,9 @@ class Sounding(unittest.IsolatedAsyncioTestCase):
         )  # fmt: skip
 
     async def test_a_part_of_another_word_is_not_it(self):
-        found = await self.run_with(heard="a crossing is twenty four pounds", come_back=["four"])
+        found = await self.run_with(heard="a crossing is twenty four pounds", heard_as=["four"])
         self.assertTrue(found.passed)
-        found = await self.run_with(heard="a crossing is fourteen pounds", come_back=["four"])
+        found = await self.run_with(heard="a crossing is fourteen pounds", heard_as=["four"])
         self.assertFalse(found.passed)
 
     async def test_the_stages_that_run(self):

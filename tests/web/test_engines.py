@@ -37,7 +37,7 @@ class Engines(WebTest):
             await count_asked(session, "desk", [
                 EngineAsked(engine="far-ear", outcome="done", seconds=0.5, cost=0.01),
                 EngineAsked(engine="far-ear", outcome="failed", why="it broke", seconds=0.1),
-                EngineAsked(engine="far-ear", outcome="left-alone", why="resting"),
+                EngineAsked(engine="far-ear", outcome="paused", why="resting"),
             ])  # fmt: skip
         (listed,) = (await self.client.get("/api/engines")).json()
         day = {
@@ -48,12 +48,14 @@ class Engines(WebTest):
             "cost": 0.01,
         }
         self.assertEqual(listed["days"], [day])
-        self.assertEqual((listed["last_error"], listed["left_alone_until"]), ("it broke", None))
+        self.assertEqual((listed["last_error"], listed["paused_until"]), ("it broke", None))
         async with self.database.writing() as session:
-            failed = EngineAsked(engine="far-ear", outcome="failed", why="again", rest_seconds=20.0)
+            failed = EngineAsked(
+                engine="far-ear", outcome="failed", why="again", pause_seconds=20.0
+            )
             await count_asked(session, "desk", [failed])
         (listed,) = (await self.client.get("/api/engines")).json()
-        until = datetime.fromisoformat(listed["left_alone_until"])
+        until = datetime.fromisoformat(listed["paused_until"])
         self.assertAlmostEqual((until - datetime.now(UTC)).total_seconds(), 20, delta=5)
         self.assertEqual((await self.client.delete("/api/engines/far-ear")).status_code, 204)
         self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-there")

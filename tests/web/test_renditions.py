@@ -248,7 +248,7 @@ class Renditions(WebTest):
 
         await self.render(give="link")
         async with self.database.writing() as session:
-            await session.execute(text("UPDATE clips SET stored_at = now() - interval '9 days'"))
+            await session.execute(text("UPDATE clips SET created_at = now() - interval '9 days'"))
         counts = []
         for past in (False, True):
             if past:

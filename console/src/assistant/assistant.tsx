@@ -319,7 +319,7 @@ function Revisions({ name, onPublish }: { name: string; onPublish: (revision: st
       <ul style={{ listStyle: "none", padding: 0 }}>
         {all.data.slice(0, 12).map((each) => (
           <li key={each.digest} style={{ padding: "0.25rem 0" }}>
-            <code>{each.digest.slice(0, 10)}</code> {timeOf(each.stored_at)}{" "}
+            <code>{each.digest.slice(0, 10)}</code> {timeOf(each.created_at)}{" "}
             {each.live ? (
               <b>live</b>
             ) : (

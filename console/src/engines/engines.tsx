@@ -89,8 +89,8 @@ function EngineRow({ engine, choose }: { engine: Engine; choose: () => void }) {
       <td>{today ? `${Math.round((1000 * today.seconds) / Math.max(1, today.asked))} ms` : "–"}</td>
       <td>{money(engine, today?.cost ?? 0)}</td>
       <td>
-        {engine.left_alone_until && (
-          <Mark $kind="bad">left alone until {timeOf(engine.left_alone_until)} </Mark>
+        {engine.paused_until && (
+          <Mark $kind="bad">paused until {timeOf(engine.paused_until)} </Mark>
         )}
         {engine.last_error_at ? `${timeOf(engine.last_error_at)}: ${engine.last_error}` : "none"}
       </td>
@@ -99,7 +99,7 @@ function EngineRow({ engine, choose }: { engine: Engine; choose: () => void }) {
 }
 
 function money(engine: Engine, cost: number): string {
-  const most = engine.cost_a_day ? ` of ${engine.cost_a_day}` : "";
+  const most = engine.daily_budget ? ` of ${engine.daily_budget}` : "";
   return `${cost.toFixed(4)}${most} ${engine.currency}`;
 }
 

@@ -149,7 +149,7 @@ class Backend(Protocol):
         """Calls that somebody wants to be over, and whether there are any to be placed now."""
         ...
 
-    async def due(self, channel: str, most: int, minutes_a_day: int) -> list[Placing]:
+    async def due(self, channel: str, most: int, minutes_per_day: int) -> list[Placing]:
         """Calls to be placed now; none where the day's minutes are used up."""
         ...
 

@@ -111,8 +111,8 @@ class RemoteBackend:
         found: tuple[list[str], bool] = await self.link.call("waiting", channel)
         return found
 
-    async def due(self, channel: str, most: int, minutes_a_day: int) -> list[Placing]:
-        found: list[Placing] = await self.link.call("due", channel, most, minutes_a_day)
+    async def due(self, channel: str, most: int, minutes_per_day: int) -> list[Placing]:
+        found: list[Placing] = await self.link.call("due", channel, most, minutes_per_day)
         return found
 
     async def prompt(

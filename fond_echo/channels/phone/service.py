@@ -105,9 +105,9 @@ class ServiceBackend:
         async with self._needs.database.reading() as session:
             return await records.waiting(session, channel)
 
-    async def due(self, channel: str, most: int, minutes_a_day: int) -> list[Placing]:
+    async def due(self, channel: str, most: int, minutes_per_day: int) -> list[Placing]:
         async with self._needs.database.writing() as session:
-            if await records.minutes_today(session, channel) >= minutes_a_day:
+            if await records.minutes_today(session, channel) >= minutes_per_day:
                 return []
             rows = await records.due_calls(session, channel, most)
             return [

@@ -97,7 +97,7 @@ class Session:
             policy_of(handling, len(self._words.reminders)),
             self._words,
             vanish_seconds=handling.silence_seconds, placed=order is not None,
-            leave_a_message=order is None or order.at_a_machine != "hang-up",
+            leave_a_message=order is None or order.on_answering_machine != "hang-up",
         )  # fmt: skip
         self._both: tuple[list[Frame], list[Frame]] | None = ([], []) if handling.record else None
         self._greeting, self._greeting_played = b"", False

@@ -20,7 +20,7 @@ class Doubt:
 
 
 @dataclass(frozen=True)
-class DoubtfulWord:
+class Mispronounced:
     """A word in many texts.
 
     Attributes:
@@ -59,9 +59,9 @@ def doubts(
     return found
 
 
-def doubtful_words(
+def mispronounced(
     texts: Iterable[tuple[str, Sequence[str], Sequence[Doubt]]],
-) -> list[DoubtfulWord]:
+) -> list[Mispronounced]:
     """The words that are missed in many texts, the worst first.
 
     Args:
@@ -78,7 +78,7 @@ def doubtful_words(
             if mark not in places:
                 places.append(mark)
     found = [
-        DoubtfulWord(
+        Mispronounced(
             word, max(said[word], sum(counts.values())), sum(counts.values()),
             tuple(each for each, _ in counts.most_common(MAX_HEARD)), tuple(where[word]),
         )

@@ -55,7 +55,7 @@ class Carrier:
         self.switch.fixed[name] = self.rooms.uri(name)
 
     async def answers(self, number: str, what: OnCall, *, says: Clip | None = None) -> Handset:
-        """Let a number answer by itself; with `says`, like a greeting machine."""
+        """Let a number answer by itself; with `says`, like an answering machine."""
         made = Handset(self.host, number, on_call=what)
         await made.open()
         self.automatic[number] = made

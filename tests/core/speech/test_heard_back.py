@@ -6,7 +6,7 @@ import unittest
 from fond_echo.core.language import pls
 from fond_echo.core.language.pls import from_ipa, lexeme, read_pls, to_ipa
 from fond_echo.core.recognition import heard_back
-from fond_echo.core.recognition.heard_back import Doubt, doubtful_words, doubts
+from fond_echo.core.recognition.heard_back import Doubt, doubts, mispronounced
 from fond_echo.speech.material import lexicon
 
 
@@ -31,7 +31,7 @@ class HeardBack(unittest.TestCase):
             ("t2", ["pell", "at", "noon"], [Doubt("pell", "bell"), Doubt("noon", "")]),
             ("t1", ["to", "pell"], []),
         ]
-        pell, noon = doubtful_words(texts)
+        pell, noon = mispronounced(texts)
         self.assertEqual((pell.word, pell.said, pell.missed), ("pell", 3, 2))
         self.assertEqual((pell.heard, pell.where), (("bell",), ("t3", "t2")))
         self.assertEqual((noon.said, noon.heard), (1, ("",)))

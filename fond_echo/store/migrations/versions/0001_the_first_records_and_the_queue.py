@@ -22,7 +22,10 @@ def upgrade() -> None:
         sa.Column("does", sa.Text(), nullable=False),
         sa.Column("language", sa.Text(), nullable=False),
         sa.Column(
-            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.PrimaryKeyConstraint("name", name=op.f("pk_benches")),
     )
@@ -53,7 +56,7 @@ def upgrade() -> None:
         sa.Column("values", postgresql.JSONB, nullable=False),
         sa.Column("last_error", sa.Text(), nullable=False),
         sa.Column("last_error_at", sa.DateTime(timezone=True), nullable=True),
-        sa.Column("left_alone_until", sa.DateTime(timezone=True), nullable=True),
+        sa.Column("paused_until", sa.DateTime(timezone=True), nullable=True),
         sa.Column(
             "changed_at",
             sa.DateTime(timezone=True),
@@ -91,7 +94,10 @@ def upgrade() -> None:
         sa.Column("characters_a_day", sa.Integer(), server_default="0", nullable=False),
         sa.Column("seconds_a_day", sa.Integer(), server_default="0", nullable=False),
         sa.Column(
-            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.Column("used_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("revoked_at", sa.DateTime(timezone=True), nullable=True),
@@ -104,7 +110,10 @@ def upgrade() -> None:
         sa.Column("assistant", sa.Text(), nullable=False),
         sa.Column("files", postgresql.JSONB, nullable=False),
         sa.Column(
-            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.Column("cases", postgresql.JSONB, nullable=True),
         sa.PrimaryKeyConstraint("digest", name=op.f("pk_revisions")),
@@ -130,7 +139,10 @@ def upgrade() -> None:
         sa.Column("types", postgresql.JSONB, nullable=False),
         sa.Column("cursor", sa.Text(), nullable=False),
         sa.Column(
-            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.PrimaryKeyConstraint("id", name=op.f("pk_subscriptions")),
     )
@@ -212,7 +224,10 @@ def upgrade() -> None:
         sa.Column("leased_until", sa.DateTime(timezone=True), nullable=True),
         sa.Column("error", sa.Text(), nullable=False),
         sa.Column(
-            "made_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.ForeignKeyConstraint(
             ["subscription_id"],
@@ -256,7 +271,10 @@ def upgrade() -> None:
         sa.Column("state", sa.Text(), nullable=False),
         sa.Column("reason", sa.Text(), nullable=False),
         sa.Column(
-            "added_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.ForeignKeyConstraint(
             ["assistant"], ["assistants.name"], name=op.f("fk_channels_assistant")
@@ -463,7 +481,10 @@ def upgrade() -> None:
         sa.Column("waveform", postgresql.JSONB, nullable=False),
         sa.Column("origin", sa.Text(), nullable=False),
         sa.Column(
-            "stored_at", sa.DateTime(timezone=True), server_default=sa.text("now()"), nullable=False
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
         ),
         sa.ForeignKeyConstraint(["digest"], ["blobs.digest"], name=op.f("fk_clips_digest")),
         sa.ForeignKeyConstraint(["turn_id"], ["turns.id"], name=op.f("fk_clips_turn_id")),
@@ -473,7 +494,7 @@ def upgrade() -> None:
     op.create_index(
         "ix_clips_stored_at_without_turn",
         "clips",
-        ["stored_at"],
+        ["created_at"],
         unique=False,
         postgresql_where=sa.text("turn_id IS NULL"),
     )

@@ -7,9 +7,9 @@ from typing import Annotated, Any
 
 from fastapi import Query
 
-from fond_echo.contract.replay import DoubtOut
+from fond_echo.contract.replay import MispronouncedOut
 from fond_echo.core.language.pls import lexeme
-from fond_echo.core.recognition.heard_back import Doubt, DoubtfulWord, doubtful_words
+from fond_echo.core.recognition.heard_back import Doubt, Mispronounced, mispronounced
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.speech.material import lexicon
 from fond_echo.stages.turn import HeardBack
@@ -23,15 +23,15 @@ from fond_echo.web.service import TheService
 router = CheckedRouter(prefix="/api/assistants", tags=["replays"])
 
 
-@router.get("/{name}/doubtful-words")
-async def list_doubtful_words(
+@router.get("/{name}/mispronounced")
+async def list_mispronounced(
     name: AssistantName,
     _: MayBuild,
     service: TheService,
     last: Annotated[int, Query(ge=1, le=10_000, description="replies to look at")] = 1_000,
-) -> list[DoubtOut]:
-    """Words of replies that did not come back when they were heard again (`hear_back: true` in the
-    assistant's file), each with an entry for its lexicon to begin with."""
+) -> list[MispronouncedOut]:
+    """Words of replies that did not come back when they were heard again (`verify_speech: true` in
+    the assistant's file), each with an entry for its lexicon to begin with."""
     back: Any = Stage.output["heard_back"]
     assistant = await assistant_now(service.database, name)
     rows = await results_of_stage(
@@ -42,13 +42,13 @@ async def list_doubtful_words(
         found = HeardBack.model_validate(output)
         missed = [Doubt(each.word, each.heard) for each in found.doubts]
         texts.append((turn_id, found.said.split(), missed))
-    return await asyncio.to_thread(_told, doubtful_words(texts), assistant)
+    return await asyncio.to_thread(_told, mispronounced(texts), assistant)
 
 
-def _told(words: list[DoubtfulWord], assistant: AssistantFile) -> list[DoubtOut]:
+def _told(words: list[Mispronounced], assistant: AssistantFile) -> list[MispronouncedOut]:
     known = lexicon(assistant.language).with_sounds(assistant.pronounced)
     return [
-        DoubtOut(
+        MispronouncedOut(
             word=each.word, said=each.said, missed=each.missed,
             heard=[heard for heard in each.heard if heard], turns=list(each.where[:50]),
             lexeme=lexeme(each.word, known.pronunciations(each.word)[0]),

@@ -12,7 +12,7 @@ DESK = """\
 assistant: back-desk
 voice: tern
 answers_in: voice
-hear_back: true
+verify_speech: true
 routes:
   - route: fares
     examples: [How much is a ticket?]
@@ -55,7 +55,7 @@ class DoubtfulWords(Commands):
         return (await self.working(asked)).json()["turn"]
 
     async def listed(self):
-        found = await self.client.get("/api/assistants/back-desk/doubtful-words")
+        found = await self.client.get("/api/assistants/back-desk/mispronounced")
         self.assertEqual(found.status_code, 200, found.text)
         return found.json()
 
@@ -71,15 +71,15 @@ class DoubtfulWords(Commands):
 
     async def test_in_the_terminal(self):
         await self.ask()
-        out = await self.says("assistant", "doubtful-words", "back-desk")
+        out = await self.says("assistant", "mispronounced", "back-desk")
         self.assertRegex(out, r"brannick +1 of 1 +branch")
-        out = await self.says("assistant", "doubtful-words", "back-desk", "--lexicon")
+        out = await self.says("assistant", "mispronounced", "back-desk", "--lexicon")
         self.assertIn('alphabet="ipa"', out)
-        err = await self.fails("assistant", "doubtful-words", "no-desk")
+        err = await self.fails("assistant", "mispronounced", "no-desk")
         self.assertIn("there is no assistant", err)
 
     async def test_only_where_the_assistant_wants_to_know(self):
-        await self.publish(DESK.replace("hear_back: true\n", ""))
+        await self.publish(DESK.replace("verify_speech: true\n", ""))
         await self.ask()
         self.assertEqual((Mishears.asked, await self.listed()), (0, []))
 
