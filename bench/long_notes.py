@@ -31,7 +31,7 @@ from fond_echo.speech.heard import as_heard, joined, later
 from fond_echo.speech.material import recognizer, synthesizer
 
 WHO = ("The skipper", "A passenger", "The deck hand", "Somebody from the office", "The engineer")
-DID = ("looked at", "asked about", "cleaned", "moved", "counted", "mended", "forgot", "paid for")
+DID = ("looked at", "asked about", "cleaned", "moved", "counted", "corrected", "forgot", "paid for")
 WHAT = ("the engine", "the bicycles", "the green rope", "the life vests", "two boxes of fish",
         "the water filter", "the tickets", "the lamp on the bow")  # fmt: skip
 WHEN = ("at Pell", "before noon", "in the rain", "on the way to Brannick", "after we had landed",

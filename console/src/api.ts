@@ -94,17 +94,17 @@ export const api = {
   assistants: () => call<Assistant[]>("GET", "/api/assistants"),
   draft: (name: string) =>
     call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
-  mend: (id: string, route: string, example: string, name: string) =>
-    call<Out<"MendOut">>("POST", `/api/turns/${id}/mending`, { route, example, case: name }),
+  correct: (id: string, route: string, example: string, name: string) =>
+    call<Out<"CorrectionOut">>("POST", `/api/turns/${id}/correction`, { route, example, case: name }),
   starter: (name: string) => call<{ files: Files }>("GET", `/api/assistants/${name}/starter`),
   putChannel: (name: string, given: ChannelIn) =>
     call<Channel>("PUT", `/api/channels/${name}`, given),
-  putDraft: (name: string, files: Files, onto: string) =>
-    call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, onto }),
+  putDraft: (name: string, files: Files, ifRevision: string) =>
+    call<Assistant>("PUT", `/api/assistants/${name}/draft`, { files, if_revision: ifRevision }),
   publish: (name: string, revision: string, force = false) =>
     call<Assistant>("POST", `/api/assistants/${name}/publish`, { revision, force }),
-  replay: (turn: string, onto: string, begin: ReplayBegin) =>
-    call<Replay>("POST", `/api/turns/${turn}/replays`, { onto, begin }),
+  replay: (turn: string, revision: string, begin: ReplayBegin) =>
+    call<Replay>("POST", `/api/turns/${turn}/replays`, { revision, begin }),
   asCase: (turn: string, name: string) =>
     call<KeptCase>("GET", `/api/turns/${turn}/case?${new URLSearchParams({ name })}`),
   runCases: (name: string, files: Files) =>
@@ -159,7 +159,7 @@ export const api = {
     call<Subscription>("POST", "/api/subscriptions", { address, secret, types }),
   unsubscribe: (id: string) => call<void>("DELETE", `/api/subscriptions/${id}`),
   sendAgain: (id: string) =>
-    call<Subscription>("POST", `/api/subscriptions/${id}/dead-letters/resend`),
+    call<Subscription>("POST", `/api/subscriptions/${id}/undelivered/retry`),
 };
 
 export const soundAddress = (clip: Clip) => `/api/clips/${encodeURIComponent(clip.id)}/sound`;
@@ -188,7 +188,7 @@ export type RenditionIn = {
   text: string;
   voice: string;
   format: string;
-  give: string;
+  deliver_as: string;
   manner: { rate: number; pitch: number };
 };
 export type Secret = Out<"SecretOut">;

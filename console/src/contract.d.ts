@@ -318,8 +318,8 @@ export interface components {
       does: "transcribe" | "speak";
       /** Language */
       language: string;
-      /** Made At */
-      made_at: string;
+      /** Created At */
+      created_at: string;
       /** Ranked */
       ranked: components["schemas"]["StandingOut"][];
       /** Answers */
@@ -355,8 +355,8 @@ export interface components {
       does: "transcribe" | "speak";
       /** Language */
       language: string;
-      /** Made At */
-      made_at: string;
+      /** Created At */
+      created_at: string;
       /** Ranked */
       ranked: components["schemas"]["StandingOut"][];
     };
@@ -405,10 +405,10 @@ export interface components {
       /** Status */
       status: number;
       /**
-       * Answerer
+       * Answered By
        * @enum {string}
        */
-      answerer: "" | "person" | "machine" | "unknown";
+      answered_by: "" | "person" | "machine" | "unknown";
       /** Attempts */
       attempts: components["schemas"]["Attempt"][];
       /** Requested At */
@@ -442,7 +442,7 @@ export interface components {
      *     `caller` is the number of ours that is shown (the channel's first, where it is empty).
      *     `variables` are there for the assistant as the conversation's own. After the opening an
      *     assistant talks on; other openings end the call, unless `afterwards` says otherwise. Where a
-     *     greeting machine answers, the opening is left on it, or the call is ended. `asked_by` is the
+     *     answering machine answers, the opening is left on it, or the call is ended. `asked_by` is the
      *     turn in which somebody asked for it, who is told what became of it.
      */
     CallIn: {
@@ -470,11 +470,11 @@ export interface components {
        */
       afterwards: "" | "talk" | "end";
       /**
-       * At A Machine
+       * On Answering Machine
        * @default speak
        * @enum {string}
        */
-      at_a_machine: "speak" | "hang-up";
+      on_answering_machine: "speak" | "hang-up";
       retry?: components["schemas"]["RetryPlan"] | null;
       /**
        * Asked By
@@ -512,10 +512,10 @@ export interface components {
       /** Status */
       status: number;
       /**
-       * Answerer
+       * Answered By
        * @enum {string}
        */
-      answerer: "" | "person" | "machine" | "unknown";
+      answered_by: "" | "person" | "machine" | "unknown";
       /** Attempts */
       attempts: components["schemas"]["Attempt"][];
       /** Requested At */
@@ -627,8 +627,8 @@ export interface components {
       unreadable: number;
       /** Warnings */
       warnings?: string[];
-      /** Added At */
-      added_at: string;
+      /** Created At */
+      created_at: string;
     };
     /**
      * ChannelSettings
@@ -638,9 +638,9 @@ export interface components {
      *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
      *     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
      *     back what was heard before it is answered. `engines` are asked here in place of those that the
-     *     assistant names for the same. Short texts of one sender within `burst_seconds` of the first are
-     *     one turn; 0 has each be one. Sound up to `minutes_heard` is heard, 180 at the most; 0 is what
-     *     the network takes as a voice note.
+     *     assistant names for the same. Short texts of one sender within `merge_seconds` of the first are
+     *     one turn; 0 has each be one. Sound up to `max_audio_minutes` is heard, 180 at the most; 0 is
+     *     what the network takes as a voice note.
      */
     ChannelSettings: {
       /**
@@ -648,7 +648,7 @@ export interface components {
        * @default hold
        * @enum {string}
        */
-      when_in_doubt: "resend" | "hold" | "drop";
+      when_in_doubt: "retry" | "hold" | "drop";
       /**
        * Deliver For Hours
        * @default 24
@@ -674,15 +674,15 @@ export interface components {
        */
       slow_words: string;
       /**
-       * Burst Seconds
+       * Merge Seconds
        * @default 0
        */
-      burst_seconds: number;
+      merge_seconds: number;
       /**
-       * Minutes Heard
+       * Max Audio Minutes
        * @default 0
        */
-      minutes_heard: number;
+      max_audio_minutes: number;
       groups?: components["schemas"]["Groups"];
       /** Engines */
       engines?: {
@@ -822,6 +822,39 @@ export interface components {
       findings: components["schemas"]["FileFinding"][];
     };
     /**
+     * CorrectionIn
+     * @description How a turn is corrected: the route that was meant, whose example the words become (or
+     *     others), and the name of the case that it is kept as; without one, it is not kept.
+     */
+    CorrectionIn: {
+      /** Route */
+      route: string;
+      /**
+       * Example
+       * @default
+       */
+      example: string;
+      /**
+       * Case
+       * @default
+       */
+      case: string;
+    };
+    /**
+     * CorrectionOut
+     * @description A turn that was corrected: how it would be on the draft now. `draft` is empty where it would
+     *     still be taken elsewhere: then nothing was changed.
+     */
+    CorrectionOut: {
+      /** Example */
+      example: string;
+      replay: components["schemas"]["ReplayOut"];
+      /** Draft */
+      draft: string;
+      /** Case */
+      case: string;
+    };
+    /**
      * DecisionIn
      * @description What becomes of a delivery in doubt: sent again, counted as sent, or dropped.
      */
@@ -830,7 +863,7 @@ export interface components {
        * Decision
        * @enum {string}
        */
-      decision: "resend" | "sent" | "drop";
+      decision: "retry" | "sent" | "drop";
     };
     /** DeliveryOut */
     DeliveryOut: {
@@ -897,28 +930,9 @@ export interface components {
       worse: string[];
     };
     /**
-     * DoubtOut
-     * @description A word of replies that did not always come back when they were heard again: how often it was
-     *     said and missed, what was heard in its place, and a lexicon's entry for it as it is said now.
-     */
-    DoubtOut: {
-      /** Word */
-      word: string;
-      /** Said */
-      said: number;
-      /** Missed */
-      missed: number;
-      /** Heard */
-      heard: string[];
-      /** Turns */
-      turns: string[];
-      /** Lexeme */
-      lexeme: string;
-    };
-    /**
      * DraftIn
-     * @description Files that become an assistant's draft. `onto` is the revision that they were made from:
-     *     where the draft is another one meanwhile, it is not written over.
+     * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
+     *     from: where the draft is another one meanwhile, it is not written over.
      */
     DraftIn: {
       /** Files */
@@ -926,10 +940,10 @@ export interface components {
         [key: string]: string;
       };
       /**
-       * Onto
+       * If Revision
        * @default
        */
-      onto: string;
+      if_revision: string;
     };
     /**
      * DraftOut
@@ -958,7 +972,7 @@ export interface components {
      * EngineAsked
      * @description One engine, or one logic function on its behalf, that a stage asked: what came of it, how
      *     long it took, what it cost, and the exchanges as they were made, with secrets struck out;
-     *     `rest_seconds` is for how long it is left alone from then on.
+     *     `pause_seconds` is for how long it is left alone from then on.
      */
     EngineAsked: {
       /** Engine */
@@ -967,7 +981,7 @@ export interface components {
        * Outcome
        * @enum {string}
        */
-      outcome: "done" | "failed" | "left-alone" | "over-budget";
+      outcome: "done" | "failed" | "paused" | "over-budget";
       /**
        * Kind
        * @default engine
@@ -990,10 +1004,10 @@ export interface components {
        */
       why: string;
       /**
-       * Rest Seconds
+       * Pause Seconds
        * @default 0
        */
-      rest_seconds: number;
+      pause_seconds: number;
       /** Exchanges */
       exchanges?: unknown[];
     };
@@ -1031,7 +1045,7 @@ export interface components {
     /**
      * EngineOut
      * @description A connected engine, with its last days; `currency` is that of its prices. It failed lately,
-     *     and is asked again after `left_alone_until`.
+     *     and is asked again after `paused_until`.
      */
     EngineOut: {
       /** Name */
@@ -1053,16 +1067,16 @@ export interface components {
       secrets: string[];
       /** Currency */
       currency: string;
-      /** Cost A Day */
-      cost_a_day: number | null;
+      /** Daily Budget */
+      daily_budget: number | null;
       /** Changed At */
       changed_at: string;
       /** Last Error */
       last_error: string;
       /** Last Error At */
       last_error_at: string | null;
-      /** Left Alone Until */
-      left_alone_until?: string | null;
+      /** Paused Until */
+      paused_until?: string | null;
       /** Days */
       days: components["schemas"]["EngineDayOut"][];
     };
@@ -1225,10 +1239,10 @@ export interface components {
        */
       guests_an_hour: number;
       /**
-       * At Once
+       * Max Concurrent
        * @default 40
        */
-      at_once: number;
+      max_concurrent: number;
     };
     /**
      * GuestPage
@@ -1432,8 +1446,8 @@ export interface components {
        * @default 0
        */
       seconds_a_day: number;
-      /** Made At */
-      made_at: string;
+      /** Created At */
+      created_at: string;
       /** Used At */
       used_at: string | null;
       /** Revoked At */
@@ -1529,37 +1543,23 @@ export interface components {
       version: string;
     };
     /**
-     * MendIn
-     * @description How a turn is mended: the route that was meant, whose example the words become (or others),
-     *     and the name of the case that it is kept as; without one, it is not kept.
+     * MispronouncedOut
+     * @description A word of replies that did not always come back when they were heard again: how often it was
+     *     said and missed, what was heard in its place, and a lexicon's entry for it as it is said now.
      */
-    MendIn: {
-      /** Route */
-      route: string;
-      /**
-       * Example
-       * @default
-       */
-      example: string;
-      /**
-       * Case
-       * @default
-       */
-      case: string;
-    };
-    /**
-     * MendOut
-     * @description A turn that was mended: how it would be on the draft now. `draft` is empty where it would
-     *     still be taken elsewhere: then nothing was changed.
-     */
-    MendOut: {
-      /** Example */
-      example: string;
-      replay: components["schemas"]["ReplayOut"];
-      /** Draft */
-      draft: string;
-      /** Case */
-      case: string;
+    MispronouncedOut: {
+      /** Word */
+      word: string;
+      /** Said */
+      said: number;
+      /** Missed */
+      missed: number;
+      /** Heard */
+      heard: string[];
+      /** Turns */
+      turns: string[];
+      /** Lexeme */
+      lexeme: string;
     };
     /**
      * NewKey
@@ -1582,34 +1582,14 @@ export interface components {
        * @default 0
        */
       seconds_a_day: number;
-      /** Made At */
-      made_at: string;
+      /** Created At */
+      created_at: string;
       /** Used At */
       used_at: string | null;
       /** Revoked At */
       revoked_at: string | null;
       /** Key */
       key: string;
-    };
-    /**
-     * NoticeOut
-     * @description An event that could not be told: its envelope, and why.
-     */
-    NoticeOut: {
-      /** Id */
-      id: string;
-      /** Event */
-      event: {
-        [key: string]: unknown;
-      };
-      /** State */
-      state: string;
-      /** Attempts */
-      attempts: number;
-      /** Error */
-      error: string;
-      /** Due At */
-      due_at: string;
     };
     /**
      * Opening
@@ -1731,7 +1711,7 @@ export interface components {
     };
     /**
      * PublishIn
-     * @description What is made live: the draft, or another `revision` that was kept. `onto` is the live
+     * @description What is made live: the draft, or another `revision` that was kept. `if_revision` is the live
      *     revision that it is to take the place of: where another is live meanwhile, nothing is published.
      *     `force` publishes though a case fails, or a place was not filled in; `why` is kept.
      */
@@ -1742,10 +1722,10 @@ export interface components {
        */
       revision: string;
       /**
-       * Onto
+       * If Revision
        * @default
        */
-      onto: string;
+      if_revision: string;
       /**
        * Force
        * @default false
@@ -1862,11 +1842,11 @@ export interface components {
        */
       format: "ogg" | "wav" | "flac" | "mp3" | "mulaw";
       /**
-       * Give
+       * Deliver As
        * @default bytes
        * @enum {string}
        */
-      give: "bytes" | "base64" | "data-uri" | "link";
+      deliver_as: "bytes" | "base64" | "data-uri" | "link";
       /**
        * Link Hours
        * @default 24
@@ -1914,16 +1894,16 @@ export interface components {
     };
     /**
      * ReplayIn
-     * @description What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
-     *     are. It begins at a stage, with what came before as it was then: `transcribe` decodes and hears
-     *     its sound again, `route` begins with the words, `answer` with the route and slots.
+     * @description What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
+     *     they are. It begins at a stage, with what came before as it was then: `transcribe` decodes and
+     *     hears its sound again, `route` begins with the words, `answer` with the route and slots.
      */
     ReplayIn: {
       /**
-       * Onto
+       * Revision
        * @default draft
        */
-      onto: string;
+      revision: string;
       /** Files */
       files?: {
         [key: string]: string;
@@ -1955,10 +1935,10 @@ export interface components {
      */
     ReplaysIn: {
       /**
-       * Onto
+       * Revision
        * @default draft
        */
-      onto: string;
+      revision: string;
       /** Files */
       files?: {
         [key: string]: string;
@@ -2177,8 +2157,8 @@ export interface components {
     RevisionOut: {
       /** Digest */
       digest: string;
-      /** Stored At */
-      stored_at: string;
+      /** Created At */
+      created_at: string;
       /** Draft */
       draft: boolean;
       /** Live */
@@ -2423,8 +2403,8 @@ export interface components {
       waiting: number;
       /** Dead */
       dead: number;
-      /** Made At */
-      made_at: string;
+      /** Created At */
+      created_at: string;
     };
     /**
      * TimedMark
@@ -2706,6 +2686,26 @@ export interface components {
        * @default
        */
       clip: string;
+    };
+    /**
+     * UndeliveredEvent
+     * @description An event that could not be told: its envelope, and why.
+     */
+    UndeliveredEvent: {
+      /** Id */
+      id: string;
+      /** Event */
+      event: {
+        [key: string]: unknown;
+      };
+      /** State */
+      state: string;
+      /** Attempts */
+      attempts: number;
+      /** Error */
+      error: string;
+      /** Due At */
+      due_at: string;
     };
     /**
      * UnreadableOut

@@ -23,7 +23,7 @@ def add(commands: Any) -> None:
     check.set_defaults(run=_check)
     put = verbs.add_parser("put", help="put an assistant's files as its draft")
     put.add_argument("folder", type=Path)
-    put.add_argument("--onto", default="", metavar="REVISION",
+    put.add_argument("--if-revision", default="", metavar="REVISION",
                      help="only where this still is the draft")  # fmt: skip
     put.add_argument("--publish", action="store_true", help="make the draft live, too")
     add_service(put)
@@ -33,7 +33,7 @@ def add(commands: Any) -> None:
     add_service(publish)
     publish.set_defaults(run=_publish)
     publish.add_argument("--revision", default="", help="a stored revision instead of the draft")
-    publish.add_argument("--onto", default="", help="only where this revision is live")
+    publish.add_argument("--if-revision", default="", help="only where this revision is live")
     publish.add_argument("--force", action="store_true", help="though a case fails")
     publish.add_argument("--why", default="", help="kept in its history")
     diff = verbs.add_parser("diff", help="compare the draft, or a folder, with what is live")
@@ -86,7 +86,7 @@ def _put(options: argparse.Namespace) -> int:
     files = files_in(options.folder)
     name = read_assistant(files).assistant
     with service(options) as echo:
-        kept = echo.put_assistant(name, files, options.onto)
+        kept = echo.put_assistant(name, files, options.if_revision)
         if options.publish:
             kept = echo.publish_assistant(name)
     if options.json:
@@ -99,7 +99,11 @@ def _put(options: argparse.Namespace) -> int:
 def _publish(options: argparse.Namespace) -> int:
     with service(options) as echo:
         kept = echo.publish_assistant(
-            options.name, options.revision, onto=options.onto, force=options.force, why=options.why
+            options.name,
+            options.revision,
+            if_revision=options.if_revision,
+            force=options.force,
+            why=options.why,
         )
     if options.json:
         print_json(kept)

@@ -26,7 +26,9 @@ def add(commands: Any) -> None:
     opening.add_argument("--assistant", help="whose greeting is said first, and who talks on")
     opening.add_argument("--words", help="what is said first")
     opening.add_argument("--sound", type=Path, metavar="FILE", help="what is played first")
-    opening.add_argument("--ask", metavar="URL", help="who is asked what to say, at the answer")
+    opening.add_argument(
+        "--opening-url", metavar="URL", help="who is asked what to say, at the answer"
+    )
     place.add_argument("--caller", default="", help="number of ours that is shown")
     place.add_argument("--name", default="", help="of whoever is called")
     place.add_argument(
@@ -44,8 +46,8 @@ def add(commands: Any) -> None:
         "--on-answering-machine", choices=("speak", "hang-up"), default="speak",
         help="what to do when an answering machine picks up (speak)",
     )  # fmt: skip
-    place.add_argument("--tries", type=int, default=1, help="how often at most (1)")
-    place.add_argument("--again-after", type=int, default=600, metavar="SECONDS", help="(600)")
+    place.add_argument("--attempts", type=int, default=1, help="how often at most (1)")
+    place.add_argument("--retry-after", type=int, default=600, metavar="SECONDS", help="(600)")
     place.add_argument("--wait", action="store_true", help="stay until the call is over")
     add_service(place)
     place.set_defaults(run=_place)
@@ -73,7 +75,7 @@ def _opening(options: argparse.Namespace) -> Opening:
         sound = base64.b64encode(bytes_in(options.sound)).decode()
     return Opening(
         assistant=options.assistant, words=options.words or "", sound=sound,
-        address=options.ask or "",
+        address=options.opening_url or "",
     )  # fmt: skip
 
 
@@ -87,8 +89,8 @@ def _value(text: str) -> Any:
 def _place(options: argparse.Namespace) -> int:
     variables = dict(options.variable)
     retry = None
-    if options.tries > 1:
-        retry = RetryPlan(times=options.tries - 1, after_seconds=options.again_after)
+    if options.attempts > 1:
+        retry = RetryPlan(times=options.attempts - 1, after_seconds=options.retry_after)
     given = CallIn(
         to=options.to, opening=_opening(options), caller=options.caller, name=options.name,
         variables={name: _value(text) for name, text in variables.items()},
@@ -164,8 +166,8 @@ def show(call: CallDetail) -> None:
     """Print a call with its timeline."""
     way = f"from {call.caller}" if call.direction == "in" else f"to {call.number}"
     print(f"call {way} on {call.channel}, {call.requested_at:%H:%M:%S}: {call.state}")
-    if call.answerer:
-        print(f"  answered by   {call.answerer}")
+    if call.answered_by:
+        print(f"  answered by   {call.answered_by}")
     for each in call.attempts:
         print(f"  tried         {each.at:%H:%M:%S}  {each.outcome} {each.status or ''}".rstrip())
     for happening in call.timeline:

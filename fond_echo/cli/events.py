@@ -31,7 +31,7 @@ def add(commands: Any) -> None:
                         help="the beginning of event types, such as turn.")  # fmt: skip
     add_service(adding)
     adding.set_defaults(run=_subscribe)
-    again = verbs.add_parser("resend", help="send undelivered events again")
+    again = verbs.add_parser("retry", help="send undelivered events again")
     again.add_argument("subscription")
     add_service(again)
     again.set_defaults(run=_again)

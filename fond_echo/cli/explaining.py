@@ -8,7 +8,7 @@ from typing import Any
 
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.contract.api import TurnDetail
-from fond_echo.contract.replay import MendIn
+from fond_echo.contract.replay import CorrectionIn
 from fond_echo.core.dialogue.outcomes import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
 
 BELIEVED = 0.75
@@ -20,15 +20,18 @@ def add_to_turns(verbs: Any) -> None:
     explain.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(explain)
     explain.set_defaults(run=_explain)
-    mend = verbs.add_parser(
-        "mend", help="add its words to a route of the draft, hear it again there, keep it as a case"
+    correct = verbs.add_parser(
+        "correct",
+        help="add its words to a route of the draft, hear it again there, keep it as a case",
     )
-    mend.add_argument("id", help="of the turn, whole or as `turn list` shows it")
-    mend.add_argument("--route", required=True, help="that was meant")
-    mend.add_argument("--example", default="", help="other words than those that were heard")
-    mend.add_argument("--case", default="", metavar="NAME", help="keep it as a case of that name")
-    add_service(mend)
-    mend.set_defaults(run=_mend)
+    correct.add_argument("id", help="of the turn, whole or as `turn list` shows it")
+    correct.add_argument("--route", required=True, help="that was meant")
+    correct.add_argument("--example", default="", help="other words than those that were heard")
+    correct.add_argument(
+        "--case", default="", metavar="NAME", help="keep it as a case of that name"
+    )
+    add_service(correct)
+    correct.set_defaults(run=_correct)
 
 
 def add_to_assistants(verbs: Any) -> None:
@@ -112,10 +115,10 @@ def _explain(options: argparse.Namespace) -> int:
     return 0
 
 
-def _mend(options: argparse.Namespace) -> int:
-    given = MendIn(route=options.route, example=options.example, case=options.case)
+def _correct(options: argparse.Namespace) -> int:
+    given = CorrectionIn(route=options.route, example=options.example, case=options.case)
     with service(options) as echo:
-        found = echo.mend_turn(options.id, given)
+        found = echo.correct_turn(options.id, given)
     if options.json:
         print_json(found)
         return 0 if found.draft else 1

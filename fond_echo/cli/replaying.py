@@ -71,7 +71,7 @@ def add_to_assistants(verbs: Any) -> None:
     test = verbs.add_parser("test", help="run the cases in an assistant's folder")
     test.add_argument("folder", help="of the assistant's files, or the name of one in the service")
     test.add_argument(
-        "--onto", default="draft", help="draft, live or a revision, of a name (draft)"
+        "--revision", default="draft", help="draft, live or a revision, of a name (draft)"
     )
     test.add_argument("--junit", type=Path, help="write JUnit XML, for other programs")
     add_service(test)
@@ -83,7 +83,7 @@ def add_to_assistants(verbs: Any) -> None:
 
 
 def _add_onto(command: argparse.ArgumentParser) -> None:
-    command.add_argument("--onto", default="draft", help="draft, live or a revision (draft)")
+    command.add_argument("--revision", default="draft", help="draft, live or a revision (draft)")
     command.add_argument("--folder", type=Path, help="a folder of files instead")
     command.add_argument(
         "--from", dest="begin", choices=get_args(ReplayBegin), default="route",
@@ -95,7 +95,7 @@ def _replay(options: argparse.Namespace) -> int:
     files = files_in(options.folder) if options.folder else None
     if Path(options.id).suffix == ".zip":
         return _replay_bundle(Path(options.id), files, as_json=options.json)
-    given = ReplayIn(onto=options.onto, files=files, begin=options.begin)
+    given = ReplayIn(revision=options.revision, files=files, begin=options.begin)
     with service(options) as echo:
         found = echo.replay_turn(options.id, given)
     if options.json:
@@ -190,8 +190,9 @@ def _replay_many(options: argparse.Namespace) -> int:
     with service(options) as echo:
         while len(found) < options.last:
             page = echo.replay_turns(options.name, ReplaysIn(
-                onto=options.onto, files=files, begin=options.begin, channel=options.channel,
-                words=options.words, since=options.since, until=options.until, cursor=cursor,
+                revision=options.revision, files=files, begin=options.begin,
+                channel=options.channel, words=options.words, since=options.since,
+                until=options.until, cursor=cursor,
                 limit=min(PAGE, options.last - len(found)),
             ))  # fmt: skip
             found += page.items
@@ -272,7 +273,7 @@ def _test(options: argparse.Namespace) -> int:
         cases = asyncio.run(run_here(files, read_cases(files)))
     else:
         with service(options) as echo:
-            cases = echo.run_cases(options.folder, ReplayIn(onto=options.onto)).cases
+            cases = echo.run_cases(options.folder, ReplayIn(revision=options.revision)).cases
     if options.junit:
         _junit(options.junit, options.folder, cases)
     failed = [each for each in cases if not each.passed]

@@ -20,10 +20,10 @@ from fond_echo.contract.assistants import (
 )
 from fond_echo.contract.replay import (
     CasesOut,
+    CorrectionIn,
+    CorrectionOut,
     GapOut,
     KeptCase,
-    MendIn,
-    MendOut,
     MispronouncedOut,
     ReplayIn,
     ReplayOut,
@@ -38,8 +38,10 @@ def _assistants() -> Call[list[AssistantOut]]:
     return Call("GET", "/api/assistants", shape_of(list[AssistantOut]))
 
 
-def _put_assistant(name: str, files: Mapping[str, str], onto: str = "") -> Call[AssistantOut]:
-    body = DraftIn(files=dict(files), onto=onto).model_dump()
+def _put_assistant(
+    name: str, files: Mapping[str, str], if_revision: str = ""
+) -> Call[AssistantOut]:
+    body = DraftIn(files=dict(files), if_revision=if_revision).model_dump()
     return Call("PUT", f"/api/assistants/{name}/draft", shape_of(AssistantOut), body)
 
 
@@ -76,8 +78,10 @@ def _gaps(name: str, last: int) -> Call[list[GapOut]]:
     return Call("GET", path, shape_of(list[GapOut]), query={"last": str(last)})
 
 
-def _mend_turn(turn_id: str, given: MendIn) -> Call[MendOut]:
-    return Call("POST", f"/api/turns/{turn_id}/mending", shape_of(MendOut), given.model_dump())
+def _correct_turn(turn_id: str, given: CorrectionIn) -> Call[CorrectionOut]:
+    return Call(
+        "POST", f"/api/turns/{turn_id}/correction", shape_of(CorrectionOut), given.model_dump()
+    )
 
 
 def _doubtful_words(name: str, last: int) -> Call[list[MispronouncedOut]]:
@@ -127,17 +131,25 @@ class AssistantCalls:
         """All assistants."""
         return self.make(_assistants())
 
-    def put_assistant(self, name: str, files: Mapping[str, str], onto: str = "") -> AssistantOut:
-        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
-        that revision."""
-        return self.make(_put_assistant(name, files, onto))
+    def put_assistant(
+        self, name: str, files: Mapping[str, str], if_revision: str = ""
+    ) -> AssistantOut:
+        """Check an assistant's files and keep them as its draft; only where
+        `if_revision` is the draft, if that is given."""
+        return self.make(_put_assistant(name, files, if_revision))
 
     def publish_assistant(
-        self, name: str, revision: str = "", *, onto: str = "", force: bool = False, why: str = ""
+        self,
+        name: str,
+        revision: str = "",
+        *,
+        if_revision: str = "",
+        force: bool = False,
+        why: str = "",
     ) -> AssistantOut:
-        """Make the draft live, or another revision that was kept: `onto` the live revision that it
-        takes the place of; `force` though a case fails."""
-        given = PublishIn(revision=revision, onto=onto, force=force, why=why)
+        """Make the draft live, or another revision that was kept: `if_revision` the live revision
+        that it takes the place of; `force` though a case fails."""
+        given = PublishIn(revision=revision, if_revision=if_revision, force=force, why=why)
         return self.make(_publish_assistant(name, given))
 
     def draft(self, name: str) -> DraftOut:
@@ -164,9 +176,9 @@ class AssistantCalls:
         """What people said lately that no route was for, grouped."""
         return self.make(_gaps(name, last))
 
-    def mend_turn(self, turn_id: str, given: MendIn) -> MendOut:
+    def correct_turn(self, turn_id: str, given: CorrectionIn) -> CorrectionOut:
         """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
-        return self.make(_mend_turn(turn_id, given))
+        return self.make(_correct_turn(turn_id, given))
 
     def mispronounced(self, name: str, last: int = 1_000) -> list[MispronouncedOut]:
         """Words of replies that did not come back when they were heard again."""
@@ -215,18 +227,24 @@ class AsyncAssistantCalls:
         return await self.make(_assistants())
 
     async def put_assistant(
-        self, name: str, files: Mapping[str, str], onto: str = ""
+        self, name: str, files: Mapping[str, str], if_revision: str = ""
     ) -> AssistantOut:
-        """Check an assistant's files and keep them as its draft; where `onto` is given, only onto
-        that revision."""
-        return await self.make(_put_assistant(name, files, onto))
+        """Check an assistant's files and keep them as its draft; only where
+        `if_revision` is the draft, if that is given."""
+        return await self.make(_put_assistant(name, files, if_revision))
 
     async def publish_assistant(
-        self, name: str, revision: str = "", *, onto: str = "", force: bool = False, why: str = ""
+        self,
+        name: str,
+        revision: str = "",
+        *,
+        if_revision: str = "",
+        force: bool = False,
+        why: str = "",
     ) -> AssistantOut:
-        """Make the draft live, or another revision that was kept: `onto` the live revision that it
-        takes the place of; `force` though a case fails."""
-        given = PublishIn(revision=revision, onto=onto, force=force, why=why)
+        """Make the draft live, or another revision that was kept: `if_revision` the live revision
+        that it takes the place of; `force` though a case fails."""
+        given = PublishIn(revision=revision, if_revision=if_revision, force=force, why=why)
         return await self.make(_publish_assistant(name, given))
 
     async def draft(self, name: str) -> DraftOut:
@@ -253,9 +271,9 @@ class AsyncAssistantCalls:
         """What people said lately that no route was for, grouped."""
         return await self.make(_gaps(name, last))
 
-    async def mend_turn(self, turn_id: str, given: MendIn) -> MendOut:
+    async def correct_turn(self, turn_id: str, given: CorrectionIn) -> CorrectionOut:
         """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
-        return await self.make(_mend_turn(turn_id, given))
+        return await self.make(_correct_turn(turn_id, given))
 
     async def mispronounced(self, name: str, last: int = 1_000) -> list[MispronouncedOut]:
         """Words of replies that did not come back when they were heard again."""

@@ -36,7 +36,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
-from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
+from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -186,7 +186,7 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
 
     async def rendition(self, given: RenditionIn) -> RenditionOut:
         """A text or SSML as sound, with the times of its words: as base64, as a data URI, or as a
-        link, whichever `give` says."""
+        link, whichever `deliver_as` says."""
         return await self.make(calls.rendition(given))
 
     async def rendered(self, given: RenditionIn) -> bytes:
@@ -218,12 +218,12 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         self,
         sound: bytes,
         *,
-        give: Giving = "base64",
+        deliver_as: DeliverAs = "base64",
         loudness: float | None = None,
         trim: bool = False,
     ) -> ConversionOut:
         """The same, with what the sound was and what was wrong with it."""
-        made: ConversionOut = await self.make(calls.conversion(sound, give, loudness, trim))
+        made: ConversionOut = await self.make(calls.conversion(sound, deliver_as, loudness, trim))
         return made
 
     async def channel(self, name: str) -> ChannelOut:

@@ -31,7 +31,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
-from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
+from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -128,15 +128,17 @@ def rendition(given: RenditionIn) -> Call[RenditionOut]:
 
 
 def rendered(given: RenditionIn) -> Call[bytes]:
-    body = given.model_dump(mode="json", exclude_defaults=True) | {"give": "bytes"}
+    body = given.model_dump(mode="json", exclude_defaults=True) | {"deliver_as": "bytes"}
     return Call("POST", "/api/speech/renditions", lambda response: response.content, body)
 
 
-def conversion(sound: bytes, give: Giving, loudness: float | None, trim: bool) -> Call[Any]:
-    query: dict[str, str | int] = {"give": give, "trim": int(trim)}
+def conversion(
+    sound: bytes, deliver_as: DeliverAs, loudness: float | None, trim: bool
+) -> Call[Any]:
+    query: dict[str, str | int] = {"deliver_as": deliver_as, "trim": int(trim)}
     if loudness is not None:
         query["loudness"] = str(loudness)
-    read = shape_of(ConversionOut) if give != "bytes" else lambda response: response.content
+    read = shape_of(ConversionOut) if deliver_as != "bytes" else lambda response: response.content
     return Call("POST", "/api/clips/conversions", read, content=sound, query=query)
 
 
@@ -260,7 +262,7 @@ def unsubscribe(subscription_id: str) -> Call[None]:
 
 
 def send_again(subscription_id: str) -> Call[SubscriptionOut]:
-    path = f"/api/subscriptions/{subscription_id}/dead-letters/resend"
+    path = f"/api/subscriptions/{subscription_id}/undelivered/retry"
     return Call("POST", path, shape_of(SubscriptionOut))
 
 

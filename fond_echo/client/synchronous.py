@@ -35,7 +35,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
-from fond_echo.contract.renditions import ConversionOut, Giving, RenditionIn, RenditionOut
+from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
@@ -166,7 +166,7 @@ class FondEcho(AssistantCalls, EngineCalls):
 
     def rendition(self, given: RenditionIn) -> RenditionOut:
         """A text or SSML as sound, with the times of its words: as base64, as a data URI, or as a
-        link, whichever `give` says."""
+        link, whichever `deliver_as` says."""
         return self.make(calls.rendition(given))
 
     def rendered(self, given: RenditionIn) -> bytes:
@@ -197,12 +197,12 @@ class FondEcho(AssistantCalls, EngineCalls):
         self,
         sound: bytes,
         *,
-        give: Giving = "base64",
+        deliver_as: DeliverAs = "base64",
         loudness: float | None = None,
         trim: bool = False,
     ) -> ConversionOut:
         """The same, with what the sound was and what was wrong with it."""
-        made: ConversionOut = self.make(calls.conversion(sound, give, loudness, trim))
+        made: ConversionOut = self.make(calls.conversion(sound, deliver_as, loudness, trim))
         return made
 
     def channel(self, name: str) -> ChannelOut:

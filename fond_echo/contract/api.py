@@ -141,7 +141,7 @@ class FailIn(Schema):
 class DecisionIn(Schema):
     """What becomes of a delivery in doubt: sent again, counted as sent, or dropped."""
 
-    decision: Literal["resend", "sent", "drop"]
+    decision: Literal["retry", "sent", "drop"]
 
 
 class RewriteIn(Schema):
@@ -283,7 +283,7 @@ class SubscriptionOut(SubscriptionIn):
     created_at: Instant
 
 
-class NoticeOut(Schema):
+class UndeliveredEvent(Schema):
     """An event that could not be told: its envelope, and why."""
 
     id: str

@@ -29,10 +29,10 @@ class AssistantFiles(Schema):
 
 
 class DraftIn(AssistantFiles):
-    """Files that become an assistant's draft. `onto` is the revision that they were made from:
-    where the draft is another one meanwhile, it is not written over."""
+    """Files that become an assistant's draft. `if_revision` is the revision that they were made
+    from: where the draft is another one meanwhile, it is not written over."""
 
-    onto: str = Field(default="", max_length=64)
+    if_revision: str = Field(default="", max_length=64)
 
 
 class DraftOut(AssistantFiles):
@@ -42,12 +42,12 @@ class DraftOut(AssistantFiles):
 
 
 class PublishIn(Schema):
-    """What is made live: the draft, or another `revision` that was kept. `onto` is the live
+    """What is made live: the draft, or another `revision` that was kept. `if_revision` is the live
     revision that it is to take the place of: where another is live meanwhile, nothing is published.
     `force` publishes though a case fails, or a place was not filled in; `why` is kept."""
 
     revision: str = Field(default="", max_length=64)
-    onto: str = Field(default="", max_length=64)
+    if_revision: str = Field(default="", max_length=64)
     force: bool = False
     why: str = Field(default="", max_length=500)
 

@@ -10,7 +10,7 @@ from fond_echo.contract.base import Instant, Name, Schema, WebAddress
 from fond_echo.contract.clip import ClipRef
 
 Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
-Answerer = Literal["", "person", "machine", "unknown"]
+AnsweredBy = Literal["", "person", "machine", "unknown"]
 MAX_SOUND = 14_000_000
 """Characters of base64: ten megabytes of sound."""
 
@@ -95,7 +95,7 @@ class CallOut(Schema):
     cause: str
     by: str
     status: int
-    answerer: Answerer
+    answered_by: AnsweredBy
     attempts: list[Attempt]
     requested_at: Instant
     due_at: Instant | None

@@ -51,7 +51,7 @@ class GuestLimits(Schema):
     turns_a_guest: int = Field(default=60, ge=1)
     guests_an_hour: int = Field(default=30, ge=1)
     """From one address."""
-    at_once: int = Field(default=40, ge=1)
+    max_concurrent: int = Field(default=40, ge=1)
     """Turns of all guests together; more are asked to come back in a moment."""
 
 
@@ -83,7 +83,7 @@ class ChannelSettings(Schema):
     one turn; 0 has each be one. Sound up to `max_audio_minutes` is heard, 180 at the most; 0 is
     what the network takes as a voice note."""
 
-    when_in_doubt: Literal["resend", "hold", "drop"] = "hold"
+    when_in_doubt: Literal["retry", "hold", "drop"] = "hold"
     deliver_for_hours: Annotated[float, Field(gt=0, le=168)] = 24.0
     access: Access = Field(default_factory=Access)
     quotas: Quotas = Field(default_factory=Quotas)

@@ -10,7 +10,7 @@ from fond_echo.contract.base import Instant, Name, Schema
 from fond_echo.contract.reply import SpokenManner
 
 SoundFormat = Literal["ogg", "wav", "flac", "mp3", "mulaw"]
-Giving = Literal["bytes", "base64", "data-uri", "link"]
+DeliverAs = Literal["bytes", "base64", "data-uri", "link"]
 MAX_TEXT = 400_000
 LINK_HOURS = 24.0
 LinkHours = Annotated[float, Field(gt=0, le=24 * 30)]
@@ -32,7 +32,7 @@ class RenditionIn(Schema):
     manner: SpokenManner = Field(default_factory=SpokenManner)
     assistant: Name | None = None
     format: SoundFormat = "ogg"
-    give: Giving = "bytes"
+    deliver_as: DeliverAs = "bytes"
     link_hours: LinkHours = LINK_HOURS
 
 

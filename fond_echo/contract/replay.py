@@ -13,11 +13,11 @@ ReplayBegin = Literal["transcribe", "route", "answer"]
 
 
 class ReplayIn(Schema):
-    """What a turn is replayed on: `onto` is draft, live, or a stored revision; or `files` as they
-    are. It begins at a stage, with what came before as it was then: `transcribe` decodes and hears
-    its sound again, `route` begins with the words, `answer` with the route and slots."""
+    """What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
+    they are. It begins at a stage, with what came before as it was then: `transcribe` decodes and
+    hears its sound again, `route` begins with the words, `answer` with the route and slots."""
 
-    onto: str = Field(default="draft", max_length=64)
+    revision: str = Field(default="draft", max_length=64)
     files: Files | None = None
     begin: ReplayBegin = "route"
 
@@ -105,17 +105,17 @@ class CasesOut(Schema):
     cases: list[CaseOut]
 
 
-class MendIn(Schema):
-    """How a turn is mended: the route that was meant, whose example the words become (or others),
-    and the name of the case that it is kept as; without one, it is not kept."""
+class CorrectionIn(Schema):
+    """How a turn is corrected: the route that was meant, whose example the words become (or
+    others), and the name of the case that it is kept as; without one, it is not kept."""
 
     route: Name
     example: str = Field(default="", max_length=300)
     case: str = Field(default="", max_length=60, pattern=r"^([a-z0-9][a-z0-9-]*)?$")
 
 
-class MendOut(Schema):
-    """A turn that was mended: how it would be on the draft now. `draft` is empty where it would
+class CorrectionOut(Schema):
+    """A turn that was corrected: how it would be on the draft now. `draft` is empty where it would
     still be taken elsewhere: then nothing was changed."""
 
     example: str

@@ -20,7 +20,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
-from fond_echo.demo.mending import mended
+from fond_echo.demo.correcting import corrected
 from fond_echo.demo.outside import call_with_engines, outside_engines
 from fond_echo.demo.rehearsing import rehearsed
 from fond_echo.demo.talk import talk
@@ -347,7 +347,7 @@ class Tour:
         call_with_engines(self.echo, self.say, self._problem)
         for call in self.calling.calls:
             self.say(f"   the call to {call.number}: {call.cause} by {call.by}, "
-                     f"answered by {call.answerer}, {call.seconds or 0:.0f} s")  # fmt: skip
+                     f"answered by {call.answered_by}, {call.seconds or 0:.0f} s")  # fmt: skip
         for problem in self.calling.problems:
             self._problem(problem)
 
@@ -373,9 +373,9 @@ class Tour:
         self._part("A slow answer, words for a conference, and a report for the deck log.")
         talk(self.echo, self.world, client, self.say, self._problem)
 
-    def _mended(self, client: httpx.Client) -> None:
+    def _corrected(self, client: httpx.Client) -> None:
         self._part("A question goes wrong: replayed on a changed draft, kept as a case, published.")
-        mended(self.echo, self.world, self.say, self._problem)
+        corrected(self.echo, self.world, self.say, self._problem)
 
 
 def _headline(exchange: Exchange) -> str:
@@ -393,7 +393,7 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._second_network,
     Tour._http_channel,
     Tour._gale_line,
-    Tour._mended,
+    Tour._corrected,
     Tour._talks,
     Tour._scenarios,
     Tour._telephone,

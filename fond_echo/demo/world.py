@@ -122,7 +122,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         description=(HERE / "skerry.yaml").read_text("utf-8"),
         values={"base": places.network},
         settings=ChannelSettings(
-            when_in_doubt="resend", groups=Groups(names=["harbour desk", "desk"])
+            when_in_doubt="retry", groups=Groups(names=["harbour desk", "desk"])
         ),
     )
     crew = Access(mode="list", refusal="This is the crew's own channel. Maren will let you in.")
@@ -130,7 +130,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
         assistant=ASSISTANT,
         description=(HERE / "spindrift.yaml").read_text("utf-8"),
         values={"base": places.second},
-        settings=ChannelSettings(when_in_doubt="resend", access=crew),
+        settings=ChannelSettings(when_in_doubt="retry", access=crew),
     )
     channels = {
         "exchange": ChannelIn(

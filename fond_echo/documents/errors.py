@@ -25,7 +25,7 @@ class FileError:
 
 
 MAX_ERRORS = 100
-"""So many are listed; whoever mended them sees the rest."""
+"""So many are listed; whoever corrected them sees the rest."""
 
 
 class InvalidFile(FondEchoError):

@@ -93,14 +93,14 @@ class Outbound(Schema):
     They go to a registrar's trunk (`by` its name) or to an address (`via` HOST:PORT, with
     ;transport=tcp behind it for TCP). Only numbers that are `allowed` are called: as they are, or
     by their beginning, with a * at the end; numbers of a country are completed with its `country`
-    code. `at_once`, `per_minute` and `minutes_per_day` are limits.
+    code. `max_concurrent`, `per_minute` and `minutes_per_day` are limits.
     """
 
     by: str = ""
     via: Annotated[str, Way] = ""
     country: Annotated[str, CountryCode] = ""
     allowed: list[Number] = Field(min_length=1, max_length=1_000)
-    at_once: int = Field(default=5, ge=1, le=500)
+    max_concurrent: int = Field(default=5, ge=1, le=500)
     per_minute: int = Field(default=30, ge=1, le=6_000)
     minutes_per_day: int = Field(default=600, ge=1, le=1_000_000)
     ring_seconds: float = Field(default=30.0, ge=1.0, le=180.0)
@@ -143,9 +143,9 @@ class CallHandling(Schema):
 
 class PhoneDescription(Schema):
     """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
-    being asked who they are: addresses or networks; `callers` after proving it; `calls` is how many
-    there may be at once; without `outbound` no calls are placed. `assistants` has numbers that lead
-    to another assistant than the channel's: one line, several numbers, an assistant each."""
+    being asked who they are: addresses or networks; `callers` after proving it; `max_calls` is how
+    many there may be at once; without `outbound` no calls are placed. `assistants` has numbers that
+    lead to another assistant than the channel's: one line, several numbers, an assistant each."""
 
     phone: Name
     listen: Listening = Field(default_factory=Listening)
@@ -155,7 +155,7 @@ class PhoneDescription(Schema):
     registrars: list[RegistrarSpec] = Field(default_factory=list, max_length=20)
     callers: list[CallerSpec] = Field(default_factory=list, max_length=1_000)
     outbound: Outbound | None = None
-    calls: int = Field(default=20, ge=1, le=500)
+    max_calls: int = Field(default=20, ge=1, le=500)
     call_handling: CallHandling = Field(default_factory=CallHandling)
 
     @field_validator("peers")

@@ -3,7 +3,7 @@
 planned → sending → sent, refused, in-doubt or dropped. "sending" is written before the request,
 so that after a crash it is known which deliveries are in doubt. What is certain not to have
 happened is tried again, for as long as the channel says; what is in doubt is handled as the channel
-says: `resend` (with the same key), `hold` for the operator, or `drop`.
+says: `retry` (with the same key), `hold` for the operator, or `drop`.
 """
 
 from __future__ import annotations
@@ -170,7 +170,7 @@ async def _doubtful(
     decision = claim.settings.when_in_doubt
     # Writing the same words in the same place twice is writing them once, and what is handed over
     # here goes to no network.
-    if decision == "resend" or row.kind == "edit" or claim.channel.kind not in NETWORKS:
+    if decision == "retry" or row.kind == "edit" or claim.channel.kind not in NETWORKS:
         return None
     failure = Failure.of("deliver", error)
     state = "dropped" if decision == "drop" else "in-doubt"

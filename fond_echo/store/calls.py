@@ -27,13 +27,13 @@ class Call(Record):
     """A call of a phone channel.
 
     `direction` is in or out. `state`: asked (to be placed at `due_at`), placing, ringing, answered,
-    ended. `cause` says why it ended, `by` whom, `status` with which answer. `answerer` is person,
-    machine or unknown, of calls that we placed. `attempts` tells of each try of those, `order` what
-    was asked for, with the id of a clip for an opening's sound. `dialog` is what a BYE needs, kept
-    while the call is open. `timeline` holds what happened, in seconds from the answer; `waveforms`
-    how loud both sides were, by tenths of a second. `conversation` is the place of its turns.
-    `erased_at` says when who was in it was erased: of a call that goes on, nothing is kept from
-    then on that tells of them.
+    ended. `cause` says why it ended, `by` whom, `status` with which answer. `answered_by` is
+    person, machine or unknown, of calls that we placed. `attempts` tells of each try of those,
+    `order` what was asked for, with the id of a clip for an opening's sound. `dialog` is what a BYE
+    needs, kept while the call is open. `timeline` holds what happened, in seconds from the answer;
+    `waveforms` how loud both sides were, by tenths of a second. `conversation` is the place of its
+    turns. `erased_at` says when who was in it was erased: of a call that goes on, nothing is kept
+    from then on that tells of them.
     """
 
     __tablename__ = "calls"
@@ -55,7 +55,7 @@ class Call(Record):
     cause: Mapped[str] = mapped_column(default="")
     by: Mapped[str] = mapped_column(default="")
     status: Mapped[int] = mapped_column(default=0)
-    answerer: Mapped[str] = mapped_column(default="")
+    answered_by: Mapped[str] = mapped_column(default="")
     ending: Mapped[bool] = mapped_column(default=False)
     order: Mapped[Json] = mapped_column(default=dict)
     attempts: Mapped[list[Any]] = mapped_column(default=list)

@@ -61,9 +61,13 @@ async def put_draft(
         stored = insert(Revision).values(digest=revision, assistant=name, files=given.files)
         await session.execute(stored.on_conflict_do_nothing())
         before = await session.get(Assistant, name, with_for_update=True)
-        if given.onto and before is not None and before.draft not in (given.onto, revision):
+        if (
+            given.if_revision
+            and before is not None
+            and before.draft not in (given.if_revision, revision)
+        ):
             raise Conflict(
-                f"the draft of {name} is {before.draft} meanwhile, not {given.onto}",
+                f"the draft of {name} is {before.draft} meanwhile, not {given.if_revision}",
                 remedy="read it again, and put your changes into it",
             )
         kept = insert(Assistant).values(name=name, draft=revision)

@@ -36,7 +36,7 @@ def _values(call: Call) -> dict[str, Any]:
         length = round((call.ended_at - call.answered_at).total_seconds(), 2)
     names = (
         "id", "channel", "direction", "caller", "number", "state", "cause", "by", "status",
-        "answerer", "requested_at", "due_at", "answered_at", "ended_at",
+        "answered_by", "requested_at", "due_at", "answered_at", "ended_at",
     )  # fmt: skip
     attempts = [Attempt.model_validate(each) for each in call.attempts]
     return {

@@ -89,7 +89,7 @@ async def run_the_cases(
     name: AssistantName, given: ReplayIn, _: MayBuild, service: TheService
 ) -> CasesOut:
     """Run the cases in an assistant's folder on its draft, on live, or on files as they are."""
-    onto, files = await revision_of(service, name, given.onto, given.files)
+    onto, files = await revision_of(service, name, given.revision, given.files)
     return await run_cases(service, files, onto)
 
 

@@ -128,7 +128,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
             says, body = GuestSays.model_validate_json(body), b""
         except ValidationError as error:
             raise NotJson(error.errors()[0]["msg"]) from error
-    async with one_more(service, channel.name, settings.guests.at_once):
+    async with one_more(service, channel.name, settings.guests.max_concurrent):
         guest = _guest(service, request, slug)
         fresh = guest is None
         if guest is None:
@@ -163,7 +163,7 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
     return response  # type: ignore[return-value]  # the same shape, with a cookie
 
 
-@router.delete("/at/{slug}/talk", status_code=204)
+@router.delete("/at/{slug}/conversation", status_code=204)
 async def clear(slug: Slug, request: Request, service: TheService) -> Response:
     """Erase all that a guest said here and was told, and forget who it was."""
     if not same_origin(request):

@@ -30,7 +30,7 @@ TYPES = "https://fond-echo.invalid/problems/"
 class NotThere(FondEchoError):
     """What was asked for does not exist."""
 
-    code = "not-there"
+    code = "not-found"
 
 
 class NotAllowed(FondEchoError):
@@ -52,7 +52,7 @@ class Conflict(FondEchoError):
 
 
 _STATUSES: dict[str, int] = {
-    "not-there": 404,
+    "not-found": 404,
     "clip-missing": 404,
     "link-forged": 403,
     "link-expired": 410,
@@ -184,7 +184,7 @@ def _of_http(request: Request, error: Exception) -> Response:
         return _of_error(request, error.__cause__)
     # 400 is the framework's word for a body that is no JSON; ours is 422, as for all that is wrong.
     status = 422 if error.status_code == 400 else error.status_code
-    code = {404: "not-there", 405: "method", 413: "too-large"}.get(status, "request")
+    code = {404: "not-found", 405: "method", 413: "too-large"}.get(status, "request")
     answer = problem(code, status, str(error.detail))
     answer.headers.update(error.headers or {})
     return answer

@@ -47,15 +47,15 @@ async def publish(
         more = f", and {len(against) - MAX_TOLD} more" if len(against) > MAX_TOLD else ""
         raise Conflict(
             f"{name} was not published: {'; '.join(against[:MAX_TOLD])}{more}",
-            remedy="mend it, or force it: assistant publish --force",
+            remedy="correct it, or force it: assistant publish --force",
         )
     async with service.database.writing() as session:
         record = await session.get_one(Assistant, name, with_for_update=True)
         if not given.revision and record.draft != wanted:
             raise Conflict(f"the draft of {name} was changed meanwhile", remedy="publish it again")
-        if given.onto and record.live != given.onto:
+        if given.if_revision and record.live != given.if_revision:
             raise Conflict(
-                f"live is {record.live} meanwhile, not {given.onto}",
+                f"live is {record.live} meanwhile, not {given.if_revision}",
                 remedy="compare them: assistant diff; then publish onto that one",
             )
         record.live = wanted

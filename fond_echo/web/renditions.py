@@ -21,9 +21,9 @@ from fond_echo.contract.clip import NewClip
 from fond_echo.contract.renditions import (
     LINK_HOURS,
     ConversionOut,
+    DeliverAs,
     FileFinding,
     GivenSound,
-    Giving,
     LinkHours,
     RenditionIn,
     RenditionOut,
@@ -105,11 +105,11 @@ async def render(
     prepared = await _prepared(service, given)
     async with service.database.writing() as session:
         await use(session, bearer.key_id, characters=len(given.text))
-    if given.give == "bytes":
+    if given.deliver_as == "bytes":
         return await _streamed(service, prepared, given.format)
     async with one_more(service, "/renditions", AT_ONCE):
         rendered = await while_there(request, _rendered(service, prepared, given.format))
-    sound = await _given(service, rendered.sound, given.give, bearer.key_id, given.link_hours)
+    sound = await _given(service, rendered.sound, given.deliver_as, bearer.key_id, given.link_hours)
     out = RenditionOut(
         **sound.model_dump(), voice=prepared.voice, words=rendered.words, marks=rendered.marks,
         warnings=list(prepared.warnings),
@@ -258,14 +258,14 @@ def _file(clip: Clip, format: str, serial: int) -> NewClip:
 
 
 async def _given(
-    service: Service, sound: NewClip, give: Giving, key_id: str, hours: float
+    service: Service, sound: NewClip, deliver_as: DeliverAs, key_id: str, hours: float
 ) -> GivenSound:
     """A sound in the way it was asked for."""
     out = GivenSound(
         media_type=sound.media_type, seconds=sound.seconds or 0.0, size=len(sound.data),
         waveform=list(sound.waveform),
     )  # fmt: skip
-    if give == "link":
+    if deliver_as == "link":
         async with service.database.writing() as session:
             until = datetime.fromtimestamp(datetime.now(UTC).timestamp() + 3_600 * hours, UTC)
             clip_id = await keep_sound(session, service.blobs, sound, key_id, until)
@@ -273,7 +273,7 @@ async def _given(
         expires_at = datetime.fromtimestamp(ends, UTC)
         return out.model_copy(update={"link": link, "expires_at": expires_at})
     text = base64.b64encode(sound.data).decode()
-    if give == "data-uri":
+    if deliver_as == "data-uri":
         kind = sound.media_type.replace(" ", "")
         return out.model_copy(update={"data_uri": f"data:{kind};base64,{text}"})
     return out.model_copy(update={"base64": text})
@@ -296,7 +296,7 @@ async def convert(
     request: Request,
     bearer: MayOperate,
     service: TheService,
-    give: Annotated[Giving, Query(description="how the voice note comes")] = "bytes",
+    deliver_as: Annotated[DeliverAs, Query(description="how the voice note comes")] = "bytes",
     link_hours: LinkHours = LINK_HOURS,
     loudness: Annotated[float | None, Query(ge=-40, le=-8, description="LUFS")] = None,
     trim: Annotated[bool, Query(description="cut silence before and after")] = False,
@@ -315,9 +315,9 @@ async def convert(
             return _file(clip, "ogg", zlib.crc32(data))
 
         sound = await asyncio.to_thread(note)
-    if give == "bytes":
+    if deliver_as == "bytes":
         return Response(sound.data, media_type=sound.media_type)
-    given = await _given(service, sound, give, bearer.key_id, link_hours)
+    given = await _given(service, sound, deliver_as, bearer.key_id, link_hours)
     out = ConversionOut(
         **given.model_dump(), container=report.container, codec=report.codec,
         channel_count=report.channel_count, rate=report.rate, loudness=report.loudness,

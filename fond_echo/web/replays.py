@@ -191,7 +191,7 @@ async def replay_turn(
     different. Nothing is stored or sent."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
-    onto, _files = await revision_of(service, was.assistant.assistant, given.onto, given.files)
+    onto, _files = await revision_of(service, was.assistant.assistant, given.revision, given.files)
     logic = LogicCaller(service.builder.client, await service.vault())
     return await replayed(service, was, onto, logic, given.begin)
 
@@ -202,7 +202,7 @@ async def replay_turns(
 ) -> ReplaysOut:
     """Take many turns of an assistant again, the latest first, a page at a time; `cursor` goes on
     with those before."""
-    onto, _files = await revision_of(service, name, given.onto, given.files)
+    onto, _files = await revision_of(service, name, given.revision, given.files)
     wanted = (
         select(Turn.id)
         .join(Conversation, Conversation.id == Turn.conversation_id)

@@ -11,7 +11,7 @@ from sqlalchemy import delete, func, select, update
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.errors import ForbiddenAddress
 from fond_echo.connectors.guard import is_public
-from fond_echo.contract.api import NoticeOut, SubscriptionIn, SubscriptionOut
+from fond_echo.contract.api import SubscriptionIn, SubscriptionOut, UndeliveredEvent
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.store.event_records import Subscription, WebhookDelivery
 from fond_echo.store.events import present
@@ -100,10 +100,10 @@ async def unsubscribe(
     return Response(status_code=204)
 
 
-@router.get("/{subscription_id}/dead-letters")
+@router.get("/{subscription_id}/undelivered")
 async def list_dead(
     subscription_id: SubscriptionId, _: MayRead, service: TheService
-) -> list[NoticeOut]:
+) -> list[UndeliveredEvent]:
     """Events that could not be told, the latest first."""
     wanted = (
         select(WebhookDelivery)
@@ -114,7 +114,7 @@ async def list_dead(
     async with service.database.reading() as session:
         rows = (await session.execute(wanted)).scalars()
         return [
-            NoticeOut(
+            UndeliveredEvent(
                 id=row.id,
                 event=row.event,
                 state=row.state,
@@ -126,7 +126,7 @@ async def list_dead(
         ]
 
 
-@router.post("/{subscription_id}/dead-letters/resend")
+@router.post("/{subscription_id}/undelivered/retry")
 async def send_again(
     subscription_id: SubscriptionId, _: MayBuild, service: TheService
 ) -> SubscriptionOut:

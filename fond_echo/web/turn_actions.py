@@ -226,14 +226,14 @@ async def decide(
         if turn.erased_at is not None:
             raise Conflict("the turn was erased: there is nothing to send")
         changed = update(Delivery).where(Delivery.id == delivery_id)
-        if given.decision == "resend":
+        if given.decision == "retry":
             # The time in which it is tried begins anew.
             planned = {"state": "planned", "planned_at": func.now(), "settled_at": None}
             await session.execute(changed.values(planned))
         else:
             state = {"sent": "sent", "drop": "dropped"}[given.decision]
             await session.execute(changed.values(state=state, settled_at=func.now()))
-        if given.decision == "resend" and not waits:
+        if given.decision == "retry" and not waits:
             await enqueue(
                 service.queue, session, SEND_DELIVERY, turn_id=turn_id, delivery_id=delivery_id
             )

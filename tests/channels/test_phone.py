@@ -167,7 +167,7 @@ class Descriptions(unittest.TestCase):
             ("peers: [127.0.0.1]", "peers: [here]", "channel.yaml:4"),
             ("host: 127.0.0.1", "host: somewhere", "channel.yaml:2"),
             ("[20000, 20100]", "[20100, 20000]", "first and the last port"),
-            ("calls: 2", "cals: 2", "did you mean calls?"),
+            ("max_calls: 2", "max_cals: 2", "did you mean max_calls?"),
             ("wait_seconds: 2.0", "wait_seconds: 0", "channel.yaml:6"),
         ):
             self.assertIn(old, good)

@@ -65,11 +65,11 @@ class Placed(ThroughACarrier):
         await self.hears(piet, "your boat is off")
         await asyncio.wait_for(piet.over.wait(), 10)
         call = await self.call()
-        self.assertEqual((call.cause, call.by, call.answerer), ("hung-up", "us", "person"))
+        self.assertEqual((call.cause, call.by, call.answered_by), ("hung-up", "us", "person"))
         self.assertEqual([each["outcome"] for each in call.attempts], ["answered"])
         self.assertEqual(
             [each["kind"] for each in call.timeline],
-            ["placed", "ringing", "answered", "answerer", "opened", "ended"],
+            ["placed", "ringing", "answered", "answered_by", "opened", "ended"],
         )
         self.assertEqual(await self.turns(), [("text", "", "answered")])
 
@@ -186,7 +186,7 @@ class Placed(ThroughACarrier):
         machine = self.carrier.automatic["+441632960104"]
         self.assertTrue(await machine.answer_or_end(10))
         await self.hears(machine, "your boat is off", longest=30)
-        self.assertEqual((await self.call()).answerer, "machine")
+        self.assertEqual((await self.call()).answered_by, "machine")
 
     async def test_something_is_announced_in_a_room(self):
         isla, piet = await self.phone(), await self.phone("+441632960101")
@@ -197,7 +197,7 @@ class Placed(ThroughACarrier):
         heard = await asyncio.gather(isla.listen(longest=30), piet.listen(longest=30))
         self.assertEqual([understood(each) for each in heard], ["your boat is off"] * 2)
         call = await self.call()
-        self.assertEqual((call.cause, call.by, call.answerer), ("hung-up", "us", "unknown"))
+        self.assertEqual((call.cause, call.by, call.answered_by), ("hung-up", "us", "unknown"))
         self.assertEqual([room for room, _ in self.carrier.rooms.visits], ["quay"] * 3)
         self.assertFalse(isla.over.is_set())
 

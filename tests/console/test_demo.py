@@ -51,7 +51,7 @@ class Played(Demo):
                 again.assert_not_called()
                 found = (*echo.assistants(), *echo.engines())
                 self.assertEqual({each.name: each.changed_at for each in found}, known)
-                echo.put_assistant("gale-line", files | {"notes.md": "Mend the gate."})
+                echo.put_assistant("gale-line", files | {"notes.md": "Correct the gate."})
                 again.reset_mock()
                 fill(echo, self.places)
                 again.assert_called_once_with("gale-line", files)

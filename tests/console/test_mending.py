@@ -1,4 +1,4 @@
-"""A turn that went wrong: beside itself on the draft, mended and kept, on its page."""
+"""A turn that went wrong: beside itself on the draft, corrected and kept, on its page."""
 
 from playwright.sync_api import expect
 
@@ -23,10 +23,10 @@ class Mending(InABrowser):
         page.wait_for_function("(sound) => sound.duration > 0.5", arg=now.element_handle())
         page.get_by_label("Keep it as a case").fill("brolly")
         page.get_by_label("It meant the route").fill("no-such-route")
-        page.get_by_role("button", name="Mend it in the draft").click()
+        page.get_by_role("button", name="Correct it in the draft").click()
         expect(page.get_by_text("there is no route 'no-such-route'")).to_be_visible()
         page.get_by_label("It meant the route").fill("lost-property")
-        page.get_by_role("button", name="Mend it in the draft").click()
+        page.get_by_role("button", name="Correct it in the draft").click()
         expect(page.get_by_text("It stands in the draft, with the case brolly.")).to_be_visible()
         with FondEcho(self.settings.address, self.key) as echo:
             files = dict(echo.draft("harbour-desk").files)

@@ -83,7 +83,7 @@ class Phones(unittest.TestCase):
             (base + "listen: {host: localhost}\n", "localhost"),
             (base + "listen: {port: 70000}\n", "65535"),
             (base + "listen: {media: [4000, 4000]}\n", "at least two"),
-            (base + "calls: 0\n", "greater than or equal to 1"),
+            (base + "max_calls: 0\n", "greater than or equal to 1"),
             (base + "outbound: {allowed: ['+44*']}\n", "say one of them"),
             (base + "outbound: {by: x, via: a, allowed: ['+44*']}\n", "say one of them"),
             (base + "outbound: {by: quay, allowed: ['+44*']}\n", "no registrar of that name"),
@@ -112,10 +112,10 @@ class Phones(unittest.TestCase):
 
 class Errors(unittest.TestCase):
     def test_they_stand_in_the_order_of_the_file(self):
-        later, first = FileError("a", 9, 1, "late"), FileError("a", 2, 5, "early", "mend it")
+        later, first = FileError("a", 9, 1, "late"), FileError("a", 2, 5, "early", "correct it")
         error = InvalidFile([later, first])
         self.assertEqual(error.errors, (first, later))
-        self.assertEqual(str(first), "a:2:5: early (mend it)")
+        self.assertEqual(str(first), "a:2:5: early (correct it)")
         self.assertIn("1 more", str(error))
 
     def test_the_nearest_name_or_all_of_them(self):

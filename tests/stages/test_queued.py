@@ -353,7 +353,7 @@ class Doubt(Driving):
         for name, expected in (
             ("hold", ("in-doubt", 1, "failed")),
             ("drop", ("dropped", 1, "failed")),
-            ("resend", ("sent", 2, "answered")),
+            ("retry", ("sent", 2, "answered")),
         ):
             with self.subTest(policy=name):
                 await self.policy(name)
@@ -361,7 +361,7 @@ class Doubt(Driving):
                 self.assertEqual(await self.outcome(f"m-{name}"), expected)
 
     async def test_killed_while_sending(self):
-        for name, state, sent in (("hold", "in-doubt", 0), ("resend", "sent", 1)):
+        for name, state, sent in (("hold", "in-doubt", 0), ("retry", "sent", 1)):
             with self.subTest(policy=name):
                 await self.policy(name)
                 self.sent.clear()
@@ -404,7 +404,7 @@ class Doubt(Driving):
     async def test_the_key_is_the_same_at_every_attempt(self):
         keys = []
         self.world.channel.on_send = lambda outgoing: keys.append(outgoing.key)
-        await self.policy("resend")
+        await self.policy("retry")
         turn_id = await self.arrive("m1", text="How much is a ticket?")
         await self.driver.work(turn_id)
         (delivery,) = await self.deliveries(turn_id)

@@ -22,7 +22,7 @@ fallback:
 """
 SENTENCES = (
     "The boat left the quay at ten.", "The engine of the boat was loud on the way.",
-    "Somebody lost a hat.", "We mended the engine of the boat at Pell.", "Then it rained.",
+    "Somebody lost a hat.", "We corrected the engine of the boat at Pell.", "Then it rained.",
     "The engine of the boat runs well again.",
 )  # fmt: skip
 
@@ -56,7 +56,7 @@ class Helper:
         self.asked.append(len(text))
         if self.fails:
             raise FondEchoError("no")
-        return "The engine was mended at Pell. It runs well."
+        return "The engine was corrected at Pell. It runs well."
 
 
 class Transcripts(Driving):
@@ -88,7 +88,7 @@ class Transcripts(Driving):
         head, *points = part["text"].partition("\n\n")[0].splitlines()
         self.assertEqual(head, "59 s; the sentences that tell most:")
         self.assertEqual(len(points), 3)
-        self.assertIn("- 0:30 We mended the engine of the boat at Pell.", points)
+        self.assertIn("- 0:30 We corrected the engine of the boat at Pell.", points)
         for sentence in SENTENCES:
             self.assertIn(sentence, part["text"])
         self.assertEqual(part["spoken"], points[0][7:])
@@ -112,7 +112,7 @@ class Transcripts(Driving):
         helper = Helper()
         found = await self.report(many, helper=helper)
         text = found["answer"]["parts"][0]["text"]
-        self.assertRegex(text, r"^60 min, in points:\n- [\d:]+ The engine was mended at Pell\.")
+        self.assertRegex(text, r"^60 min, in points:\n- [\d:]+ The engine was corrected at Pell\.")
         self.assertGreater(len(helper.asked), 2)
         self.assertTrue(all(each <= 6_100 for each in helper.asked), helper.asked)
         self.assertLess(helper.asked[-1], 1_000)

@@ -57,7 +57,7 @@ phone: exchange
 listen: {host: 127.0.0.1, port: %d, media: [%d, %d]}
 numbers: ["2001"]
 peers: [127.0.0.1]
-calls: 2
+max_calls: 2
 call_handling: {wait_seconds: 2.0, greetings: 2, reminders: [Are you there?], no_input_goodbye: I hang up.}
 """
 

@@ -78,15 +78,15 @@ class Calls(WebTest):
             ({"opening": {"words": "a", "address": "http://h/"}}, 422, "request"),
             ({"opening": {"sound": sound}}, 422, "call-opening"),
             ({"opening": {"sound": "***"}}, 422, "call-opening"),
-            ({"opening": {"assistant": "nobody"}}, 404, "not-there"),
+            ({"opening": {"assistant": "nobody"}}, 404, "not-found"),
             ({"retry": {"times": 100}}, 422, "request"),
             ({"channel": "closed"}, 422, "number-not-allowed"),
-            ({"channel": "nowhere"}, 404, "not-there"),
+            ({"channel": "nowhere"}, 404, "not-found"),
         ):  # fmt: skip
             with self.subTest(changes=changes):
                 self.assert_problem(await self.place(**changes), status, code)
-        self.assert_problem(await self.client.get("/api/calls/none"), 404, "not-there")
-        self.assert_problem(await self.client.post("/api/calls/none/end"), 404, "not-there")
+        self.assert_problem(await self.client.get("/api/calls/none"), 404, "not-found")
+        self.assert_problem(await self.client.post("/api/calls/none/end"), 404, "not-found")
 
     async def test_the_sound_of_an_opening_is_a_clip_as_long_as_it_is_kept(self):
         good = base64.b64encode(encode(tone(0.5), "ogg")).decode()

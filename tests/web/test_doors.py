@@ -165,10 +165,10 @@ class HttpChannel(ChannelTest):
             "not-allowed",
         )
         self.assert_problem(
-            await self.client.post("/ask/none", json={"text": "x"}), 404, "not-there"
+            await self.client.post("/ask/none", json={"text": "x"}), 404, "not-found"
         )
         self.assert_problem(
-            await self.client.post("/ask/skerry", json={"text": "x"}), 404, "not-there"
+            await self.client.post("/ask/skerry", json={"text": "x"}), 404, "not-found"
         )
         for body, where, remedy in (
             ({"txt": "x"}, "no field 'txt'", "did you mean text?"),
@@ -220,7 +220,7 @@ class PublicPage(ChannelTest):
         again = (await guest.get(self.at("/about"))).json()["said"]
         self.assertEqual([each["turn"] for each in again], [reported["turn"]])
         stranger = self.with_key("")
-        self.assert_problem(await stranger.get(reported["sound"]["link"]), 404, "not-there")
+        self.assert_problem(await stranger.get(reported["sound"]["link"]), 404, "not-found")
         self.assertEqual((await stranger.get(self.at("/about"))).json()["said"], [])
 
     async def test_the_greeting_is_filled_in_for_a_stranger(self):
@@ -276,9 +276,9 @@ class PublicPage(ChannelTest):
         self.assert_problem(
             await self.say(guest, headers={"Origin": "http://evil.test"}), 403, "not-allowed"
         )
-        self.assert_problem(await guest.get("/at/guessed/about"), 404, "not-there")
+        self.assert_problem(await guest.get("/at/guessed/about"), 404, "not-found")
         self.assert_problem(
-            await guest.post("/at/guessed/say", json={"text": "x"}), 404, "not-there"
+            await guest.post("/at/guessed/say", json={"text": "x"}), 404, "not-found"
         )
 
 
@@ -320,7 +320,7 @@ class Operating(ChannelTest):
             await session.execute(update(Delivery).values(state="in-doubt"))
         turn = (await self.client.get(f"/api/turns/{turn_id}")).json()
         path = f"/api/turns/{turn_id}/deliveries/{turn['deliveries'][0]['id']}/decision"
-        for decision, state in (("drop", "dropped"), ("resend", "sent")):
+        for decision, state in (("drop", "dropped"), ("retry", "sent")):
             response = await self.client.post(path, json={"decision": decision})
             self.assertEqual(response.status_code, 200, response.text)
             await self.work()
@@ -389,7 +389,7 @@ class Operating(ChannelTest):
         await self.working(self.client.post("/ask/desk", json={"text": QUESTION}))
         self.assert_problem(await self.client.delete("/api/channels/desk"), 409, "conflict")
         self.assertEqual((await self.client.delete("/api/channels/skerry")).status_code, 204)
-        self.assert_problem(await self.client.get("/api/channels/skerry"), 404, "not-there")
+        self.assert_problem(await self.client.get("/api/channels/skerry"), 404, "not-found")
 
 
 class Challenged(WebTest):

@@ -59,14 +59,14 @@ class Ending(ChannelTest):
         await self.leave(carrying)
         again = await self.client.post(f"/api/turns/{first}/fail")
         self.assert_problem(again, 409, "conflict")
-        self.assert_problem(await self.client.post("/api/turns/0/fail"), 404, "not-there")
+        self.assert_problem(await self.client.post("/api/turns/0/fail"), 404, "not-found")
 
     async def test_it_is_answered_with_another_revision_whoever_carries_it(self):
         first, second, carrying = await self.begun()
         plain = await self.client.post(f"/api/turns/{first}/retry")
         self.assert_problem(plain, 409, "conflict")
         wrong = await self.client.post(f"/api/turns/{first}/retry", json={"revision": "0" * 64})
-        self.assert_problem(wrong, 404, "not-there")
+        self.assert_problem(wrong, 404, "not-found")
         async with self.database.writing() as session:
             turn = await session.get_one(Turn, first)
             turn.deaths = 2

@@ -58,8 +58,8 @@ class Engines(WebTest):
         until = datetime.fromisoformat(listed["paused_until"])
         self.assertAlmostEqual((until - datetime.now(UTC)).total_seconds(), 20, delta=5)
         self.assertEqual((await self.client.delete("/api/engines/far-ear")).status_code, 204)
-        self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-there")
-        self.assert_problem(await self.client.delete("/api/engines/far-ear"), 404, "not-there")
+        self.assert_problem(await self.client.get("/api/engines/far-ear"), 404, "not-found")
+        self.assert_problem(await self.client.delete("/api/engines/far-ear"), 404, "not-found")
 
     async def test_a_channel_may_name_others_than_its_assistant(self):
         await self.put("far-ear")

@@ -62,7 +62,7 @@ class Polled(WebTest):
         again = (await self.client.post("/api/channels/spindrift/connect")).json()
         self.assertEqual(again["state"], "polling")
         self.assertEqual(await self.came(), ["meanwhile"])
-        self.assert_problem(await self.client.post("/api/channels/nobody/pause"), 404, "not-there")
+        self.assert_problem(await self.client.post("/api/channels/nobody/pause"), 404, "not-found")
 
     async def test_what_cannot_be_read_is_listed_and_goes_with_its_channel(self):
         await self.connect(demo_file("spindrift.yaml"))
@@ -84,5 +84,5 @@ class Polled(WebTest):
         self.assertEqual(len((await self.client.get("/api/channels/feed/unreadable")).json()), 1)
         self.assertEqual((await self.client.delete("/api/channels/feed")).status_code, 204)
         self.assert_problem(
-            await self.client.get("/api/channels/feed/unreadable"), 404, "not-there"
+            await self.client.get("/api/channels/feed/unreadable"), 404, "not-found"
         )

@@ -42,7 +42,7 @@ class Renditions(WebTest):
         return answer
 
     async def test_streams_are_counted_as_long_as_they_last(self):
-        given = {"text": "Good day.", "give": "bytes"}
+        given = {"text": "Good day.", "deliver_as": "bytes"}
         answer = await self.client.post("/api/speech/renditions", json=given)
         self.assertEqual(answer.status_code, 200)
         self.assertEqual(self.service.asking["/renditions"], 0)
@@ -90,7 +90,7 @@ class Renditions(WebTest):
 
     async def body_then_gone(self, begun):
         """A client that goes away as soon as its rendition is begun."""
-        body = json.dumps({"text": TEXT, "give": "base64"}).encode()
+        body = json.dumps({"text": TEXT, "deliver_as": "base64"}).encode()
 
         async def receive():
             nonlocal body
@@ -121,7 +121,7 @@ class Renditions(WebTest):
 
     async def test_words_and_marks_have_their_times(self):
         text = '<speak>Boats <mark name="here"/>sail<break time="1s"/> today <mark name="end"/></speak>'
-        found = (await self.render(text=text, give="base64")).json()
+        found = (await self.render(text=text, deliver_as="base64")).json()
         self.assertEqual([w["word"] for w in found["words"]], ["boats", "sail", "today"])
         _, sail, today = found["words"]
         self.assertGreater(today["start"] - sail["end"], 1.0)
@@ -134,7 +134,7 @@ class Renditions(WebTest):
 
     async def test_pace_changes_the_length_and_not_the_pitch(self):
         slow, usual, fast = [
-            (await self.render(give="base64", manner={"rate": rate})).json()["seconds"]
+            (await self.render(deliver_as="base64", manner={"rate": rate})).json()["seconds"]
             for rate in (0.5, 1.0, 2.0)
         ]
         self.assertTrue(1.6 < slow / usual < 2.2 and 1.5 < usual / fast < 2.2, (slow, usual, fast))
@@ -144,13 +144,13 @@ class Renditions(WebTest):
         self.assertAlmostEqual(levels[0] / levels[1], 10 ** (-12 / 20), delta=0.03)
 
     async def test_a_data_uri_and_the_same_text_again(self):
-        first = (await self.render(give="data-uri")).json()
-        again = (await self.render(give="data-uri")).json()
+        first = (await self.render(deliver_as="data-uri")).json()
+        again = (await self.render(deliver_as="data-uri")).json()
         self.assertEqual(first, again)
         self.assertTrue(first["data_uri"].startswith("data:audio/ogg;codecs=opus;base64,T2dn"))
 
     async def test_a_link_plays_without_a_key_until_its_time(self):
-        found = (await self.render(give="link", link_hours=0.5)).json()
+        found = (await self.render(deliver_as="link", link_hours=0.5)).json()
         path = found["link"].removeprefix(self.service.settings.address)
         sound = await self.nobody.get(path)
         self.assertEqual(sound.status_code, 200)
@@ -160,7 +160,7 @@ class Renditions(WebTest):
         head, whole = await self.nobody.head(path), await self.nobody.get(path)
         self.assertEqual((head.status_code, head.content), (200, b""))
         self.assertEqual(int(head.headers["content-length"]), len(whole.content))
-        other = (await self.render(give="link", text="Another.")).json()["link"]
+        other = (await self.render(deliver_as="link", text="Another.")).json()["link"]
         query = parse_qs(urlsplit(path).query)
         clip = urlsplit(path).path.rpartition("/")[2]
         forged = urlsplit(other).path + "?" + urlsplit(path).query
@@ -197,13 +197,13 @@ class Renditions(WebTest):
             self.assertIn(answer.status_code, (404, 422), given)
             self.assertIn(words, answer.text)
         text = "<speak><lexicon uri='x.pls'/>Hello <audio src='horn'>there</audio></speak>"
-        found = (await self.render(text=text, give="base64")).json()
+        found = (await self.render(text=text, deliver_as="base64")).json()
         self.assertEqual(
             found["warnings"],
             ["there is no lexicon 'x.pls': words are said as usual",
              "there is no sound 'horn': the words in its place are said"],
         )  # fmt: skip
-        found = (await self.render(text="Hello Привет!", give="base64")).json()
+        found = (await self.render(text="Hello Привет!", deliver_as="base64")).json()
         self.assertEqual(found["warnings"], ["nothing can be said for the letters Привет"])
         self.assertEqual([w["word"] for w in found["words"]], ["hello"])
 
@@ -234,7 +234,9 @@ class Renditions(WebTest):
         note = await self.client.post("/api/clips/conversions", content=sound)
         self.assertTrue(inspect(note.content).voice_note)
         found = (
-            await self.client.post("/api/clips/conversions?give=base64&trim=true", content=sound)
+            await self.client.post(
+                "/api/clips/conversions?deliver_as=base64&trim=true", content=sound
+            )
         ).json()
         self.assertIn("not Opus in Ogg", found["findings"][0]["what"])
         self.assertEqual((found["container"], found["channel_count"]), ("MP3", 1))
@@ -246,7 +248,7 @@ class Renditions(WebTest):
 
         from fond_echo.store.records import ClipRecord
 
-        await self.render(give="link")
+        await self.render(deliver_as="link")
         async with self.database.writing() as session:
             await session.execute(text("UPDATE clips SET created_at = now() - interval '9 days'"))
         counts = []

@@ -92,7 +92,7 @@ class Replays(Commands):
             await session.execute(
                 update(Stage).where(Stage.name == "route").values(output={"way": "fares"})
             )
-        for path in ("replays", "mending"):
+        for path in ("replays", "correction"):
             given = {} if path == "replays" else {"route": "fares"}
             found = await self.client.post(f"/api/turns/{turn}/{path}", json=given)
             problem = self.assert_problem(found, 409, "conflict")
@@ -157,9 +157,9 @@ class Replays(Commands):
     async def test_erased_and_unknown_turns_and_revisions(self):
         turn = await self.ask("How much is a ticket?")
         path = f"/api/turns/{turn}/replays"
-        self.assert_problem(await self.client.post(path, json={"onto": "abc"}), 404, "not-there")
+        self.assert_problem(await self.client.post(path, json={"revision": "abc"}), 404, "not-found")
         self.assert_problem(
-            await self.client.post("/api/turns/none/replays", json={}), 404, "not-there"
+            await self.client.post("/api/turns/none/replays", json={}), 404, "not-found"
         )
         broken = self.changed("fallback:", "fallbak:")
         answer = await self.client.post(path, json={"files": broken})
@@ -332,12 +332,14 @@ class Replays(Commands):
         again = ("conversation", "load", file, "--channel", "desk", "--contact", "tobin")
         self.assertIn("has a turn that is none", await self.fails(*again))
 
-    async def test_from_misheard_to_mended_in_one_go(self):
+    async def test_from_misheard_to_corrected_in_one_go(self):
         turn = await self.ask("Can I hire a canoe?")
         before = (await self.client.get("/api/assistants/harbour-desk/draft")).json()
-        err = await self.fails("turn", "mend", turn, "--route", "canoes")
+        err = await self.fails("turn", "correct", turn, "--route", "canoes")
         self.assertIn("there is no route 'canoes'", err)
-        out = await self.says("turn", "mend", turn, "--route", "lost-property", "--case", "canoe")
+        out = await self.says(
+            "turn", "correct", turn, "--route", "lost-property", "--case", "canoe"
+        )
         self.assertIn("on the draft it would be lost-property", out)
         after = (await self.client.get("/api/assistants/harbour-desk/draft")).json()
         main, was = after["files"]["assistant.yaml"], before["files"]["assistant.yaml"]
@@ -346,20 +348,20 @@ class Replays(Commands):
         self.assertEqual(len(main.splitlines()), len(was.splitlines()) + 1)
         self.assertIn("cases/canoe.yaml", after["files"])
         cases = (await self.client.post(
-            "/api/assistants/harbour-desk/cases/runs", json={"onto": "draft"}
+            "/api/assistants/harbour-desk/cases/runs", json={"revision": "draft"}
         )).json()["cases"]  # fmt: skip
         self.assertEqual([(each["case"], each["passed"]) for each in cases], [("canoe", True)])
 
     async def test_with_its_sound_and_nothing_where_that_leads_elsewhere(self):
         sound = encode(speech("Where did I put my umbrella?", "curlew"), "ogg")
         turn = await self.ask(sound=sound)
-        out = await self.reported("turn", "mend", turn, "--route", "lost-property",
+        out = await self.reported("turn", "correct", turn, "--route", "lost-property",
                                   "--example", "Where did I put my umbrella?", "--case", "umbrella")  # fmt: skip
         self.assertEqual(out["replay"]["after"]["route"], "lost-property")
         files = (await self.client.get("/api/assistants/harbour-desk/draft")).json()["files"]
         self.assertIn("cases/umbrella.ogg", files)
         revision = (await self.client.get("/api/assistants/harbour-desk/draft")).json()["revision"]
-        code, out, _ = await self.types("turn", "mend", turn, "--route", "horn",
+        code, out, _ = await self.types("turn", "correct", turn, "--route", "horn",
                                         "--example", "Ring the big bell at once")  # fmt: skip
         self.assertEqual(code, 1)
         self.assertIn("Nothing was changed", out)
@@ -370,7 +372,7 @@ class Replays(Commands):
         turn = await self.ask("How much is a ticket?")
         await self.says("turn", "keep", turn, "ticket")
         cases = (await self.client.post(
-            "/api/assistants/harbour-desk/cases/runs", json={"onto": "draft"}
+            "/api/assistants/harbour-desk/cases/runs", json={"revision": "draft"}
         )).json()["cases"]  # fmt: skip
         self.assertEqual([(each["case"], each["passed"]) for each in cases], [("ticket", True)])
 
@@ -399,9 +401,9 @@ class Publishing(Commands):
         await self.put(DESK)
         first = json.loads(await self.says("assistant", "publish", "small-desk", "--json"))["live"]
         await self.put(DESK.replace("Four", "Five"))
-        await self.says("assistant", "publish", "small-desk", "--onto", first)
+        await self.says("assistant", "publish", "small-desk", "--if-revision", first)
         await self.put(DESK.replace("Four", "Six"))
-        err = await self.fails("assistant", "publish", "small-desk", "--onto", first)
+        err = await self.fails("assistant", "publish", "small-desk", "--if-revision", first)
         self.assertIn("meanwhile", err)
 
     async def test_a_place_that_nobody_filled_in(self):

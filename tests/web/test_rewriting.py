@@ -50,7 +50,7 @@ class Rewriting(WebTest):
         path = f"/api/turns/{turn['id']}/deliveries/{{}}/text"
         words = {"text": "x"}
         self.assert_problem(
-            await self.client.put(path.format("none"), json=words), 404, "not-there"
+            await self.client.put(path.format("none"), json=words), 404, "not-found"
         )
         await self.client.put(
             "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}

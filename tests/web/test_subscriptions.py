@@ -63,12 +63,12 @@ class Subscriptions(ChannelTest):
         (listed,) = (await self.client.get("/api/subscriptions")).json()
         self.assertEqual(listed["waiting"], 0)
         self.assertGreater(listed["dead"], 2)
-        dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/dead-letters")).json()
+        dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/undelivered")).json()
         self.assertEqual(
             (dead[0]["error"], dead[0]["attempts"]), ("it answered 500", len(PAUSES) + 1)
         )
         self.status, self.got[:] = 200, []
-        await self.client.post(f"/api/subscriptions/{listed['id']}/dead-letters/resend")
+        await self.client.post(f"/api/subscriptions/{listed['id']}/undelivered/retry")
         while await self.dispatcher.send_due(self.subscription["id"]):
             pass
         self.assertEqual(len(self.got), listed["dead"])

@@ -129,7 +129,7 @@ class Building(WebTest):
             "values": {"base": "http://skerry.test"},
         }
         self.assert_problem(
-            await self.client.put("/api/channels/skerry", json=channel), 404, "not-there"
+            await self.client.put("/api/channels/skerry", json=channel), 404, "not-found"
         )
         files = files_of("harbour-desk")
         await self.client.put("/api/assistants/harbour-desk/draft", json={"files": files})
@@ -157,7 +157,7 @@ class Building(WebTest):
         for method, path in (("GET", "/api/turns/x"), ("GET", "/api/clips/x"), ("GET", "/api/clips/x/sound"),
                              ("POST", "/api/channels/none/connect"), ("POST", "/api/assistants/none/publish"),
                              ("GET", "/api/nonsense"), ("POST", "/webhooks/none")):  # fmt: skip
-            self.assert_problem(await self.client.request(method, path), 404, "not-there")
+            self.assert_problem(await self.client.request(method, path), 404, "not-found")
         self.assert_problem(await self.client.get("/api/turns?after=nonsense"), 422, "cursor")
         self.assert_problem(await self.client.get("/api/turns?limit=9999"), 422, "request")
         self.assert_problem(await self.client.get("/api/events?after=nonsense"), 422, "cursor")

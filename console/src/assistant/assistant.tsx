@@ -153,7 +153,7 @@ function NewAssistant() {
 }
 
 function One({ name, others, same }: { name: string; others: string[]; same: boolean }) {
-  const { files, onto, changed, generation, error, write, settle } = useEdit(name);
+  const { files, base, changed, generation, error, write, settle } = useEdit(name);
   const [file, setFile] = useState("assistant.yaml");
   const [found, setFound] = useState<Checked>(nothing);
   const queries = useQueryClient();
@@ -178,7 +178,7 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
   const keep = useMutation({ mutationFn: put, onSuccess: after });
   const publish = useMutation({
     mutationFn: async ({ revision = "", force = false }: { revision?: string; force?: boolean }) =>
-      api.publish(name, revision || ((await put(onto)).draft ?? ""), force),
+      api.publish(name, revision || ((await put(base)).draft ?? ""), force),
     onSuccess: after,
   });
   if (!files) return error ? <Sheet role="alert">{error.message}</Sheet> : null;
@@ -200,7 +200,7 @@ function One({ name, others, same }: { name: string; others: string[]; same: boo
             {same ? "the draft is live" : "the draft is not live"}
           </Mark>
           {changed && <Mark $kind="bad">changed here, not kept yet</Mark>}
-          <Button onPress={() => keep.mutate(onto)} isDisabled={wrong || keep.isPending}>
+          <Button onPress={() => keep.mutate(base)} isDisabled={wrong || keep.isPending}>
             Save draft
           </Button>
           <Button onPress={() => publish.mutate({})} isDisabled={wrong || publish.isPending}>

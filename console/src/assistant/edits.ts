@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { api, type Files } from "../api";
 
-type Edit = { files: Files; onto: string };
+type Edit = { files: Files; base: string };
 
 /** What was written and not kept yet, by assistant. It outlives a step to another page. */
 const edits = new Map<string, Edit>();
@@ -11,7 +11,7 @@ addEventListener("beforeunload", (event) => {
   if (edits.size) event.preventDefault();
 });
 
-/** An assistant's files as they are edited here. `onto` is the draft that they were made from, and
+/** An assistant's files as they are edited here. `base` is the draft that they were made from, and
  * `generation` grows when other texts than the editor's own come in. */
 export function useEdit(name: string) {
   const queries = useQueryClient();
@@ -32,7 +32,7 @@ export function useEdit(name: string) {
 
   const write = useCallback(
     (file: string, text: string) => {
-      const before = edits.get(name) ?? (told && { files: told.files, onto: told.revision });
+      const before = edits.get(name) ?? (told && { files: told.files, base: told.revision });
       if (!before) return;
       const next = { ...before, files: { ...before.files, [file]: text } };
       edits.set(name, next);
@@ -54,7 +54,7 @@ export function useEdit(name: string) {
   );
   return {
     files: edit?.files ?? told?.files,
-    onto: edit?.onto ?? told?.revision ?? "",
+    base: edit?.base ?? told?.revision ?? "",
     changed: edit !== undefined,
     generation,
     error: draft.error,

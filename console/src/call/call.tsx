@@ -28,7 +28,7 @@ const TOLD: Record<string, string> = {
   ringing: "it rang",
   placed: "placed",
   answered: "answered",
-  answerer: "who answered",
+  answered_by: "who answered",
   greeted: "the greeting",
   opened: "the opening",
   said: "the caller spoke",
@@ -46,7 +46,7 @@ function about(each: Happening): string {
   switch (each.kind) {
     case "key":
       return String(told.keys);
-    case "answerer":
+    case "answered_by":
       return String(told.who);
     case "ended":
       return causeOf(String(told.cause));
@@ -97,8 +97,8 @@ export function CallPage() {
       {ending.error && <ErrorNote role="alert">{ending.error.message}</ErrorNote>}
       <Facts>
         {told.seconds !== null && <Fact name="length" value={playingTime(told.seconds)} />}
-        {told.answerer && (
-          <Fact name="answered by" value={`a ${told.answerer}`.replace("a unknown", "not known")} />
+        {told.answered_by && (
+          <Fact name="answered by" value={`a ${told.answered_by}`.replace("a unknown", "not known")} />
         )}
         {told.quality && (
           <>

@@ -17,7 +17,7 @@ const MARKED: Record<string, string> = {
   opened: "opening",
   changed: "hold",
   transferred: "on",
-  answerer: "who",
+  answered_by: "who",
 };
 
 const Box = styled.figure`

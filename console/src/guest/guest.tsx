@@ -212,7 +212,7 @@ export function Guest() {
   };
   const clear = async () => {
     setProblem("");
-    const response = await fetch(`${here}/talk`, { method: "DELETE" });
+    const response = await fetch(`${here}/conversation`, { method: "DELETE" });
     if (response.ok) setSaid([]);
     else await told(response).catch((error: Error) => setProblem(error.message));
   };

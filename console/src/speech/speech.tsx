@@ -79,7 +79,7 @@ export function SpeechPage() {
   const [pitch, setPitch] = useState("0");
   const voices = useQuery({ queryKey: ["voices"], queryFn: api.voices, staleTime: Infinity });
   const given = { text, voice, format, manner: { rate: Number(rate), pitch: Number(pitch) } };
-  const making = useMutation({ mutationFn: () => api.render({ ...given, give: "link" }) });
+  const making = useMutation({ mutationFn: () => api.render({ ...given, deliver_as: "link" }) });
   return (
     <Sheet>
       <h2>Speech</h2>
@@ -141,7 +141,7 @@ function Made({ made }: { made: Rendition }) {
 
 const quoted = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
 
-function body(given: Given, give: string) {
+function body(given: Given, deliver_as: string) {
   const { rate, pitch } = given.manner;
   const manner = { ...(rate === 1 ? {} : { rate }), ...(pitch === 0 ? {} : { pitch }) };
   return {
@@ -149,7 +149,7 @@ function body(given: Given, give: string) {
     voice: given.voice,
     ...(given.format === "ogg" ? {} : { format: given.format }),
     ...(Object.keys(manner).length ? { manner } : {}),
-    ...(give === "bytes" ? {} : { give }),
+    ...(deliver_as === "bytes" ? {} : { deliver_as }),
   };
 }
 

@@ -78,7 +78,7 @@ export function BothSounds({ found }: { found: Replay }) {
       api.render({
         text: found.after.spoken ?? "",
         voice: found.after.voice ?? "",
-        give: "base64",
+        deliver_as: "base64",
         format: "ogg",
         manner: { rate: 1, pitch: 0 },
       }),

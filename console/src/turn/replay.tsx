@@ -31,7 +31,7 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
   const [name, setName] = useState("");
   const [begin, setBegin] = useState<ReplayBegin>("route");
   const replay = useMutation({
-    mutationFn: (onto: string) => api.replay(turn.id, onto, begin),
+    mutationFn: (revision: string) => api.replay(turn.id, revision, begin),
   });
   const keep = useMutation({
     mutationFn: async () => {
@@ -45,7 +45,7 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
   });
   const [route, setRoute] = useState("");
   const [example, setExample] = useState(turn.text);
-  const mend = useMutation({ mutationFn: () => api.mend(turn.id, route, example, name) });
+  const correct = useMutation({ mutationFn: () => api.correct(turn.id, route, example, name) });
   if (turn.erased_at || !["answered", "failed"].includes(turn.state)) return null;
   return (
     <section aria-label="Replay">
@@ -85,21 +85,21 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
         <Text label="It meant the route" value={route} onChange={setRoute} placeholder="fares" />
         <Text label="As an example" value={example} onChange={setExample} />
         <Button
-          onPress={() => mend.mutate()}
-          isDisabled={route.length < 2 || !example || mend.isPending}
+          onPress={() => correct.mutate()}
+          isDisabled={route.length < 2 || !example || correct.isPending}
         >
-          Mend it in the draft
+          Correct it in the draft
         </Button>
       </Row>
-      {mend.error && <ErrorNote role="alert">{mend.error.message}</ErrorNote>}
-      {mend.data && (
+      {correct.error && <ErrorNote role="alert">{correct.error.message}</ErrorNote>}
+      {correct.data && (
         <>
           <p role="status">
-            {mend.data.draft
-              ? `It stands in the draft${mend.data.case && `, with the case ${mend.data.case}`}.`
+            {correct.data.draft
+              ? `It stands in the draft${correct.data.case && `, with the case ${correct.data.case}`}.`
               : "Nothing was changed: it would still be taken elsewhere."}
           </p>
-          <SideBySide found={mend.data.replay} />
+          <SideBySide found={correct.data.replay} />
         </>
       )}
       {keep.error && <ErrorNote role="alert">{keep.error.message}</ErrorNote>}

@@ -188,7 +188,7 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
                 {open(delivery) && (
                   <Row>
                     <Button
-                      onPress={() => deciding.mutate({ id: delivery.id, decision: "resend" })}
+                      onPress={() => deciding.mutate({ id: delivery.id, decision: "retry" })}
                     >
                       Send again
                     </Button>

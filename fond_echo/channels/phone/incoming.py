@@ -75,7 +75,7 @@ class IncomingCalls:
     @property
     def _crowded(self) -> bool:
         host = self._host
-        return len(host.sessions) >= host.description.calls
+        return len(host.sessions) >= host.description.max_calls
 
     async def _let_in(self, call: Call, until: float) -> None:
         host = self._host

@@ -118,7 +118,7 @@ class Placer:
         while self._lately and now - self._lately[0] > 60:
             self._lately.popleft()
         busy = len(self._placed) + sum(not s.call.incoming for s in host.sessions.values())
-        free = min(outbound.at_once - busy, outbound.per_minute - len(self._lately))
+        free = min(outbound.max_concurrent - busy, outbound.per_minute - len(self._lately))
         if free <= 0:
             return
         for wanted in await host.backend.due(host.channel, free, outbound.minutes_per_day):

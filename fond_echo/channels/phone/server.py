@@ -378,7 +378,7 @@ class PhoneServer:
     async def tell(self, session: Session, kind: str, **data: Any) -> None:
         """Write down an event of a call."""
         at = self.now() - session.begun_at if session.begun_at else None
-        values = {"answerer": data["who"]} if kind == "answerer" else {}
+        values = {"answered_by": data["who"]} if kind == "answered_by" else {}
         await self.backend.write(self.channel, session.start.record, kind, at, data, **values)
 
     def run(self, work: Coroutine[Any, Any, Any]) -> None:

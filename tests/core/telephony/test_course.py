@@ -150,7 +150,7 @@ class Courses(unittest.TestCase):
             found += self.pass_by(frame=frame)
             if Open() in found:
                 break
-        self.assertEqual(found, [Note("answerer", {"who": "person"}), Open()])
+        self.assertEqual(found, [Note("answered_by", {"who": "person"}), Open()])
 
     def test_a_machine_gets_the_opening_after_its_beep_or_is_left(self):
         greeting = speech(
@@ -165,7 +165,7 @@ class Courses(unittest.TestCase):
                 found += self.pass_by(frame=frame)
                 if end in found:
                     break
-            self.assertEqual(found, [Note("answerer", {"who": "machine"}), end])
+            self.assertEqual(found, [Note("answered_by", {"who": "machine"}), end])
 
     def test_noise_alone_never_ends_it(self):
         self.greeted()

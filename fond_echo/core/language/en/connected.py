@@ -25,7 +25,7 @@ WEAK: dict[str, tuple[str, ...]] = {
     "what": ("W AH0 T",), "will": ("AH0 L",), "would": ("W AH0 D",), "you": ("Y AH0", "Y UH0"),
     "you're": ("Y ER0",), "your": ("Y ER0",),
     "going": ("G AH0 N",), "got": ("G AA0",), "want": ("W AA0 N",), "don't": ("D OW0 N",),
-    "let": ("L EH0",), "give": ("G IH0",), "ask": ("AE0 S",), "with": ("W IH0 DH",),
+    "let": ("L EH0",), "deliver_as": ("G IH0",), "ask": ("AE0 S",), "with": ("W IH0 DH",),
 }  # fmt: skip
 """Forms that small words have where no stress is on them: "going to" is often G AH N, T AH."""
 

@@ -138,7 +138,7 @@ class CallCourse:
     ) -> None:  # fmt: skip
         self._policy, self._words, self._vanish = policy, words, vanish_seconds
         self._leave_a_message = leave_a_message
-        self._answerer = AnsweringMachineDetector() if placed else None
+        self._detector = AnsweringMachineDetector() if placed else None
         self._machine: GreetingListener | None = None
         self._taking: TurnTaking | None = None
         self._early_keys: list[str] = []
@@ -153,13 +153,13 @@ class CallCourse:
     def answered(self, now: float) -> list[Action]:
         """Both sides may speak; `now` is seconds of a steady clock."""
         self._taking = TurnTaking(self._policy, now)
-        begin: list[Action] = [] if self._answerer is not None else [Greet()]
+        begin: list[Action] = [] if self._detector is not None else [Greet()]
         keys, self._early_keys = self._early_keys, []
         return begin + [action for key in keys for action in self.key(key, now)]
 
     def fresh(self) -> tuple[Frame, bool] | None:
         """What the caller has said since this was called last, and whether it begins here."""
-        known = self._taking is not None and self._answerer is None
+        known = self._taking is not None and self._detector is None
         return self._taking.fresh() if self._taking is not None and known else None
 
     def frame(
@@ -176,7 +176,7 @@ class CallCourse:
         if self._taking is None:
             self._early_keys += keys
             return []
-        if self._answerer is not None:
+        if self._detector is not None:
             return self._find_out(frame)
         actions: list[Action] = []
         if self._taking.state == "speaking" and not playing and not busy:
@@ -197,7 +197,7 @@ class CallCourse:
         """A key, however it came. It may come before the word that we were heard to answer."""
         if self._taking is None:
             self._early_keys.append(key)
-        elif self._leaving is None and self._answerer is None:
+        elif self._leaving is None and self._detector is None:
             return self._taken(self._taking.key(key, now))
         return []
 
@@ -253,20 +253,20 @@ class CallCourse:
 
     def _find_out(self, frame: Frame) -> list[Action]:
         """Of a call that we placed: who answered, and when to speak."""
-        assert self._answerer is not None
+        assert self._detector is not None
         if self._machine is not None:
             if not self._machine.feed(frame):
                 return []
-            self._answerer = None
+            self._detector = None
             return [Open()]
-        who = self._answerer.feed(frame)
+        who = self._detector.feed(frame)
         if who is None:
             return []
-        reported = Note("answerer", {"who": who})
+        reported = Note("answered_by", {"who": who})
         if who == "machine" and self._leave_a_message:
             self._machine = GreetingListener()
             return [reported]
-        self._answerer = None
+        self._detector = None
         return [reported, HangUp("hung-up") if who == "machine" else Open()]
 
     def _all_spoken(self, now: float) -> list[Action]:

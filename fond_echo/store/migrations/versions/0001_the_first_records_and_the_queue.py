@@ -556,7 +556,7 @@ def upgrade() -> None:
         sa.Column("cause", sa.Text(), nullable=False),
         sa.Column("by", sa.Text(), nullable=False),
         sa.Column("status", sa.Integer(), nullable=False),
-        sa.Column("answerer", sa.Text(), nullable=False),
+        sa.Column("answered_by", sa.Text(), nullable=False),
         sa.Column("ending", sa.Boolean(), nullable=False),
         sa.Column("order", postgresql.JSONB, nullable=False),
         sa.Column("attempts", postgresql.JSONB, nullable=False),

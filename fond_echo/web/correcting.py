@@ -1,5 +1,5 @@
-"""From misheard to mended: a turn's words become an example of the draft, it is heard again there,
-and kept as a case, in one go."""
+"""From misheard to corrected: a turn's words become an example of the draft, it is heard again
+there, and kept as a case, in one go."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import base64
 
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.assistants import DraftIn
-from fond_echo.contract.replay import MendIn, MendOut
+from fond_echo.contract.replay import CorrectionIn, CorrectionOut
 from fond_echo.documents.assistant import MAIN_FILE
 from fond_echo.documents.case import FOLDER, written
 from fond_echo.documents.digest import digest
@@ -25,8 +25,10 @@ from fond_echo.web.turns import TurnId
 router = CheckedRouter(prefix="/api/turns", tags=["replays"])
 
 
-@router.post("/{turn_id}/mending")
-async def mend(turn_id: TurnId, given: MendIn, bearer: MayBuild, service: TheService) -> MendOut:
+@router.post("/{turn_id}/correction")
+async def correct(
+    turn_id: TurnId, given: CorrectionIn, bearer: MayBuild, service: TheService
+) -> CorrectionOut:
     """Put what was said to the examples of a route of the draft, hear the turn again there, and
     keep it as a case; nothing is put where the draft has errors, or takes the turn elsewhere."""
     async with service.database.reading() as session:
@@ -50,6 +52,6 @@ async def mend(turn_id: TurnId, given: MendIn, bearer: MayBuild, service: TheSer
     logic = LogicCaller(service.builder.client, await service.vault())
     found = await replayed(service, was, onto, logic, "transcribe")
     if found.after.route != given.route:
-        return MendOut(example=example, replay=found, draft="", case="")
-    kept = await put_draft(name, DraftIn(files=changed, onto=draft), bearer, service)
-    return MendOut(example=example, replay=found, draft=kept.draft or "", case=given.case)
+        return CorrectionOut(example=example, replay=found, draft="", case="")
+    kept = await put_draft(name, DraftIn(files=changed, if_revision=draft), bearer, service)
+    return CorrectionOut(example=example, replay=found, draft=kept.draft or "", case=given.case)

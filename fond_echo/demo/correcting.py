@@ -25,7 +25,7 @@ ROUTE = """\
 fallback:"""
 
 
-def mended(
+def corrected(
     echo: FondEcho, world: World, say: Callable[[str], None], problem: Callable[[str], None]
 ) -> None:
     """The scene, which is checked.
@@ -56,13 +56,13 @@ def mended(
     say(f"   replayed on the draft: {replayed.before.route} → {replayed.after.route},"
         f" different: {', '.join(replayed.changed)}")  # fmt: skip
     if replayed.after.route != "canoes":
-        problem(f"mending: the draft takes {replayed.after.route}")
+        problem(f"correcting: the draft takes {replayed.after.route}")
     case = echo.turn_as_case(turn, "canoes")
     files[case.file] = case.text
     echo.put_assistant(ASSISTANT, files)
     try:
         echo.publish_assistant(ASSISTANT)
-        problem("mending: a draft whose case expects the old route was published")
+        problem("correcting: a draft whose case expects the old route was published")
     except Refused as error:
         say(f"   not published: {error.what[:90]}")
     expected = f"expect:\n  route: canoes\n  contains: [{replayed.after.written!r}]\n"
@@ -71,8 +71,8 @@ def mended(
     for each in echo.run_cases(ASSISTANT, ReplayIn()).cases:
         say(f"   case {each.case}: {'passed' if each.passed else '; '.join(each.failures)}")
         if not each.passed:
-            problem(f"mending: the case {each.case} fails")
+            problem(f"correcting: the case {each.case} fails")
     echo.publish_assistant(ASSISTANT, why="somebody asked for canoes")
     _, answer = ask()
     if "no canoes" not in answer:
-        problem(f"mending: after publishing, the answer was {answer!r}")
+        problem(f"correcting: after publishing, the answer was {answer!r}")
