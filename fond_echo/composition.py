@@ -20,8 +20,8 @@ from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.services import EngineNames
@@ -182,14 +182,14 @@ class _EngineVoice:
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises AllEnginesFailed."""
         world = self.installation
         wanted = Wanted(language, purpose=world.purpose)
         order = await world.order({"speak": self.names}, await world.vault(), wanted)
         async for part in world.synthesizer(wanted, order).speak(
-            text, voice, seed=seed, sounds=sounds, language=language, manner=manner,
+            text, voice, seed=seed, sounds=sounds, language=language, prosody=prosody,
             recordings=recordings,
         ):  # fmt: skip
             yield part

@@ -95,7 +95,11 @@ export const api = {
   draft: (name: string) =>
     call<{ files: Files; revision: string }>("GET", `/api/assistants/${name}/draft`),
   correct: (id: string, route: string, example: string, name: string) =>
-    call<Out<"CorrectionOut">>("POST", `/api/turns/${id}/correction`, { route, example, case: name }),
+    call<Out<"CorrectionOut">>("POST", `/api/turns/${id}/correction`, {
+      route,
+      example,
+      case: name,
+    }),
   starter: (name: string) => call<{ files: Files }>("GET", `/api/assistants/${name}/starter`),
   putChannel: (name: string, given: ChannelIn) =>
     call<Channel>("PUT", `/api/channels/${name}`, given),
@@ -189,7 +193,7 @@ export type RenditionIn = {
   voice: string;
   format: string;
   deliver_as: string;
-  manner: { rate: number; pitch: number };
+  prosody: { rate: number; pitch: number };
 };
 export type Secret = Out<"SecretOut">;
 export type Subscription = Out<"SubscriptionOut">;

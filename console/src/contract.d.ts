@@ -1832,7 +1832,7 @@ export interface components {
        * @default
        */
       language: string;
-      manner?: components["schemas"]["SpokenManner"];
+      prosody?: components["schemas"]["SpokenProsody"];
       /** Assistant */
       assistant?: string | null;
       /**
@@ -1999,7 +1999,7 @@ export interface components {
      *     takes the place of the part before it in the same answer: where that was sent already, it is
      *     edited on networks that can. `remember` is kept for
      *     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-     *     the conversation. `voice` and `manner` are how this reply is said, where it is another way than
+     *     the conversation. `voice` and `prosody` are how this reply is said, where it is another way than
      *     the assistant's. `more` is what is left to say: where the reply is heard and not read, the
      *     person is asked whether to go on, and "yes" or "go on" says it.
      */
@@ -2046,7 +2046,7 @@ export interface components {
        * @default
        */
       voice: string;
-      manner?: components["schemas"]["SpokenManner"] | null;
+      prosody?: components["schemas"]["SpokenProsody"] | null;
       /**
        * More
        * @default
@@ -2256,11 +2256,11 @@ export interface components {
       data: string;
     };
     /**
-     * SpokenManner
+     * SpokenProsody
      * @description How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
-     *     semitones higher, `loudness` dB louder.
+     *     semitones higher, `volume` dB louder.
      */
-    SpokenManner: {
+    SpokenProsody: {
       /**
        * Rate
        * @default 1
@@ -2272,10 +2272,10 @@ export interface components {
        */
       pitch: number;
       /**
-       * Loudness
+       * Volume
        * @default 0
        */
-      loudness: number;
+      volume: number;
     };
     /**
      * StageOut

@@ -40,7 +40,7 @@ def add(commands: Any) -> None:
     adding = verbs.add_parser("add", help="add or change a channel")
     adding.add_argument("name")
     adding.add_argument("--kind", choices=get_args(ChannelKind), default="chat")
-    adding.add_argument("--network", help="a connector file; for an adapter, its name")
+    adding.add_argument("--connector", help="a connector file; for an adapter, its name")
     adding.add_argument("--assistant", required=True, help="who answers there")
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the connector file asks for")  # fmt: skip
@@ -114,15 +114,15 @@ def _described(kind: str, file: Path, values: frozenset[str]) -> str:
 
 def _add(options: argparse.Namespace) -> int:
     values = dict(options.set)
-    description = options.network or ""
+    description = options.connector or ""
     if options.kind in ("chat", "phone"):
-        if not options.network:
+        if not options.connector:
             reported = (
                 f"fond-echo: a {options.kind} channel needs --network: the file that describes it"
             )
             print(reported, file=sys.stderr)
             return 2
-        description = _described(options.kind, Path(options.network), frozenset(values))
+        description = _described(options.kind, Path(options.connector), frozenset(values))
     channel = ChannelIn(
         kind=options.kind,
         assistant=options.assistant,

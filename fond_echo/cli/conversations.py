@@ -37,7 +37,7 @@ def add(commands: Any) -> None:
     listing.set_defaults(run=_list)
     export = verbs.add_parser("export", help="a conversation as JSON")
     export.add_argument("id", help="of the conversation, whole or as lists show it")
-    export.add_argument("-o", "--out", type=Path, help="the file; without it, to the terminal")
+    export.add_argument("-o", "--output", type=Path, help="the file; without it, to the terminal")
     export.add_argument("--redact", action="store_true", help="without who said it")
     export.add_argument("--sound", action="store_true", help="with all voice notes, in base64")
     add_service(export)
@@ -82,11 +82,11 @@ def _export(options: argparse.Namespace) -> int:
             "turns": [_turn(echo, each, sound=options.sound) for each in turns],
         }
     text = json.dumps(whole, indent=1, ensure_ascii=False) + "\n"
-    if options.out is None:
+    if options.output is None:
         print(text, end="")
     else:
-        options.out.write_text(text, "utf-8")
-        print(f"{options.out}: {len(turns)} turns.")
+        options.output.write_text(text, "utf-8")
+        print(f"{options.output}: {len(turns)} turns.")
     return 0
 
 

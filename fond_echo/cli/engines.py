@@ -42,7 +42,7 @@ def add(commands: Any) -> None:
     trying.add_argument("--language", default="en")
     trying.add_argument("--to", default="", help="the language to translate into")
     trying.add_argument("--sentences", type=int, default=3, help="of a summary, at most (3)")
-    trying.add_argument("-o", "--out", type=Path, help="where the voice note or picture goes")
+    trying.add_argument("-o", "--output", type=Path, help="where the voice note or picture goes")
     trying.set_defaults(run=_try)
     delete = verbs.add_parser("delete", help="disconnect an engine")
     delete.add_argument("name")
@@ -148,8 +148,8 @@ def _try(options: argparse.Namespace) -> int:
     )  # fmt: skip
     with service(options) as echo:
         found = echo.try_engine(options.name, given)
-    if (found.sound or found.picture) and options.out:
-        options.out.write_bytes(base64.b64decode(found.sound or found.picture))
+    if (found.sound or found.picture) and options.output:
+        options.output.write_bytes(base64.b64decode(found.sound or found.picture))
     if options.json:
         print_json(found)
         return 0 if found.asked.outcome == "done" else 1

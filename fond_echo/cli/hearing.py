@@ -48,7 +48,7 @@ def add(commands: Any) -> None:
         "--score", action="store_true",
         help="beside each file lies a .txt with what was said: count the errors",
     )  # fmt: skip
-    hear.add_argument("--into", type=Path, help="write one file each into this folder")
+    hear.add_argument("--output", type=Path, help="write one file each into this folder")
     add_json(hear)
     hear.set_defaults(run=_transcribe)
 
@@ -60,8 +60,8 @@ def _transcribe(options: argparse.Namespace) -> int:
 
     language_of(options.language)
     expected = _expected(options)
-    if options.into:
-        options.into.mkdir(parents=True, exist_ok=True)
+    if options.output:
+        options.output.mkdir(parents=True, exist_ok=True)
     results: list[dict[str, Any]] = []
     scores: list[Score] = []
     failed = False
@@ -82,9 +82,9 @@ def _transcribe(options: argparse.Namespace) -> int:
             scores.append(score)
             results[-1]["score"] = score.as_json()
         text = _in_form(transcript, options.form, expected)
-        if options.into:
+        if options.output:
             suffix = ".txt" if options.form == "text" else f".{options.form}"
-            (options.into / f"{file.stem}{suffix}").write_text(text + "\n", encoding="utf-8")
+            (options.output / f"{file.stem}{suffix}").write_text(text + "\n", encoding="utf-8")
         elif options.form != "text":
             print(text)
         if not options.json and options.form == "text":

@@ -39,7 +39,7 @@ def add_to_turns(verbs: Any) -> None:
     replay.set_defaults(run=_replay)
     bundle = verbs.add_parser("bundle", help="a turn as one file that is replayed elsewhere")
     bundle.add_argument("id", help="of the turn, whole or as `turn list` shows it")
-    bundle.add_argument("-o", "--out", type=Path, required=True, help="the file, .zip")
+    bundle.add_argument("-o", "--output", type=Path, required=True, help="the file, .zip")
     add_service(bundle)
     bundle.set_defaults(run=_bundle)
     opened = verbs.add_parser("open", help="what a bundle holds; nothing of it is run")
@@ -122,9 +122,11 @@ def _show(found: ReplayOut) -> None:
 def _bundle(options: argparse.Namespace) -> int:
     with service(options) as echo:
         data = echo.turn_bundle(options.id)
-    options.out.write_bytes(data)
+    options.output.write_bytes(data)
     if not options.json:
-        print(f"{options.out}: {len(data):,} bytes; fond-echo turn open {options.out} shows it.")
+        print(
+            f"{options.output}: {len(data):,} bytes; fond-echo turn open {options.output} shows it."
+        )
     return 0
 
 
@@ -296,7 +298,7 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
     from fond_echo.core.audio.clip import join
     from fond_echo.core.audio.containers import decode
     from fond_echo.core.audio.resample import at_rate
-    from fond_echo.core.language.manner import Manner
+    from fond_echo.core.language.prosody import Prosody
     from fond_echo.core.recognition.symbols import RATE
     from fond_echo.core.recognition.transcript import Expected
     from fond_echo.core.synthesis.synthesizer import Synthesizer
@@ -317,12 +319,12 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
         return speech_in(as_heard(found, assistant.language))
 
     async def speak(text: str, assistant: Any) -> Any:
-        manner = assistant.manner
+        prosody = assistant.prosody
         language = assistant.language
         words = lexicon(language).with_sounds(assistant.pronounced)
         parts = Synthesizer(words, synthesizer(language).voices).speak(
             text, assistant.voice, seed=1,
-            manner=Manner(rate=manner.rate, pitch=manner.pitch, volume=manner.loudness),
+            prosody=Prosody(rate=prosody.rate, pitch=prosody.pitch, volume=prosody.volume),
         )  # fmt: skip
         return join([part.clip for part in parts])
 

@@ -30,7 +30,7 @@ def add(commands: Any) -> None:
     speak.add_argument("--language", default="en", help="of the text (en)")
     speak.add_argument("--rate", type=_within(0.5, 2.0), default=1.0, help="pace, 0.5 to 2 (1)")
     speak.add_argument("--pitch", type=_within(-12, 12), default=0.0, help="semitones higher (0)")
-    speak.add_argument("--loudness", type=_within(-20, 12), default=0.0, help="dB louder (0)")
+    speak.add_argument("--volume", type=_within(-20, 12), default=0.0, help="dB louder (0)")
     speak.add_argument("--lexicon", type=Path, metavar="FILE.pls", help="how names are said")
     add_json(speak)
     speak.set_defaults(run=_speak)
@@ -71,7 +71,7 @@ def target(output: str) -> Iterator[BinaryIO]:
 
 def _speak(options: argparse.Namespace) -> int:
     from fond_echo.core.audio.streaming import writer_of
-    from fond_echo.core.language.manner import Manner
+    from fond_echo.core.language.prosody import Prosody
     from fond_echo.core.language.registry import language
     from fond_echo.core.language.silent import silent_letters
     from fond_echo.core.synthesis.speaker import VOICES
@@ -92,9 +92,9 @@ def _speak(options: argparse.Namespace) -> int:
         sounds = read_pls(bytes_in(options.lexicon).decode("utf-8", "replace"))
         known = known.with_sounds(sounds)
     mouth = Synthesizer(known, {**VOICES, voice.voice: voice.speaker})
-    manner = Manner(rate=options.rate, pitch=options.pitch, volume=options.loudness)
+    prosody = Prosody(rate=options.rate, pitch=options.pitch, volume=options.volume)
     total = len(mouth.planned(text, voice.voice))
-    parts = mouth.speak(text, voice.voice, manner=manner)
+    parts = mouth.speak(text, voice.voice, prosody=prosody)
     writer = writer_of(format, zlib.crc32(text.encode("utf-8", "replace")))
     words: list[dict[str, Any]] = []
     marks: list[dict[str, Any]] = []

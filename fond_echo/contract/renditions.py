@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from fond_echo.contract.base import Instant, Name, Schema
-from fond_echo.contract.reply import SpokenManner
+from fond_echo.contract.reply import SpokenProsody
 
 SoundFormat = Literal["ogg", "wav", "flac", "mp3", "mulaw"]
 DeliverAs = Literal["bytes", "base64", "data-uri", "link"]
@@ -29,7 +29,7 @@ class RenditionIn(Schema):
     text: str = Field(min_length=1, max_length=MAX_TEXT)
     voice: str = Field(default="", max_length=60)
     language: str = Field(default="", max_length=20)
-    manner: SpokenManner = Field(default_factory=SpokenManner)
+    prosody: SpokenProsody = Field(default_factory=SpokenProsody)
     assistant: Name | None = None
     format: SoundFormat = "ogg"
     deliver_as: DeliverAs = "bytes"

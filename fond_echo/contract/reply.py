@@ -108,13 +108,13 @@ def readable(markup: str) -> str:
         return re.sub(r"<[^>]*>", " ", markup).strip()
 
 
-class SpokenManner(Schema):
+class SpokenProsody(Schema):
     """How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
-    semitones higher, `loudness` dB louder."""
+    semitones higher, `volume` dB louder."""
 
     rate: float = Field(default=1.0, ge=0.5, le=2.0)
     pitch: float = Field(default=0.0, ge=-12.0, le=12.0)
-    loudness: float = Field(default=0.0, ge=-20.0, le=12.0)
+    volume: float = Field(default=0.0, ge=-20.0, le=12.0)
 
 
 class Reply(Schema):
@@ -126,7 +126,7 @@ class Reply(Schema):
     takes the place of the part before it in the same answer: where that was sent already, it is
     edited on networks that can. `remember` is kept for
     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-    the conversation. `voice` and `manner` are how this reply is said, where it is another way than
+    the conversation. `voice` and `prosody` are how this reply is said, where it is another way than
     the assistant's. `more` is what is left to say: where the reply is heard and not read, the
     person is asked whether to go on, and "yes" or "go on" says it.
     """
@@ -141,7 +141,7 @@ class Reply(Schema):
     remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0
     variables: dict[str, JsonValue] = Field(default_factory=dict)
     voice: str = Field(default="", max_length=60)
-    manner: SpokenManner | None = None
+    prosody: SpokenProsody | None = None
     more: str = Field(default="", max_length=MAX_TEXT)
     then: Then | None = None
 

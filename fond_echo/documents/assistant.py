@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema
-from fond_echo.contract.reply import Attachment, Choice, SpokenManner
+from fond_echo.contract.reply import Attachment, Choice, SpokenProsody
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
 from fond_echo.core.dialogue.outcomes import FALLBACK
@@ -78,7 +78,7 @@ class ReplySpec(Schema):
     `translate_to` puts the text, or without one what the person said, into another language;
     `draw` is what a picture that goes along shows; both take an engine that can.
     An announcement is said `after` so many seconds: until then it can be taken back.
-    `voice` and `manner` are how it is said, where it is another way than the assistant's.
+    `voice` and `prosody` are how it is said, where it is another way than the assistant's.
     """
 
     text: str = ""
@@ -107,7 +107,7 @@ class ReplySpec(Schema):
     translate_to: str = Field(default="", max_length=12, pattern=r"^([a-z]{2,3}(-\w+)*)?$")
     draw: Words = ""
     voice: str = Field(default="", max_length=60)
-    manner: SpokenManner | None = None
+    prosody: SpokenProsody | None = None
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
@@ -284,7 +284,7 @@ class AssistantFile(Schema):
     assistant: Name
     language: str = "en"
     voice: str = "whimbrel"
-    manner: SpokenManner = Field(default_factory=SpokenManner)
+    prosody: SpokenProsody = Field(default_factory=SpokenProsody)
     answers_in: AnswersIn = "same"
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: Greeting | None = None

@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Mapping
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.shaping import summary
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
@@ -35,12 +35,12 @@ class BuiltInSpeech(RemoteSpeech):
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises SpeechUnreachable or SpeechFailed."""
         own = voice if voice in VOICES else DEFAULT_VOICE
         async for part in super().speak(
-            text, own, seed=seed, sounds=sounds, language=language, manner=manner,
+            text, own, seed=seed, sounds=sounds, language=language, prosody=prosody,
             recordings=recordings,
         ):  # fmt: skip
             yield part

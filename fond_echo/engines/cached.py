@@ -7,8 +7,8 @@ from collections.abc import AsyncIterator, Callable, Hashable, Mapping
 
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.caching import Recent
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.stages.ports import Synthesizer
 
@@ -51,10 +51,10 @@ class CachedSynthesizer:
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """The parts of it as they come. `seed` follows from the words."""
-        key = self._scope, text, voice, sounds, language, manner
+        key = self._scope, text, voice, sounds, language, prosody
         if not recordings and (known := self._kept.get(key)) is not None:
             for part in known:
                 yield part
@@ -66,7 +66,7 @@ class CachedSynthesizer:
             seed=zlib.crc32(text.encode("utf-8", "replace")),
             sounds=sounds,
             language=language,
-            manner=manner,
+            prosody=prosody,
             recordings=recordings,
         ):
             parts.append(part)

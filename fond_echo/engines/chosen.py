@@ -13,8 +13,8 @@ from fond_echo.contract.engine import EngineKind
 from fond_echo.contract.turn import Heard, Reading
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
@@ -126,10 +126,10 @@ class ChosenSynthesizer:
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises NoEngine or AllEnginesFailed, and what the built-in engine raises."""
-        fields = {"seed": seed, "sounds": sounds, "manner": manner, "recordings": recordings}
+        fields = {"seed": seed, "sounds": sounds, "prosody": prosody, "recordings": recordings}
         if "speak" in self.order.names:
             parts = self.order.speak(text, voice, language, fields)
         else:

@@ -29,8 +29,8 @@ from fond_echo.core.dialogue.free import (
     marked,
     shape_of,
 )
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.template_bounds import TemplateFailed
@@ -404,7 +404,7 @@ class DescribedSynthesizer:
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         async for part in self.engine.speak(
             self.plain(text), voice, language=language, asking=self.asking

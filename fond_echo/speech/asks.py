@@ -39,7 +39,7 @@ class ListenAsk(HearAsk):
 
 
 class SayAsk(Schema):
-    """Text to be spoken; `rate`, `pitch` and `volume` are those of a `Manner`, `recordings` FLAC
+    """Text to be spoken; `rate`, `pitch` and `volume` are those of a `Prosody`, `recordings` FLAC
     as base64, by the names that markup has for them."""
 
     text: str

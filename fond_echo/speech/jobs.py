@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 from fond_echo.core.audio.clip import Clip, Samples
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.core.synthesis.synthesizer import SpokenPart, Synthesizer
 from fond_echo.speech.expectations import Known
@@ -127,7 +127,7 @@ class Say:
     seed: int | None
     sounds: Sounds = ()
     language: str = "en"
-    manner: Manner = PLAIN
+    prosody: Prosody = PLAIN
     recordings: Mapping[str, Clip] = field(default_factory=dict)
     window: tuple[int, int] = (0, 1_000_000)
 
@@ -135,7 +135,7 @@ class Say:
         mouth = _mouth(self.language, self.sounds)
         count = len(mouth.planned(self.text, self.voice, self.recordings.keys()))
         parts = mouth.speak(
-            self.text, self.voice, seed=self.seed, manner=self.manner,
+            self.text, self.voice, seed=self.seed, prosody=self.prosody,
             recordings=self.recordings, window=self.window,
         )  # fmt: skip
         return list(parts), count

@@ -17,8 +17,8 @@ from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.progress import reach
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
@@ -127,7 +127,7 @@ class RemoteSpeech:
 
     async def speak(
         self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        manner: Manner = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
+        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]:  # fmt: skip
         """Raises SpeechUnreachable or SpeechFailed."""
         files = {
@@ -136,8 +136,8 @@ class RemoteSpeech:
         }
         ask = {
             "text": text, "voice": voice, "seed": seed, "priority": self._priority,
-            "sounds": sounds, "language": language, "rate": manner.rate, "pitch": manner.pitch,
-            "volume": manner.volume, "recordings": files,
+            "sounds": sounds, "language": language, "rate": prosody.rate, "pitch": prosody.pitch,
+            "volume": prosody.volume, "recordings": files,
         }  # fmt: skip
         try:
             async with self._client.stream("POST", "/say", json=ask) as response:

@@ -19,7 +19,7 @@ from fastapi.responses import JSONResponse, StreamingResponse
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
@@ -142,7 +142,7 @@ async def _say(
     }
     job = Say(
         ask.text, ask.voice, ask.seed, tuple(ask.sounds), ask.language,
-        Manner(rate=ask.rate, pitch=ask.pitch, volume=ask.volume), recordings, window,
+        Prosody(rate=ask.rate, pitch=ask.pitch, volume=ask.volume), recordings, window,
     )  # fmt: skip
     found: tuple[list[SpokenPart], int] = await pool.run(job, ask.priority)
     return found

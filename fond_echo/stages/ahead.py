@@ -7,7 +7,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.stages.ports import Needs
 from fond_echo.stages.turn import TurnSoFar
@@ -88,9 +88,9 @@ class SpeakingAhead:
 
     def _parts(self, words: str) -> AsyncIterator[SpokenSound]:
         assistant = self._turn.assistant
-        wanted = assistant.manner
-        manner = Manner(rate=wanted.rate, pitch=wanted.pitch, volume=wanted.loudness)
+        wanted = assistant.prosody
+        prosody = Prosody(rate=wanted.rate, pitch=wanted.pitch, volume=wanted.volume)
         return self._needs.synthesizer.speak(
             words, assistant.voice, seed=self._turn.seed, sounds=assistant.pronounced,
-            language=assistant.language, manner=manner,
+            language=assistant.language, prosody=prosody,
         )  # fmt: skip

@@ -319,7 +319,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         spoken=rendered(spec.spoken, turn),
         sound=spec.sound,
         voice=spec.voice,
-        manner=spec.manner,
+        prosody=spec.prosody,
         choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
         then=then,

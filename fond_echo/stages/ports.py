@@ -17,8 +17,8 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.services import LogicService
@@ -172,7 +172,7 @@ class Synthesizer(Protocol):
         seed: int,
         sounds: Sounds = (),
         language: str = "en",
-        manner: Manner = PLAIN,
+        prosody: Prosody = PLAIN,
         recordings: Mapping[str, Clip] = NO_RECORDINGS,
     ) -> AsyncIterator[SpokenSound]: ...
 

@@ -20,7 +20,7 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.language.silent import silent_letters
@@ -105,14 +105,14 @@ async def speak(
         text = say(reply, turn.assistant.says, in_call=call)
         if text:
             assistant = turn.assistant
-            wanted = reply.manner or assistant.manner
+            wanted = reply.prosody or assistant.prosody
             async for part in needs.synthesizer.speak(
                 text,
                 reply.voice or assistant.voice,
                 seed=turn.seed,
                 sounds=assistant.pronounced,
                 language=assistant.language,
-                manner=Manner(rate=wanted.rate, pitch=wanted.pitch, volume=wanted.loudness),
+                prosody=Prosody(rate=wanted.rate, pitch=wanted.pitch, volume=wanted.volume),
                 recordings=await _recordings(text, turn, needs),
             ):
                 yield part

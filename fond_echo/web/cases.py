@@ -18,7 +18,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import sniff
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
@@ -54,11 +54,11 @@ async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> C
         )
 
     async def speak(text: str, assistant: AssistantFile) -> Clip:
-        manner = assistant.manner
+        prosody = assistant.prosody
         parts = service.synthesizer.speak(
             text, assistant.voice, seed=1, sounds=assistant.pronounced,
             language=assistant.language,
-            manner=Manner(rate=manner.rate, pitch=manner.pitch, volume=manner.loudness),
+            prosody=Prosody(rate=prosody.rate, pitch=prosody.pitch, volume=prosody.volume),
         )  # fmt: skip
         return join([part.clip async for part in parts])
 

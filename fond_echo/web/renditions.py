@@ -37,8 +37,8 @@ from fond_echo.core.audio.inspect import inspected
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.streaming import MEDIA_TYPES, whole, writer_of
 from fond_echo.core.audio.waveform import heights
-from fond_echo.core.language.manner import Manner
 from fond_echo.core.language.pls import Sounds
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.language.registry import DEFAULT
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.silent import silent_letters
@@ -76,7 +76,7 @@ class Prepared:
     text: str
     voice: str
     language: str
-    manner: Manner
+    prosody: Prosody
     sounds: Sounds = ()
     recordings: dict[str, Clip] = field(default_factory=dict)
     warnings: tuple[str, ...] = ()
@@ -89,7 +89,7 @@ class Prepared:
         """The sound of it, part by part."""
         return service.synthesizer.speak(
             self.text, self.voice, seed=self.seed, sounds=self.sounds, language=self.language,
-            manner=self.manner, recordings=self.recordings,
+            prosody=self.prosody, recordings=self.recordings,
         )  # fmt: skip
 
 
@@ -151,9 +151,9 @@ async def _prepared(service: Service, given: RenditionIn) -> Prepared:
     silent = await asyncio.to_thread(silent_letters, plain, language)
     if silent:
         warnings.append(f"nothing can be said for the letters {silent}")
-    how = given.manner
+    how = given.prosody
     return Prepared(
-        given.text, voice, code, Manner(rate=how.rate, pitch=how.pitch, volume=how.loudness),
+        given.text, voice, code, Prosody(rate=how.rate, pitch=how.pitch, volume=how.volume),
         assistant.pronounced if assistant else (), recordings, tuple(warnings),
     )  # fmt: skip
 
@@ -226,7 +226,14 @@ class Rendered:
 
 
 async def _rendered(service: Service, prepared: Prepared, format: str) -> Rendered:
-    key = prepared.text, prepared.voice, prepared.language, prepared.manner, prepared.sounds, format
+    key = (
+        prepared.text,
+        prepared.voice,
+        prepared.language,
+        prepared.prosody,
+        prepared.sounds,
+        format,
+    )
     known: Rendered | None = None if prepared.recordings else service.rendered.get(key)
     if known is not None:
         return known

@@ -119,7 +119,7 @@ class Speech(Command):
         self.assertIn("WEBVTT", out)
         self.assertIn("Brannick.", out)
         into = self.folder / "texts"
-        self.run_command("transcribe", first, second, "--into", into, "--hint", "Brannick")
+        self.run_command("transcribe", first, second, "--output", into, "--hint", "Brannick")
         self.assertEqual(sorted(each.name for each in into.iterdir()), ["first.txt", "second.txt"])
         grammar.write_text("#ABNF 1.0;\nroot $a;\n$a = $b;\n")
         code, _, err = self.run_command("transcribe", first, "--grammar", grammar)
@@ -305,8 +305,8 @@ class Assistants(Command):
             ("transcribe", none), ("transcribe", sound, "--grammar", none),
             ("connector", "check", none), ("scenario", "run", none),
             ("speak", "Hello.", "-o", none / "x.ogg"),
-            ("channel", "add", "x", "--assistant", "a", "--network", none),
-            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", none),
+            ("channel", "add", "x", "--assistant", "a", "--connector", none),
+            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--connector", none),
             ("channel", "add", "x", "--kind", "http", "--assistant", "a", "--settings", none),
             ("call", "place", "exchange", "2001", "--sound", none),
         ):  # fmt: skip
@@ -318,7 +318,7 @@ class Assistants(Command):
         for command in (
             ("transcribe", junk), ("transcribe", sound, "--grammar", junk),
             ("connector", "check", junk), ("scenario", "run", junk),
-            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--network", junk),
+            ("channel", "add", "x", "--kind", "phone", "--assistant", "a", "--connector", junk),
         ):  # fmt: skip
             code, _, err = self.run_command(*command)
             self.assertEqual(code, 1)

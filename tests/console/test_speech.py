@@ -14,7 +14,7 @@ class Speech(InABrowser):
         page.get_by_text("petrel", exact=True).click()
         page.get_by_label("Pace, 0.5 to 2").fill("0.8")
         request = page.get_by_role("tabpanel")
-        expect(request).to_contain_text('"voice":"petrel","manner":{"rate":0.8}')
+        expect(request).to_contain_text('"voice":"petrel","prosody":{"rate":0.8}')
         expect(request).to_contain_text("It'\\''s")
         page.get_by_role("button", name="Hear it").click()
         page.get_by_label("Play: the text as sound").click()

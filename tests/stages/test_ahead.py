@@ -11,7 +11,7 @@ from fond_echo.stages.ahead import MAX_WAITING, SpeakingAhead
 
 ASSISTANT = SimpleNamespace(
     voice="tern", pronounced=(), language="en",
-    manner=SimpleNamespace(rate=1.0, pitch=0.0, loudness=0.0),
+    prosody=SimpleNamespace(rate=1.0, pitch=0.0, volume=0.0),
 )  # fmt: skip
 
 

@@ -1,6 +1,6 @@
-"""How a reply is said: markup, a manner and a voice of its own, sounds within, letters without any."""
+"""How a reply is said: markup, a prosody and a voice of its own, sounds within, letters without any."""
 
-from fond_echo.contract.reply import Reply, SpokenManner
+from fond_echo.contract.reply import Reply, SpokenProsody
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.documents.media import as_text
 from fond_echo.speech.remote import SpeechUnreachable
@@ -10,7 +10,7 @@ from tests.support.driving import Driving, note
 DESK = """\
 assistant: test-desk
 voice: tern
-manner: {rate: 1.2}
+prosody: {rate: 1.2}
 logic:
   desk: {url: "http://127.0.0.1:1/logic", secret: desk-mark}
 routes:
@@ -62,13 +62,13 @@ class Ways(Driving):
 
     async def test_a_reply_s_own_voice_and_manner_come_before_the_assistant_s(self):
         await self.answered(Reply(text="Four pounds."))
-        own = SpokenManner(rate=0.8, pitch=2.0, loudness=-6.0)
-        await self.answered(Reply(text="Four pounds.", voice="eider", manner=own))
+        own = SpokenProsody(rate=0.8, pitch=2.0, volume=-6.0)
+        await self.answered(Reply(text="Four pounds.", voice="eider", prosody=own))
         (_, usual, first), (_, voice, second) = self.asked
-        self.assertEqual((usual, first["manner"].rate), ("tern", 1.2))
-        manner = second["manner"]
+        self.assertEqual((usual, first["prosody"].rate), ("tern", 1.2))
+        prosody = second["prosody"]
         self.assertEqual(
-            (voice, manner.rate, manner.pitch, manner.volume), ("eider", 0.8, 2.0, -6.0)
+            (voice, prosody.rate, prosody.pitch, prosody.volume), ("eider", 0.8, 2.0, -6.0)
         )
 
     async def test_letters_without_sounds_are_warned_of_and_never_an_empty_voice_note(self):

@@ -174,7 +174,7 @@ class Lines(Commands):
         network = self.file("skerry.yaml", demo_file("skerry.yaml"))
         settings = self.file("settings.yaml", "slow_words: One moment.\n")
         await self.says(
-            "channel", "add", "second", "--assistant", "harbour-desk", "--network", network,
+            "channel", "add", "second", "--assistant", "harbour-desk", "--connector", network,
             "--set", "base=http://skerry.test", "--settings", settings,
         )  # fmt: skip
         out = await self.says("channel", "list")
@@ -189,7 +189,7 @@ class Lines(Commands):
     async def test_wrong_descriptions_and_values(self):
         await self.fill()
         wrong = self.file("wrong.yaml", demo_file("skerry.yaml").replace("send:", "sent:"))
-        add = ("channel", "add", "third", "--assistant", "harbour-desk", "--network")
+        add = ("channel", "add", "third", "--assistant", "harbour-desk", "--connector")
         err = await self.fails(*add, wrong, "--set", "base=http://skerry.test")
         self.assertRegex(err, r"\d+")
         right = self.file("right.yaml", demo_file("skerry.yaml"))
@@ -198,7 +198,7 @@ class Lines(Commands):
         self.assertIn("'base' is not NAME=VALUE", err)
         code, _, err = await self.types(*add[:-1])
         self.assertEqual(code, 2)
-        self.assertIn("--network", err)
+        self.assertIn("--connector", err)
         code, _, err = await self.types(*add, self.folder / "none.yaml")
         self.assertIn(code, (1, 2))
         self.assertIn("none.yaml", err)
@@ -288,7 +288,7 @@ class Calls(Commands):
         await self.fill()
         phone = self.file("exchange.yaml", PHONE)
         await self.says("channel", "add", "exchange", "--kind", "phone", "--assistant",
-                        "harbour-desk", "--network", phone)  # fmt: skip
+                        "harbour-desk", "--connector", phone)  # fmt: skip
 
     async def test_a_call_is_asked_for_listed_shown_and_taken_back(self):
         out = await self.reported("call", "place", "exchange", "+44 1632 960147", "--words",

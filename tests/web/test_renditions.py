@@ -134,11 +134,11 @@ class Renditions(WebTest):
 
     async def test_pace_changes_the_length_and_not_the_pitch(self):
         slow, usual, fast = [
-            (await self.render(deliver_as="base64", manner={"rate": rate})).json()["seconds"]
+            (await self.render(deliver_as="base64", prosody={"rate": rate})).json()["seconds"]
             for rate in (0.5, 1.0, 2.0)
         ]
         self.assertTrue(1.6 < slow / usual < 2.2 and 1.5 < usual / fast < 2.2, (slow, usual, fast))
-        quiet = await self.render(format="wav", manner={"loudness": -12})
+        quiet = await self.render(format="wav", prosody={"volume": -12})
         loud = await self.render(format="wav")
         levels = [float(np.std(decode(each.content).clip.samples)) for each in (quiet, loud)]
         self.assertAlmostEqual(levels[0] / levels[1], 10 ** (-12 / 20), delta=0.03)
@@ -191,7 +191,7 @@ class Renditions(WebTest):
             ({"language": "fr"}, "'fr' is not known"),
             ({"assistant": "nobody"}, "no assistant 'nobody'"),
             ({"format": "aiff"}, "format"),
-            ({"manner": {"rate": 9}}, "rate"),
+            ({"prosody": {"rate": 9}}, "rate"),
         ):
             answer = await self.client.post(PATH, json={"text": TEXT, **given})
             self.assertIn(answer.status_code, (404, 422), given)

@@ -157,7 +157,9 @@ class Replays(Commands):
     async def test_erased_and_unknown_turns_and_revisions(self):
         turn = await self.ask("How much is a ticket?")
         path = f"/api/turns/{turn}/replays"
-        self.assert_problem(await self.client.post(path, json={"revision": "abc"}), 404, "not-found")
+        self.assert_problem(
+            await self.client.post(path, json={"revision": "abc"}), 404, "not-found"
+        )
         self.assert_problem(
             await self.client.post("/api/turns/none/replays", json={}), 404, "not-found"
         )

@@ -98,7 +98,10 @@ export function CallPage() {
       <Facts>
         {told.seconds !== null && <Fact name="length" value={playingTime(told.seconds)} />}
         {told.answered_by && (
-          <Fact name="answered by" value={`a ${told.answered_by}`.replace("a unknown", "not known")} />
+          <Fact
+            name="answered by"
+            value={`a ${told.answered_by}`.replace("a unknown", "not known")}
+          />
         )}
         {told.quality && (
           <>

@@ -4,7 +4,7 @@ import { Code, Mark, Table } from "./sheet";
 const KINDS: Record<EngineAsked["outcome"], "good" | "bad" | "plain"> = {
   done: "good",
   failed: "bad",
-  "paused": "plain",
+  paused: "plain",
   "over-budget": "plain",
 };
 

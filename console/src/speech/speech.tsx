@@ -67,7 +67,7 @@ type Given = {
   text: string;
   voice: string;
   format: string;
-  manner: { rate: number; pitch: number };
+  prosody: { rate: number; pitch: number };
 };
 
 /** A text is tried, and the request for it copied. */
@@ -78,7 +78,7 @@ export function SpeechPage() {
   const [rate, setRate] = useState("1");
   const [pitch, setPitch] = useState("0");
   const voices = useQuery({ queryKey: ["voices"], queryFn: api.voices, staleTime: Infinity });
-  const given = { text, voice, format, manner: { rate: Number(rate), pitch: Number(pitch) } };
+  const given = { text, voice, format, prosody: { rate: Number(rate), pitch: Number(pitch) } };
   const making = useMutation({ mutationFn: () => api.render({ ...given, deliver_as: "link" }) });
   return (
     <Sheet>
@@ -142,13 +142,13 @@ function Made({ made }: { made: Rendition }) {
 const quoted = (text: string) => `'${text.replaceAll("'", `'\\''`)}'`;
 
 function body(given: Given, deliver_as: string) {
-  const { rate, pitch } = given.manner;
-  const manner = { ...(rate === 1 ? {} : { rate }), ...(pitch === 0 ? {} : { pitch }) };
+  const { rate, pitch } = given.prosody;
+  const prosody = { ...(rate === 1 ? {} : { rate }), ...(pitch === 0 ? {} : { pitch }) };
   return {
     text: given.text,
     voice: given.voice,
     ...(given.format === "ogg" ? {} : { format: given.format }),
-    ...(Object.keys(manner).length ? { manner } : {}),
+    ...(Object.keys(prosody).length ? { prosody } : {}),
     ...(deliver_as === "bytes" ? {} : { deliver_as }),
   };
 }

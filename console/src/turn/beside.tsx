@@ -80,7 +80,7 @@ export function BothSounds({ found }: { found: Replay }) {
         voice: found.after.voice ?? "",
         deliver_as: "base64",
         format: "ogg",
-        manner: { rate: 1, pitch: 0 },
+        prosody: { rate: 1, pitch: 0 },
       }),
   });
   return (

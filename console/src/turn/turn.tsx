@@ -187,9 +187,7 @@ function Deliveries({ turn }: { turn: TurnDetail }) {
               <td>
                 {open(delivery) && (
                   <Row>
-                    <Button
-                      onPress={() => deciding.mutate({ id: delivery.id, decision: "retry" })}
-                    >
+                    <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "retry" })}>
                       Send again
                     </Button>
                     <Button onPress={() => deciding.mutate({ id: delivery.id, decision: "sent" })}>

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, Literal, Protocol
 
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 
 if TYPE_CHECKING:
     from fond_echo.core.grammar.model import Grammar
@@ -46,10 +46,8 @@ class Phrase:
     """A stretch spoken in one breath.
 
     Attributes:
-        tokens: spoken words.
-        pause: seconds of silence after it.
-        melody: of its pitch.
-        manners, sounds: by word, how it is said, and its phonemes where they are given; empty where
+        tokens: spoken words. pause: seconds of silence after it. melody: of its pitch. prosodies,
+        sounds: by word, how it is said, and its phonemes where they are given; empty where
             all are said as usual.
         marks: names of places, each before the word of a number.
         voice: another than usual, by name.
@@ -60,7 +58,7 @@ class Phrase:
     tokens: tuple[str, ...]
     pause: float
     melody: Melody = "fall"
-    manners: tuple[Manner, ...] = ()
+    prosodies: tuple[Prosody, ...] = ()
     sounds: tuple[Pronunciation, ...] = ()
     marks: tuple[tuple[str, int], ...] = ()
     voice: str = ""

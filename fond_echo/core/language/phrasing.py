@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from fond_echo.core.language.language import UNFINISHED, Language, Phrase
-from fond_echo.core.language.manner import PLAIN, Manner
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.ssml import (
     MarkHere,
     Part,
@@ -89,7 +89,7 @@ class _Builder:
         for phrase in self._phrases(part):
             count = len(phrase.tokens)
             said = replace(
-                phrase, voice=part.voice, manners=(part.manner,) * count,
+                phrase, voice=part.voice, prosodies=(part.prosody,) * count,
                 sounds=(part.sounds,) * count,
             )  # fmt: skip
             (said,) = self._marked([said])
@@ -138,14 +138,14 @@ def _joined(first: Phrase, second: Phrase) -> Phrase:
     return replace(
         second,
         tokens=first.tokens + second.tokens,
-        manners=_manners(first) + _manners(second),
+        prosodies=_manners(first) + _manners(second),
         sounds=_sounds(first) + _sounds(second),
         marks=first.marks + moved,
     )
 
 
-def _manners(phrase: Phrase) -> tuple[Manner, ...]:
-    return phrase.manners or (PLAIN,) * len(phrase.tokens)
+def _manners(phrase: Phrase) -> tuple[Prosody, ...]:
+    return phrase.prosodies or (PLAIN,) * len(phrase.tokens)
 
 
 def _sounds(phrase: Phrase) -> tuple[tuple[str, ...], ...]:
@@ -159,27 +159,27 @@ def _stretched(part: Stretched, language: Language) -> list[Phrase]:
     found, before = [], 0
     for phrase in phrases:
         count = len(phrase.tokens)
-        manners = _manners(phrase)
+        prosodies = _manners(phrase)
         if part.contour:
             places = [(before + k + 0.5) / max(1, total) for k in range(count)]
-            manners = tuple(map(_along, manners, places, [part.contour] * count))
+            prosodies = tuple(map(_along, prosodies, places, [part.contour] * count))
         seconds = part.seconds * count / total if total else 0.0
-        found.append(replace(phrase, manners=manners, seconds=seconds))
+        found.append(replace(phrase, prosodies=prosodies, seconds=seconds))
         before += count
     return found
 
 
-def _along(manner: Manner, place: float, contour: tuple[tuple[float, Manner], ...]) -> Manner:
-    """A manner with the pitch of a contour at a place."""
+def _along(prosody: Prosody, place: float, contour: tuple[tuple[float, Prosody], ...]) -> Prosody:
+    """A prosody with the pitch of a contour at a place."""
     before = [each for each in contour if each[0] <= place] or [contour[0]]
     after = [each for each in contour if each[0] >= place] or [contour[-1]]
     (first, low), (last, high) = before[-1], after[0]
     share = (place - first) / (last - first) if last > first else 0.0
     return replace(
-        manner,
-        pitch=manner.pitch + low.pitch + share * (high.pitch - low.pitch),
-        hertz=manner.hertz + low.hertz + share * (high.hertz - low.hertz),
+        prosody,
+        pitch=prosody.pitch + low.pitch + share * (high.pitch - low.pitch),
+        hertz=prosody.hertz + low.hertz + share * (high.hertz - low.hertz),
         at_hertz=low.at_hertz + share * (high.at_hertz - low.at_hertz)
         if low.at_hertz and high.at_hertz
-        else manner.at_hertz,
+        else prosody.at_hertz,
     )

@@ -11,17 +11,17 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from fond_echo.core.errors import FondEchoError
-from fond_echo.core.language.manner import (
+from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
+from fond_echo.core.language.pls import MAX_SIGNS, from_ipa
+from fond_echo.core.language.prosody import (
     PLAIN,
     BadValue,
-    Manner,
+    Prosody,
     contour_of,
     emphasized,
     seconds_of,
     with_prosody,
 )
-from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
-from fond_echo.core.language.pls import MAX_SIGNS, from_ipa
 from fond_echo.core.xml_tree import Element, read_tree
 
 MAX_CHARACTERS = 400_000
@@ -54,7 +54,7 @@ class Words:
     """
 
     text: str
-    manner: Manner = PLAIN
+    prosody: Prosody = PLAIN
     voice: str = ""
     as_kind: str = ""
     as_format: str = ""
@@ -90,7 +90,7 @@ class Stretched:
 
     parts: tuple[Part, ...]
     seconds: float = 0.0
-    contour: tuple[tuple[float, Manner], ...] = ()
+    contour: tuple[tuple[float, Prosody], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -151,8 +151,8 @@ def _of(element: Element, how: Words) -> Iterator[Part]:
         case "break":
             yield Pause(_pause(given))
         case "emphasis":
-            manner = emphasized(how.manner, given.get("level", "moderate"))
-            yield from _inside(element, replace(how, manner=manner))
+            prosody = emphasized(how.prosody, given.get("level", "moderate"))
+            yield from _inside(element, replace(how, prosody=prosody))
         case "prosody":
             yield from _prosody(element, how)
         case "voice":
@@ -187,8 +187,8 @@ def _of(element: Element, how: Words) -> Iterator[Part]:
 
 def _prosody(element: Element, how: Words) -> Iterator[Part]:
     given = element.attributes
-    manner = with_prosody(how.manner, given)
-    parts = tuple(_inside(element, replace(how, manner=manner)))
+    prosody = with_prosody(how.prosody, given)
+    parts = tuple(_inside(element, replace(how, prosody=prosody)))
     if "duration" not in given and "contour" not in given:
         yield from parts
         return

@@ -209,7 +209,7 @@ def _following(state, word, previous, fixed):  # type: ignore[no-untyped-def]  #
 
 @njit(cache=True)
 def _advance(  # type: ignore[no-untyped-def]  # compiled
-    row, t, whole, begun, scores, count, table, used, slots, ahead, fixed, manners
+    row, t, whole, begun, scores, count, table, used, slots, ahead, fixed, prosodies
 ):  # fmt: skip
     """One frame: `whole` holds node, last symbol, state and link by token; `ahead` is room for the
     keys, the same four, word starts and scores of those after it. Gives how many tokens and how
@@ -234,7 +234,7 @@ def _advance(  # type: ignore[no-untyped-def]  # compiled
         pairs,
     ) = fixed
     model = (single, after, first, arc_word, arc_log, arc_to, backoff, less, pairs)
-    tokens, beam, widest, symbol_beam, weight, pair_bonus = manners
+    tokens, beam, widest, symbol_beam, weight, pair_bonus = prosodies
     keys, new, new_begun, new_scores = ahead
     most = keys.shape[0]
     made = 0

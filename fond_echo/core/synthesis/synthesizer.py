@@ -16,12 +16,12 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Phrase
 from fond_echo.core.language.lexicon import Lexicon
-from fond_echo.core.language.manner import PLAIN, Manner
 from fond_echo.core.language.phrasing import Played, Spoken, phrases_of
+from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.ssml import is_ssml, read_ssml
 from fond_echo.core.synthesis.delivery import delivered
 from fond_echo.core.synthesis.filters import render
-from fond_echo.core.synthesis.manners import all_plain, fitted, loud, paced, pitched, under
+from fond_echo.core.synthesis.prosody import all_plain, fitted, loud, paced, pitched, under
 from fond_echo.core.synthesis.segments import Segment, plan
 from fond_echo.core.synthesis.speaker import VOICES, Speaker
 from fond_echo.core.synthesis.tracks import RATE, build
@@ -139,7 +139,7 @@ class Synthesizer:
         return replace(
             phrase,
             tokens=tuple(phrase.tokens[k] for k in kept),
-            manners=tuple(phrase.manners[k] for k in kept) if phrase.manners else (),
+            prosodies=tuple(phrase.prosodies[k] for k in kept) if phrase.prosodies else (),
             sounds=tuple(phrase.sounds[k] for k in kept) if phrase.sounds else (),
             marks=tuple((name, sum(k < at for k in kept)) for name, at in phrase.marks),
         )
@@ -150,7 +150,7 @@ class Synthesizer:
         voice: str,
         *,
         seed: int | None = None,
-        manner: Manner = PLAIN,
+        prosody: Prosody = PLAIN,
         recordings: Mapping[str, Clip] | None = None,
         window: tuple[int, int] | None = None,
     ) -> Iterator[SpokenPart]:
@@ -158,7 +158,7 @@ class Synthesizer:
 
         Args:
             seed: of what varies; it follows from text and voice if not given.
-            manner: of all of it; markup changes it within.
+            prosody: of all of it; markup changes it within.
             recordings: what markup may play, by name, at any rate.
             window: from and to which part; all if not given.
 
@@ -170,7 +170,7 @@ class Synthesizer:
             seed = zlib.crc32(f"{voice}\n{text}".encode("utf-8", "replace"))
         places = range(*(window or (0, len(found))))
         return (
-            self._part(found, k, voice, manner, recordings or {}, np.random.default_rng([seed, k]))
+            self._part(found, k, voice, prosody, recordings or {}, np.random.default_rng([seed, k]))
             for k in places
             if k < len(found)
         )
@@ -180,7 +180,7 @@ class Synthesizer:
         found: Sequence[Spoken],
         place: int,
         voice: str,
-        manner: Manner,
+        prosody: Prosody,
         recordings: Mapping[str, Clip],
         rng: np.random.Generator,
     ) -> SpokenPart:
@@ -188,10 +188,10 @@ class Synthesizer:
         if isinstance(each, Played):
             return SpokenPart(normalized(at_rate(recordings[each.source], RATE)), ())
         speaker = self.speaker(each.voice or voice)
-        pause = each.pause / (1.0 if each.exact else speaker.rate * manner.rate)
+        pause = each.pause / (1.0 if each.exact else speaker.rate * prosody.rate)
         if place + 1 == len(found) and not each.exact:
             pause = TAIL_SECONDS
-        return self.speak_phrase(each, speaker, rng, pause=pause, manner=manner)
+        return self.speak_phrase(each, speaker, rng, pause=pause, prosody=prosody)
 
     def speak_phrase(
         self,
@@ -200,21 +200,21 @@ class Synthesizer:
         rng: np.random.Generator,
         *,
         pause: float,
-        manner: Manner = PLAIN,
+        prosody: Prosody = PLAIN,
     ) -> SpokenPart:
         """One phrase followed by a pause of so many seconds."""
         if not phrase.tokens:
             clip = silence(max(pause, 0.01), RATE)
             return SpokenPart(clip, (), tuple((name, 0.0) for name, _ in phrase.marks))
-        own = phrase.manners or (PLAIN,) * len(phrase.tokens)
-        manners = [under(manner, each) for each in own]
+        own = phrase.prosodies or (PLAIN,) * len(phrase.tokens)
+        prosodies = [under(prosody, each) for each in own]
         given = phrase.sounds or ((),) * len(phrase.tokens)
         pronounced = [
             given[k] or self._lexicon.in_phrase(phrase.tokens, k) for k in range(len(phrase.tokens))
         ]
         segments = [
             Segment("silence", "", LEAD_SECONDS),
-            *paced(plan(pronounced, speaker, rng), manners),
+            *paced(plan(pronounced, speaker, rng), prosodies),
             Segment("silence", "", TAIL_SECONDS),
         ]
         if phrase.seconds:
@@ -222,10 +222,10 @@ class Synthesizer:
         tracks = build(segments, speaker, rng, melody=phrase.melody)
         if speaker.air:
             tracks = delivered(tracks, segments, speaker, rng)
-        if not all_plain(manners):
-            tracks = pitched(tracks, segments, manners, speaker)
+        if not all_plain(prosodies):
+            tracks = pitched(tracks, segments, prosodies, speaker)
         clip = normalized(Clip(render(tracks, speaker, rng), RATE), short_gain=SHORT_PHRASE_GAIN_DB)
-        clip = loud(clip, segments, manners)
+        clip = loud(clip, segments, prosodies)
         words = _marks(segments, phrase.tokens)
         places = tuple(
             (name, words[at].start if at < len(words) else round(clip.seconds, 3))
@@ -257,7 +257,7 @@ def _breaths(phrase: Phrase) -> list[Phrase]:
     for first, after in itertools.pairwise(edges):
         marks = tuple((name, at - first) for name, at in phrase.marks if first <= at < after)
         part = replace(
-            phrase, tokens=phrase.tokens[first:after], manners=phrase.manners[first:after],
+            phrase, tokens=phrase.tokens[first:after], prosodies=phrase.prosodies[first:after],
             sounds=phrase.sounds[first:after], marks=marks,
             seconds=phrase.seconds * (after - first) / count,
         )  # fmt: skip

@@ -7,8 +7,8 @@ import unittest
 from fond_echo.contract.reply import Reply
 from fond_echo.core.language.en import LANGUAGE as ENGLISH
 from fond_echo.core.language.language import Phrase
-from fond_echo.core.language.manner import Manner
 from fond_echo.core.language.phrasing import Played, phrases_of
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml, recordings_in
 from fond_echo.core.synthesis.synthesizer import NothingToSay
 from fond_echo.speech.material import synthesizer
@@ -59,7 +59,7 @@ class Said(unittest.TestCase):
     def test_what_stands_in_a_tag_goes_on_with_the_phrase(self):
         (phrase,) = said("Mind <emphasis>the</emphasis> step")
         self.assertEqual(phrase.tokens, ("mind", "the", "step"))
-        self.assertEqual([m.emphasis for m in phrase.manners], [0.0, 1.0, 0.0])
+        self.assertEqual([m.emphasis for m in phrase.prosodies], [0.0, 1.0, 0.0])
         self.assertEqual(
             words("<emphasis>Boats</emphasis>, and <w>more</w>."), ["boats", "and more"]
         )
@@ -93,18 +93,18 @@ class Said(unittest.TestCase):
         (phrase,) = said(
             "<prosody rate='80%' volume='+6dB'><prosody rate='50%'>one</prosody></prosody>"
         )
-        self.assertEqual(phrase.manners, (Manner(rate=0.4, volume=6.0),))
+        self.assertEqual(phrase.prosodies, (Prosody(rate=0.4, volume=6.0),))
         for given, wanted in (
-            ("pitch='+2st'", Manner(pitch=2.0)), ("pitch='high'", Manner(pitch=3.0)),
-            ("pitch='+100%'", Manner(pitch=12.0)), ("pitch='120Hz'", Manner(at_hertz=120.0)),
-            ("pitch='-20Hz'", Manner(hertz=-20.0)), ("rate='fast'", Manner(rate=1.25)),
-            ("rate='+10%'", Manner(rate=1.1)), ("range='+50%'", Manner(range=1.5)),
-            ("volume='soft'", Manner(volume=-6.0)), ("volume='100'", Manner()),
+            ("pitch='+2st'", Prosody(pitch=2.0)), ("pitch='high'", Prosody(pitch=3.0)),
+            ("pitch='+100%'", Prosody(pitch=12.0)), ("pitch='120Hz'", Prosody(at_hertz=120.0)),
+            ("pitch='-20Hz'", Prosody(hertz=-20.0)), ("rate='fast'", Prosody(rate=1.25)),
+            ("rate='+10%'", Prosody(rate=1.1)), ("range='+50%'", Prosody(range=1.5)),
+            ("volume='soft'", Prosody(volume=-6.0)), ("volume='100'", Prosody()),
         ):  # fmt: skip
             (phrase,) = said(f"<prosody {given}>one</prosody>")
-            self.assertEqual(phrase.manners, (wanted,), given)
+            self.assertEqual(phrase.prosodies, (wanted,), given)
         (phrase,) = said("<prosody contour='(0%,+0st) (100%,+4st)'>one two</prosody>")
-        self.assertEqual([m.pitch for m in phrase.manners], [1.0, 3.0])
+        self.assertEqual([m.pitch for m in phrase.prosodies], [1.0, 3.0])
 
     def test_sounds_voices_marks_and_recordings(self):
         (phrase,) = said(

@@ -98,9 +98,9 @@ class Course(unittest.TestCase):
     def setUp(self):
         self.begin()
 
-    def begin(self, **manners):
+    def begin(self, **prosodies):
         self.now = 0.0
-        self.talk = TurnTaking(CallPolicy(**manners), self.now)
+        self.talk = TurnTaking(CallPolicy(**prosodies), self.now)
         self.done = []
 
     def hear(self, samples):

@@ -5,7 +5,7 @@ import unittest
 import numpy as np
 
 from fond_echo.core.audio.clip import Clip, join
-from fond_echo.core.language.manner import Manner
+from fond_echo.core.language.prosody import Prosody
 from fond_echo.speech.material import synthesizer
 from tests.sounds import tone
 
@@ -40,18 +40,20 @@ class Measured(unittest.TestCase):
     def test_pitch_is_as_asked_for(self):
         usual = pitch(clip_of(TEXT))
         self.assertAlmostEqual(usual / 142, 1.0, delta=0.12)
-        for manner, factor in (
-            (Manner(pitch=6.0), 2**0.5), (Manner(pitch=-5.0), 2 ** (-5 / 12)),
-            (Manner(hertz=40.0), 182 / 142), (Manner(at_hertz=200.0), 200 / 142),
+        for prosody, factor in (
+            (Prosody(pitch=6.0), 2**0.5), (Prosody(pitch=-5.0), 2 ** (-5 / 12)),
+            (Prosody(hertz=40.0), 182 / 142), (Prosody(at_hertz=200.0), 200 / 142),
         ):  # fmt: skip
-            self.assertAlmostEqual(pitch(clip_of(TEXT, manner=manner)) / usual, factor, delta=0.09)
+            self.assertAlmostEqual(
+                pitch(clip_of(TEXT, prosody=prosody)) / usual, factor, delta=0.09
+            )
         marked = clip_of(f"<speak><prosody pitch='+6st'>{TEXT}</prosody></speak>")
         self.assertAlmostEqual(pitch(marked) / usual, 2**0.5, delta=0.09)
 
     def test_pace_changes_length_and_not_pitch(self):
         usual = clip_of(TEXT)
         for rate in (0.5, 0.8, 1.5, 2.0):
-            found = clip_of(TEXT, manner=Manner(rate=rate))
+            found = clip_of(TEXT, prosody=Prosody(rate=rate))
             words = usual.seconds - 0.26, found.seconds - 0.26
             self.assertAlmostEqual(words[0] / words[1], rate, delta=0.12 * rate)
             self.assertAlmostEqual(pitch(found) / pitch(usual), 1.0, delta=0.12)
@@ -61,7 +63,7 @@ class Measured(unittest.TestCase):
             halves = np.array_split(clip.samples, 5)
             return np.ptp([np.log2(pitch(Clip(half, 16_000))) for half in halves])
 
-        flat, usual = (clip_of(TEXT, manner=Manner(range=r)) for r in (0.0, 1.0))
+        flat, usual = (clip_of(TEXT, prosody=Prosody(range=r)) for r in (0.0, 1.0))
         self.assertLess(spread(flat), 0.4 * spread(usual))
         plain = spoken("We are away on Monday.")[0].marks[2]
         strong = spoken("<speak>We are <emphasis level='strong'>away</emphasis> on Monday.</speak>")
@@ -69,11 +71,11 @@ class Measured(unittest.TestCase):
         self.assertGreater((longer.end - longer.start) / (plain.end - plain.start), 1.15)
 
     def test_loudness_and_silence(self):
-        usual, soft = (clip_of(TEXT, manner=Manner(volume=v)) for v in (0.0, -12.0))
+        usual, soft = (clip_of(TEXT, prosody=Prosody(volume=v)) for v in (0.0, -12.0))
         self.assertAlmostEqual(
             float(np.std(soft.samples) / np.std(usual.samples)), 10 ** (-12 / 20), delta=0.02
         )
-        loud = clip_of(TEXT, manner=Manner(volume=20.0))
+        loud = clip_of(TEXT, prosody=Prosody(volume=20.0))
         self.assertLessEqual(loud.peak, 0.981)
         silent = clip_of("<speak><prosody volume='silent'>Nobody hears.</prosody></speak>")
         self.assertEqual(silent.peak, 0.0)
@@ -85,7 +87,7 @@ class Measured(unittest.TestCase):
         for rate in (1.0, 2.0):
             parts = spoken(
                 "<speak>One <break time='1s'/><mark name='m'/> two</speak>",
-                manner=Manner(rate=rate),
+                prosody=Prosody(rate=rate),
             )
             gap = parts[0].clip.seconds - parts[0].marks[-1].end
             self.assertAlmostEqual(gap, 1.0, delta=0.03)

@@ -26,7 +26,7 @@ _POINT = re.compile(rf"\(\s*({_NUMBER})%\s*,\s*([^)\s]+)\s*\)")
 
 
 @dataclass(frozen=True)
-class Manner:
+class Prosody:
     """How a word is said, beside how its voice says words.
 
     Attributes:
@@ -54,7 +54,7 @@ class Manner:
         return SEMITONES * math.log2(raised / median)
 
 
-PLAIN = Manner()
+PLAIN = Prosody()
 
 
 class BadValue(ValueError):
@@ -82,19 +82,19 @@ def rate_of(text: str) -> float:
     return _bounded(factor, SLOWEST, FASTEST)
 
 
-def pitched(manner: Manner, text: str) -> Manner:
+def pitched(prosody: Prosody, text: str) -> Prosody:
     """With a pitch: a label, "+2st", "-10%", "+20Hz" or "120Hz". Raises BadValue."""
     if text in PITCHES or text == "default":
-        return replace(manner, pitch=PITCHES.get(text, 0.0), hertz=0.0, at_hertz=0.0)
+        return replace(prosody, pitch=PITCHES.get(text, 0.0), hertz=0.0, at_hertz=0.0)
     semitones, share, hertz = (_number(text, unit) for unit in ("st", "%", "Hz"))
     if share is not None and share > -100:
         semitones = SEMITONES * math.log2(1 + share / 100)
     if semitones is not None:
-        return replace(manner, pitch=_bounded(manner.pitch + semitones, -HIGHEST, HIGHEST))
+        return replace(prosody, pitch=_bounded(prosody.pitch + semitones, -HIGHEST, HIGHEST))
     if hertz is not None and text[0] in "+-":
-        return replace(manner, hertz=manner.hertz + hertz)
+        return replace(prosody, hertz=prosody.hertz + hertz)
     if hertz is not None and 20 <= hertz <= 600:
-        return replace(manner, at_hertz=hertz, pitch=0.0, hertz=0.0)
+        return replace(prosody, at_hertz=hertz, pitch=0.0, hertz=0.0)
     raise BadValue(f"pitch {text!r} is none of {', '.join(PITCHES)}, nor like +2st, -10% or 120Hz")
 
 
@@ -129,7 +129,7 @@ def seconds_of(text: str) -> float:
     return min(found, 60.0)
 
 
-def contour_of(text: str) -> tuple[tuple[float, Manner], ...]:
+def contour_of(text: str) -> tuple[tuple[float, Prosody], ...]:
     """Points of a pitch contour, "(0%,+20Hz) (100%,-2st)": a place from 0 to 1 and the pitch there.
     Raises BadValue."""
     points = [(float(place) / 100, pitched(PLAIN, pitch)) for place, pitch in _POINT.findall(text)]
@@ -138,23 +138,23 @@ def contour_of(text: str) -> tuple[tuple[float, Manner], ...]:
     return tuple(sorted(points, key=lambda point: point[0]))
 
 
-def emphasized(manner: Manner, level: str) -> Manner:
+def emphasized(prosody: Prosody, level: str) -> Prosody:
     """Raises BadValue."""
     if level not in EMPHASES:
         raise BadValue(f"level {level!r} is none of {', '.join(EMPHASES)}")
-    return replace(manner, emphasis=EMPHASES[level])
+    return replace(prosody, emphasis=EMPHASES[level])
 
 
-def with_prosody(manner: Manner, attributes: Mapping[str, str]) -> Manner:
+def with_prosody(prosody: Prosody, attributes: Mapping[str, str]) -> Prosody:
     """As a prosody element asks: what it says is beside what is around it. Raises BadValue."""
     if "rate" in attributes:
-        rate = manner.rate * rate_of(attributes["rate"])
-        manner = replace(manner, rate=_bounded(rate, SLOWEST, FASTEST))
+        rate = prosody.rate * rate_of(attributes["rate"])
+        prosody = replace(prosody, rate=_bounded(rate, SLOWEST, FASTEST))
     if "pitch" in attributes:
-        manner = pitched(manner, attributes["pitch"])
+        prosody = pitched(prosody, attributes["pitch"])
     if "range" in attributes:
-        manner = replace(manner, range=manner.range * range_of(attributes["range"]))
+        prosody = replace(prosody, range=prosody.range * range_of(attributes["range"]))
     if "volume" in attributes:
-        volume = manner.volume + volume_of(attributes["volume"])
-        manner = replace(manner, volume=_bounded(volume, SILENT, LOUDEST))
-    return manner
+        volume = prosody.volume + volume_of(attributes["volume"])
+        prosody = replace(prosody, volume=_bounded(volume, SILENT, LOUDEST))
+    return prosody

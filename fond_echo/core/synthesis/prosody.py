@@ -1,4 +1,4 @@
-"""Words said in a manner of their own: longer or shorter, higher or lower, louder or softer."""
+"""Words said in a prosody of their own: longer or shorter, higher or lower, louder or softer."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.language.manner import PLAIN, SEMITONES, SILENT, Manner
+from fond_echo.core.language.prosody import PLAIN, SEMITONES, SILENT, Prosody
 from fond_echo.core.synthesis.segments import Segment
 from fond_echo.core.synthesis.speaker import Speaker
 from fond_echo.core.synthesis.tracks import FRAMES_PER_SECOND, Track, Tracks, smoothed
@@ -24,9 +24,9 @@ MAX_PEAK = 0.98
 Samples = npt.NDArray[np.float32]
 
 
-def under(whole: Manner, own: Manner) -> Manner:
-    """A manner within another: of a word within all that is asked for."""
-    return Manner(
+def under(whole: Prosody, own: Prosody) -> Prosody:
+    """A prosody within another: of a word within all that is asked for."""
+    return Prosody(
         whole.rate * own.rate,
         whole.pitch + own.pitch,
         whole.hertz + own.hertz,
@@ -37,16 +37,16 @@ def under(whole: Manner, own: Manner) -> Manner:
     )
 
 
-def paced(segments: Sequence[Segment], manners: Sequence[Manner]) -> list[Segment]:
-    """Segments as long as their words' manners want them."""
+def paced(segments: Sequence[Segment], prosodies: Sequence[Prosody]) -> list[Segment]:
+    """Segments as long as their words' prosodies want them."""
     found = []
     for segment in segments:
         if segment.word < 0:
             found.append(segment)
             continue
-        manner = manners[segment.word]
-        longer = 1.0 + EMPHASIS_LENGTH * manner.emphasis
-        found.append(replace(segment, seconds=segment.seconds * longer / manner.rate))
+        prosody = prosodies[segment.word]
+        longer = 1.0 + EMPHASIS_LENGTH * prosody.emphasis
+        found.append(replace(segment, seconds=segment.seconds * longer / prosody.rate))
     return found
 
 
@@ -62,26 +62,28 @@ def fitted(segments: Sequence[Segment], seconds: float) -> list[Segment]:
 
 
 def pitched(
-    tracks: Tracks, segments: Sequence[Segment], manners: Sequence[Manner], speaker: Speaker
+    tracks: Tracks, segments: Sequence[Segment], prosodies: Sequence[Prosody], speaker: Speaker
 ) -> Tracks:
-    """Tracks with the pitch that the words' manners want."""
+    """Tracks with the pitch that the words' prosodies want."""
     count = len(tracks.pitch)
     lift = _by_word(
-        count, segments, [m.lift(speaker.pitch) + EMPHASIS_SEMITONES * m.emphasis for m in manners]
+        count,
+        segments,
+        [m.lift(speaker.pitch) + EMPHASIS_SEMITONES * m.emphasis for m in prosodies],
     )
-    spread = _by_word(count, segments, [m.range for m in manners], around=1.0)
+    spread = _by_word(count, segments, [m.range for m in prosodies], around=1.0)
     moved = SEMITONES * np.log2(tracks.pitch / speaker.pitch) * spread + lift
     return replace(tracks, pitch=np.clip(speaker.pitch * 2 ** (moved / SEMITONES), 40, 600))
 
 
-def loud(clip: Clip, segments: Sequence[Segment], manners: Sequence[Manner]) -> Clip:
-    """A clip with the levels that the words' manners want; never over full scale."""
-    if all(m.volume == 0.0 and m.emphasis == 0.0 for m in manners):
+def loud(clip: Clip, segments: Sequence[Segment], prosodies: Sequence[Prosody]) -> Clip:
+    """A clip with the levels that the words' prosodies want; never over full scale."""
+    if all(m.volume == 0.0 and m.emphasis == 0.0 for m in prosodies):
         return clip
     frames = int(clip.seconds * FRAMES_PER_SECOND) + 1
-    levels = [m.volume + EMPHASIS_DECIBELS * m.emphasis for m in manners]
+    levels = [m.volume + EMPHASIS_DECIBELS * m.emphasis for m in prosodies]
     decibels = _by_word(frames, segments, levels)
-    silent = _by_word(frames, segments, [float(m.volume <= SILENT) for m in manners])
+    silent = _by_word(frames, segments, [float(m.volume <= SILENT) for m in prosodies])
     gain = 10 ** (decibels / 20) * (silent < 0.5)
     at = np.arange(len(clip.samples)) * FRAMES_PER_SECOND / clip.rate
     samples = clip.samples * np.interp(at, np.arange(frames), gain)
@@ -108,6 +110,6 @@ def _by_word(
     return smoothed(filled, GLIDE_FRAMES)
 
 
-def all_plain(manners: Sequence[Manner]) -> bool:
+def all_plain(prosodies: Sequence[Prosody]) -> bool:
     """Whether nothing is to be changed."""
-    return all(each == PLAIN for each in manners)
+    return all(each == PLAIN for each in prosodies)
