@@ -23,14 +23,16 @@ def add(commands: Any) -> None:
     place.add_argument("channel", help="the phone channel that calls")
     place.add_argument("to", help="the number that is called")
     opening = place.add_mutually_exclusive_group(required=True)
-    opening.add_argument("--assistant", help="whose greeting is said first, and who talks on")
-    opening.add_argument("--words", help="what is said first")
+    opening.add_argument("--assistant", help="the assistant that greets, and goes on talking")
+    opening.add_argument("--text", help="what is said first")
     opening.add_argument("--sound", type=Path, metavar="FILE", help="what is played first")
     opening.add_argument(
-        "--opening-url", metavar="URL", help="who is asked what to say, at the answer"
+        "--opening-url",
+        metavar="URL",
+        help="the address that is asked what to say when the call is answered",
     )
-    place.add_argument("--caller", default="", help="number of ours that is shown")
-    place.add_argument("--name", default="", help="of whoever is called")
+    place.add_argument("--caller", default="", help="the number of ours to show")
+    place.add_argument("--name", default="", help="the name of the person who is called")
     place.add_argument(
         "--variable",
         action="append",
@@ -46,8 +48,14 @@ def add(commands: Any) -> None:
         "--on-answering-machine", choices=("speak", "hang-up"), default="speak",
         help="what to do when an answering machine picks up (speak)",
     )  # fmt: skip
-    place.add_argument("--attempts", type=int, default=1, help="how often at most (1)")
-    place.add_argument("--retry-after", type=int, default=600, metavar="SECONDS", help="(600)")
+    place.add_argument("--attempts", type=int, default=1, help="call so many times at most (1)")
+    place.add_argument(
+        "--retry-after",
+        type=int,
+        default=600,
+        metavar="SECONDS",
+        help="pause between attempts (600)",
+    )
     place.add_argument("--wait", action="store_true", help="stay until the call is over")
     add_service(place)
     place.set_defaults(run=_place)
@@ -74,7 +82,7 @@ def _opening(options: argparse.Namespace) -> Opening:
     if options.sound is not None:
         sound = base64.b64encode(bytes_in(options.sound)).decode()
     return Opening(
-        assistant=options.assistant, words=options.words or "", sound=sound,
+        assistant=options.assistant, words=options.text or "", sound=sound,
         address=options.opening_url or "",
     )  # fmt: skip
 

@@ -64,7 +64,7 @@ def add(commands: Any) -> None:
         ),
         ("allow", "answer a contact from now on", _standing),
         ("block", "answer a contact no more", _standing),
-        ("memory", "what is remembered of a contact, or --put it, or --clear it", _memory),
+        ("memory", "what is remembered of a contact, or --put it, or --delete it", _memory),
         ("erase", "erase all that a contact said and was told", _erase),
     ):
         command = verbs.add_parser(name, help=what)
@@ -86,7 +86,7 @@ def add(commands: Any) -> None:
             instead = command.add_mutually_exclusive_group()
             reported = "a JSON object to remember in place of all that was"
             instead.add_argument("--put", type=Path, metavar="FILE", help=reported)
-            instead.add_argument("--clear", action="store_true", help="delete all of it")
+            instead.add_argument("--delete", action="store_true", help="delete all of it")
         add_service(command)
         command.set_defaults(run=run)
 
@@ -288,7 +288,7 @@ def _memory(options: argparse.Namespace) -> int:
     given = _facts(options.put) if options.put else {}
     with service(options) as echo:
         contact = _contact(echo, options.name, options.contact)
-        if options.put or options.clear:
+        if options.put or options.delete:
             print_json(echo.set_memory(options.name, contact, given))
         else:
             print_json(echo.memory(options.name, contact))

@@ -101,7 +101,7 @@ def _today(found: EngineOut) -> tuple[str, str, str, str]:
 
 
 def _trouble(found: EngineOut) -> str:
-    """Its last error, and until when it is left alone."""
+    """Its last error, and until when it is paused."""
     if found.paused_until is None:
         return found.last_error
     return f"paused until {found.paused_until:%H:%M:%S}: {found.last_error}"

@@ -105,7 +105,7 @@ def _again(options: argparse.Namespace) -> int:
             (each.id for each in echo.subscriptions() if each.id.endswith(options.subscription)),
             options.subscription,
         )
-        reported = echo.send_again(found)
+        reported = echo.retry_undelivered(found)
     if options.json:
         print_json(reported)
     else:

@@ -1,4 +1,4 @@
-"""secret put, list and forget; key new, list and revoke."""
+"""secret put, list and forget; key create, list and revoke."""
 
 from __future__ import annotations
 
@@ -22,13 +22,13 @@ def add(commands: Any) -> None:
     listing = verbs.add_parser("list", help="names and hosts of all secrets")
     add_service(listing)
     listing.set_defaults(run=_list)
-    forget = verbs.add_parser("forget", help="delete a secret")
+    forget = verbs.add_parser("delete", help="delete a secret")
     forget.add_argument("name")
     add_service(forget)
     forget.set_defaults(run=_forget)
-    key = commands.add_parser("key", help="make and revoke keys to the API")
+    key = commands.add_parser("key", help="create and revoke keys of the API")
     verbs = key.add_subparsers(dest="verb", required=True, metavar="VERB")
-    new = verbs.add_parser("new", help="make a key; it is shown only once")
+    new = verbs.add_parser("create", help="create a key; it is shown only once")
     new.add_argument("name")
     new.add_argument("--scope", action="append", choices=("read", "operate", "build", "admin"),
                      required=True, help="each includes those before it")  # fmt: skip
@@ -83,7 +83,7 @@ def _forget(options: argparse.Namespace) -> int:
 
 def _new_key(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        made = echo.make_key(
+        made = echo.create_key(
             options.name, options.scope, options.characters_a_day, options.seconds_a_day
         )
     if options.json:

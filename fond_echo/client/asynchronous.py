@@ -305,12 +305,12 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """All keys, without their values."""
         return await self.make(calls.keys())
 
-    async def make_key(
+    async def create_key(
         self, name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
     ) -> NewKey:
-        """Make a key; its value is shown only now. What it may have spoken and converted in a day
+        """Create a key; its value is shown only now. What it may have spoken and converted in a day
         can be limited; 0 is without limit."""
-        return await self.make(calls.make_key(name, scopes, characters_a_day, seconds_a_day))
+        return await self.make(calls.create_key(name, scopes, characters_a_day, seconds_a_day))
 
     async def revoke_key(self, key_id: str) -> KeyOut:
         """Revoke a key."""
@@ -332,9 +332,9 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Tell an address no more."""
         return await self.make(calls.unsubscribe(subscription_id))
 
-    async def send_again(self, subscription_id: str) -> SubscriptionOut:
+    async def retry_undelivered(self, subscription_id: str) -> SubscriptionOut:
         """Try again all events that could not be told."""
-        return await self.make(calls.send_again(subscription_id))
+        return await self.make(calls.retry_undelivered(subscription_id))
 
     async def ask(
         self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None

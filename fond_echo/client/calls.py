@@ -230,7 +230,7 @@ def keys() -> Call[list[KeyOut]]:
     return Call("GET", "/api/keys", shape_of(list[KeyOut]))
 
 
-def make_key(
+def create_key(
     name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
 ) -> Call[NewKey]:
     body = {
@@ -261,7 +261,7 @@ def unsubscribe(subscription_id: str) -> Call[None]:
     return Call("DELETE", f"/api/subscriptions/{subscription_id}", nothing)
 
 
-def send_again(subscription_id: str) -> Call[SubscriptionOut]:
+def retry_undelivered(subscription_id: str) -> Call[SubscriptionOut]:
     path = f"/api/subscriptions/{subscription_id}/undelivered/retry"
     return Call("POST", path, shape_of(SubscriptionOut))
 

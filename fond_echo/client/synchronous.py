@@ -282,12 +282,12 @@ class FondEcho(AssistantCalls, EngineCalls):
         """All keys, without their values."""
         return self.make(calls.keys())
 
-    def make_key(
+    def create_key(
         self, name: str, scopes: list[Scope], characters_a_day: int = 0, seconds_a_day: int = 0
     ) -> NewKey:
-        """Make a key; its value is shown only now. What it may have spoken and converted in a day
+        """Create a key; its value is shown only now. What it may have spoken and converted in a day
         can be limited; 0 is without limit."""
-        return self.make(calls.make_key(name, scopes, characters_a_day, seconds_a_day))
+        return self.make(calls.create_key(name, scopes, characters_a_day, seconds_a_day))
 
     def revoke_key(self, key_id: str) -> KeyOut:
         """Revoke a key."""
@@ -309,9 +309,9 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Tell an address no more."""
         return self.make(calls.unsubscribe(subscription_id))
 
-    def send_again(self, subscription_id: str) -> SubscriptionOut:
+    def retry_undelivered(self, subscription_id: str) -> SubscriptionOut:
         """Try again all events that could not be told."""
-        return self.make(calls.send_again(subscription_id))
+        return self.make(calls.retry_undelivered(subscription_id))
 
     def ask(
         self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None

@@ -18,7 +18,7 @@ AskedOutcome = Literal["done", "failed", "paused", "over-budget"]
 class EngineAsked(Schema):
     """One engine, or one logic function on its behalf, that a stage asked: what came of it, how
     long it took, what it cost, and the exchanges as they were made, with secrets struck out;
-    `pause_seconds` is for how long it is left alone from then on."""
+    `pause_seconds` is for how long it is paused from then on."""
 
     engine: str
     outcome: AskedOutcome

@@ -1,6 +1,6 @@
 """Asking engines in the order that an assistant gives: the first that works answers.
 
-An engine that failed several times in a row, asked to be left alone, or has cost what it may today
+An engine that failed several times in a row, asked for a pause, or has cost what it may today
 is passed over; the record says so.
 """
 

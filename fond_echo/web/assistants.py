@@ -34,7 +34,7 @@ def assistant_out(record: Assistant) -> AssistantOut:
 
 @router.get("")
 async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]:
-    """All assistants."""
+    """List all assistants."""
     async with service.database.reading() as session:
         rows = (await session.execute(select(Assistant).order_by(Assistant.name))).scalars()
         return [assistant_out(row) for row in rows]
@@ -42,7 +42,7 @@ async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]
 
 @router.get("/{name}/starter")
 async def get_starter(name: AssistantName, _: MayBuild) -> AssistantFiles:
-    """The files of a small assistant of that name that works, to begin with; nothing is stored."""
+    """Get the files of a small working assistant to begin with; nothing is stored."""
     return AssistantFiles(files=starter_files(name))
 
 
@@ -83,7 +83,7 @@ async def put_draft(
 
 @router.get("/{name}/draft")
 async def get_draft(name: AssistantName, _: MayRead, service: TheService) -> DraftOut:
-    """The files of the draft."""
+    """Get the files of the draft."""
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None or record.draft is None:

@@ -108,7 +108,7 @@ def _out(bench: Bench, rows: Sequence[Row]) -> BenchOut:
 
 @router.get("")
 async def list_benches(_: MayBuild, service: TheService) -> list[BenchOut]:
-    """All benches, the latest first, each with its engines ranked."""
+    """List all benches, the latest first, each with its engines ranked."""
     async with service.database.reading() as session:
         benches = list(await session.scalars(select(Bench).order_by(Bench.created_at.desc())))
         found = [(bench, (await _rows(session, bench.name))[1]) for bench in benches]
@@ -134,7 +134,7 @@ async def put_bench(name: BenchName, given: BenchIn, _: MayAdmin, service: TheSe
 async def add_answers(
     name: BenchName, given: Answers, _: MayAdmin, service: TheService
 ) -> Response:
-    """Put down what engines made of files; what was there of the same is replaced."""
+    """Add the answers of engines to a bench; what was there of the same is replaced."""
     async with service.database.writing() as session:
         await _rows(session, name)
         for each in given:
@@ -147,7 +147,7 @@ async def add_answers(
 
 @router.get("/{name}")
 async def get_bench(name: BenchName, _: MayBuild, service: TheService) -> BenchDetail:
-    """A bench with every answer, word by word beside what was said."""
+    """Get a bench with every answer beside what was said."""
     async with service.database.reading() as session:
         bench, rows = await _rows(session, name)
 
@@ -167,7 +167,7 @@ async def compare_engines(
     second: Annotated[Name, Query(description="another, or the same in another bench")],
     other: Annotated[str, Query(max_length=60, description="the bench of the second")] = "",
 ) -> DifferenceOut:
-    """Two engines on the files that both were given, or one engine in two benches."""
+    """Compare two engines on the same files, or one engine in two benches."""
     other = other or name
     async with service.database.reading() as session:
         bench, mine = await _rows(session, name, first)

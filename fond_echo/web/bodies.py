@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 from collections.abc import Callable, Coroutine, Iterator, MutableMapping
 from typing import Any
 
@@ -181,4 +182,30 @@ class CheckedRouter(APIRouter):
     """A router whose operations get JSON bodies that can be stored and written again."""
 
     def __init__(self, prefix: str = "", **more: Any) -> None:
-        super().__init__(prefix=prefix, route_class=_CheckedRoute, **more)
+        super().__init__(
+            prefix=prefix,
+            route_class=_CheckedRoute,
+            generate_unique_id_function=operation_id,
+            **more,
+        )
+
+    def add_api_route(self, path: str, endpoint: Callable[..., Any], **more: Any) -> None:
+        """Add an operation; its summary is the first sentence of what is said of it."""
+        if more.get("summary") is None:
+            more["summary"] = first_sentence(endpoint.__doc__ or "")
+        super().add_api_route(path, endpoint, **more)
+
+
+def operation_id(route: APIRoute) -> str:
+    """What an operation is called in the OpenAPI document: `get-turn`."""
+    return route.name.replace("_", "-")
+
+
+def first_sentence(text: str) -> str:
+    """The first sentence of a docstring, without its stop.
+
+    >>> first_sentence("List all keys,\\n    without values. Revoked ones too.")
+    'List all keys, without values'
+    """
+    plain = " ".join(text.split())
+    return re.split(r"(?<=[a-z`)\]])[.;:](?: |$)", plain, maxsplit=1)[0]

@@ -94,7 +94,7 @@ async def list_calls(
     channel: ChannelName, _: MayRead, service: TheService,
     after: After = "", limit: Limit = 50,
 ) -> Page[CallOut]:  # fmt: skip
-    """A channel's calls, the latest first."""
+    """List a channel's calls, the latest first."""
     wanted = (
         select(Call)
         .where(Call.channel == channel)
@@ -113,7 +113,7 @@ async def list_calls(
 
 @router.get("/calls/{call_id}")
 async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDetail:
-    """A call with what happened in it."""
+    """Get a call with everything that happened in it."""
     async with service.database.reading() as session:
         call = await session.get(Call, await whole_id(session, Call, call_id))
         if call is None:
@@ -131,7 +131,7 @@ async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDeta
 
 @router.post("/calls/{call_id}/end", status_code=202)
 async def end_call(call_id: CallId, bearer: MayOperate, service: TheService) -> CallDetail:
-    """Hang up, or do not place the call after all."""
+    """End a call, or cancel one that was not placed yet."""
     async with service.database.writing() as session:
         call_id = await whole_id(session, Call, call_id)
         call = await session.get(Call, call_id, with_for_update=True)

@@ -85,7 +85,7 @@ async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> C
 
 
 @router.post("/assistants/{name}/cases/runs")
-async def run_the_cases(
+async def run_cases_of_assistant(
     name: AssistantName, given: ReplayIn, _: MayBuild, service: TheService
 ) -> CasesOut:
     """Run the cases in an assistant's folder on its draft, on live, or on files as they are."""
@@ -94,13 +94,14 @@ async def run_the_cases(
 
 
 @router.get("/turns/{turn_id}/case")
-async def as_case(
+async def make_case(
     turn_id: TurnId,
     _: MayBuild,
     service: TheService,
     name: Annotated[str, Query(max_length=60, pattern=r"^[a-z0-9][a-z0-9-]*$")],
 ) -> KeptCase:
-    """A turn as a case: what was said, what was before, and that it must come out as it did."""
+    """Make a case of a turn: what was said, what was before, and that it must come out as it
+    did."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
     case, sound, file = await case_of(service, was, name)
@@ -166,9 +167,9 @@ def _kept(was: TurnSoFar, name: str, slots: dict[str, Any]) -> dict[str, Any]:
 
 @router.get("/turns/{turn_id}/bundle", responses={200: {"content": {"application/zip": {}}}})
 async def bundle_turn(turn_id: TurnId, _: MayBuild, service: TheService) -> Response:
-    """A turn as one file that is replayed on another machine: its sound, what was before, its
-    revision's files, what business logic answered. Nobody is named in it, and what is remembered of
-    the person is left out."""
+    """Download a turn as one file that can be replayed on another machine: its sound, what was
+    before, its revision's files, what business logic answered. Nobody is named in it, and what is
+    remembered of the person is left out."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
         files = (await session.get_one(Revision, was.revision)).files

@@ -65,7 +65,7 @@ def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
 
 @router.get("")
 async def list_channels(_: MayRead, service: TheService) -> list[ChannelOut]:
-    """All channels, with how many contacts each refused."""
+    """List all channels, each with how many contacts it refused."""
     refused = (
         select(func.count())
         .select_from(Contact)
@@ -80,7 +80,7 @@ async def list_channels(_: MayRead, service: TheService) -> list[ChannelOut]:
 
 @router.get("/{name}")
 async def get_channel(name: ChannelName, _: MayRead, service: TheService) -> ChannelOut:
-    """A channel."""
+    """Get a channel."""
     async with service.database.reading() as session:
         record = await session.get(Channel, name)
     if record is None:
@@ -127,7 +127,7 @@ async def put_channel(
 async def rename_channel(
     name: ChannelName, given: RenameIn, _: MayBuild, service: TheService
 ) -> ChannelOut:
-    """Give a channel another name: what came in over it goes along. Its network is told the new
+    """Rename a channel: what came in over it goes along. Its network is told the new
     webhook address."""
     try:
         async with service.database.writing() as session:
@@ -148,7 +148,7 @@ async def rename_channel(
 
 @router.delete("/{name}", status_code=204)
 async def delete_channel(name: ChannelName, _: MayBuild, service: TheService) -> Response:
-    """Take a channel away that nothing has come in over yet."""
+    """Delete a channel over which nothing has come in yet."""
     try:
         async with service.database.writing() as session:
             gone = delete(Channel).where(Channel.name == name).returning(Channel.name)
@@ -166,7 +166,7 @@ async def delete_channel(name: ChannelName, _: MayBuild, service: TheService) ->
 async def list_unreadable(
     name: ChannelName, _: MayRead, service: TheService
 ) -> list[UnreadableOut]:
-    """The latest messages of a channel that could not be read, the latest first."""
+    """List the latest messages of a channel that could not be read."""
     wanted = (
         select(UnreadableMessage)
         .where(UnreadableMessage.channel == name)
@@ -203,7 +203,7 @@ async def pause_channel(name: ChannelName, _: MayBuild, service: TheService) -> 
 
 @router.post("/{name}/connect")
 async def connect_channel(name: ChannelName, _: MayBuild, service: TheService) -> ChannelOut:
-    """Tell the channel's network again where its messages should go."""
+    """Register the webhook address with the channel's network again."""
     return await connect(name, service)
 
 

@@ -23,7 +23,7 @@ _RANGE = re.compile(r"bytes=(\d{0,18})-(\d{0,18})", re.ASCII)
 
 @router.get("/{clip_id}")
 async def get_clip(clip_id: ClipId, _: MayRead, service: TheService) -> ClipRef:
-    """What a clip is."""
+    """Get the format and the length of a clip."""
     async with service.database.reading() as session:
         record = await session.get(ClipRecord, clip_id)
     if record is None:
@@ -38,7 +38,7 @@ async def get_sound(
     service: TheService,
     range: Annotated[str | None, Header()] = None,
 ) -> Response:
-    """A clip's bytes, or a range of them (RFC 9110 §14.2)."""
+    """Get a clip's bytes, or a range of them (RFC 9110 §14.2)."""
     return await sound_response(service, await get_clip(clip_id, _, service), range)
 
 

@@ -71,7 +71,7 @@ async def list_contacts(
     after: After = "",
     limit: Limit = 50,
 ) -> Page[ContactOut]:
-    """Contacts, the latest first."""
+    """List the contacts of a channel, the latest first."""
     wanted = select(Contact).where(Contact.channel == channel)
     if standing:
         wanted = wanted.where(Contact.standing == standing)
@@ -102,10 +102,10 @@ async def set_standing(
 
 
 @router.get("/{contact_id}/memory")
-async def memory_of(
+async def get_memory(
     channel: ChannelName, contact_id: ContactId, _: MayRead, service: TheService
 ) -> dict[str, Any]:
-    """What is remembered of a contact."""
+    """Get what is remembered of a contact."""
     async with service.database.reading() as session:
         record = await _contact(session, channel, contact_id)
         return facts(record.memory, datetime.now(UTC))
@@ -119,7 +119,7 @@ async def set_memory(
     _: MayOperate,
     service: TheService,
 ) -> dict[str, Any]:
-    """Put other facts in place of all that is remembered, such as those of another installation."""
+    """Replace all that is remembered of a contact."""
     async with service.database.writing() as session:
         record = await _contact(session, channel, contact_id)
         record.memory = with_facts({}, given, 0, datetime.now(UTC))
@@ -127,10 +127,10 @@ async def set_memory(
 
 
 @router.delete("/{contact_id}/memory", status_code=204)
-async def forget(
+async def delete_memory(
     channel: ChannelName, contact_id: ContactId, _: MayOperate, service: TheService
 ) -> Response:
-    """Forget what is remembered of a contact."""
+    """Delete what is remembered of a contact."""
     async with service.database.writing() as session:
         (await _contact(session, channel, contact_id)).memory = {}
     return Response(status_code=204)
@@ -140,14 +140,14 @@ async def forget(
 async def list_words_in_revisions(
     channel: ChannelName, contact_id: ContactId, _: MayOperate, service: TheService
 ) -> list[WordsInRevision]:
-    """Where a contact's words stand in revisions of assistants: in kept cases, examples and
+    """List where a contact's words stand in revisions of assistants: in kept cases, examples and
     scenarios."""
     async with service.database.reading() as session:
         await _contact(session, channel, contact_id)
         return await words_in_revisions(session, await person_of(session, contact_id))
 
 
-@router.delete("/{contact_id}")
+@router.delete("/{contact_id}", name="erase_contact")
 async def erase(
     channel: ChannelName,
     contact_id: ContactId,

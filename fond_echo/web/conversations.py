@@ -54,7 +54,7 @@ def _out(conversation: Conversation, contact: Contact, text: str | None) -> Conv
 async def list_conversations(
     _: MayRead, service: TheService, channel: Filter = "", after: After = "", limit: Limit = 50
 ) -> Page[ConversationOut]:
-    """Conversations, the one with the latest turn first."""
+    """List conversations, the one with the latest turn first."""
     wanted = _conversations()
     if channel:
         wanted = wanted.where(Conversation.channel == channel)
@@ -72,7 +72,7 @@ async def list_conversations(
 async def get_conversation(
     conversation_id: ConversationId, _: MayRead, service: TheService
 ) -> ConversationOut:
-    """A conversation, by its id or the end of it that lists show."""
+    """Get a conversation by its id, or by the end of the id that lists show."""
     async with service.database.reading() as session:
         whole = await whole_id(session, Conversation, conversation_id)
         row = (await session.execute(_conversations().where(Conversation.id == whole))).first()
@@ -82,10 +82,10 @@ async def get_conversation(
 
 
 @router.post("/{conversation_id}/messages", status_code=201)
-async def say(
+async def send_message(
     conversation_id: ConversationId, given: WordsIn, bearer: MayOperate, service: TheService
 ) -> TurnDetail:
-    """Say something to a contact in an operator's own words, in turn with everything else."""
+    """Send a contact an operator's own message."""
     turn_id = new_id()
     async with service.database.writing() as session:
         conversation = await session.get(Conversation, conversation_id, with_for_update=True)
@@ -137,7 +137,7 @@ async def say(
 async def set_answering(
     conversation_id: ConversationId, given: AnsweringIn, _: MayOperate, service: TheService
 ) -> AnsweringIn:
-    """Let the assistant answer, or a person."""
+    """Choose whether the assistant or an operator answers."""
     async with service.database.writing() as session:
         conversation = await session.get(Conversation, conversation_id, with_for_update=True)
         if conversation is None:

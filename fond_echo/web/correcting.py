@@ -26,11 +26,11 @@ router = CheckedRouter(prefix="/api/turns", tags=["replays"])
 
 
 @router.post("/{turn_id}/correction")
-async def correct(
+async def correct_turn(
     turn_id: TurnId, given: CorrectionIn, bearer: MayBuild, service: TheService
 ) -> CorrectionOut:
-    """Put what was said to the examples of a route of the draft, hear the turn again there, and
-    keep it as a case; nothing is put where the draft has errors, or takes the turn elsewhere."""
+    """Add what was said to a route of the draft, hear the turn again there, and keep it as a case;
+    nothing is put where the draft has errors, or takes the turn elsewhere."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
         name = was.assistant.assistant

@@ -79,7 +79,7 @@ def _out(record: EngineRecord, days: Sequence[EngineDay]) -> EngineOut:
 
 
 def _still(until: datetime | None) -> datetime | None:
-    """Until when an engine is left alone, where it still is."""
+    """Until when an engine is paused, where it still is."""
     return until if until is not None and until > datetime.now(UTC) else None
 
 
@@ -103,13 +103,13 @@ async def _one(service: Service, name: str) -> EngineOut:
 
 @router.get("")
 async def list_engines(_: MayBuild, service: TheService) -> list[EngineOut]:
-    """All connected engines, with their last seven days."""
+    """List all connected engines with their last seven days."""
     return await _listed(service)
 
 
 @router.get("/{name}")
 async def get_engine(name: EngineName, _: MayBuild, service: TheService) -> EngineOut:
-    """One engine, with its last seven days."""
+    """Get an engine with its last seven days."""
     return await _one(service, name)
 
 

@@ -50,10 +50,10 @@ async def start(
 
 
 @router.get("", response_class=EventSourceResponse)
-async def follow(
+async def follow_events(
     bearer: MayRead, service: TheService, cursor: Annotated[Cursor | None, Depends(start)]
 ) -> AsyncIterator[ServerSentEvent]:
-    """Events from now on, or after one that is known, for as long as the key opens."""
+    """Follow events from now on, or from after a known one."""
     async for event in service.feed.follow(cursor, bearer):
         reported = envelope(event, service)
         yield ServerSentEvent(

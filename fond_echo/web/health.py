@@ -83,16 +83,16 @@ async def dependencies(service: Service) -> list[Dependency]:
 
 
 @router.get("/health")
-async def health(service: TheService) -> Health:
-    """Alive, ready, and each thing it depends on."""
+async def get_health(service: TheService) -> Health:
+    """Show whether the service is ready, and each thing it depends on."""
     needed = await dependencies(service)
     return Health(alive=True, ready=all(each.ready for each in needed), dependencies=needed)
 
 
 @router.get("/health/ready", responses={503: {"model": Health}})
-async def ready(service: TheService, response: Response) -> Health:
-    """The same, with status 503 while something is missing."""
-    reported = await health(service)
+async def get_readiness(service: TheService, response: Response) -> Health:
+    """Answer 503 while the service is not ready."""
+    reported = await get_health(service)
     if not reported.ready:
         response.status_code = 503
     return reported

@@ -42,10 +42,10 @@ NOT_SIGNED_IN, UNREADABLE = 4401, 4400
 
 
 @router.post("/transcripts")
-async def transcribe(
+async def transcribe_sound(
     request: Request, requested: Annotated[ListenIn, Query()], _: MayOperate, service: TheService
 ) -> Heard:
-    """What is said in a sound file, which is the body: any kind that voice notes may have."""
+    """Transcribe a sound file, which is the body: any kind that voice notes may have."""
     language_of(requested.language)
     expected = await _expected(service, requested)
     decoded = await service.decoder.decode(await body_of(request, LIMITS.size))

@@ -60,8 +60,7 @@ async def ask_channel(
     wait: Annotated[float, Query(ge=0, le=120, description="seconds at the most")] = 60.0,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
-    """Ask with text (JSON), with sound (the body as it is, in any container), or with a form and
-    its file."""
+    """Ask a question as text (JSON), as sound (the body), or as a form with a file."""
     record = await channel_of(service, "http", name=channel)
     body = await body_of(request, MAX_BODY)
     requested, data = await _requested(request, body)

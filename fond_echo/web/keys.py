@@ -33,15 +33,15 @@ def _out(record: Key) -> KeyOut:
 
 @router.get("")
 async def list_keys(_: MayAdmin, service: TheService) -> list[KeyOut]:
-    """All keys, without their values."""
+    """List all keys, without their values."""
     async with service.database.reading() as session:
         rows = (await session.execute(select(Key).order_by(Key.created_at))).scalars()
         return [_out(row) for row in rows]
 
 
 @router.post("", status_code=201)
-async def make_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
-    """Make a key. Its value is shown only now."""
+async def create_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
+    """Create a key. Its value is shown only now."""
     key = new_key()
     async with service.database.writing() as session:
         quotas = given.characters_a_day, given.seconds_a_day
@@ -51,7 +51,7 @@ async def make_key(given: KeyIn, _: MayAdmin, service: TheService) -> NewKey:
 
 
 @router.delete("/{key_id}")
-async def revoke(
+async def revoke_key(
     key_id: Annotated[str, Path(max_length=60)], bearer: MayAdmin, service: TheService
 ) -> KeyOut:
     """Revoke a key."""

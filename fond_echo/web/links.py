@@ -53,14 +53,14 @@ def link_to(settings: Settings, clip_id: str, hours: float) -> tuple[str, int]:
 
 @router.head("/sound/{clip_id}", include_in_schema=False)
 @router.get("/sound/{clip_id}")
-async def play(
+async def play_sound(
     clip_id: Annotated[str, Path(max_length=60)],
     service: TheService,
     until: Annotated[int, Query(ge=0, le=10**11)],
     sign: Annotated[str, Query(max_length=100)],
     range: Annotated[str | None, Header()] = None,
 ) -> Response:
-    """A clip's sound by a link that was made for it: no key is needed while it is valid."""
+    """Play a clip by a signed link: no key is needed while it is valid."""
     wanted = _signature(service.settings, clip_id, until)
     if not _SIGNED.fullmatch(sign) or not hmac.compare_digest(sign.encode(), wanted.encode()):
         raise LinkForged("this link was not made here", remedy="ask for a new one")

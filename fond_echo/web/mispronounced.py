@@ -30,8 +30,9 @@ async def list_mispronounced(
     service: TheService,
     last: Annotated[int, Query(ge=1, le=10_000, description="replies to look at")] = 1_000,
 ) -> list[MispronouncedOut]:
-    """Words of replies that did not come back when they were heard again (`verify_speech: true` in
-    the assistant's file), each with an entry for its lexicon to begin with."""
+    """List words of replies that were not heard as they are written, where `verify_speech: true` in
+    the assistant's file has replies heard again. Each comes with an entry for its lexicon to begin
+    with."""
     back: Any = Stage.output["heard_back"]
     assistant = await assistant_now(service.database, name)
     rows = await results_of_stage(

@@ -94,8 +94,8 @@ async def _welcome(service: Service, request: Request, channel: Channel, most: i
 
 
 @router.get("/at/{slug}/about")
-async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
-    """What a guest is told when the page opens, and what was said before."""
+async def get_page(slug: Slug, request: Request, service: TheService) -> GuestPage:
+    """Get the page's greeting and what was said before."""
     channel = await channel_of(service, "page", slug=slug)
     settings = ChannelSettings.model_validate(channel.settings)
     guest = _guest(service, request, slug)
@@ -115,8 +115,8 @@ async def about(slug: Slug, request: Request, service: TheService) -> GuestPage:
 
 
 @router.post("/at/{slug}/say")
-async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
-    """Say something: JSON with text or a choice, or sound as the body."""
+async def send_guest_message(slug: Slug, request: Request, service: TheService) -> AskOut:
+    """Send a guest's message: JSON with text or a choice, or sound as the body."""
     if not same_origin(request):
         raise NotAllowed("speak from the page itself")
     channel = await channel_of(service, "page", slug=slug)
@@ -164,8 +164,8 @@ async def say(slug: Slug, request: Request, service: TheService) -> AskOut:
 
 
 @router.delete("/at/{slug}/conversation", status_code=204)
-async def clear(slug: Slug, request: Request, service: TheService) -> Response:
-    """Erase all that a guest said here and was told, and forget who it was."""
+async def delete_guest_conversation(slug: Slug, request: Request, service: TheService) -> Response:
+    """Erase a guest's conversation on the page."""
     if not same_origin(request):
         raise NotAllowed("clear it from the page itself")
     channel = await channel_of(service, "page", slug=slug)

@@ -26,7 +26,7 @@ MAX_TOLD = 5
 
 
 @router.post("/{name}/publish")
-async def publish(
+async def publish_assistant(
     name: AssistantName, bearer: MayBuild, service: TheService, given: PublishIn | None = None
 ) -> AssistantOut:
     """Make the draft the live revision, or another one that was kept. It is refused while one of
@@ -84,8 +84,8 @@ async def _against(service: Service, name: str, revision: str) -> list[str]:
 
 
 @router.get("/{name}/history")
-async def history(name: AssistantName, _: MayRead, service: TheService) -> list[PastOut]:
-    """When an assistant was drafted and published, by whom and why, the latest first."""
+async def list_history(name: AssistantName, _: MayRead, service: TheService) -> list[PastOut]:
+    """List when an assistant was drafted and published, by whom and why."""
     wanted = (
         select(Event)
         .where(Event.subject == name, Event.type.in_(("assistant.drafted", "assistant.published")))

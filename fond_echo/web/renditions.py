@@ -98,10 +98,10 @@ class Prepared:
     response_model=RenditionOut,
     responses={200: {"description": "As asked for: JSON, or the sound itself.", **SOUND}},
 )
-async def render(
+async def create_rendition(
     given: RenditionIn, request: Request, bearer: MayOperate, service: TheService
 ) -> Response:
-    """Make text or SSML 1.1 sound."""
+    """Synthesize text or SSML 1.1."""
     prepared = await _prepared(service, given)
     async with service.database.writing() as session:
         await use(session, bearer.key_id, characters=len(given.text))
@@ -119,7 +119,7 @@ async def render(
 
 @router.get("/api/speech/voices")
 async def list_voices(_: MayRead) -> list[VoiceOut]:
-    """The built-in voices."""
+    """List the built-in voices."""
     return [VoiceOut(name=name, pitch=v.pitch, rate=v.rate) for name, v in VOICES.items()]
 
 
@@ -299,7 +299,7 @@ async def _given(
         }
     },
 )
-async def convert(
+async def convert_clip(
     request: Request,
     bearer: MayOperate,
     service: TheService,
@@ -308,7 +308,7 @@ async def convert(
     loudness: Annotated[float | None, Query(ge=-40, le=-8, description="LUFS")] = None,
     trim: Annotated[bool, Query(description="cut silence before and after")] = False,
 ) -> Response:
-    """Make any sound, which is the body, a proper voice note, and say what was wrong with it."""
+    """Convert a sound, which is the body, to a proper voice note."""
     data = await body_of(request, LIMITS.size)
     async with one_more(service, "/conversions", AT_ONCE):
         decoded = await service.decoder.decode(data)

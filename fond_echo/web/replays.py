@@ -187,7 +187,7 @@ async def replayed(
 async def replay_turn(
     turn_id: TurnId, given: ReplayIn, _: MayBuild, service: TheService
 ) -> ReplayOut:
-    """Take a turn again, frozen as it was, on another revision of its assistant: what would be
+    """Replay a turn, frozen as it was, on another revision of its assistant: what would be
     different. Nothing is stored or sent."""
     async with service.database.reading() as session:
         was = await frozen(session, turn_id)
@@ -200,7 +200,7 @@ async def replay_turn(
 async def replay_turns(
     name: AssistantName, given: ReplaysIn, _: MayBuild, service: TheService
 ) -> ReplaysOut:
-    """Take many turns of an assistant again, the latest first, a page at a time; `cursor` goes on
+    """Replay many turns of an assistant, the latest first, a page at a time; `cursor` goes on
     with those before."""
     onto, _files = await revision_of(service, name, given.revision, given.files)
     wanted = (
@@ -252,8 +252,8 @@ async def list_gaps(
     service: TheService,
     last: Annotated[int, Query(ge=1, le=10_000, description="turns to look at")] = 1_000,
 ) -> list[GapOut]:
-    """What people said lately that no route was for, or that was asked about, grouped by what it is
-    about: what to add to the draft."""
+    """List what people said lately that no route is for, grouped by meaning: what to add to the
+    draft."""
     assistant = await assistant_now(service.database, name)
     rows = await results_of_stage(
         service.database, name, "route", [Turn.text, Stage.output], Turn.text != "",

@@ -1,4 +1,4 @@
-"""Requests to copy: how a channel is asked from a shell, from Python and from JavaScript."""
+"""Example requests: how a channel is asked from a shell, from Python and from JavaScript."""
 
 from __future__ import annotations
 
@@ -44,8 +44,8 @@ console.log((await answer.json()).answer);
 
 
 @router.get("/{channel}/requests")
-async def requests_to_copy(channel: ChannelName, _: MayRead, service: TheService) -> Requests:
-    """Requests that run as they are, once a key stands in the place of YOUR-KEY."""
+async def list_example_requests(channel: ChannelName, _: MayRead, service: TheService) -> Requests:
+    """List requests to a channel that run as they are once YOUR-KEY is replaced by a key."""
     async with service.database.reading() as session:
         record = await session.get(Channel, channel)
         if record is None:

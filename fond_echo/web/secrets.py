@@ -26,7 +26,7 @@ def _out(record: SecretRecord) -> SecretOut:
 
 @router.get("")
 async def list_secrets(_: MayBuild, service: TheService) -> list[SecretOut]:
-    """Names and hosts of all secrets."""
+    """List the names and hosts of all secrets."""
     async with service.database.reading() as session:
         rows = (await session.execute(select(SecretRecord).order_by(SecretRecord.name))).scalars()
         return [_out(row) for row in rows]
@@ -44,7 +44,7 @@ async def put_secret(
 
 @router.delete("/{name}", status_code=204)
 async def delete_secret(name: SecretName, _: MayAdmin, service: TheService) -> Response:
-    """Forget a secret."""
+    """Delete a secret."""
     async with service.database.writing() as session:
         gone = delete(SecretRecord).where(SecretRecord.name == name).returning(SecretRecord.name)
         if (await session.execute(gone)).scalar_one_or_none() is None:

@@ -16,8 +16,8 @@ router = CheckedRouter(prefix="/api/me", tags=["me"])
 
 
 @router.get("")
-async def who_am_i(bearer: MayRead, request: Request) -> Me:
-    """Who is asking."""
+async def get_own_key(bearer: MayRead, request: Request) -> Me:
+    """Show the name and the scopes of the key."""
     return Me(
         name=bearer.name,
         scopes=list(bearer.scopes),

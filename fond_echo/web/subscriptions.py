@@ -39,7 +39,7 @@ def _out(record: Subscription, waiting: int, dead: int) -> SubscriptionOut:
 
 @router.get("")
 async def list_subscriptions(_: MayRead, service: TheService) -> list[SubscriptionOut]:
-    """All subscriptions, with how much waits and how much was given up."""
+    """List all subscriptions with their waiting and undelivered events."""
     counted = (
         select(
             Subscription,
@@ -55,8 +55,10 @@ async def list_subscriptions(_: MayRead, service: TheService) -> list[Subscripti
 
 
 @router.post("", status_code=201)
-async def subscribe(given: SubscriptionIn, _: MayBuild, service: TheService) -> SubscriptionOut:
-    """Tell an address of events from now on, signed by the Standard Webhooks scheme."""
+async def create_subscription(
+    given: SubscriptionIn, _: MayBuild, service: TheService
+) -> SubscriptionOut:
+    """Subscribe an address to events, signed by the Standard Webhooks scheme."""
     host, port = address_of(given.address)
     _check_literal(host, port, service.settings.private_hosts)
     vault = await service.vault()
@@ -89,10 +91,10 @@ def _check_literal(host: str, port: int, private: list[str]) -> None:
 
 
 @router.delete("/{subscription_id}", status_code=204)
-async def unsubscribe(
+async def delete_subscription(
     subscription_id: SubscriptionId, _: MayBuild, service: TheService
 ) -> Response:
-    """Tell an address no more; what waits for it goes too."""
+    """Delete a subscription; what waits for it goes too."""
     async with service.database.writing() as session:
         gone = delete(Subscription).where(Subscription.id == subscription_id)
         if not (await session.execute(gone.returning(Subscription.id))).first():
@@ -101,10 +103,10 @@ async def unsubscribe(
 
 
 @router.get("/{subscription_id}/undelivered")
-async def list_dead(
+async def list_undelivered(
     subscription_id: SubscriptionId, _: MayRead, service: TheService
 ) -> list[UndeliveredEvent]:
-    """Events that could not be told, the latest first."""
+    """List undelivered events, the latest first."""
     wanted = (
         select(WebhookDelivery)
         .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead")
@@ -127,10 +129,10 @@ async def list_dead(
 
 
 @router.post("/{subscription_id}/undelivered/retry")
-async def send_again(
+async def retry_undelivered(
     subscription_id: SubscriptionId, _: MayBuild, service: TheService
 ) -> SubscriptionOut:
-    """Try again all that could not be told."""
+    """Deliver all undelivered events again."""
     async with service.database.writing() as session:
         record = await session.get(Subscription, subscription_id)
         if record is None:

@@ -66,7 +66,8 @@ async def check_files(given: AssistantFiles, _: MayBuild, service: TheService) -
 async def try_assistant(
     name: AssistantName, given: TryIn, _: MayBuild, service: TheService
 ) -> Tried:
-    """What an assistant would answer, and why: each route's score. Nothing is stored or sent."""
+    """Show what an assistant would answer, and why: each route's score. Nothing is stored or
+    sent."""
     files = given.files or await _draft(service, name)
     if given.files:
         (await service.check(given.files)).raise_errors()
@@ -116,7 +117,7 @@ async def _hearing(service: Service, sound: str, language: str) -> Hearing:
 
 @router.get("/{name}/revisions")
 async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -> list[RevisionOut]:
-    """Every revision that was kept, the latest first."""
+    """List the revisions of an assistant, the latest first."""
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None:
@@ -141,7 +142,7 @@ async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -
 async def get_revision(
     name: AssistantName, revision: str, _: MayRead, service: TheService
 ) -> AssistantFiles:
-    """The files of a revision; `live` and `draft` stand for those."""
+    """Get the files of a revision; `live` and `draft` stand for those."""
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         named = {"live": record.live, "draft": record.draft} if record else {}

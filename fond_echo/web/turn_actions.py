@@ -37,7 +37,7 @@ router = CheckedRouter(prefix="/api/turns", tags=["log"])
 
 
 @router.post("/{turn_id}/fail")
-async def fail(
+async def fail_turn(
     turn_id: TurnId, bearer: MayOperate, service: TheService, given: FailIn | None = None
 ) -> TurnDetail:
     """End a turn that is not finished, whoever carries it: it is failed, nothing more is sent for
@@ -61,10 +61,10 @@ async def fail(
 
 
 @router.post("/{turn_id}/retry")
-async def retry(
+async def retry_turn(
     turn_id: TurnId, bearer: MayOperate, service: TheService, given: RetryIn | None = None
 ) -> TurnDetail:
-    """Work a failed turn again from the beginning, or answer the last turn of a conversation again:
+    """Retry a failed turn from the beginning, or answer the last turn of a conversation again:
     with the revision that is live now, or with another one. With a revision of its own, a turn that
     is not finished is taken from whoever carries it, too."""
     named = given.revision if given is not None else ""
@@ -145,14 +145,14 @@ DeliveryId = Annotated[str, Path(max_length=60)]
 
 
 @router.put("/{turn_id}/deliveries/{delivery_id}/text")
-async def rewrite(
+async def rewrite_delivery(
     turn_id: TurnId,
     delivery_id: DeliveryId,
     given: RewriteIn,
     bearer: MayOperate,
     service: TheService,
 ) -> TurnDetail:
-    """Put other words, and choices, in the place of a text that went out. A network that cannot do
+    """Replace a text that went out, and its choices. A network that cannot do
     so is sent them anew."""
     vault = await service.vault()
     async with service.database.writing() as session:
@@ -207,7 +207,7 @@ async def rewrite(
 
 
 @router.post("/{turn_id}/deliveries/{delivery_id}/decision")
-async def decide(
+async def decide_delivery(
     turn_id: TurnId,
     delivery_id: DeliveryId,
     given: DecisionIn,

@@ -62,8 +62,8 @@ async def list_turns(
     after: After = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
-    """Turns, the latest first; `words`: in all of which these were said, among the first 100,000
-    characters of each."""
+    """List turns, the latest first; `words`: in all of which these were said, among the first
+    100,000 characters of each."""
     where: list[ColumnElement[bool]] = []
     if conversation:
         where.append(Turn.conversation_id == conversation)
@@ -85,7 +85,7 @@ async def list_turns(
 
 @router.get("/turns/{turn_id}")
 async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDetail:
-    """A turn with its runs, stages and what came in."""
+    """Get a turn with its runs, stages and the message that came in."""
     async with service.database.reading() as session:
         turn_id = await whole_id(session, Turn, turn_id)
         rows = (await session.execute(_turns().where(Turn.id == turn_id))).all()

@@ -41,8 +41,8 @@ async def _receiving(service: Service, channel: str) -> Receiving:
 
 
 @router.get("/webhooks/{channel}")
-async def challenged(channel: ChannelName, request: Request, service: TheService) -> Response:
-    """Answer a network that asks whether the address is ours, where its description says how."""
+async def answer_challenge(channel: ChannelName, request: Request, service: TheService) -> Response:
+    """Answer the challenge by which a network checks that the address is ours."""
     receiving = await _receiving(service, channel)
     webhook = _webhook(receiving)
     challenge = webhook.challenge if webhook else None
@@ -57,8 +57,8 @@ async def challenged(channel: ChannelName, request: Request, service: TheService
 
 
 @router.post("/webhooks/{channel}", status_code=202)
-async def arrive(channel: ChannelName, request: Request, service: TheService) -> Response:
-    """Take messages from a channel's network. Known ones are passed over."""
+async def receive_messages(channel: ChannelName, request: Request, service: TheService) -> Response:
+    """Receive messages from a channel's network. Known ones are passed over."""
     with ARRIVALS.time():
         return await _arrive(channel, request, service)
 

@@ -120,7 +120,7 @@ class InTheBrowser(InABrowser):
         tried = page.get_by_label("What was tried")
         expect(tried).to_contain_text("For which day?")
         page.get_by_label("Say something").fill("is it expensive to take my bike")
-        page.get_by_role("button", name="Begin anew").click()
+        page.get_by_role("button", name="Reset").click()
         page.get_by_role("button", name="Try", exact=True).click()
         expect(page.get_by_label("Score of fares")).to_be_visible()
         page.get_by_role("button", name="Record").click()
@@ -208,7 +208,7 @@ class InTheBrowser(InABrowser):
         self.enter(page)
         page.get_by_role("link", name="Keys and events").click()
         page.get_by_label("Name of a new key").fill("wall-display")
-        page.get_by_role("button", name="Make a key").click()
+        page.get_by_role("button", name="Create key").click()
         shown = page.get_by_label("the key wall-display", exact=True)
         expect(shown).to_contain_text("fe-")
         with FondEcho(self.settings.address, shown.inner_text().strip()) as echo:

@@ -142,7 +142,7 @@ class Played(Demo):
 
     def test_requests_to_copy_run_as_they_are(self):
         with FondEcho(self.settings.address, self.key) as echo:
-            key = echo.make_key("copied", ["operate"]).key
+            key = echo.create_key("copied", ["operate"]).key
         address = f"{self.settings.address}/api/channels/desk/requests"
         headers = {"Authorization": f"Bearer {self.key}"}
         reported = httpx.get(address, headers=headers).json()
@@ -200,7 +200,7 @@ class Played(Demo):
 
     def test_more_commands(self):
         for command, words in (
-            (("key", "new", "cron", "--scope", "read"), "fe-"),
+            (("key", "create", "cron", "--scope", "read"), "fe-"),
             (("key", "list"), "first"),
             (("channel", "show", "skerry"), "when_in_doubt"),
             (("channel", "contacts", "skerry"), "isla"),
@@ -223,7 +223,7 @@ class Played(Demo):
         self.assertEqual((code, json.loads(out)), (0, {"island": "Pell", "places": 2}))
         _, out = self.command("channel", "memory", "skerry", "piet")
         self.assertEqual(json.loads(out)["places"], 2)
-        _, out = self.command("channel", "memory", "skerry", "piet", "--clear")
+        _, out = self.command("channel", "memory", "skerry", "piet", "--delete")
         self.assertEqual(json.loads(out), {})
         kept.write_text("[1]")
         self.assertEqual(

@@ -102,9 +102,9 @@ class Secrets(Commands):
         hosts = ("--host", "gate.test:8443, bell.test", "--host", "yard.test")
         out = await self.says("secret", "put", "door", *hosts, stdin="open sesame\n")
         self.assertIn("bell.test, gate.test:8443, yard.test", out)
-        await self.says("secret", "forget", "door")
+        await self.says("secret", "delete", "door")
         self.assertNotIn("door", await self.says("secret", "list"))
-        self.assertIn("door", await self.fails("secret", "forget", "door"))
+        self.assertIn("door", await self.fails("secret", "delete", "door"))
 
     async def test_an_empty_secret_is_none(self):
         code, _, err = await self.types("secret", "put", "door", stdin="\n")
@@ -113,9 +113,9 @@ class Secrets(Commands):
 
     async def test_keys_open_what_they_say_and_nothing_once_revoked(self):
         quotas = ("--characters-a-day", "500", "--seconds-a-day", "60")
-        limited = await self.reported("key", "new", "small", "--scope", "operate", *quotas)
+        limited = await self.reported("key", "create", "small", "--scope", "operate", *quotas)
         self.assertEqual((limited["characters_a_day"], limited["seconds_a_day"]), (500, 60))
-        made = await self.reported("key", "new", "reader", "--scope", "read")
+        made = await self.reported("key", "create", "reader", "--scope", "read")
         key = made["key"]
         await self.says("turn", "list", key=key)
         self.assertIn("scope", await self.fails("secret", "put", "x", stdin="y", key=key))
@@ -218,7 +218,7 @@ class Lines(Commands):
         kept = self.file("kept.json", '{"island": "Pell"}')
         await self.says("channel", "memory", "skerry", "isla", "--put", kept)
         self.assertIn("Pell", await self.says("channel", "memory", "skerry", "isla"))
-        await self.says("channel", "memory", "skerry", "isla", "--clear")
+        await self.says("channel", "memory", "skerry", "isla", "--delete")
         self.assertNotIn("Pell", await self.says("channel", "memory", "skerry", "isla"))
         await self.says("channel", "erase", "skerry", "isla")
         (left,) = (await self.reported("turn", "list"))["items"]

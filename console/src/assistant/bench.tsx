@@ -102,7 +102,7 @@ export function Bench({ name, files }: { name: string; files: Files }) {
           <Button onPress={() => void recorder.start()}>Record</Button>
         )}
         <Button onPress={() => setSaid([])} isDisabled={said.length === 0}>
-          Begin anew
+          Reset
         </Button>
         {recorder.recording && (
           <>

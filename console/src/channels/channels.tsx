@@ -173,7 +173,7 @@ function Asked({ channel }: { channel: Channel }) {
           <Button onPress={() => void go(`/turns/${trying.data.turn}`)}>See the turn</Button>
         </>
       )}
-      <h3>Requests to copy</h3>
+      <h3>Example requests</h3>
       <Row>
         <Button onPress={() => making.mutate()} isDisabled={making.isPending || Boolean(key)}>
           {key ? "A new key stands in them" : "Put a new key in"}
@@ -230,7 +230,7 @@ function Refused({ channel }: { channel: Channel }) {
   const refused = contacts.data?.items ?? [];
   return (
     <>
-      <h3>Not let in</h3>
+      <h3>Refused</h3>
       {refused.length === 0 ? (
         <p>Nobody was refused.</p>
       ) : (

@@ -134,7 +134,7 @@ function Calls({ channel }: { channel: Channel }) {
               <th>at</th>
               <th>with</th>
               <th>length</th>
-              <th>how it stands</th>
+              <th>state</th>
             </tr>
           </thead>
           <tbody>

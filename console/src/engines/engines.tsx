@@ -53,9 +53,9 @@ export function EnginesPage() {
             <tr>
               <th scope="col">Engine</th>
               <th scope="col">Does</th>
-              <th scope="col">Asked today</th>
+              <th scope="col">Requests today</th>
               <th scope="col">Failed</th>
-              <th scope="col">Mean wait</th>
+              <th scope="col">Mean latency</th>
               <th scope="col">Cost today</th>
               <th scope="col">Last error</th>
             </tr>

@@ -295,7 +295,7 @@ export function Guest() {
             >
               Send it
             </Strong>
-            <Plain onPress={recorder.drop}>Drop it</Plain>
+            <Plain onPress={recorder.drop}>Discard</Plain>
           </div>
         ) : recorder.running ? (
           <div>

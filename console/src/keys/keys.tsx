@@ -77,7 +77,7 @@ function Keys() {
           ))}
         </Options>
         <Button onPress={() => making.mutate()} isDisabled={!name || making.isPending}>
-          Make a key
+          Create key
         </Button>
       </Row>
       {revoking.error && <ErrorNote role="alert">{revoking.error.message}</ErrorNote>}
@@ -172,7 +172,7 @@ function Subscriptions() {
               <td>{each.types.join(" ") || "all events"}</td>
               <td>
                 {each.waiting} waiting,{" "}
-                <Mark $kind={each.dead ? "bad" : "plain"}>{each.dead} given up</Mark>
+                <Mark $kind={each.dead ? "bad" : "plain"}>{each.dead} undelivered</Mark>
               </td>
               <td>
                 <Row>
@@ -190,7 +190,7 @@ function Subscriptions() {
       </Table>
       <Row>
         <Text
-          label="Address to tell"
+          label="Webhook address"
           value={address}
           onChange={setAddress}
           placeholder="https://…"
@@ -200,7 +200,7 @@ function Subscriptions() {
           onPress={() => adding.mutate()}
           isDisabled={!address || !secret || adding.isPending}
         >
-          Tell it
+          Subscribe
         </Button>
       </Row>
       {adding.error && <ErrorNote role="alert">{adding.error.message}</ErrorNote>}

@@ -188,7 +188,7 @@ function Requests({ given, made }: { given: Given; made?: Rendition }) {
   };
   return (
     <>
-      <h3>Requests to copy</h3>
+      <h3>Example requests</h3>
       <Panels>
         <TabList aria-label="Requests">
           <Tab id="curl">curl</Tab>

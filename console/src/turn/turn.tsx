@@ -72,7 +72,7 @@ export function TurnPage() {
         {told.sound && <Player clip={told.sound} label="what came in" />}
         {["failed", "answered"].includes(told.state) && !told.erased_at && (
           <Button onPress={() => retry.mutate()} isDisabled={retry.isPending}>
-            {told.state === "failed" ? "Try again" : "Answer again"}
+            Retry
           </Button>
         )}
       </Row>
