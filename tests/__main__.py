@@ -1,4 +1,4 @@
-"""Runs all tests, three rooms at a time and calls beside them, or those named: python -m tests [NAME …].
+"""Runs all tests, three groups at a time and calls beside them, or those named: python -m tests [NAME …].
 
 The last line counts them.
 """
@@ -19,7 +19,7 @@ AT_ONCE = 3
 HALVED = "web"
 """The longest would keep all waiting at the end: it runs as two halves, module by module."""
 
-SLOWEST_FIRST = (f"{HALVED}, odd", "console", "stages", f"{HALVED}, even", "speech", "house")
+SLOWEST_FIRST = (f"{HALVED}, odd", "console", "stages", f"{HALVED}, even", "speech", "rules")
 """Rooms that take long begin early and alone; then all others as one group; at the end the core."""
 
 LAST = "core"
@@ -54,7 +54,7 @@ class Counting(unittest.TextTestResult):
 
 
 def run(names: Iterable[str]) -> tuple[int, int, int]:
-    """Run tests by name in this process; how many passed, failed, were skipped. A room's name
+    """Run tests by name in this process; how many passed, failed, were skipped. A group's name
     stands for all modules in it."""
     loader = unittest.TestLoader()
     suite = unittest.TestSuite()
@@ -77,18 +77,18 @@ def run(names: Iterable[str]) -> tuple[int, int, int]:
 
 
 def groups() -> list[list[str]]:
-    """All rooms but the one beside, in the order in which they are begun."""
-    rooms = {path.parent.name for path in (ROOT / "tests").glob("*/test_*.py")}
-    rooms |= {path.parents[1].name for path in (ROOT / "tests").glob("*/*/test_*.py")}
-    first = [_names(room) for room in SLOWEST_FIRST]
+    """All groups but the one beside, in the order in which they are begun."""
+    groups = {path.parent.name for path in (ROOT / "tests").glob("*/test_*.py")}
+    groups |= {path.parents[1].name for path in (ROOT / "tests").glob("*/*/test_*.py")}
+    first = [_names(group) for group in SLOWEST_FIRST]
     alone = {HALVED, *SLOWEST_FIRST, LAST, BESIDE}
-    others = [f"tests.{room}" for room in sorted(rooms - alone)]
+    others = [f"tests.{group}" for group in sorted(groups - alone)]
     return [*first, others, [f"tests.{LAST}"]]
 
 
-def _names(room: str) -> list[str]:
-    """What is run of a room: all of it, or the modules of a half."""
-    name, _, half = room.partition(", ")
+def _names(group: str) -> list[str]:
+    """What is run of a group: all of it, or the modules of a half."""
+    name, _, half = group.partition(", ")
     if not half:
         return [f"tests.{name}"]
     files = sorted((ROOT / "tests" / name).glob("test_*.py"))
@@ -119,7 +119,7 @@ def main(names: list[str]) -> int:
     if names:
         counts = [run(names)]
     else:
-        # What is compiled is compiled once, not by every room at the same time.
+        # What is compiled is compiled once, not by every group at the same time.
         subprocess.run([sys.executable, "-c", COMPILED], cwd=ROOT, check=True)
         with ThreadPoolExecutor(AT_ONCE) as pool, ThreadPoolExecutor(1) as beside:
             failures: list[str] = []

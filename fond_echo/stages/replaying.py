@@ -1,6 +1,6 @@
 """Replays: a turn taken again as it was frozen (decision 2), on another revision of its assistant.
 
-Nothing leaves the house. What business logic and engines answered then is used where they would be
+Nothing is sent outside. What business logic and engines answered then is used where they would be
 asked for the same; else logic is asked only where its route says that asking is safe.
 """
 

@@ -1,4 +1,4 @@
-"""Trying an assistant: a turn that leaves the house by no door. Nothing is stored, nothing is
+"""Trying an assistant: a turn that sends nothing outside. Nothing is stored, nothing is
 delivered, and business logic is asked only where its route says that asking is safe."""
 
 from __future__ import annotations
@@ -51,7 +51,7 @@ async def try_out(
     logic: LogicPort,
     hear: Hearing | None = None,
 ) -> Outcome:
-    """Take a turn with an assistant, as far as it goes without leaving the house.
+    """Take a turn with an assistant, as far as it goes without sending anything outside.
 
     Args:
         hear: hears the recording that was said, against what is expected here.

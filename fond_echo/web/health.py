@@ -55,7 +55,7 @@ _HELP = {
     "jobs": "Jobs of the queue, by state",
     "deliveries": "Deliveries planned within the last hour, by state",
     "webhook_deliveries": "Events on their way to subscriptions, by state",
-    "channels": "Lines, by state",
+    "channels": "Channels, by state",
 }
 
 

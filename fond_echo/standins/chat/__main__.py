@@ -115,7 +115,7 @@ def _show(post: dict) -> None:  # type: ignore[type-arg]
         sound = post["sound"]
         kind = "voice note" if sound["as"] == "note" else "file"
         text = f"[{kind}, {sound['length']:.1f} s] {sound['why']}"
-    print(f"{post['author']['name']}: {text}")
+    print(f"{post['sender']['name']}: {text}")
 
 
 if __name__ == "__main__":

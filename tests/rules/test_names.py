@@ -64,7 +64,7 @@ class Names(unittest.TestCase):
         self.assertEqual(GIVEN_UP & set(properties(json.loads(made()))), set())
 
     def test_in_tables(self):
-        columns = {column for table in Record.metadata.tables.values() for column in table.c.keys()}
+        columns = {each.name for table in Record.metadata.tables.values() for each in table.columns}
         self.assertEqual(GIVEN_UP & columns, set())
 
     def test_in_commands(self):

@@ -1,4 +1,4 @@
-"""The rules of the house, kept by the machine."""
+"""Rules that hold for all of the code, kept by the machine."""
 
 import re
 import subprocess
