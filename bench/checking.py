@@ -22,8 +22,8 @@ from fond_echo.demo.world import files_of as demo_files
 from fond_echo.documents import checking, warm
 from fond_echo.documents.reading import read_assistant
 from fond_echo.speech.material import recognizer
-from fond_echo.stages.expected import understood_by
-from fond_echo.stages.turn import router_of
+from fond_echo.turns.expected import understood_by
+from fond_echo.turns.turn import router_of
 
 SIZES = (30, 200, 1_000)
 CHANGES, ASKED = 7, 200

@@ -20,7 +20,7 @@ from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.demo.world import files_of
 from fond_echo.documents.reading import read_assistant
 from fond_echo.speech.material import recognizer, synthesizer
-from fond_echo.stages.expected import understood_by
+from fond_echo.turns.expected import understood_by
 
 STEP = 320
 SENTENCES = (

@@ -25,9 +25,9 @@ from fond_echo.demo.world import files_of
 from fond_echo.documents.digest import digest
 from fond_echo.running.supervisor import Part
 from fond_echo.speech.material import synthesizer
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.database import plain_url
 from fond_echo.store.local import LocalPostgres
+from fond_echo.turns.turn import assistant_of
 
 QUESTIONS = (
     "When is the next boat to Brannick?",

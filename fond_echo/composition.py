@@ -45,13 +45,13 @@ from fond_echo.engines.registry import (
 )
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
-from fond_echo.stages.ports import Decoder, Needs, Synthesizer
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
 from fond_echo.store.engines import count_asked
 from fond_echo.store.records import Channel
 from fond_echo.store.secrets import SecretBox
+from fond_echo.turns.ports import Decoder, Needs, Synthesizer
 
 
 @dataclass

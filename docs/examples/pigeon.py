@@ -16,7 +16,7 @@ import httpx
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.verify import Forged
 from fond_echo.contract.channel import Inbound
-from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
+from fond_echo.turns.ports import Abilities, Fetched, Outgoing, Sent
 
 
 class Pigeon:

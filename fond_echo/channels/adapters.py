@@ -23,7 +23,7 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import Arrived, Inbound, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.errors import nearest
-from fond_echo.stages.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
+from fond_echo.turns.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
 
 GROUP = "fond_echo.channels"
 

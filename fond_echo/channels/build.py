@@ -14,8 +14,8 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.documents.connector import read_description
-from fond_echo.stages.ports import Clips
 from fond_echo.store.records import Channel
+from fond_echo.turns.ports import Clips
 
 ReceivingChannel = ChatChannel | Adapter
 

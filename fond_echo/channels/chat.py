@@ -19,7 +19,7 @@ from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Un
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, NetworkDescription
 from fond_echo.documents.steps import filter_path
-from fond_echo.stages.ports import Abilities, Fetched, Outgoing, Sent
+from fond_echo.turns.ports import Abilities, Fetched, Outgoing, Sent
 
 MAX_BACKLOG = 200
 MAX_SHOWN = 10_000

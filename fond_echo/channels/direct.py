@@ -6,7 +6,7 @@ answered is handed back by the request that asked, so that sending it is keeping
 
 from __future__ import annotations
 
-from fond_echo.stages.ports import Abilities, Clips, Fetched, Outgoing, Sent
+from fond_echo.turns.ports import Abilities, Clips, Fetched, Outgoing, Sent
 
 
 class DirectChannel:

@@ -31,14 +31,14 @@ from fond_echo.core.telephony.media.g711 import in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import CallHandling
 from fond_echo.documents.scenario import Noise, ScenarioFile
-from fond_echo.stages.cases import CaseAnswers
-from fond_echo.stages.closing import closing_of
-from fond_echo.stages.memory import with_facts
-from fond_echo.stages.nothing_outside import NothingOutside
-from fond_echo.stages.ports import LogicPort
-from fond_echo.stages.replaying import taken_again
-from fond_echo.stages.state import ConversationState
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.replays.cases import CaseAnswers
+from fond_echo.replays.nothing_outside import NothingOutside
+from fond_echo.replays.replaying import taken_again
+from fond_echo.turns.closing import closing_of
+from fond_echo.turns.memory import with_facts
+from fond_echo.turns.ports import LogicPort
+from fond_echo.turns.state import ConversationState
+from fond_echo.turns.turn import TurnSoFar
 
 FRAME = round(g711.RATE * FRAME_SECONDS)
 MAX_ANSWER_SECONDS = 300.0

@@ -161,7 +161,7 @@ def _expected(options: argparse.Namespace) -> Expected:
         from fond_echo.cli.folder import files_in
         from fond_echo.documents.digest import digest
         from fond_echo.documents.reading import read_assistant
-        from fond_echo.stages.expected import understood_by
+        from fond_echo.turns.expected import understood_by
 
         files = files_in(options.assistant)
         understood = understood_by(digest(files), read_assistant(files))

@@ -157,7 +157,7 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
     from fond_echo.documents.case import FOLDER, CaseFile
     from fond_echo.documents.digest import digest
     from fond_echo.documents.media import as_text
-    from fond_echo.stages.replaying import changes
+    from fond_echo.replays.replaying import changes
 
     found = unpacked(file.read_bytes())
     files = dict(files or found.files)
@@ -306,9 +306,9 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
     from fond_echo.documents.digest import digest
     from fond_echo.documents.media import bytes_of
     from fond_echo.documents.reading import read_assistant
+    from fond_echo.replays.cases import Aloud, run_case
     from fond_echo.speech.heard import as_heard
     from fond_echo.speech.material import lexicon, recognizer, synthesizer
-    from fond_echo.stages.cases import Aloud, run_case
     from fond_echo.stages.transcribe import speech_in
 
     assistant = read_assistant(files)

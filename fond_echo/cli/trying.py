@@ -93,8 +93,8 @@ def _here(options: argparse.Namespace) -> Any:
     from fond_echo.contract.channel import Inbound
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
-    from fond_echo.stages.state import ConversationState
-    from fond_echo.stages.trying import try_out
+    from fond_echo.replays.trying import try_out
+    from fond_echo.turns.state import ConversationState
 
     files = files_in(Path(options.assistant))
     assistant, revision = read_assistant(files), digest(files)

@@ -10,7 +10,7 @@ from fond_echo.core.caching import Recent
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
-from fond_echo.stages.ports import Synthesizer
+from fond_echo.turns.ports import Synthesizer
 
 MAX_BYTES = 16 * 2**20
 MAX_TEXT = 1_000

@@ -17,9 +17,9 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.engine import EngineDescription, read_engine
 from fond_echo.engines.described import DescribedEngine
 from fond_echo.engines.order import Connected
-from fond_echo.stages.ports import Decoder
 from fond_echo.store.database import Database
 from fond_echo.store.engines import engines_with_spent
+from fond_echo.turns.ports import Decoder
 
 log = structlog.get_logger()
 

@@ -40,7 +40,7 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.engine import EngineDescription, rendered
 from fond_echo.documents.media import picture_type
-from fond_echo.stages.ports import Decoder
+from fond_echo.turns.ports import Decoder
 
 MEDIA = {"wav": "audio/wav", "flac": "audio/flac", "ogg": "audio/ogg", "mp3": "audio/mpeg"}
 

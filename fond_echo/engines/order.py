@@ -25,7 +25,7 @@ from fond_echo.engines.described import (
     DescribedEngine,
     DescribedSynthesizer,
 )
-from fond_echo.stages.ports import AnswerCutShort, Synthesizer
+from fond_echo.turns.ports import AnswerCutShort, Synthesizer
 
 Answer = TypeVar("Answer")
 

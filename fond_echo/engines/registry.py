@@ -52,7 +52,7 @@ class Engine(Generic[Context]):
     Attributes:
         name: unlike those of other engines of its kind.
         make: makes it for a purpose. What it gives satisfies the protocol of its kind: for
-            transcribe and speak, `Recognizer` and `Synthesizer` of `fond_echo.stages.ports`.
+            transcribe and speak, `Recognizer` and `Synthesizer` of `fond_echo.turns.ports`.
         languages: those it knows; all, where there are none.
         built_in: used where nothing else was chosen: what is installed is not chosen by that.
         voices: names of its own voices, where it speaks: an assistant may have one of them.

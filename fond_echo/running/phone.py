@@ -39,13 +39,13 @@ from fond_echo.running.recorder import Recorder
 from fond_echo.settings import Settings
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.calls import ENDING
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
 from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Turn
+from fond_echo.turns.turn import assistant_of
 from fond_echo.watchdog import SECONDS_OF_CALLS, watch
 
 log = structlog.get_logger()

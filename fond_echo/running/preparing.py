@@ -15,10 +15,10 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.built_in import NAME
 from fond_echo.speech.remote import RemoteSpeech
-from fond_echo.stages.expected import understood_by
-from fond_echo.stages.turn import assistant_of, router_of
 from fond_echo.store.database import Database
 from fond_echo.store.records import Assistant, Channel, Revision
+from fond_echo.turns.expected import understood_by
+from fond_echo.turns.turn import assistant_of, router_of
 
 log = structlog.get_logger()
 

@@ -17,15 +17,15 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import keep_running
 from fond_echo.composition import Installation
+from fond_echo.driver.queued import QueuedDriver
+from fond_echo.records.claim import Failure
+from fond_echo.records.journal import Journal
 from fond_echo.running.polling import Poller
 from fond_echo.running.preparing import Preparation
 from fond_echo.running.webhook_dispatcher import WebhookDispatcher
 from fond_echo.settings import Settings
 from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
-from fond_echo.stages.claim import Failure
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.queued import QueuedDriver
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database, patiently
 from fond_echo.store.migrate import migrate

@@ -6,6 +6,19 @@ import asyncio
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
+from fond_echo.answers.free import answered, listener_of, recorded
+from fond_echo.answers.sentences import (
+    did_you_mean,
+    did_you_say,
+    own_or,
+    remembered,
+    rendered,
+    said,
+    unsure,
+    yes_no,
+)
+from fond_echo.answers.shaping import shortened, with_files, worked_on
+from fond_echo.answers.transcripts import transcript
 from fond_echo.contract.logic import (
     LogicContact,
     LogicConversation,
@@ -28,23 +41,10 @@ from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.stages.free import answered, listener_of, recorded
-from fond_echo.stages.ports import Needs, StageError
-from fond_echo.stages.ready import RoutedTurn
-from fond_echo.stages.sentences import (
-    did_you_mean,
-    did_you_say,
-    own_or,
-    remembered,
-    rendered,
-    said,
-    unsure,
-    yes_no,
-)
-from fond_echo.stages.shaping import shortened, with_files, worked_on
-from fond_echo.stages.state import Done
-from fond_echo.stages.transcripts import transcript
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.turns.ports import Needs, StageError
+from fond_echo.turns.ready import RoutedTurn
+from fond_echo.turns.state import Done
+from fond_echo.turns.turn import TurnSoFar
 
 MAX_OFFERED = 8
 """A list of at most so many names is offered as choices when it is asked for."""

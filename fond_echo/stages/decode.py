@@ -14,9 +14,9 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import FLAC
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.recognition.symbols import RATE
-from fond_echo.stages.ports import AtHand, Needs
-from fond_echo.stages.ready import FetchedTurn
-from fond_echo.stages.turn import DecodedClip, TurnSoFar
+from fond_echo.turns.ports import AtHand, Needs
+from fond_echo.turns.ready import FetchedTurn
+from fond_echo.turns.turn import DecodedClip, TurnSoFar
 
 SILENCE_PEAK = 0.0005
 LOUDNESS_SECONDS = 600.0

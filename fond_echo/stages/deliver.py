@@ -4,25 +4,14 @@ network cannot."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 from fond_echo.contract.reply import Attachment, Choice
 from fond_echo.core.dialogue.shaping import numbered
-from fond_echo.stages.ports import Abilities
-from fond_echo.stages.ready import AnsweredTurn
-from fond_echo.stages.turn import TurnSoFar
-
-
-@dataclass(frozen=True)
-class PlannedDelivery:
-    """One thing to send: a kind, its place in the turn, and its content."""
-
-    kind: str
-    part: int
-    text: str = ""
-    clip_id: str | None = None
-    extra: dict[str, Any] = field(default_factory=dict)
+from fond_echo.turns.delivery import PlannedDelivery
+from fond_echo.turns.ports import Abilities
+from fond_echo.turns.ready import AnsweredTurn
+from fond_echo.turns.turn import TurnSoFar
 
 
 def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:

@@ -17,9 +17,9 @@ from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import OPUS_RATES, VoiceNoteWriter, encode_voice_note
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.caching import Recent
-from fond_echo.stages.ports import Needs
-from fond_echo.stages.ready import SpokenTurn
-from fond_echo.stages.turn import Encoded
+from fond_echo.turns.ports import Needs
+from fond_echo.turns.ready import SpokenTurn
+from fond_echo.turns.turn import Encoded
 
 NOTES_BYTES = 12 * 2**20
 KEPT_UP_TO = 500_000

@@ -14,10 +14,10 @@ from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
-from fond_echo.stages.expected import expected_of
-from fond_echo.stages.ports import Needs
-from fond_echo.stages.state import Asked
-from fond_echo.stages.turn import Routed, RouteScore, TurnSoFar
+from fond_echo.turns.expected import expected_of
+from fond_echo.turns.ports import Needs
+from fond_echo.turns.state import Asked
+from fond_echo.turns.turn import Routed, RouteScore, TurnSoFar
 
 SURE = 0.75
 """A dictated transcript at or above this confidence is believed."""
@@ -143,7 +143,7 @@ def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:
 
 
 def _judge(turn: TurnSoFar) -> Any:
-    from fond_echo.stages.values import template_values
+    from fond_echo.answers.values import template_values
 
     def of_route(name: str) -> Judge:
         found = turn.assistant.route(name)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 from collections.abc import AsyncIterator, Awaitable, Callable
+from typing import Protocol
 from xml.sax.saxutils import escape
 
 import structlog
@@ -28,10 +29,9 @@ from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.media import bytes_of
-from fond_echo.stages.ahead import SpeakingAhead
-from fond_echo.stages.ports import Needs
-from fond_echo.stages.ready import AnsweredTurn
-from fond_echo.stages.turn import Spoken, SpokenPart, TurnSoFar
+from fond_echo.turns.ports import Needs
+from fond_echo.turns.ready import AnsweredTurn
+from fond_echo.turns.turn import Spoken, SpokenPart, TurnSoFar
 
 log = structlog.get_logger()
 
@@ -175,9 +175,23 @@ async def _sound(name: str, turn: TurnSoFar, needs: Needs) -> Clip | None:
     return await asyncio.to_thread(lambda: normalized(at_rate(decoded.clip, RATE)))
 
 
+class SpokenAhead(Protocol):
+    """Sentences of a reply that were spoken before it was whole.
+
+    Attributes:
+        parts: what was spoken of them.
+    """
+
+    parts: list[SpokenSound]
+
+    def left_of(self, text: str) -> str:
+        """What of a text follows them."""
+        ...
+
+
 async def spoken_whole(
     turn: AnsweredTurn, needs: Needs, use: Callable[[SpokenSound], Awaitable[None]],
-    ahead: SpeakingAhead | None,
+    ahead: SpokenAhead | None,
 ) -> Spoken:  # fmt: skip
     """The reply spoken and kept, part by part.
 

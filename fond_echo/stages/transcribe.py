@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 import asyncio
+from typing import Protocol
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.containers import OUR_OWN, decode
-from fond_echo.stages.early import LONG_SECONDS, EarlyHearing
-from fond_echo.stages.expected import expected_of
-from fond_echo.stages.ports import Needs, NothingHeard
-from fond_echo.stages.ready import DecodedTurn
+from fond_echo.turns.expected import expected_of
+from fond_echo.turns.ports import Needs, NothingHeard
+from fond_echo.turns.ready import DecodedTurn
+
+LONG_SECONDS = 60.0
+"""What is longer is a long file, which waits for everything else."""
 
 
-async def transcribe(
-    turn: DecodedTurn, needs: Needs, *, early: EarlyHearing | None = None
-) -> Heard:
+class Speculation(Protocol):
+    """Hearing that began before the sound was kept."""
+
+    async def taken(self) -> Heard | None:
+        """What was heard; None where nothing was, or it failed."""
+        ...
+
+
+async def transcribe(turn: DecodedTurn, needs: Needs, *, early: Speculation | None = None) -> Heard:
     """Raises NothingHeard where there is no speech in the sound.
 
     Args:

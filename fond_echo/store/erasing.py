@@ -67,7 +67,7 @@ _LATER_STATES = text(
 """A conversation remembers its last turns, and so do the runs that came after them."""
 
 REMEMBERED = 20
-"""So many turns later nothing of a turn is in a run's state; `stages.closing` keeps fewer."""
+"""So many turns later nothing of a turn is in a run's state; `turns.closing` keeps fewer."""
 
 _WEBHOOK_DELIVERIES = text("DELETE FROM webhook_deliveries WHERE event->>'subject' = ANY(:ids)")
 

@@ -261,7 +261,7 @@ class Run(Record):
 class Stage(Record):
     """One stage of a run: when, how long, what went in and what came out.
 
-    `erased_at` says when what went in and came out was erased; `stages.results` reads it.
+    `erased_at` says when what went in and came out was erased; `turns.results` reads it.
     """
 
     __tablename__ = "stages"

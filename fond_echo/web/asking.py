@@ -21,12 +21,12 @@ from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
-from fond_echo.stages.results import result_of
-from fond_echo.stages.turn import Answered
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, ClipRecord, Conversation, Delivery, Stage, Turn
 from fond_echo.store.records import Inbound as Arrived
+from fond_echo.turns.results import result_of
+from fond_echo.turns.turn import Answered
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service
 

@@ -25,14 +25,14 @@ from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.bundle import Bundle, packed
 from fond_echo.documents.case import FOLDER, read_cases, written
 from fond_echo.documents.media import bytes_of
+from fond_echo.replays.cases import Aloud, run_case
+from fond_echo.replays.replaying import outcome_of
+from fond_echo.replays.same_question import received_of, sent
 from fond_echo.stages.answer import request
-from fond_echo.stages.cases import Aloud, run_case
-from fond_echo.stages.ready import RoutedTurn, ready
-from fond_echo.stages.replaying import outcome_of
-from fond_echo.stages.same_question import received_of, sent
 from fond_echo.stages.transcribe import speech_in
-from fond_echo.stages.turn import TurnSoFar
 from fond_echo.store.records import Revision
+from fond_echo.turns.ready import RoutedTurn, ready
+from fond_echo.turns.turn import TurnSoFar
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter

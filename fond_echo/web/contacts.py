@@ -19,8 +19,7 @@ from fond_echo.contract.contacts import (
     StandingIn,
     WordsInRevision,
 )
-from fond_echo.stages.memory import facts, with_facts
-from fond_echo.stages.words_in_revisions import (
+from fond_echo.records.words_in_revisions import (
     WordsInRevisions,
     person_of,
     take_out,
@@ -30,6 +29,7 @@ from fond_echo.store import keys
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.events import emit
 from fond_echo.store.records import Contact
+from fond_echo.turns.memory import facts, with_facts
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName

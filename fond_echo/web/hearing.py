@@ -27,9 +27,9 @@ from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.speech.decoding import LIMITS
-from fond_echo.stages.expected import understood_by
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
+from fond_echo.turns.expected import understood_by
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayOperate, of_socket
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.problems import NotThere

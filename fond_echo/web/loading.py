@@ -11,8 +11,6 @@ from fond_echo.contract.api import ConversationOut, LoadIn
 from fond_echo.contract.base import Name, new_id
 from fond_echo.contract.logic import Exchange
 from fond_echo.contract.reply import Reply
-from fond_echo.stages.closing import MAX_CHARACTERS, RECENT
-from fond_echo.stages.state import ConversationState
 from fond_echo.store.events import emit
 from fond_echo.store.records import (
     Assistant,
@@ -23,6 +21,8 @@ from fond_echo.store.records import (
     Run,
     Turn,
 )
+from fond_echo.turns.closing import MAX_CHARACTERS, RECENT
+from fond_echo.turns.state import ConversationState
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.problems import Conflict, NotThere

@@ -12,8 +12,8 @@ from fond_echo.core.language.pls import lexeme
 from fond_echo.core.recognition.heard_back import Doubt, Mispronounced, mispronounced
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.speech.material import lexicon
-from fond_echo.stages.turn import HeardBack
 from fond_echo.store.records import Stage
+from fond_echo.turns.turn import HeardBack
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter

@@ -13,11 +13,10 @@ from fastapi.responses import JSONResponse
 from pydantic import ValidationError
 from sqlalchemy import select, text
 
+from fond_echo.answers.sentences import greeting_to
 from fond_echo.contract.api import AskOut, GuestPage, GuestSays
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.errors import FondEchoError
-from fond_echo.stages.sentences import greeting_to
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import (
     Assistant,
@@ -29,6 +28,7 @@ from fond_echo.store.records import (
     Revision,
     Turn,
 )
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import same_origin
 from fond_echo.web.asking import answer_of, ask, channel_of, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of

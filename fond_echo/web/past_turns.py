@@ -10,9 +10,9 @@ from sqlalchemy import ColumnElement, select
 
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.digest import digest
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.database import Database
 from fond_echo.store.records import Assistant, Revision, Run, Stage, Turn
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.problems import NotThere
 
 

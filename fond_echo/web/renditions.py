@@ -49,9 +49,9 @@ from fond_echo.core.synthesis.synthesizer import UnknownVoice
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.media import bytes_of
 from fond_echo.speech.decoding import LIMITS
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.store.renditions import keep_sound, use
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.asking import one_more
 from fond_echo.web.bodies import CheckedRouter, body_of

@@ -31,13 +31,10 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.digest import digest
-from fond_echo.stages.claim import claimed
-from fond_echo.stages.memory import facts
-from fond_echo.stages.nothing_outside import NothingOutside
-from fond_echo.stages.replaying import RecordedAnswers, changes, outcome_of, take_again
-from fond_echo.stages.state import ConversationState
+from fond_echo.records.claim import claimed
+from fond_echo.replays.nothing_outside import NothingOutside
+from fond_echo.replays.replaying import RecordedAnswers, changes, outcome_of, take_again
 from fond_echo.stages.transcribe import speech_in
-from fond_echo.stages.turn import TurnSoFar, assistant_of
 from fond_echo.store.records import (
     Assistant,
     Channel,
@@ -49,6 +46,9 @@ from fond_echo.store.records import (
     Stage,
     Turn,
 )
+from fond_echo.turns.memory import facts
+from fond_echo.turns.state import ConversationState
+from fond_echo.turns.turn import TurnSoFar, assistant_of
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter

@@ -7,8 +7,8 @@ import shlex
 
 from fond_echo.contract.api import AskOut, Requests, SpokenAnswer
 from fond_echo.contract.renditions import LINK_HOURS
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Channel, Revision
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName, address_of

@@ -22,8 +22,8 @@ from fond_echo.documents.digest import digest
 from fond_echo.engines.registry import Wanted
 from fond_echo.isolation import Exhausted
 from fond_echo.kept_process import KeptProcess
-from fond_echo.stages.ports import Recognizer, Synthesizer
 from fond_echo.store.records import Channel
+from fond_echo.turns.ports import Recognizer, Synthesizer
 from fond_echo.web.feed import EventFeed
 from fond_echo.web.throttle import KnownKeys, Tries
 

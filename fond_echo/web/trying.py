@@ -29,11 +29,11 @@ from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import MAX_ERRORS, FileError
-from fond_echo.stages.state import ConversationState
+from fond_echo.replays.trying import Hearing, try_out
 from fond_echo.stages.transcribe import speech_in
-from fond_echo.stages.trying import Hearing, try_out
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.records import Assistant, Revision
+from fond_echo.turns.state import ConversationState
+from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.asking import given_sound
 from fond_echo.web.assistants import AssistantName

@@ -9,10 +9,10 @@ from sqlalchemy import func, select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import DecisionIn, FailIn, RetryIn, RewriteIn, TurnDetail
-from fond_echo.stages.beginning import begin
-from fond_echo.stages.claim import Failure
+from fond_echo.records.beginning import begin
+from fond_echo.records.claim import Failure
+from fond_echo.records.journal import Journal
 from fond_echo.stages.deliver import rewritten
-from fond_echo.stages.journal import Journal
 from fond_echo.store.erasing import UNFINISHED
 from fond_echo.store.events import emit
 from fond_echo.store.queue import SEND_DELIVERY, WORK_TURN, enqueue

@@ -19,8 +19,6 @@ from fond_echo.contract.api import (
     TurnOut,
 )
 from fond_echo.contract.clip import ClipRef
-from fond_echo.stages.results import result_of
-from fond_echo.stages.turn import DecodedClip, FetchedSound
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import (
     ClipRecord,
@@ -32,6 +30,8 @@ from fond_echo.store.records import (
     Stage,
     Turn,
 )
+from fond_echo.turns.results import result_of
+from fond_echo.turns.turn import DecodedClip, FetchedSound
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.paging import After, Limit, cursor, place, whole_id

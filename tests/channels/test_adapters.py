@@ -12,7 +12,7 @@ from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.connectors.verify import Forged
 from fond_echo.contract.channel import Unreadable
-from fond_echo.stages.ports import Outgoing
+from fond_echo.turns.ports import Outgoing
 
 PIGEON = EntryPoint("pigeon", "docs.examples.pigeon:Pigeon", "fond_echo.channels")
 BROKEN = EntryPoint("broken", "nowhere:Nothing", "fond_echo.channels")

@@ -18,8 +18,8 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.media.tones import beep
 from fond_echo.core.telephony.sip.values import parse_uri
+from fond_echo.records.journal import Journal
 from fond_echo.softphone.handset import handset
-from fond_echo.stages.journal import Journal
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call, RecordingPage
 from fond_echo.store.clips import ClipStore, stored

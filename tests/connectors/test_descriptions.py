@@ -20,9 +20,9 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.documents.connector import Verification, read_description
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.steps import Step
-from fond_echo.stages.ports import Outgoing
 from fond_echo.standins.chat.app import create_app as create_skerry
 from fond_echo.standins.feed.app import create_app as create_spindrift
+from fond_echo.turns.ports import Outgoing
 from tests.sounds import speech
 from tests.support.world import demo_file
 

@@ -13,9 +13,9 @@ from fond_echo.core.dialogue.free import FreeAnswer, Wish
 from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer
 from fond_echo.engines.order import Connected, EngineOrder
 from fond_echo.engines.registry import Engines, Wanted
-from fond_echo.stages.ports import AnswerCutShort, Needs
 from fond_echo.store.access_records import EngineDay, EngineRecord
 from fond_echo.store.event_records import Event
+from fond_echo.turns.ports import AnswerCutShort, Needs
 from tests.support.driving import Driving, note
 from tests.support.engines import BASE, VAULT, Gannet, engine_file
 from tests.support.world import PlainDecoder

@@ -7,7 +7,7 @@ from types import SimpleNamespace
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.stages.ahead import MAX_WAITING, SpeakingAhead
+from fond_echo.driver.streamed_speech import MAX_WAITING, SpeakingAhead
 
 ASSISTANT = SimpleNamespace(
     voice="tern", pronounced=(), language="en",

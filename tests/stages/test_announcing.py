@@ -10,11 +10,11 @@ from fond_echo.channels.phone.backend import CallEnd
 from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
-from fond_echo.stages.ports import Abilities
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Channel
+from fond_echo.turns.ports import Abilities
 from tests.support.driving import Driving
 
 DESK = """\

@@ -8,7 +8,7 @@ from sqlalchemy import select, text
 from fond_echo.contract.channel import ChannelSettings, Groups, Inbound, Quoted
 from fond_echo.core.dialogue import addressing
 from fond_echo.core.dialogue.addressing import addressed_to
-from fond_echo.stages.journal import Journal
+from fond_echo.records.journal import Journal
 from fond_echo.store.bursts import for_us
 from fond_echo.store.records import Turn
 from tests.support.driving import Driving

@@ -9,7 +9,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.case import CaseFile, read_cases
 from fond_echo.documents.reading import read_assistant
-from fond_echo.stages.cases import Aloud, run_case
+from fond_echo.replays.cases import Aloud, run_case
 from tests.support.world import MemoryLogic
 
 DESK = """\

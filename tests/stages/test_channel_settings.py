@@ -11,11 +11,11 @@ from fond_echo.contract.channel import Access, ChannelSettings, Quotas
 from fond_echo.contract.reply import Attachment, Choice, Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
+from fond_echo.driver import sending
 from fond_echo.speech.remote import SpeechUnreachable
-from fond_echo.stages import sending
-from fond_echo.stages.ports import Abilities
 from fond_echo.store.inbound import count_use
 from fond_echo.store.records import Contact, Inbound, Stage, Turn, Usage
+from fond_echo.turns.ports import Abilities
 from tests.stages.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
 
@@ -155,7 +155,7 @@ class LimitedSound(Settled):
             await count_use(*given)
 
         first = await self.arrive("m1", sound=note("How much is a ticket?"))
-        with unittest.mock.patch("fond_echo.stages.journal.count_use", counted):
+        with unittest.mock.patch("fond_echo.records.journal.count_use", counted):
             await self.driver.work(first)
         self.assertTrue(await coming, "neither waits for what the other has locked")
         self.assertEqual((await self.turn(first)).state, "answered")

@@ -7,8 +7,8 @@ from sqlalchemy import select, update
 
 from fond_echo.contract.reply import Ask, Reply
 from fond_echo.core.audio.containers import encode
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.queued import QueuedDriver
+from fond_echo.driver.queued import QueuedDriver
+from fond_echo.records.journal import Journal
 from fond_echo.store.records import Contact, Conversation, Revision
 from tests.sounds import speech
 from tests.support.driving import Driving

@@ -8,8 +8,8 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.stages import carrier
-from fond_echo.stages.early import as_kept
+from fond_echo.driver import carrier
+from fond_echo.driver.speculative_hearing import as_kept
 from tests.sounds import noise, speech
 from tests.support.driving import Driving, note
 from tests.support.world import LocalSpeech

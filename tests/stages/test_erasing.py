@@ -5,7 +5,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import func, select, text, update
 
 from fond_echo.contract.channel import Retention
-from fond_echo.stages.claim import Failure
+from fond_echo.records.claim import Failure
 from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import TurnErased

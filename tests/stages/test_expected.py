@@ -7,9 +7,9 @@ from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.core.language.en.written import written_text
 from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
-from fond_echo.stages.expected import expected_of
-from fond_echo.stages.state import ConversationState
-from fond_echo.stages.turn import TurnSoFar
+from fond_echo.turns.expected import expected_of
+from fond_echo.turns.state import ConversationState
+from fond_echo.turns.turn import TurnSoFar
 
 FILES = {
     "assistant.yaml": """\

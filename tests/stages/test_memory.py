@@ -3,7 +3,7 @@
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from fond_echo.stages.memory import UNTIL, facts, with_facts
+from fond_echo.turns.memory import UNTIL, facts, with_facts
 
 NOW = datetime(2026, 11, 25, 14, 0, tzinfo=UTC)
 

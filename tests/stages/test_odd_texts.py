@@ -5,8 +5,8 @@ import unittest.mock
 
 from fond_echo.core.dialogue.routing import MAX_SAID, Router
 from fond_echo.core.language.registry import language
-from fond_echo.stages import queued
-from fond_echo.stages.claim import Failure
+from fond_echo.driver import queued
+from fond_echo.records.claim import Failure
 from tests.support.driving import Driving
 
 DESK = """\

@@ -4,8 +4,8 @@ from unittest import mock
 
 from sqlalchemy import event, select
 
-from fond_echo.stages.claim import StaleWorker
-from fond_echo.stages.pending import Pending
+from fond_echo.records.claim import StaleWorker
+from fond_echo.records.pending import Pending
 from fond_echo.store.records import ClipRecord
 from tests.support.driving import QUESTION, Driving, note
 
@@ -33,7 +33,7 @@ class Together(Driving):
     async def test_a_text_costs_three_transactions(self):
         await self.driver.work(await self.arrive("m0", text=QUESTION))
         # On a machine with more to do a stage may take longer than its record waits for company.
-        with mock.patch("fond_echo.stages.beside.WRITTEN_AFTER", 60.0):
+        with mock.patch("fond_echo.driver.side_messages.WRITTEN_AFTER", 60.0):
             count, statements = await self.transactions(await self.arrive("m1", text=QUESTION))
         self.assertLessEqual(count, 3)
         self.assertLessEqual(len(statements), 18)
@@ -54,7 +54,7 @@ class Together(Driving):
 
         self.world.channel.send = look
         turn_id = await self.arrive("m1", sound=note())
-        with mock.patch("fond_echo.stages.beside.WRITTEN_AFTER", 60.0):
+        with mock.patch("fond_echo.driver.side_messages.WRITTEN_AFTER", 60.0):
             count, _ = await self.transactions(turn_id)
         self.assertEqual(
             seen, [(each, turn_id) for each in ("fetched", "decoded", "spoken", "encoded")]

@@ -7,10 +7,10 @@ import unittest.mock
 from sqlalchemy.exc import OperationalError
 
 from fond_echo.connectors.errors import Unreachable
-from fond_echo.stages.claim import StaleWorker
-from fond_echo.stages.closing import Closing
-from fond_echo.stages.deliver import PlannedDelivery
-from fond_echo.stages.state import ConversationState
+from fond_echo.records.claim import StaleWorker
+from fond_echo.turns.closing import Closing
+from fond_echo.turns.delivery import PlannedDelivery
+from fond_echo.turns.state import ConversationState
 from tests.support.driving import QUESTION, Driving, Killed, note
 from tests.support.world import ASSISTANT, logic_that_fails
 
@@ -57,7 +57,7 @@ class Recovery(Driving):
         turn_id = await self.arrive("m1", sound=note())
         gone = OperationalError("SELECT 1", {}, Exception("the database is shutting down"))
         with (
-            unittest.mock.patch("fond_echo.stages.carrier.fetch", side_effect=gone),
+            unittest.mock.patch("fond_echo.driver.carrier.fetch", side_effect=gone),
             self.assertRaises(OperationalError),
         ):
             await self.driver.work(turn_id)
@@ -100,7 +100,7 @@ class Recovery(Driving):
         (_, row), _ = await self.journal.outbox.plan(claim, plan)
         gone = OperationalError("UPDATE", {}, Exception("terminating connection"))
         with (
-            unittest.mock.patch("fond_echo.stages.pending.Pending.write", side_effect=gone),
+            unittest.mock.patch("fond_echo.records.pending.Pending.write", side_effect=gone),
             self.assertRaises(OperationalError),
         ):
             await self.journal.outbox.move(claim, row, "sending")
@@ -117,7 +117,7 @@ class Recovery(Driving):
 
         self.world.channel.on_send = down
         turn_id = await self.arrive("m1", text=QUESTION)
-        with unittest.mock.patch("fond_echo.stages.sending.PAUSES", ()):
+        with unittest.mock.patch("fond_echo.driver.sending.PAUSES", ()):
             await self.driver.work(turn_id)
         self.assertEqual((await self.turn(turn_id)).state, "received")
         self.world.channel.on_send = lambda outgoing: None

@@ -9,8 +9,8 @@ from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.documents.media import as_text
-from fond_echo.stages.ports import Abilities
 from fond_echo.store.inbound import take_in_once
+from fond_echo.turns.ports import Abilities
 from tests.sounds import tone
 from tests.support.driving import QUESTION, Driving, note
 from tests.support.world import ASSISTANT
@@ -106,7 +106,7 @@ class Rewriting(Driving):
     async def asyncSetUp(self):
         await super().asyncSetUp()
         self.world.channel.abilities = self.can
-        self.enterContext(mock.patch("fond_echo.stages.beside.EARLY_AFTER", 0.05))
+        self.enterContext(mock.patch("fond_echo.driver.side_messages.EARLY_AFTER", 0.05))
 
     async def say(self, *parts, seconds=0.4, **arrives):
         """The answer comes in parts, with pauses between them."""
@@ -205,7 +205,7 @@ class Waiting(Driving):
         self.assertEqual(await self.ask_slowly(0.0), [("text", "At noon.")])
 
     async def test_the_indicator_is_shown_again_while_it_lasts(self):
-        with mock.patch("fond_echo.stages.beside.INDICATED_EVERY", 0.1):
+        with mock.patch("fond_echo.driver.side_messages.INDICATED_EVERY", 0.1):
             await self.ask_slowly(1.0)
         self.assertGreater(len(self.world.channel.indicated), 3)
 

@@ -10,7 +10,7 @@ from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.containers import encode
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
-from fond_echo.stages.turn import assistant_of
+from fond_echo.turns.turn import assistant_of
 from tests.sounds import tone
 from tests.support.driving import Driving
 

@@ -9,7 +9,7 @@ from fond_echo.core.audio.containers import decode_at, encode
 from fond_echo.core.audio.errors import EmptySound, UnknownSound
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.progress import reach
-from fond_echo.stages.ports import Abilities
+from fond_echo.turns.ports import Abilities
 from tests.sounds import tone
 from tests.support.driving import Driving
 from tests.support.world import unhurried
@@ -128,8 +128,8 @@ class Transcripts(Driving):
 
     async def test_who_sends_long_sound_is_told_how_far_it_has_come(self):
         with (
-            mock.patch("fond_echo.stages.beside.LONG", 3.0),
-            mock.patch("fond_echo.stages.beside.TOLD_EVERY", 0.15),
+            mock.patch("fond_echo.driver.side_messages.LONG", 3.0),
+            mock.patch("fond_echo.driver.side_messages.TOLD_EVERY", 0.15),
         ):
             await self.report(
                 pause=0.2, kinds=("edit",), cost_of_hearing=lambda s: (0.006 * s, "EUR")
@@ -146,8 +146,8 @@ class Transcripts(Driving):
             raise FondEchoError("it broke")
 
         with (
-            mock.patch("fond_echo.stages.beside.LONG", 3.0),
-            mock.patch("fond_echo.stages.beside.TOLD_EVERY", 0.1),
+            mock.patch("fond_echo.driver.side_messages.LONG", 3.0),
+            mock.patch("fond_echo.driver.side_messages.TOLD_EVERY", 0.1),
             mock.patch.object(Hears, "transcribe", fails),
         ):
             async with asyncio.timeout(20):

@@ -5,9 +5,9 @@ import asyncio
 from sqlalchemy import text
 
 from fond_echo.contract.reply import Reply
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.queued import QueuedDriver
-from fond_echo.stages.under_way import MAX_DEATHS
+from fond_echo.driver.queued import QueuedDriver
+from fond_echo.driver.under_way import MAX_DEATHS
+from fond_echo.records.journal import Journal
 from fond_echo.store.presence import SPACE, Presence
 from tests.support.driving import QUESTION, Driving, Killed
 

@@ -15,11 +15,11 @@ from fastapi import FastAPI
 from sqlalchemy import text
 
 from fond_echo.demo.world import files_of
+from fond_echo.driver.queued import QueuedDriver
+from fond_echo.records.journal import Journal
 from fond_echo.settings import Settings
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import Needs
-from fond_echo.stages.queued import QueuedDriver
 from fond_echo.standins.chat.app import create_app as create_network
+from fond_echo.turns.ports import Needs
 from fond_echo.web.app import create_app, serving
 from tests.support.database import DatabaseTest
 from tests.support.world import LocalSpeech, MemoryLogic, PlainDecoder, demo_file

@@ -20,16 +20,16 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.digest import digest
 from fond_echo.documents.services import LogicService
+from fond_echo.driver.queued import QueuedDriver
+from fond_echo.records.journal import Journal
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import recognizer, synthesizer
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import Abilities, Fetched, Needs, Outgoing, Sent
-from fond_echo.stages.queued import QueuedDriver
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Assistant, Channel, Revision
+from fond_echo.turns.ports import Abilities, Fetched, Needs, Outgoing, Sent
 from tests.support.database import DatabaseTest
 
 ASSISTANT = """\

@@ -10,12 +10,12 @@ from sqlalchemy import select
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.channel import ChannelSettings, Inbound
 from fond_echo.contract.reply import Reply
-from fond_echo.stages.turn import assistant_of
 from fond_echo.store.calls import Call
 from fond_echo.store.database import Database
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, Contact, Conversation, Revision, Run, Turn
 from fond_echo.store.records import Inbound as Arrived
+from fond_echo.turns.turn import assistant_of
 
 log = structlog.get_logger()
 

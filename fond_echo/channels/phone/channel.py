@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from fond_echo.channels.direct import DirectChannel
 from fond_echo.core.errors import FondEchoError
-from fond_echo.stages.ports import Abilities, Clips, Outgoing, Sent
+from fond_echo.turns.ports import Abilities, Clips, Outgoing, Sent
 
 
 class CallOver(FondEchoError):

@@ -9,11 +9,11 @@ from typing import Any
 import httpx
 
 from fond_echo.channels.phone.encoding import RecordingEncoder
-from fond_echo.stages.ports import Synthesizer
-from fond_echo.stages.queued import World
+from fond_echo.driver.queued import World
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database
+from fond_echo.turns.ports import Synthesizer
 
 
 @dataclass(frozen=True)

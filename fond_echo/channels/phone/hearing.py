@@ -20,7 +20,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.telephony.media import g711
-from fond_echo.stages.ports import Hearing, LiveHearings, Recognizer
+from fond_echo.turns.ports import Hearing, LiveHearings, Recognizer
 
 log = structlog.get_logger()
 

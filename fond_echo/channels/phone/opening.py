@@ -16,7 +16,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
-from fond_echo.stages.ports import Clips
+from fond_echo.turns.ports import Clips
 
 ASK_SECONDS = 5.0
 MAX_BYTES = 10_000_000

@@ -34,17 +34,17 @@ from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
-from fond_echo.stages.claim import Claim, Failure
-from fond_echo.stages.expected import expected_of
-from fond_echo.stages.journal import Journal
-from fond_echo.stages.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
-from fond_echo.stages.queued import QueuedDriver, World
-from fond_echo.stages.state import ConversationState
-from fond_echo.stages.turn import TurnSoFar, known_assistant
+from fond_echo.driver.queued import QueuedDriver, World
+from fond_echo.records.claim import Claim, Failure
+from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY, patiently
 from fond_echo.store.inbound import take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
 from fond_echo.store.records import Inbound as Arrived
+from fond_echo.turns.expected import expected_of
+from fond_echo.turns.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
+from fond_echo.turns.state import ConversationState
+from fond_echo.turns.turn import TurnSoFar, known_assistant
 
 log = structlog.get_logger()
 

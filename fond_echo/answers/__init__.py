@@ -1,0 +1,1 @@
+"""What replies are made of: engines' free answers, sentences, shaping, transcripts, values."""

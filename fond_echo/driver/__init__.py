@@ -1,0 +1,1 @@
+"""Carries a turn through its stages: retries, speculative hearing, streamed speech, asides."""

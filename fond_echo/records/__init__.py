@@ -1,0 +1,1 @@
+"""What is written about a turn: claiming it, recording its stages, its deliveries and its end."""

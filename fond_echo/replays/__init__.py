@@ -1,0 +1,1 @@
+"""Turns taken again where nothing is sent outside: replays, cases, tries."""

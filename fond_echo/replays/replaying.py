@@ -1,0 +1,175 @@
+"""Replays: a turn taken again as it was frozen (decision 2), on another revision of its assistant.
+
+Nothing is sent outside. What business logic and engines answered then is used where they would be
+asked for the same; else logic is asked only where its route says that asking is safe.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Awaitable, Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from fond_echo.answers.sentences import failed, greeting
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.replay import RouteChance, StageTime, TurnOutcome
+from fond_echo.contract.reply import Reply
+from fond_echo.contract.turn import Heard
+from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.transcript import Expected
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.services import LogicService
+from fond_echo.replays.nothing_outside import NothingOutside
+from fond_echo.replays.same_question import answered_again, sent
+from fond_echo.stages.answer import answer, request
+from fond_echo.stages.route import understand
+from fond_echo.stages.speak import spoken_words
+from fond_echo.turns.expected import expected_of
+from fond_echo.turns.ports import StageError
+from fond_echo.turns.ready import RoutedTurn, ready
+from fond_echo.turns.turn import Answered, TurnSoFar
+
+Hearing = Callable[[Expected], Awaitable[Heard]]
+
+SCORES = 5
+"""So many of the likeliest routes are told."""
+
+WEIGHED = ("error", "text", "route", "outcome", "slots", "not_run", "written", "choices", "spoken")
+"""What may be different between two forms of a turn, the weightiest first."""
+
+
+@dataclass(frozen=True)
+class RecordedAnswers:
+    """What business logic and engines answered in the run that is replayed."""
+
+    was: TurnSoFar
+
+    def logic(
+        self, name: str, asked: LogicRequest, service: LogicService
+    ) -> Sequence[Reply] | None:
+        """The answer to an equal question, as today's assistant reads it; None where it is another,
+        or none was kept."""
+        was = self.was
+        if was.routed is None or was.answered is None or was.answered.apology_for:
+            return None
+        if was.assistant.spec(was.routed.route).logic != name:
+            return None
+        before = was.assistant.logic.get(name.partition(".")[0])
+        then = request(ready(was, RoutedTurn), asked.action)
+        if before is None or sent(before, then) != sent(service, asked):
+            return None
+        return answered_again(before, service, name, was.answered.asked, was.answered.parts)
+
+    def free(self, turn: TurnSoFar) -> Sequence[Reply] | None:
+        """The answer of an engine, where brief, words and what went before are the same."""
+        was = self.was
+        if was.routed is None or was.answered is None or was.answered.apology_for:
+            return None
+        then, now = was.assistant.spec(was.routed.route), turn.assistant.spec(_route(turn))
+        same = then.free and then == now and was.assistant.brief == turn.assistant.brief
+        documents = was.assistant.documents_of(was.routed.route)
+        others = turn.assistant.documents_of(_route(turn))
+        pages = (documents and documents.passages) == (others and others.passages)
+        return was.answered.parts if same and pages and was.text == turn.text else None
+
+
+def _route(turn: TurnSoFar) -> str:
+    return turn.routed.route if turn.routed is not None else ""
+
+
+async def take_again(
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: NothingOutside,
+    hear: Hearing | None = None, *, as_routed: bool = False,
+) -> TurnOutcome:  # fmt: skip
+    """A turn taken with a revision, from what was heard on, or from its sound.
+
+    Args:
+        turn: with nothing added but what was heard.
+        hear: hears its sound against what that revision expects.
+        as_routed: it keeps the route and slots that it had, where that revision has the route.
+    """
+    return (await taken_again(turn, assistant, revision, needs, hear, as_routed=as_routed))[1]
+
+
+async def taken_again(
+    turn: TurnSoFar, assistant: AssistantFile, revision: str, needs: NothingOutside,
+    hear: Hearing | None = None, *, as_routed: bool = False,
+) -> tuple[TurnSoFar, TurnOutcome]:  # fmt: skip
+    """The same, with the turn as it is then."""
+    begun = time.perf_counter()
+    now = replace(turn, assistant=assistant, revision=revision, run="replay", routed=None,
+                  answered=None, spoken=None, encoded=None, delivered=None)  # fmt: skip
+    times: list[StageTime] = []
+
+    def took(stage: str, since: float) -> None:
+        times.append(StageTime(stage=stage, milliseconds=_since(since)))
+
+    if hear is not None:
+        try:
+            now = now.with_added("transcribe", await hear(expected_of(now)))
+        except FondEchoError as error:
+            return now, TurnOutcome(text="", error=str(error), milliseconds=_since(begun))
+        took("transcribe", begun)
+    if as_routed and turn.routed is not None:
+        name = turn.routed.route
+        if turn.assistant.route(name) and not assistant.route(name):
+            gone = f"there is no route {name!r} here any more"
+            return now, TurnOutcome(text=turn.text, error=gone, milliseconds=_since(begun))
+        now = now.with_added("route", turn.routed)
+    else:
+        since = time.perf_counter()
+        now = now.with_added("route", understand(now))
+        took("route", since)
+    since = time.perf_counter()
+    parts: list[Reply] = []
+    not_run = error_text = ""
+    try:
+        stage_needs: Any = needs
+        if not now.inbound.joined:
+            parts = [part async for part in answer(ready(now, RoutedTurn), stage_needs)]
+    except StageError as error:
+        not_run = str(error) if error.code == "not-run" else ""
+        error_text = "" if not_run else str(error)
+    except FondEchoError as error:
+        error_text = str(error)
+        parts = [failed(now, error.code)]
+    if now.inbound.joined:
+        parts = [greeting(now)]
+    now = now.with_added("answer", Answered(parts=parts))
+    took("answer", since)
+    found = outcome_of(now, not_run, error_text, _since(begun))
+    return now, found.model_copy(update={"stages": times})
+
+
+def _since(begun: float) -> float:
+    return round(1_000 * (time.perf_counter() - begun), 1)
+
+
+def outcome_of(
+    turn: TurnSoFar, not_run: str = "", error: str = "", milliseconds: float = 0.0
+) -> TurnOutcome:
+    """What a turn came to."""
+    parts = turn.answered.final if turn.answered is not None else []
+    routed = turn.routed
+    return TurnOutcome(
+        text=turn.text, route=routed.route if routed else "",
+        confidence=round(routed.confidence, 3) if routed else 0.0,
+        because=routed.because if routed else "", outcome=routed.outcome if routed else "",
+        slots=routed.slots if routed else {},
+        written="\n\n".join(part.written for part in parts),
+        spoken=" ".join(filter(None, map(spoken_words, parts))),
+        choices=[choice.label for part in parts for choice in part.choices],
+        error=error, not_run=not_run, milliseconds=milliseconds,
+        scores=[
+            RouteChance(route=each.route, confidence=round(each.confidence, 3))
+            for each in (routed.scores[:SCORES] if routed else [])
+        ],
+        voice=next((part.voice for part in parts if part.voice), turn.assistant.voice),
+        clip=turn.encoded.clip.id if turn.encoded is not None else "",
+    )  # fmt: skip
+
+
+def changes(before: TurnOutcome, after: TurnOutcome) -> list[str]:
+    """What is different, the weightiest first."""
+    return [name for name in WEIGHED if getattr(before, name) != getattr(after, name)]
