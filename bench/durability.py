@@ -109,7 +109,7 @@ def all_turns(echo: FondEcho) -> list[TurnOut]:
     page = echo.turns(channel="skerry", limit=200)
     turns = page.items
     while page.next:
-        page = echo.turns(channel="skerry", limit=200, after=page.next)
+        page = echo.turns(channel="skerry", limit=200, cursor=page.next)
         turns += page.items
     return turns
 

@@ -96,7 +96,7 @@ def pages_of(echo: FondEcho) -> Iterator[Page[TurnOut]]:
     """All turns of the channel."""
     after = ""
     while True:
-        page = echo.turns(channel="bench", limit=200, after=after)
+        page = echo.turns(channel="bench", limit=200, cursor=after)
         yield page
         if not page.next:
             return

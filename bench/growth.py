@@ -193,12 +193,12 @@ def reads(echo: FondEcho, times: int) -> dict[str, tuple[float, float]]:
     some = echo.turns(limit=200)
     deep = some.next
     for _ in range(20):
-        deep = deep and echo.turns(limit=200, after=deep).next
+        deep = deep and echo.turns(limit=200, cursor=deep).next
     # As many turns in its conversation with many as with few.
     turn = next(each for each in some.items if each.contact_name.startswith("Passenger"))
     requests = {
         "turns, the first page": lambda: echo.turns(limit=50),
-        "turns, 4,000 further down": lambda: echo.turns(limit=50, after=deep),
+        "turns, 4,000 further down": lambda: echo.turns(limit=50, cursor=deep),
         "turns of a channel": lambda: echo.turns(channel="skerry", limit=50),
         "turns that failed": lambda: echo.turns(state="failed", limit=50),
         "turns by words that are rare": lambda: echo.turns(words="umbrella", limit=50),

@@ -72,18 +72,18 @@ export const api = {
   me: async () => signedIn(await call<Me>("GET", "/api/me")),
   signIn: async (key: string) => signedIn(await call<Me>("POST", "/api/me", { key })),
   signOut: () => call<void>("DELETE", "/api/me"),
-  conversations: (after = "") =>
+  conversations: (cursor = "") =>
     call<Page<Conversation>>(
       "GET",
-      `/api/conversations?${new URLSearchParams({ after, limit: "100" })}`,
+      `/api/conversations?${new URLSearchParams({ cursor, limit: "100" })}`,
     ),
   conversation: (id: string) =>
     call<Conversation>("GET", `/api/conversations/${encodeURIComponent(id)}`),
   // Earlier pages are larger: who reads on, or follows an address to an old turn, needs many.
-  turns: (conversation: string, after = "") =>
+  turns: (conversation: string, cursor = "") =>
     call<Page<Turn>>(
       "GET",
-      `/api/turns?${new URLSearchParams({ conversation, after, limit: after ? "200" : "50" })}`,
+      `/api/turns?${new URLSearchParams({ conversation, cursor, limit: cursor ? "200" : "50" })}`,
     ),
   turn: (id: string) => call<TurnDetail>("GET", `/api/turns/${encodeURIComponent(id)}`),
   turnsOfChannel: (channel: string) =>

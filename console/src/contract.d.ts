@@ -972,7 +972,7 @@ export interface components {
      * EngineAsked
      * @description One engine, or one logic function on its behalf, that a stage asked: what came of it, how
      *     long it took, what it cost, and the exchanges as they were made, with secrets struck out;
-     *     `pause_seconds` is for how long it is left alone from then on.
+     *     `pause_seconds` is for how long it is paused from then on.
      */
     EngineAsked: {
       /** Engine */
@@ -1976,13 +1976,13 @@ export interface components {
     };
     /**
      * ReplaysOut
-     * @description Some replays; `cursor` is where to go on, empty at the end.
+     * @description Some replays; `next` is the cursor of what comes after, empty at the end.
      */
     ReplaysOut: {
       /** Items */
       items: components["schemas"]["ReplayOut"][];
-      /** Cursor */
-      cursor: string;
+      /** Next */
+      next: string;
       /**
        * Skipped
        * @default 0
@@ -2250,10 +2250,10 @@ export interface components {
        */
       base64: string;
       /**
-       * Data
+       * Data Uri
        * @default
        */
-      data: string;
+      data_uri: string;
     };
     /**
      * SpokenProsody

@@ -127,7 +127,7 @@ class Conversation:
         handle = SoundHandle(handle="said", kind="call" if in_call else "note") if sound else None
         inbound = Inbound(
             id=new_id(), conversation="scenario", contact="scenario", name=self.scenario.contact,
-            sound=handle, aloud=True if in_call else None, **said,
+            sound=handle, spoken_reply=True if in_call else None, **said,
         )  # fmt: skip
         turn = TurnSoFar(
             id=new_id(), run_id=new_id(), run="case", number=self._number, channel="scenario",

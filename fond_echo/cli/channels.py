@@ -262,7 +262,7 @@ def _contacts(options: argparse.Namespace) -> int:
 def _contact(echo: Any, channel: str, wanted: str) -> str:
     after = ""
     while True:
-        page = echo.contacts(channel, after=after)
+        page = echo.contacts(channel, cursor=after)
         for each in page.items:
             if wanted in (each.id, each.external_id):
                 return str(each.id)

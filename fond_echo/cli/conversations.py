@@ -93,7 +93,7 @@ def _export(options: argparse.Namespace) -> int:
 def _turns(echo: FondEcho, conversation: str) -> list[TurnOut]:
     found, after = [], ""
     while True:
-        page = echo.turns(conversation=conversation, after=after, limit=100)
+        page = echo.turns(conversation=conversation, cursor=after, limit=100)
         found += page.items
         after = page.next
         if not after:

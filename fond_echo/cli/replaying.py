@@ -204,7 +204,7 @@ def _replay_many(options: argparse.Namespace) -> int:
                     out.writelines(each.model_dump_json() + "\n" for each in page.items)
             if sys.stderr.isatty():
                 print(f"\r{len(found)} replayed", end="", file=sys.stderr)
-            cursor = page.cursor
+            cursor = page.next
             if not cursor:
                 break
     if sys.stderr.isatty():

@@ -26,7 +26,9 @@ def add(commands: Any) -> None:
     talk.add_argument("channel", help="an HTTP channel of the service")
     talk.add_argument("--contact", default="terminal", help="who talks (terminal)")
     talk.add_argument("--answers", type=Path, metavar="FOLDER", help="write spoken answers here")
-    talk.add_argument("--aloud", action="store_true", help="have typed words answered aloud too")
+    talk.add_argument(
+        "--spoken-reply", action="store_true", help="have typed words answered aloud too"
+    )
     add_service(talk)
     talk.set_defaults(run=_talk)
 
@@ -83,7 +85,7 @@ def _line() -> str | None:
 def _asked(echo: FondEcho, options: argparse.Namespace, line: str, sound: bytes | None) -> AskOut:
     if sound is not None:
         return echo.ask_aloud(options.channel, sound, options.contact)
-    return echo.ask(options.channel, line, options.contact, True if options.aloud else None)
+    return echo.ask(options.channel, line, options.contact, True if options.spoken_reply else None)
 
 
 def _show(answer: AskOut) -> None:

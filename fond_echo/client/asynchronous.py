@@ -135,9 +135,9 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Store or replace a secret, bound to hosts."""
         return await self.make(calls.put_secret(name, value, hosts))
 
-    async def conversations(self, after: str = "", limit: int = 50) -> Page[ConversationOut]:
+    async def conversations(self, cursor: str = "", limit: int = 50) -> Page[ConversationOut]:
         """Conversations, the latest first."""
-        return await self.make(calls.conversations(after, limit))
+        return await self.make(calls.conversations(cursor, limit))
 
     async def conversation(self, conversation_id: str) -> ConversationOut:
         """A conversation, by its id or the end of it that lists show."""
@@ -148,13 +148,13 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         conversation: str = "",
         channel: str = "",
         state: str = "",
-        after: str = "",
+        cursor: str = "",
         limit: int = 50,
         words: str = "",
     ) -> Page[TurnOut]:
         """Turns, the latest first; `words`: in all of which these were said, among the
         first 100,000 characters of each."""
-        return await self.make(calls.turns(conversation, channel, state, after, limit, words))
+        return await self.make(calls.turns(conversation, channel, state, cursor, limit, words))
 
     async def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
@@ -238,9 +238,11 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Take a channel away that nothing has come in over."""
         return await self.make(calls.delete_channel(name))
 
-    async def contacts(self, channel: str, standing: str = "", after: str = "") -> Page[ContactOut]:
+    async def contacts(
+        self, channel: str, standing: str = "", cursor: str = ""
+    ) -> Page[ContactOut]:
         """Contacts of a channel, the latest first."""
-        return await self.make(calls.contacts(channel, standing, after))
+        return await self.make(calls.contacts(channel, standing, cursor))
 
     async def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
@@ -271,16 +273,16 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Place a call from a phone channel."""
         return await self.make(calls.place_call(channel, call))
 
-    async def calls(self, channel: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+    async def calls(self, channel: str, cursor: str = "", limit: int = 50) -> Page[CallOut]:
         """A channel's calls, the latest first."""
-        return await self.make(calls.calls(channel, after, limit))
+        return await self.make(calls.calls(channel, cursor, limit))
 
     async def call(self, call_id: str) -> CallDetail:
         """A call with what happened in it."""
         return await self.make(calls.call(call_id))
 
     async def end_call(self, call_id: str) -> CallDetail:
-        """Hang up, or do not place the call after all."""
+        """Hang up, or do not place the call cursor all."""
         return await self.make(calls.end_call(call_id))
 
     async def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:
@@ -337,10 +339,10 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         return await self.make(calls.retry_undelivered(subscription_id))
 
     async def ask(
-        self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None
+        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
     ) -> AskOut:
         """Ask an HTTP channel in writing."""
-        return await self.make(calls.ask(channel, text, contact, aloud))
+        return await self.make(calls.ask(channel, text, contact, spoken_reply))
 
     async def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
         """Ask an HTTP channel with sound, in any container."""

@@ -85,8 +85,8 @@ def put_secret(name: str, value: str, hosts: list[str]) -> Call[SecretOut]:
     return Call("PUT", f"/api/secrets/{name}", shape_of(SecretOut), body)
 
 
-def conversations(after: str = "", limit: int = 50) -> Call[Page[ConversationOut]]:
-    query: dict[str, str | int] = {"after": after, "limit": limit}
+def conversations(cursor: str = "", limit: int = 50) -> Call[Page[ConversationOut]]:
+    query: dict[str, str | int] = {"cursor": cursor, "limit": limit}
     return Call("GET", "/api/conversations", shape_of(Page[ConversationOut]), query=query)
 
 
@@ -95,14 +95,14 @@ def conversation(conversation_id: str) -> Call[ConversationOut]:
 
 
 def turns(
-    conversation: str = "", channel: str = "", state: str = "", after: str = "", limit: int = 50,
+    conversation: str = "", channel: str = "", state: str = "", cursor: str = "", limit: int = 50,
     words: str = "",
 ) -> Call[Page[TurnOut]]:  # fmt: skip
     query: dict[str, str | int] = {
         "conversation": conversation,
         "channel": channel,
         "state": state,
-        "after": after,
+        "cursor": cursor,
         "limit": limit,
         "words": words,
     }
@@ -154,8 +154,8 @@ def delete_channel(name: str) -> Call[None]:
     return Call("DELETE", f"/api/channels/{name}", nothing)
 
 
-def contacts(channel: str, standing: str = "", after: str = "") -> Call[Page[ContactOut]]:
-    query: dict[str, str | int] = {"standing": standing, "after": after}
+def contacts(channel: str, standing: str = "", cursor: str = "") -> Call[Page[ContactOut]]:
+    query: dict[str, str | int] = {"standing": standing, "cursor": cursor}
     return Call("GET", f"/api/channels/{channel}/contacts", shape_of(Page[ContactOut]), query=query)
 
 
@@ -191,8 +191,8 @@ def place_call(channel: str, call: CallIn) -> Call[CallDetail]:
     return Call("POST", f"/api/channels/{channel}/calls", shape_of(CallDetail), body)
 
 
-def calls(channel: str, after: str = "", limit: int = 50) -> Call[Page[CallOut]]:
-    query: dict[str, str | int] = {"after": after, "limit": limit}
+def calls(channel: str, cursor: str = "", limit: int = 50) -> Call[Page[CallOut]]:
+    query: dict[str, str | int] = {"cursor": cursor, "limit": limit}
     return Call("GET", f"/api/channels/{channel}/calls", shape_of(Page[CallOut]), query=query)
 
 
@@ -266,8 +266,10 @@ def retry_undelivered(subscription_id: str) -> Call[SubscriptionOut]:
     return Call("POST", path, shape_of(SubscriptionOut))
 
 
-def ask(channel: str, text: str = "", contact: str = "", aloud: bool | None = None) -> Call[AskOut]:
-    body = AskIn(text=text, contact=contact, aloud=aloud).model_dump()
+def ask(
+    channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
+) -> Call[AskOut]:
+    body = AskIn(text=text, contact=contact, spoken_reply=spoken_reply).model_dump()
     return Call("POST", f"/ask/{channel}", shape_of(AskOut), body)
 
 

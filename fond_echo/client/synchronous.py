@@ -131,9 +131,9 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Store or replace a secret, bound to hosts."""
         return self.make(calls.put_secret(name, value, hosts))
 
-    def conversations(self, after: str = "", limit: int = 50) -> Page[ConversationOut]:
+    def conversations(self, cursor: str = "", limit: int = 50) -> Page[ConversationOut]:
         """Conversations, the latest first."""
-        return self.make(calls.conversations(after, limit))
+        return self.make(calls.conversations(cursor, limit))
 
     def conversation(self, conversation_id: str) -> ConversationOut:
         """A conversation, by its id or the end of it that lists show."""
@@ -144,13 +144,13 @@ class FondEcho(AssistantCalls, EngineCalls):
         conversation: str = "",
         channel: str = "",
         state: str = "",
-        after: str = "",
+        cursor: str = "",
         limit: int = 50,
         words: str = "",
     ) -> Page[TurnOut]:
         """Turns, the latest first; `words`: in all of which these were said, among the
         first 100,000 characters of each."""
-        return self.make(calls.turns(conversation, channel, state, after, limit, words))
+        return self.make(calls.turns(conversation, channel, state, cursor, limit, words))
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
@@ -217,9 +217,9 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Take a channel away that nothing has come in over."""
         return self.make(calls.delete_channel(name))
 
-    def contacts(self, channel: str, standing: str = "", after: str = "") -> Page[ContactOut]:
+    def contacts(self, channel: str, standing: str = "", cursor: str = "") -> Page[ContactOut]:
         """Contacts of a channel, the latest first."""
-        return self.make(calls.contacts(channel, standing, after))
+        return self.make(calls.contacts(channel, standing, cursor))
 
     def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
@@ -248,16 +248,16 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Place a call from a phone channel."""
         return self.make(calls.place_call(channel, call))
 
-    def calls(self, channel: str, after: str = "", limit: int = 50) -> Page[CallOut]:
+    def calls(self, channel: str, cursor: str = "", limit: int = 50) -> Page[CallOut]:
         """A channel's calls, the latest first."""
-        return self.make(calls.calls(channel, after, limit))
+        return self.make(calls.calls(channel, cursor, limit))
 
     def call(self, call_id: str) -> CallDetail:
         """A call with what happened in it."""
         return self.make(calls.call(call_id))
 
     def end_call(self, call_id: str) -> CallDetail:
-        """Hang up, or do not place the call after all."""
+        """Hang up, or do not place the call cursor all."""
         return self.make(calls.end_call(call_id))
 
     def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:
@@ -314,10 +314,10 @@ class FondEcho(AssistantCalls, EngineCalls):
         return self.make(calls.retry_undelivered(subscription_id))
 
     def ask(
-        self, channel: str, text: str = "", contact: str = "", aloud: bool | None = None
+        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
     ) -> AskOut:
         """Ask an HTTP channel in writing."""
-        return self.make(calls.ask(channel, text, contact, aloud))
+        return self.make(calls.ask(channel, text, contact, spoken_reply))
 
     def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
         """Ask an HTTP channel with sound, in any container."""

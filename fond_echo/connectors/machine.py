@@ -197,7 +197,7 @@ class RequestMachine:
         reader = StreamReader(step.stream, step.take, listener) if step.stream else None
         if step.socket is not None:
             return await self._over_socket(step, known, exchange, reader, most)
-        values = {**known, "secret": self._vault}
+        values = {**known, "secrets": self._vault}
         try:
             url = self._url(step.url, values)
             request = self._request(step, url, values, exchange)
@@ -236,7 +236,7 @@ class RequestMachine:
         Raises:
             ConnectorError: it is not opened, or breaks while it is used.
         """
-        begun, values = time.monotonic(), {**self._values, **facts, "secret": self._vault}
+        begun, values = time.monotonic(), {**self._values, **facts, "secrets": self._vault}
         if self._tokens is not None:
             values["token"] = await self._tokens.token(self._vault)
             self._vault.hide(values["token"])
@@ -267,7 +267,7 @@ class RequestMachine:
         seconds = step.timeout
         async with self.socket(step.socket, step.headers, known, seconds, exchange) as socket:
             if step.body_json is not None:
-                first = render_tree(step.body_json, {**known, "secret": self._vault})
+                first = render_tree(step.body_json, {**known, "secrets": self._vault})
                 exchange.sent = first
                 await socket.send(json.dumps(first))
             found = messages(socket, most, seconds, sound)

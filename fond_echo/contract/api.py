@@ -153,7 +153,7 @@ class RewriteIn(Schema):
 
 class AskIn(Schema):
     """A question to an HTTP channel. `sound` is base64 or a data URI; a request may also carry the
-    sound as its body. `aloud` asks for an answer with sound, or without."""
+    sound as its body. `spoken_reply` asks for an answer with sound, or without."""
 
     text: str = Field(default="", max_length=20_000)
     sound: str = ""
@@ -161,7 +161,7 @@ class AskIn(Schema):
     contact: str = Field(default="", max_length=200)
     conversation: str = Field(default="", max_length=200)
     name: str = Field(default="", max_length=200)
-    aloud: bool | None = None
+    spoken_reply: bool | None = None
 
 
 class SpokenAnswer(Schema):
@@ -173,7 +173,7 @@ class SpokenAnswer(Schema):
     waveform: list[float]
     link: str = ""
     base64: str = ""
-    data: str = ""
+    data_uri: str = ""
 
     @classmethod
     def of(cls, clip: ClipRef) -> SpokenAnswer:
@@ -227,7 +227,7 @@ class Requests(Schema):
 class GuestSays(Schema):
     text: str = Field(default="", max_length=2_000)
     choice: str | None = None
-    aloud: bool | None = None
+    spoken_reply: bool | None = None
 
 
 class GuestPage(Schema):

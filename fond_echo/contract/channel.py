@@ -120,9 +120,9 @@ class SoundHandle(Schema):
 class Inbound(Schema):
     """A message of any network in one shape. `id` is the network's own; `command` says that the
     text stood behind the channel's command mark, which is already taken off; `joined` that a
-    contact came, without having said anything; `aloud` that it wants to be answered with sound, or
-    not; `key` is what was pressed in a call; `conference` the number of the conference room that
-    the contact is in, where the network knows it; `replies` an answer that came after its
+    contact came, without having said anything; `spoken_reply` that it wants to be answered with
+    sound, or not; `key` is what was pressed in a call; `conference` the number of the conference
+    room that the contact is in, where the network knows it; `replies` an answer that came after its
     time, which takes away the message that `removes` names; `quoted` what it quotes; `group` that
     it came in a room of many; `merged` the ids of messages that were put to it."""
 
@@ -135,7 +135,7 @@ class Inbound(Schema):
     sound: SoundHandle | None = None
     command: bool = False
     joined: bool = False
-    aloud: bool | None = None
+    spoken_reply: bool | None = None
     key: str = Field(default="", max_length=40)
     conference: str = Field(default="", max_length=60)
     quoted: Quoted | None = None

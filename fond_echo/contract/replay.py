@@ -81,10 +81,10 @@ class ReplayOut(Schema):
 
 
 class ReplaysOut(Schema):
-    """Some replays; `cursor` is where to go on, empty at the end."""
+    """Some replays; `next` is the cursor of what comes after, empty at the end."""
 
     items: list[ReplayOut]
-    cursor: str
+    next: str
     skipped: int = 0
 
 

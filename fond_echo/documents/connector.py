@@ -261,7 +261,7 @@ def read_description(
         path: Path = ("send", kind) if kind in SENDING else (kind,)
         if kind in ("connect", "poll"):
             path = ("receive", kind)
-        known = {*FACTS[kind], *values, "secret", *({"token"} if description.oauth else ())}
+        known = {*FACTS[kind], *values, "secrets", *({"token"} if description.oauth else ())}
         known |= connected if kind != "connect" else set()
         for number, step in enumerate(steps):
             at = path if kind == "poll" else (*path, number)

@@ -227,7 +227,7 @@ def read_engine(
     source = read_yaml(text, file)
     description = validated(source, EngineDescription)
     errors: list[FileError] = []
-    always = {*values, "secret", *({"token"} if description.oauth else ())}
+    always = {*values, "secrets", *({"token"} if description.oauth else ())}
     known = always | FACTS[description.does]
     for number, step in enumerate(description.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)

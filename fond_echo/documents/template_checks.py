@@ -60,7 +60,7 @@ def logic_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError
     slots |= {name for function in functions for name in function.arguments}
     parts = {**LOGIC_PARTS, "slots": slots}
     for name, service in assistant.logic.items():
-        known = {*LogicRequest.model_fields, "text", "secret"}
+        known = {*LogicRequest.model_fields, "text", "secrets"}
         for path, text in _templates_of(service):
             more = {*service.poll.take} if service.poll is not None and path[0] == "poll" else set()
             at = ("logic", name, *path)

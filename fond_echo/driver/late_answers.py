@@ -30,6 +30,6 @@ async def send_late(journal: Journal, claim: Claim, answer: asyncio.Task[list[Re
     asked = turn.inbound
     message = Inbound(
         id=f"late-{turn.run_id}", conversation=asked.conversation, contact=asked.contact,
-        aloud=turn.answers_aloud, replies=[each.model_dump(mode="json") for each in parts],
+        spoken_reply=turn.answers_aloud, replies=[each.model_dump(mode="json") for each in parts],
     )  # fmt: skip
     await journal.take_in(claim, message, standing="late", cause="operator")

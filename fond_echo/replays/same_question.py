@@ -55,7 +55,7 @@ def sent(service: LogicService, asked: LogicRequest, *, named: bool = False) -> 
     if service.request is None:
         question = {name: value for name, value in facts.items() if name not in OWN}
         return {"url": service.url, "json": question}
-    facts |= {"text": asked.turn.text, "secret": _Names()}
+    facts |= {"text": asked.turn.text, "secrets": _Names()}
     parts: dict[str, Any] = {"url": service.url, "json": service.request}
     if service.headers:
         parts["headers"] = {

@@ -216,8 +216,8 @@ class TurnSoFar:
     @property
     def answers_aloud(self) -> bool:
         """Whether a voice note goes out."""
-        if self.inbound.aloud is not None:
-            return self.inbound.aloud
+        if self.inbound.spoken_reply is not None:
+            return self.inbound.spoken_reply
         wanted = self._wanted
         came_as_sound = self.inbound.sound is not None
         return wanted in ("voice", "both") or (wanted == "same" and came_as_sound)

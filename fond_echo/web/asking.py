@@ -73,7 +73,7 @@ async def ask(
     text: str = "",
     choice: str | None = None,
     sound: bytes = b"",
-    aloud: bool | None = None,
+    spoken_reply: bool | None = None,
     message_id: str = "",
     wait: float,
 ) -> AskOut:
@@ -93,11 +93,11 @@ async def ask(
         text=text,
         choice=choice,
         sound=handle,
-        aloud=aloud,
+        spoken_reply=spoken_reply,
     )
     begun = time.monotonic()
     # What makes two requests the same, so that a key is not used for two.
-    same = sha256(repr((text, choice, sha256(sound).digest(), aloud, conversation)).encode())
+    same = sha256(repr((text, choice, sha256(sound).digest(), spoken_reply, conversation)).encode())
     taken = await take_in_once(
         service.database, channel, settings, message,
         {"fingerprint": same.hexdigest()}, sound=sound,

@@ -20,7 +20,7 @@ from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, Channel, ClipRecord
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.paging import After, Limit, cursor, place, whole_id
+from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
 from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
@@ -92,7 +92,7 @@ async def place_call(
 @router.get("/channels/{channel}/calls")
 async def list_calls(
     channel: ChannelName, _: MayRead, service: TheService,
-    after: After = "", limit: Limit = 50,
+    cursor: Cursor = "", limit: Limit = 50,
 ) -> Page[CallOut]:  # fmt: skip
     """List a channel's calls, the latest first."""
     wanted = (
@@ -100,14 +100,14 @@ async def list_calls(
         .where(Call.channel == channel)
         .order_by(Call.requested_at.desc(), Call.id.desc())
     )
-    if (start := place(after)) is not None:
+    if (start := place(cursor)) is not None:
         wanted = wanted.where(tuple_(Call.requested_at, Call.id) < start)
     async with service.database.reading() as session:
         if await session.get(Channel, channel) is None:
             raise NotThere(f"there is no channel {channel!r}")
         rows = list((await session.execute(wanted.limit(limit + 1))).scalars())
     items = [CallOut(**_values(each)) for each in rows[:limit]]
-    following = cursor(items[-1].requested_at, items[-1].id) if len(rows) > limit else ""
+    following = next_cursor(items[-1].requested_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
 

@@ -33,7 +33,7 @@ from fond_echo.turns.memory import facts, with_facts
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName
-from fond_echo.web.paging import After, Limit, cursor, place
+from fond_echo.web.paging import Cursor, Limit, next_cursor, place
 from fond_echo.web.problems import NotAllowed, NotThere
 from fond_echo.web.service import TheService
 
@@ -68,20 +68,20 @@ async def list_contacts(
     _: MayRead,
     service: TheService,
     standing: Annotated[str, Query(max_length=20, description="such as refused")] = "",
-    after: After = "",
+    cursor: Cursor = "",
     limit: Limit = 50,
 ) -> Page[ContactOut]:
     """List the contacts of a channel, the latest first."""
     wanted = select(Contact).where(Contact.channel == channel)
     if standing:
         wanted = wanted.where(Contact.standing == standing)
-    if (start := place(after)) is not None:
+    if (start := place(cursor)) is not None:
         wanted = wanted.where(tuple_(Contact.first_seen_at, Contact.id) < start)
     order = Contact.first_seen_at.desc(), Contact.id.desc()
     async with service.database.reading() as session:
         rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).scalars().all()
     items = [_out(row) for row in rows[:limit]]
-    following = cursor(items[-1].first_seen_at, items[-1].id) if len(rows) > limit else ""
+    following = next_cursor(items[-1].first_seen_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
 

@@ -16,7 +16,7 @@ from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Conversation, Inbound, Turn
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.paging import After, Limit, cursor, place, whole_id
+from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import get_turn
@@ -52,19 +52,19 @@ def _out(conversation: Conversation, contact: Contact, text: str | None) -> Conv
 
 @router.get("")
 async def list_conversations(
-    _: MayRead, service: TheService, channel: Filter = "", after: After = "", limit: Limit = 50
+    _: MayRead, service: TheService, channel: Filter = "", cursor: Cursor = "", limit: Limit = 50
 ) -> Page[ConversationOut]:
     """List conversations, the one with the latest turn first."""
     wanted = _conversations()
     if channel:
         wanted = wanted.where(Conversation.channel == channel)
-    if (start := place(after)) is not None:
+    if (start := place(cursor)) is not None:
         wanted = wanted.where(tuple_(Conversation.changed_at, Conversation.id) < start)
     order = Conversation.changed_at.desc(), Conversation.id.desc()
     async with service.database.reading() as session:
         rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).all()
     items = [_out(*row) for row in rows[:limit]]
-    following = cursor(items[-1].changed_at, items[-1].id) if len(rows) > limit else ""
+    following = next_cursor(items[-1].changed_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
 

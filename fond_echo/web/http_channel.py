@@ -32,7 +32,7 @@ router = CheckedRouter(tags=["http channel"])
 MAX_BODY = MAX_BYTES
 FORMS = ("multipart/form-data", "application/x-www-form-urlencoded")
 AT_ONCE = 200
-Sounding = Literal["link", "base64", "data", "bytes", "none"]
+SoundDelivery = Literal["link", "base64", "data-uri", "bytes", "none"]
 
 
 @router.post(
@@ -55,8 +55,10 @@ async def ask_channel(
     service: TheService,
     contact: Annotated[str, Query(max_length=200, description="who asks")] = "",
     conversation: Annotated[str, Query(max_length=200, description="which talk it is")] = "",
-    sound: Annotated[Sounding, Query(description="how the answer's sound comes")] = "link",
-    aloud: Annotated[bool | None, Query(description="answer with sound, or without")] = None,
+    deliver_as: Annotated[
+        SoundDelivery, Query(description="how the answer's sound comes")
+    ] = "link",
+    spoken_reply: Annotated[bool | None, Query(description="answer with sound, or without")] = None,
     wait: Annotated[float, Query(ge=0, le=120, description="seconds at the most")] = 60.0,
     idempotency_key: Annotated[str | None, Header(max_length=200)] = None,
 ) -> Response:
@@ -77,11 +79,11 @@ async def ask_channel(
             text=requested.text,
             choice=requested.choice,
             sound=data,
-            aloud=aloud if requested.aloud is None else requested.aloud,
+            spoken_reply=spoken_reply if requested.spoken_reply is None else requested.spoken_reply,
             message_id=idempotency_key or "",
             wait=wait,
         )
-    return await _response(service, reported, sound)
+    return await _response(service, reported, deliver_as)
 
 
 async def _requested(request: Request, body: bytes) -> tuple[AskIn, bytes]:
@@ -131,7 +133,7 @@ def _unusable(error: ValidationError) -> FondEchoError:
     return NotUsable(what, remedy=remedy)
 
 
-async def _response(service: Service, reported: AskOut, how: Sounding) -> Response:
+async def _response(service: Service, reported: AskOut, how: SoundDelivery) -> Response:
     for each in reported.attachments:
         if each.clip:
             each.link, _ = link_to(service.settings, each.clip, LINK_HOURS)
@@ -149,7 +151,7 @@ async def _response(service: Service, reported: AskOut, how: Sounding) -> Respon
                 )
             text = base64.b64encode(data).decode()
             reported.sound.base64 = text if how == "base64" else ""
-            reported.sound.data = f"data:audio/ogg;base64,{text}" if how == "data" else ""
+            reported.sound.data_uri = f"data:audio/ogg;base64,{text}" if how == "data-uri" else ""
     if how == "none":
         reported.sound = None
     return JSONResponse(json.loads(reported.model_dump_json()), status_code=status)

@@ -145,7 +145,7 @@ async def send_guest_message(slug: Slug, request: Request, service: TheService) 
             text=says.text,
             choice=says.choice,
             sound=body,
-            aloud=says.aloud,
+            spoken_reply=says.spoken_reply,
             wait=WAIT_SECONDS,
         )
     _linked(reported, slug)

@@ -17,7 +17,7 @@ from fond_echo.store.calls import Call
 from fond_echo.store.records import Conversation, Turn
 
 Limit = Annotated[int, Query(ge=1, le=200, description="how many at most")]
-After = Annotated[str, Query(max_length=300, description="`next` of the page before")]
+Cursor = Annotated[str, Query(max_length=300, description="`next` of the page before")]
 
 
 SHORT = 12
@@ -39,7 +39,7 @@ class BadCursor(FondEchoError):
     code = "cursor"
 
 
-def cursor(at: datetime, id: str) -> str:
+def next_cursor(at: datetime, id: str) -> str:
     """The place of an item in a list ordered by time, then id."""
     raw = json.dumps([at.isoformat(), id]).encode()
     return base64.urlsafe_b64encode(raw).decode().rstrip("=")

@@ -240,9 +240,7 @@ async def replay_turns(
             skipped += 1
             continue
         items.append(await replayed(service, was, onto, logic, given.begin))
-    return ReplaysOut(
-        items=items, cursor=ids[-1] if len(ids) == given.limit else "", skipped=skipped
-    )
+    return ReplaysOut(items=items, next=ids[-1] if len(ids) == given.limit else "", skipped=skipped)
 
 
 @router.get("/assistants/{name}/gaps")

@@ -68,7 +68,7 @@ async def list_example_requests(channel: ChannelName, _: MayRead, service: TheSe
     quoted = shlex.quote(address)
     curl = f"curl -sS {quoted} -H {bearer} \\\n  -H {kind} -d {shlex.quote(body)}\n"
     sound = (
-        f"curl -sS {shlex.quote(address + '?sound=bytes')} -H {bearer} \\\n"
+        f"curl -sS {shlex.quote(address + '?deliver_as=bytes')} -H {bearer} \\\n"
         f"  --data-binary @question.ogg -H 'Content-Type: audio/ogg' -o answer.ogg\n"
     )
     return Requests(

@@ -34,7 +34,7 @@ from fond_echo.turns.results import result_of
 from fond_echo.turns.turn import DecodedClip, FetchedSound
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.paging import After, Limit, cursor, place, whole_id
+from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
 from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
@@ -59,7 +59,7 @@ async def list_turns(
     channel: Filter = "",
     state: Filter = "",
     words: Annotated[str, Query(max_length=200)] = "",
-    after: After = "",
+    cursor: Cursor = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
     """List turns, the latest first; `words`: in all of which these were said, among the first
@@ -71,7 +71,7 @@ async def list_turns(
         where.append(Turn.channel == channel)
     if state:
         where.append(Turn.state == state)
-    if (start := place(after)) is not None:
+    if (start := place(cursor)) is not None:
         where.append(tuple_(Turn.received_at, Turn.id) < start)
     async with service.database.reading() as session:
         if words:
@@ -79,7 +79,7 @@ async def list_turns(
         ordered = _turns().where(*where).order_by(*LATEST_FIRST).limit(limit + 1)
         rows = (await session.execute(ordered)).all()
         items = await _outs(session, rows[:limit])
-    following = cursor(items[-1].received_at, items[-1].id) if len(rows) > limit else ""
+    following = next_cursor(items[-1].received_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
 

@@ -103,8 +103,8 @@ class Machine(unittest.IsolatedAsyncioTestCase):
     async def test_secrets_go_only_where_they_are_bound_and_are_struck_out(self):
         self.answers["/a"] = httpx.Response(200, json={"echo": "you said s3cret"})
         outcome = await self.machine.run(
-            [step(post="{{ base }}/a", headers={"Authorization": "Bearer {{ secret['token'] }}"},
-                  json={"again": "{{ secret['token'] }}"}, take={"echo": "$.echo"})], {},
+            [step(post="{{ base }}/a", headers={"Authorization": "Bearer {{ secrets['token'] }}"},
+                  json={"again": "{{ secrets['token'] }}"}, take={"echo": "$.echo"})], {},
         )  # fmt: skip
         self.assertEqual(self.requests[0].headers["authorization"], "Bearer s3cret")
         self.assertNotIn("s3cret", str(outcome.exchanges))

@@ -46,20 +46,22 @@ class Dialogue(Driving):
         await super().asyncSetUp()
         await self.publish(DESK, {"names.abnf": NAMES})
 
-    async def say(self, text, aloud=False):
+    async def say(self, text, spoken_reply=False):
         """What is answered to something said; the route of it."""
         self.number += 1
         self.sent.clear()
-        sound = encode(speech(text, "curlew"), "ogg") if aloud else None
-        turn_id = await self.arrive(f"m{self.number}", "" if aloud else text, sound=sound)
+        sound = encode(speech(text, "curlew"), "ogg") if spoken_reply else None
+        turn_id = await self.arrive(f"m{self.number}", "" if spoken_reply else text, sound=sound)
         await self.driver.work(turn_id)
         return self.sent[0].text if self.sent else ""
 
     async def test_asked_by_voice_answered_by_text_and_by_voice(self):
-        self.assertEqual(await self.say("Book a bicycle place.", aloud=True), "Which island?")
+        self.assertEqual(
+            await self.say("Book a bicycle place.", spoken_reply=True), "Which island?"
+        )
         self.assertEqual(self.sent[0].kind, "voice")
         self.assertEqual(await self.say("hm"), "Brannick or Pell?\n\n1. Brannick\n2. Pell")
-        self.assertEqual(await self.say("I go to Pell.", aloud=True), "How many?")
+        self.assertEqual(await self.say("I go to Pell.", spoken_reply=True), "How many?")
         self.assertEqual(await self.say("two"), "2 to Pell?\n\n1. Yes\n2. No")
         await self.say("1")
         (requested,) = self.world.logic.requested
@@ -68,7 +70,7 @@ class Dialogue(Driving):
 
     async def test_a_number_that_only_the_network_of_the_slot_knows_is_heard(self):
         await self.say("Book a bicycle place to Pell.")
-        self.assertEqual(await self.say("Twenty three.", aloud=True), "23 to Pell?")
+        self.assertEqual(await self.say("Twenty three.", spoken_reply=True), "23 to Pell?")
 
     async def test_undo_is_what_the_logic_names_for_it(self):
         async def booked():
@@ -139,7 +141,7 @@ class Dialogue(Driving):
         self.assertEqual(await self.say("yes"), "The desk is closed.")
 
     async def test_a_route_says_how_it_is_answered(self):
-        await self.say("How much is a ticket?", aloud=True)
+        await self.say("How much is a ticket?", spoken_reply=True)
         self.assertEqual([each.kind for each in self.sent], ["text"])
 
     async def test_goodbye_and_once_more(self):

@@ -223,7 +223,13 @@ class InACall(Driving):
             self.world.channel.sounds[id] = note(said)
             sound = SoundHandle(handle=id, kind="call")
         message = Inbound(
-            id=id, conversation="call-1", contact="isla", text=key, key=key, sound=sound, aloud=True
+            id=id,
+            conversation="call-1",
+            contact="isla",
+            text=key,
+            key=key,
+            sound=sound,
+            spoken_reply=True,
         )
         taken = await take_in_once(
             self.database, "test-channel", self.settings, message, {}, queued=False

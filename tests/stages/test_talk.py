@@ -67,7 +67,7 @@ class Talk(Driving):
         return stages["answer"]["parts"][0]["spoken"]
 
     async def test_a_greeting_may_be_a_recording(self):
-        turn_id = await self.say("", joined=True, aloud=True)
+        turn_id = await self.say("", joined=True, spoken_reply=True)
         stages = {each.name: each.output for each in await self.stages(turn_id)}
         self.assertEqual([part["text"] for part in stages["speak"]["parts"]],
                          ["Good day from the quay."])  # fmt: skip
@@ -77,25 +77,25 @@ class Talk(Driving):
         self.assertIn("there is no sound 'hello.ogg'", str(raised.exception))
 
     async def test_the_rest_of_a_long_answer_is_offered_and_said(self):
-        first = await self.say("What are the rules for dogs?", aloud=True)
+        first = await self.say("What are the rules for dogs?", spoken_reply=True)
         more = "There is more. Shall I go on?"
         self.assertEqual(
             await self.spoken(first), f"Dogs sail free. They stay on the open deck. {more}"
         )
-        second = await self.say("yes", aloud=True)
+        second = await self.say("yes", spoken_reply=True)
         self.assertEqual(
             await self.spoken(second), f"Two at most sail at once. Each has a lead. {more}"
         )
-        third = await self.say("go on", aloud=True)
+        third = await self.say("go on", spoken_reply=True)
         stages = {each.name: each.output for each in await self.stages(third)}
         self.assertEqual(stages["answer"]["parts"][0]["text"], "Muzzles are not needed.")
         # It was all: another yes is nothing that was asked.
-        self.assertEqual((await self.says("yes", aloud=True)), "I know about boats.")
+        self.assertEqual((await self.says("yes", spoken_reply=True)), "I know about boats.")
 
     async def test_who_does_not_want_the_rest_or_asks_something_else(self):
-        await self.say("What are the rules for dogs?", aloud=True)
-        self.assertEqual(await self.says("no thanks", aloud=True), "All right.")
-        await self.say("What are the rules for dogs?", aloud=True)
+        await self.say("What are the rules for dogs?", spoken_reply=True)
+        self.assertEqual(await self.says("no thanks", spoken_reply=True), "All right.")
+        await self.say("What are the rules for dogs?", spoken_reply=True)
         self.assertIn("Which day?", await self.says("I want to meet the skipper."))
 
     async def test_who_reads_has_it_all(self):

@@ -51,7 +51,7 @@ class Wrong(WebTest):
                 self.assertIn("half of a surrogate pair", answer.json()["detail"])
         raw = json.dumps(["2026-11-27T10:00:00+00:00", "\ud800"]).encode()
         after = base64.urlsafe_b64encode(raw).decode()
-        self.assert_refused(await self.client.get("/api/turns", params={"after": after}))
+        self.assert_refused(await self.client.get("/api/turns", params={"cursor": after}))
 
     async def test_bytes_that_are_no_text(self):
         for path in ("/api/keys", "/api/assistants/check"):

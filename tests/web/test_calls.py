@@ -62,7 +62,7 @@ class Calls(WebTest):
     async def test_pages_of_a_list(self):
         ids = [(await self.place()).json()["id"] for _ in range(5)]
         page = (await self.client.get("/api/channels/exchange/calls?limit=3")).json()
-        query = {"limit": 3, "after": page["next"]}
+        query = {"limit": 3, "cursor": page["next"]}
         more = (await self.client.get("/api/channels/exchange/calls", params=query)).json()
         found = [each["id"] for each in page["items"] + more["items"]]
         self.assertEqual((found, more["next"]), (ids[::-1], ""))

@@ -47,8 +47,8 @@ class HttpChannel(ChannelTest):
         )
 
     async def test_sound_in_heard_answer_and_sound_out_in_every_form(self):
-        for how in ("link", "base64", "data"):
-            response = await self.ask(content=note(), params={"sound": how, "contact": how})
+        for how in ("link", "base64", "data-uri"):
+            response = await self.ask(content=note(), params={"deliver_as": how, "contact": how})
             reported = response.json()
             self.assertEqual(reported["heard"]["written"], QUESTION)
             self.assertGreater(len(reported["heard"]["words"]), 5)
@@ -57,22 +57,24 @@ class HttpChannel(ChannelTest):
                 path = sound["link"].removeprefix("http://127.0.0.1:9999")
                 data = (await self.nobody.get(path)).content
             else:
-                text = sound["base64"] or sound["data"].removeprefix("data:audio/ogg;base64,")
+                text = sound["base64"] or sound["data_uri"].removeprefix("data:audio/ogg;base64,")
                 data = base64.b64decode(text)
             self.assertTrue(inspect(data).voice_note)
-        response = await self.ask(content=note(), params={"sound": "bytes", "contact": "b"})
+        response = await self.ask(content=note(), params={"deliver_as": "bytes", "contact": "b"})
         self.assertEqual(response.headers["content-type"], "audio/ogg")
         self.assertTrue(inspect(response.content).voice_note)
         response = await self.ask(
             json={"sound": base64.b64encode(note()).decode(), "contact": "j"},
-            params={"sound": "none"},
+            params={"deliver_as": "none"},
         )
         self.assertEqual(
             (response.json()["heard"]["source"], response.json()["sound"]), ("expected", None)
         )
 
     async def test_a_text_may_be_answered_aloud(self):
-        reported = (await self.ask(json={"text": "What are the fares?", "aloud": True})).json()
+        reported = (
+            await self.ask(json={"text": "What are the fares?", "spoken_reply": True})
+        ).json()
         self.assertIn("£4", reported["answer"])
         self.assertGreater(reported["sound"]["seconds"], 2)
 
@@ -178,7 +180,7 @@ class HttpChannel(ChannelTest):
             self.assert_problem(answer, 422, "request")
             self.assertIn(where, answer.json()["detail"])
             self.assertIn(remedy, answer.text)
-        answer = await self.client.post("/ask/desk?format=ogg&sound=link", json={"text": "x"})
+        answer = await self.client.post("/ask/desk?format=ogg&deliver_as=link", json={"text": "x"})
         self.assert_problem(answer, 422, "request")
         self.assertIn("no parameter 'format'", answer.text)
         self.assert_problem(await self.client.post("/ask/desk", json={}), 422, "nothing-asked")

@@ -118,10 +118,10 @@ class Replays(Commands):
         )).json()  # fmt: skip
         self.assertEqual([each["turn"] for each in page["items"]], [other])
         page = (await self.client.post(
-            "/api/assistants/harbour-desk/replays", json={"files": files, "cursor": page["cursor"]}
+            "/api/assistants/harbour-desk/replays", json={"files": files, "cursor": page["next"]}
         )).json()  # fmt: skip
         self.assertEqual([(e["turn"], e["changed"]) for e in page["items"]], [(turn, ["spoken"])])
-        self.assertEqual(page["cursor"], "")
+        self.assertEqual(page["next"], "")
 
     async def test_from_the_answer_on_the_route_is_kept(self):
         turn = await self.ask("How much is a ticket?")

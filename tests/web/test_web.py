@@ -158,7 +158,7 @@ class Building(WebTest):
                              ("POST", "/api/channels/none/connect"), ("POST", "/api/assistants/none/publish"),
                              ("GET", "/api/nonsense"), ("POST", "/webhooks/none")):  # fmt: skip
             self.assert_problem(await self.client.request(method, path), 404, "not-found")
-        self.assert_problem(await self.client.get("/api/turns?after=nonsense"), 422, "cursor")
+        self.assert_problem(await self.client.get("/api/turns?cursor=nonsense"), 422, "cursor")
         self.assert_problem(await self.client.get("/api/turns?limit=9999"), 422, "request")
         self.assert_problem(await self.client.get("/api/events?after=nonsense"), 422, "cursor")
 
@@ -250,7 +250,7 @@ class Arriving(WebTest):
         self.assertIn("no conversation nobody", missing.json()["detail"])
         seen, after = [], ""
         while True:
-            query = {"conversation": conversation["id"], "limit": 2, "after": after}
+            query = {"conversation": conversation["id"], "limit": 2, "cursor": after}
             page = (await self.client.get("/api/turns", params=query)).json()
             seen += [turn["text"] for turn in page["items"]]
             after = page["next"]
@@ -266,7 +266,7 @@ class Arriving(WebTest):
                 for words, expected in (("BOAT", 6), ("red boat", 3), ("boats", 0)):
                     found, after = [], ""
                     while not found or after:
-                        query = {"words": words, "limit": 2, "after": after, "channel": "skerry"}
+                        query = {"words": words, "limit": 2, "cursor": after, "channel": "skerry"}
                         page = (await self.client.get("/api/turns", params=query)).json()
                         found += [turn["text"] for turn in page["items"]]
                         if not (after := page["next"]):

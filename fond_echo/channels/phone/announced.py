@@ -54,7 +54,7 @@ async def tell_who_asked(database: Database, record: str) -> None:
     )  # fmt: skip
     message = Inbound(
         id=f"announced-{call.id}", conversation=conversation.external_id,
-        contact=contact.external_id, aloud=False, removes=request if done else "",
+        contact=contact.external_id, spoken_reply=False, removes=request if done else "",
         replies=[Reply(text=words).model_dump(mode="json")],
     )  # fmt: skip
     settings = ChannelSettings.model_validate(channel.settings)

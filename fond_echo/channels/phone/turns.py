@@ -240,7 +240,7 @@ class CallTurns:
         message = Inbound.model_validate(
             {
                 "id": new_id(), "conversation": self._start.conversation,
-                "contact": self._start.contact, "name": self._name, "aloud": True, **what,
+                "contact": self._start.contact, "name": self._name, "spoken_reply": True, **what,
             }
         )  # fmt: skip
 
