@@ -92,12 +92,12 @@ def send_all(network: httpx.Client, people: list[str], notes: int, seed: int) ->
 def keyless(echo: FondEcho) -> None:
     """Connect the channel by a description without idempotency keys; hold what is in doubt."""
     channel = next(each for each in echo.channels() if each.name == "skerry")
-    description = channel.description.replace(', key: "{{ key }}"', "")
-    description = description.replace('        key: "{{ key }}"\n', "")
-    assert "{{ key }}" not in description
+    connector = channel.connector.replace(', key: "{{ key }}"', "")
+    connector = connector.replace('        key: "{{ key }}"\n', "")
+    assert "{{ key }}" not in connector
     given = ChannelIn(
         assistant=channel.assistant,
-        description=description,
+        connector=connector,
         values=channel.values,
         settings=channel.settings.model_copy(update={"when_in_doubt": "hold"}),
     )

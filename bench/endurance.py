@@ -112,9 +112,9 @@ def main() -> None:
         Path(folder).chmod(0o755)
         with demo.world(Path(folder) / "data") as world:
             port = free_port()
-            description = LINE.format(port=port, calls=500)
+            connector = LINE.format(port=port, calls=500)
             with FondEcho(world.settings.address, world.key) as echo:
-                channel = ChannelIn(kind="phone", assistant="harbour-desk", description=description)
+                channel = ChannelIn(kind="phone", assistant="harbour-desk", connector=connector)
                 echo.put_channel("bench", channel)
                 while echo.channel("bench").state != "open":
                     time.sleep(0.5)

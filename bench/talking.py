@@ -136,7 +136,7 @@ def main() -> None:
             with FondEcho(world.settings.address, world.key) as echo:
                 text = CHANNEL.format(port=port, calls=chosen.calls, record="true")
                 echo.put_channel(
-                    "bench", ChannelIn(kind="phone", assistant="harbour-desk", description=text)
+                    "bench", ChannelIn(kind="phone", assistant="harbour-desk", connector=text)
                 )
                 while echo.channel("bench").state != "open":
                     time.sleep(0.5)

@@ -142,8 +142,8 @@ export const api = {
     call<Key & { key: string }>("POST", "/api/keys", { name, scopes }),
   revokeKey: (id: string) => call<Key>("DELETE", `/api/keys/${id}`),
   engines: () => call<Engine[]>("GET", "/api/engines"),
-  putEngine: (name: string, description: string, base: string) =>
-    call<Engine>("PUT", `/api/engines/${name}`, { description, values: base ? { base } : {} }),
+  putEngine: (name: string, connector: string, base: string) =>
+    call<Engine>("PUT", `/api/engines/${name}`, { connector, values: base ? { base } : {} }),
   deleteEngine: (name: string) => call<void>("DELETE", `/api/engines/${name}`),
   tryEngine: (name: string, text: string, to = "") =>
     call<EngineTrial>("POST", `/api/engines/${name}/trials`, { text, to }),

@@ -578,10 +578,10 @@ export interface components {
       /** Assistant */
       assistant: string;
       /**
-       * Description
+       * Connector
        * @default
        */
-      description: string;
+      connector: string;
       /** Values */
       values?: {
         [key: string]: string;
@@ -613,8 +613,8 @@ export interface components {
       values: {
         [key: string]: unknown;
       };
-      /** Description */
-      description: string;
+      /** Connector */
+      connector: string;
       settings: components["schemas"]["ChannelSettings"];
       /** Address */
       address: string;
@@ -1035,8 +1035,8 @@ export interface components {
      * @description An engine to connect: the text of its connector file, and the values that it asks for.
      */
     EngineIn: {
-      /** Description */
-      description: string;
+      /** Connector */
+      connector: string;
       /** Values */
       values?: {
         [key: string]: string;
@@ -1055,8 +1055,8 @@ export interface components {
        * @enum {string}
        */
       does: "transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw";
-      /** Description */
-      description: string;
+      /** Connector */
+      connector: string;
       /** Values */
       values: {
         [key: string]: string;

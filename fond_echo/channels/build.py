@@ -13,7 +13,7 @@ from fond_echo.channels.phone.channel import NoCall
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
 from fond_echo.contract.channel import ChannelSettings
-from fond_echo.documents.connector import read_description
+from fond_echo.documents.connector import read_connector
 from fond_echo.store.records import Channel
 from fond_echo.turns.ports import Clips
 
@@ -43,8 +43,8 @@ class ChannelBuilder:
         """A channel that has a network."""
         values: dict[str, Any] = record.values
         if record.kind == "adapter":
-            return load_adapter(record.description, values, vault, self.client)
-        description = read_description(record.description, f"{record.name}.yaml", frozenset(values))
-        limits = description.limits
+            return load_adapter(record.connector, values, vault, self.client)
+        connector = read_connector(record.connector, f"{record.name}.yaml", frozenset(values))
+        limits = connector.limits
         throttle = self._throttles.of(record.name, limits.rate, limits.concurrency)
-        return ChatChannel(description, values, record.facts, self.client, vault, throttle)
+        return ChatChannel(connector, values, record.facts, self.client, vault, throttle)

@@ -17,7 +17,7 @@ from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
 from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.connector import SENDING, NetworkDescription
+from fond_echo.documents.connector import SENDING, ChatConnector
 from fond_echo.documents.steps import filter_path
 from fond_echo.turns.ports import Abilities, Fetched, Outgoing, Sent
 
@@ -60,26 +60,26 @@ class ChatChannel:
 
     def __init__(
         self,
-        description: NetworkDescription,
+        connector: ChatConnector,
         values: dict[str, Any],
         facts: dict[str, Any],
         client: httpx.AsyncClient,
         vault: Secrets,
         throttle: Throttle | None = None,
     ) -> None:
-        self.description = description
+        self.connector = connector
         self._client = client
         self._facts = facts
         self._vault = vault
-        declared = [declared_host(each, values) for each in description.hosts]
-        oauth = description.oauth
+        declared = [declared_host(each, values) for each in connector.hosts]
+        oauth = connector.oauth
         tokens = TokenSource(client, oauth, values) if oauth else None
         self._throttle = throttle
         self._machine = RequestMachine(client, vault, values, declared, throttle, tokens)
 
     @property
     def abilities(self) -> Abilities:
-        requests, limits = self.description.requests, self.description.limits
+        requests, limits = self.connector.requests, self.connector.limits
         return Abilities(
             frozenset(kind for kind in SENDING if requests[kind]),
             limits.text.characters,
@@ -101,7 +101,7 @@ class ChatChannel:
     async def ask_after(self, cursor: str) -> tuple[Any, str]:
         """Ask for what came after a place; gives what the network answers, and the new place.
         Raises ConnectorError."""
-        step = self.description.receive.poll
+        step = self.connector.receive.poll
         assert step is not None
         taking = step.model_copy(update={"take": {**step.take, "next_cursor": step.cursor}})
         outcome = await self._machine.run([taking], {**self._facts, "cursor": cursor})
@@ -110,13 +110,13 @@ class ChatChannel:
     async def caught_up(self) -> str:
         """The place behind all that is there already, where the connector file does not say that
         the backlog is answered; "" where it does. Raises ConnectorError."""
-        poll = self.description.receive.poll
+        poll = self.connector.receive.poll
         if poll is None or poll.begin == "backlog":
             return ""
         cursor = ""
         for _ in range(MAX_BACKLOG):
             document, following = await self.ask_after(cursor)
-            there = found_at(storable(document), self.description.receive.each)
+            there = found_at(storable(document), self.connector.receive.each)
             if following == cursor or not there:
                 return following
             cursor = following
@@ -130,7 +130,7 @@ class ChatChannel:
         come back are left out."""
         found: list[Arrived] = []
         try:
-            posts = found_at(storable(payload), self.description.receive.each)
+            posts = found_at(storable(payload), self.connector.receive.each)
         except (WrongAnswer, RecursionError) as error:
             return [Unreadable({"begins": repr(payload)[:MAX_SHOWN]}, _why(error))]
         for post in posts:
@@ -145,11 +145,11 @@ class ChatChannel:
 
     def _read(self, post: Any) -> Inbound | None:
         """A message in our shape; None for one of our own."""
-        ours = self.description.receive.ours
+        ours = self.connector.receive.ours
         return None if ours and taken(post, ours) else self._message(post)
 
     def _message(self, post: Any) -> Inbound:
-        receive = self.description.receive
+        receive = self.connector.receive
         paths = receive.message
         values = {
             name: taken(post, path) for name, path in paths.model_dump(exclude_none=True).items()
@@ -176,13 +176,13 @@ class ChatChannel:
         )
 
     def _quoted(self, values: dict[str, Any], post: Any) -> Quoted | None:
-        words, ours = values.get("quoted"), _holds(self.description.receive.quotes_us, post)
+        words, ours = values.get("quoted"), _holds(self.connector.receive.quotes_us, post)
         if not words and not ours:
             return None
         return Quoted(text=str(words or "")[:4_000], ours=ours)
 
     def _command(self, text: str) -> tuple[str, bool]:
-        out = self.description.send
+        out = self.connector.send
         mark = out.command_mark
         if mark and text.startswith(mark) and len(text) > len(mark):
             return text[len(mark) :].strip(), True
@@ -193,7 +193,7 @@ class ChatChannel:
         length = float(seconds) if isinstance(seconds, (int, float)) else None
         if values.get("sound") is not None:
             kind = values.get("sound_kind")
-            is_note = kind is None or kind == self.description.receive.note_when
+            is_note = kind is None or kind == self.connector.receive.note_when
             return SoundHandle(
                 handle=str(values["sound"]), kind="note" if is_note else "file", seconds=length
             )
@@ -232,7 +232,7 @@ class ChatChannel:
         return Sent(str(outcome.facts.get("id", "")), exchanges)
 
     def _wants_bytes(self, kind: str) -> bool:
-        return any("file" in step.asks_for() for step in self.description.requests[kind])
+        return any("file" in step.asks_for() for step in self.connector.requests[kind])
 
     async def _download(self, outgoing: Outgoing) -> Payload:
         """An attachment that the network wants as bytes, from its address. Raises
@@ -265,14 +265,14 @@ class ChatChannel:
     ) -> None:
         """Run a request that nobody misses: in a burst the answers go first, and it is left out."""
         roomy = self._throttle is None or self._throttle.roomy
-        if roomy and self.description.requests[kind]:
+        if roomy and self.connector.requests[kind]:
             await self.run(kind, {**facts, "conversation": conversation, "contact": contact})
 
     async def run(self, kind: str, facts: dict[str, Any]) -> Outcome:
         """Run one of the description's requests over facts. Raises ConnectorError."""
-        steps = self.description.requests[kind]
+        steps = self.connector.requests[kind]
         if not steps and kind not in ("connect", "fetch"):
-            raise ConnectorError(f"the network {self.description.network} cannot send {kind}")
+            raise ConnectorError(f"the network {self.connector.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
 
 

@@ -145,7 +145,7 @@ def _run(options: argparse.Namespace) -> int:
                 ask = _spoken if does == "speak" else _heard
                 answer = ask(echo, engine, file, said, options.language)
                 echo.add_bench_answers(options.name, [BenchAnswer(**{**answer, "file": name})])
-                progress.update(task, advance=1, description=engine)
+                progress.update(task, advance=1, connector=engine)
         found = echo.bench(options.name)
     return _shown(found, options)
 

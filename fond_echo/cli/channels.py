@@ -106,15 +106,15 @@ def _described(kind: str, file: Path, values: frozenset[str]) -> str:
 
         read_phone(text, str(file))
     else:
-        from fond_echo.documents.connector import read_description
+        from fond_echo.documents.connector import read_connector
 
-        read_description(text, str(file), values)
+        read_connector(text, str(file), values)
     return text
 
 
 def _add(options: argparse.Namespace) -> int:
     values = dict(options.set)
-    description = options.connector or ""
+    connector = options.connector or ""
     if options.kind in ("chat", "phone"):
         if not options.connector:
             reported = (
@@ -122,11 +122,11 @@ def _add(options: argparse.Namespace) -> int:
             )
             print(reported, file=sys.stderr)
             return 2
-        description = _described(options.kind, Path(options.connector), frozenset(values))
+        connector = _described(options.kind, Path(options.connector), frozenset(values))
     channel = ChannelIn(
         kind=options.kind,
         assistant=options.assistant,
-        description=description,
+        connector=connector,
         values=values,
         settings=_settings(options.settings) if options.settings is not None else None,
     )
@@ -144,7 +144,7 @@ def changes(before: ChannelOut, after: ChannelOut) -> Iterator[str]:
     for name in ("kind", "assistant"):
         if getattr(before, name) != getattr(after, name):
             yield f"{name}: {getattr(before, name)} → {getattr(after, name)}"
-    if before.description != after.description:
+    if before.connector != after.connector:
         yield "description: changed"
     yield from _differences("", before.values, after.values)
     yield from _differences("", before.settings.model_dump(), after.settings.model_dump())

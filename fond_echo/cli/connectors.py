@@ -80,11 +80,11 @@ def _add_reach(command: argparse.ArgumentParser) -> None:
 
 
 def _described(options: argparse.Namespace) -> Any:
-    from fond_echo.documents.connector import read_description
+    from fond_echo.documents.connector import read_connector
 
     values = dict(options.set)
     names = frozenset(values) | {"base"}
-    return read_description(text_in(options.file), str(options.file), names), values
+    return read_connector(text_in(options.file), str(options.file), names), values
 
 
 def _check(options: argparse.Namespace) -> int:
@@ -93,19 +93,19 @@ def _check(options: argparse.Namespace) -> int:
     if _is_phone(options.file):
         return _check_phone(options)
     try:
-        description, _ = _described(options)
+        connector, _ = _described(options)
     except InvalidFile as error:
         if options.json:
             print_json({"errors": [vars(fault) for fault in error.errors]})
             return 1
         raise
-    able = sorted(kind for kind, steps in description.requests.items() if steps)
+    able = sorted(kind for kind, steps in connector.requests.items() if steps)
     if options.json:
-        print_json({"errors": [], "network": description.network, "requests": able})
+        print_json({"errors": [], "network": connector.network, "requests": able})
     else:
-        print(f"{description.network}: no errors; requests: {', '.join(able)}")
-        if description.secrets():
-            print(f"  secrets by name: {', '.join(sorted(description.secrets()))}")
+        print(f"{connector.network}: no errors; requests: {', '.join(able)}")
+        if connector.secrets():
+            print(f"  secrets by name: {', '.join(sorted(connector.secrets()))}")
     return 0
 
 
@@ -135,18 +135,18 @@ def _check_phone(options: argparse.Namespace) -> int:
 
 
 def _try(options: argparse.Namespace) -> int:
-    description, values = _described(options)
-    if options.request not in description.requests:
-        known = ", ".join(description.requests)
+    connector, values = _described(options)
+    if options.request not in connector.requests:
+        known = ", ".join(connector.requests)
         print(f"fond-echo: no request {options.request!r}; there are {known}", file=sys.stderr)
         return 2
-    if not description.requests[options.request]:
-        print(f"{description.network} has no {options.request}", file=sys.stderr)
+    if not connector.requests[options.request]:
+        print(f"{connector.network} has no {options.request}", file=sys.stderr)
         return 1
-    return asyncio.run(_run(options, description, values))
+    return asyncio.run(_run(options, connector, values))
 
 
-async def _run(options: argparse.Namespace, description: Any, values: dict[str, str]) -> int:
+async def _run(options: argparse.Namespace, connector: Any, values: dict[str, str]) -> int:
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.connectors.wire import Payload
@@ -162,7 +162,7 @@ async def _run(options: argparse.Namespace, description: Any, values: dict[str, 
         facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
     vault = _Asked(dict(options.secret))
     async with guarded_client(options.private) as client:
-        channel = ChatChannel(description, values, {}, client, vault)
+        channel = ChatChannel(connector, values, {}, client, vault)
         error: FondEchoError | None = None
         try:
             outcome = await channel.run(options.request, facts)
@@ -224,7 +224,7 @@ def paths_in(value: Any, path: str = "$") -> list[tuple[str, Any]]:
     return [(path, value)]
 
 
-def show_message(description: Any, values: dict[str, str], payload: Any) -> None:
+def show_message(connector: Any, values: dict[str, str], payload: Any) -> None:
     """Every value with its path, and what the description makes of the message."""
     import httpx
 
@@ -237,7 +237,7 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
     width = min(46, max((len(path) for path, _ in found), default=0))
     for path, value in found:
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")
-    channel = ChatChannel(description, values, {}, httpx.AsyncClient(), Vault({}))
+    channel = ChatChannel(connector, values, {}, httpx.AsyncClient(), Vault({}))
     print("\nRead by the connector file as:")
     messages = channel.messages(payload)
     if not messages:
@@ -254,10 +254,10 @@ def show_message(description: Any, values: dict[str, str], payload: Any) -> None
 
 def _listen(options: argparse.Namespace) -> int:
     """Wait for messages: one, or as many as are wanted, or until Ctrl-C."""
-    description, values = _described(options)
+    connector, values = _described(options)
     wanted = 0 if options.several else options.count or 1
-    if description.receive.poll is not None:
-        return asyncio.run(_poll(options, description, values, wanted))
+    if connector.receive.poll is not None:
+        return asyncio.run(_poll(options, connector, values, wanted))
     got: list[bytes] = []
 
     class Handler(BaseHTTPRequestHandler):
@@ -289,35 +289,35 @@ def _listen(options: argparse.Namespace) -> int:
     except ValueError:
         print(f"The message is not JSON: {got[-1][:200]!r}", file=sys.stderr)
         return 1
-    _show_payloads(description, values, payloads, wanted)
+    _show_payloads(connector, values, payloads, wanted)
     return 0
 
 
 def _show_payloads(
-    description: Any, values: dict[str, str], payloads: list[Any], wanted: int
+    connector: Any, values: dict[str, str], payloads: list[Any], wanted: int
 ) -> None:
     if wanted == 1:
         print(json.dumps(payloads[0], indent=2, ensure_ascii=False)[:4_000])
-        show_message(description, values, payloads[0])
+        show_message(connector, values, payloads[0])
     else:
-        show_messages(description, payloads)
+        show_messages(connector, payloads)
 
 
 async def _poll(
-    options: argparse.Namespace, description: Any, values: dict[str, str], wanted: int
+    options: argparse.Namespace, connector: Any, values: dict[str, str], wanted: int
 ) -> int:
     """Ask a network for messages until so many came, or until Ctrl-C."""
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.documents.payloads import messages_in
 
-    poll, receive = description.receive.poll, description.receive
+    poll, receive = connector.receive.poll, connector.receive
     vault, payloads, count = _Asked(dict(options.secret)), list[Any](), 0
     cursor = options.cursor
     print("Asking the network for messages (Ctrl-C ends it)", flush=True)
     with contextlib.suppress(KeyboardInterrupt, asyncio.CancelledError):
         async with guarded_client(options.private) as client:
-            channel = ChatChannel(description, values, {}, client, vault)
+            channel = ChatChannel(connector, values, {}, client, vault)
             while True:
                 document, cursor = await channel.ask_after(cursor)
                 if came := len(list(messages_in(document, receive.each))):
@@ -331,15 +331,15 @@ async def _poll(
         return 1
     if options.keep:
         options.keep.write_text("\n".join(json.dumps(each) for each in payloads))
-    _show_payloads(description, values, payloads, wanted)
+    _show_payloads(connector, values, payloads, wanted)
     return 0
 
 
-def show_messages(description: Any, payloads: list[Any]) -> None:
+def show_messages(connector: Any, payloads: list[Any]) -> None:
     """One table of fields by kinds of messages, warnings, and a draft of `message:`."""
     from fond_echo.documents import payloads as side
 
-    receive = description.receive
+    receive = connector.receive
     messages = [
         (side.kind_of(each, receive), each)
         for payload in payloads

@@ -79,7 +79,7 @@ def _add(options: argparse.Namespace) -> int:
     text, values = text_in(options.file), dict(options.set)
     name = read_engine(text, str(options.file), frozenset(values)).engine
     with service(options) as echo:
-        found = echo.put_engine(name, EngineIn(description=text, values=values))
+        found = echo.put_engine(name, EngineIn(connector=text, values=values))
         there = {each.name for each in echo.secrets()}
     if options.json:
         print_json(found)

@@ -90,7 +90,7 @@ class ChannelIn(Schema):
 
     kind: ChannelKind = "chat"
     assistant: Name
-    description: str = Field(default="", max_length=1_000_000)
+    connector: str = Field(default="", max_length=1_000_000)
     values: dict[str, str] = Field(default_factory=dict, max_length=50)
     settings: ChannelSettings | None = None
 
@@ -107,7 +107,7 @@ class ChannelOut(Schema):
     reason: str
     facts: dict[str, Any]
     values: dict[str, Any]
-    description: str
+    connector: str
     settings: ChannelSettings
     address: str
     refused: int

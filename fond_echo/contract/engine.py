@@ -33,7 +33,7 @@ class EngineAsked(Schema):
 class EngineIn(Schema):
     """An engine to connect: the text of its connector file, and the values that it asks for."""
 
-    description: str = Field(min_length=1, max_length=200_000)
+    connector: str = Field(min_length=1, max_length=200_000)
     values: dict[str, str] = Field(default_factory=dict, max_length=50)
 
 
@@ -53,7 +53,7 @@ class EngineOut(Schema):
 
     name: Name
     does: EngineKind
-    description: str
+    connector: str
     values: dict[str, str]
     languages: list[str]
     secrets: list[str]

@@ -100,12 +100,12 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     echo.put_secret("carrier-pass", places.carrier_pass, [f"127.0.0.1:{places.carrier}"])
     echo.put_secret("timetable-mark", places.logic_secret, [host(places.logic)])
     echo.put_secret("gannet-pass", places.engines_pass, [host(places.engines)])
-    connected = {each.name: (each.description, each.values) for each in echo.engines()}
+    connected = {each.name: (each.connector, each.values) for each in echo.engines()}
     for name in ENGINES:
         text = (HERE / "engines" / f"{name}.yaml").read_text("utf-8")
         values = {"base": places.engines}
         if connected.get(name) != (text, values):
-            echo.put_engine(name, EngineIn(description=text, values=values))
+            echo.put_engine(name, EngineIn(connector=text, values=values))
     handbook = {
         name: text for name, text in files_of(ASSISTANT).items() if name.startswith("handbook/")
     }
@@ -119,7 +119,7 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
             echo.publish_assistant(name)
     skerry = ChannelIn(
         assistant=ASSISTANT,
-        description=(HERE / "skerry.yaml").read_text("utf-8"),
+        connector=(HERE / "skerry.yaml").read_text("utf-8"),
         values={"base": places.network},
         settings=ChannelSettings(
             when_in_doubt="retry", groups=Groups(names=["harbour desk", "desk"])
@@ -128,16 +128,16 @@ def fill(echo: FondEcho, places: Places) -> dict[str, ChannelOut]:
     crew = Access(mode="list", refusal="This is the crew's own channel. Maren will let you in.")
     spindrift = ChannelIn(
         assistant=ASSISTANT,
-        description=(HERE / "spindrift.yaml").read_text("utf-8"),
+        connector=(HERE / "spindrift.yaml").read_text("utf-8"),
         values={"base": places.second},
         settings=ChannelSettings(when_in_doubt="retry", access=crew),
     )
     channels = {
         "exchange": ChannelIn(
-            kind="phone", assistant=ASSISTANT, description=_phone("exchange.yaml", places)
+            kind="phone", assistant=ASSISTANT, connector=_phone("exchange.yaml", places)
         ),
         "gale-phone": ChannelIn(
-            kind="phone", assistant=OUTBOUND, description=_phone("gale.yaml", places)
+            kind="phone", assistant=OUTBOUND, connector=_phone("gale.yaml", places)
         ),
         "skerry": skerry,
         "spindrift": spindrift,

@@ -189,7 +189,7 @@ class ClientCredentials(Schema):
     scope: str = ""
 
 
-class NetworkDescription(Schema):
+class ChatConnector(Schema):
     """A chat network."""
 
     network: Name
@@ -242,9 +242,9 @@ FACTS: dict[str, set[str]] = {
 
 
 @lru_cache(maxsize=200)
-def read_description(
+def read_connector(
     text: str, file: str, values: frozenset[str] = frozenset(("base",))
-) -> NetworkDescription:
+) -> ChatConnector:
     """Read and check a description of a chat network; read ones are kept.
 
     Args:
@@ -254,14 +254,14 @@ def read_description(
         InvalidFile: with every fault that was found.
     """
     source = read_yaml(text, file)
-    description = validated(source, NetworkDescription)
+    connector = validated(source, ChatConnector)
     errors: list[FileError] = []
-    connected = {name for step in description.receive.connect for name in step.take}
-    for kind, steps in description.requests.items():
+    connected = {name for step in connector.receive.connect for name in step.take}
+    for kind, steps in connector.requests.items():
         path: Path = ("send", kind) if kind in SENDING else (kind,)
         if kind in ("connect", "poll"):
             path = ("receive", kind)
-        known = {*FACTS[kind], *values, "secrets", *({"token"} if description.oauth else ())}
+        known = {*FACTS[kind], *values, "secrets", *({"token"} if connector.oauth else ())}
         known |= connected if kind != "connect" else set()
         for number, step in enumerate(steps):
             at = path if kind == "poll" else (*path, number)
@@ -270,30 +270,27 @@ def read_description(
                 errors.append(source.error(at, what, f"known: {', '.join(sorted(known))}"))
             errors += address_errors(source, at, step, values)
             known |= set(step.take)
-    message = description.receive.message
-    if (message.sound or message.document) and not description.fetch:
+    message = connector.receive.message
+    if (message.sound or message.document) and not connector.fetch:
         at = ("receive", "message", "sound" if message.sound else "document")
         remedy = "add fetch: the steps that get the sound"
         errors.append(source.error(at, "fetch says nothing about it", remedy))
-    if not description.requests["text"]:
+    if not connector.requests["text"]:
         errors.append(source.error(("send", "text"), "a network must be able to send text"))
-    errors += _unfilled(source, description, values)
+    errors += _unfilled(source, connector, values)
     if errors:
         raise InvalidFile(errors)
-    return description
+    return connector
 
 
-def _unfilled(
-    source: Any, description: NetworkDescription, values: frozenset[str]
-) -> list[FileError]:
+def _unfilled(source: Any, connector: ChatConnector, values: frozenset[str]) -> list[FileError]:
     """Places outside the steps whose templates ask for what no channel fills in."""
     templates: list[tuple[Path, str]] = [
-        (("hosts", number), text) for number, text in enumerate(description.hosts)
+        (("hosts", number), text) for number, text in enumerate(connector.hosts)
     ]
-    if description.oauth:
+    if connector.oauth:
         templates += [
-            (("oauth", name), getattr(description.oauth, name))
-            for name in ("token_url", "client_id")
+            (("oauth", name), getattr(connector.oauth, name)) for name in ("token_url", "client_id")
         ]
     errors = []
     for path, text in templates:

@@ -148,7 +148,7 @@ class EngineLimits(Schema):
     daily_budget: Annotated[float, Field(gt=0)] | None = None
 
 
-class EngineDescription(Schema):
+class EngineConnector(Schema):
     """An engine. `languages` are those it knows, all where none are given; `voices` are what the
     service calls the voices of assistants, `default` for all others. `live` is how a recognizer
     hears calls; with nothing else, it hears voice notes in the same way."""
@@ -169,7 +169,7 @@ class EngineDescription(Schema):
     limits: EngineLimits = Field(default_factory=EngineLimits)
 
     @model_validator(mode="after")
-    def _gives_what_it_does(self) -> EngineDescription:
+    def _gives_what_it_does(self) -> EngineConnector:
         if self.live is not None and self.does != "transcribe":
             raise ValueError("live is for an engine that does transcribe")
         if not self.request and self.live is None:
@@ -215,7 +215,7 @@ FACTS: dict[EngineKind, frozenset[str]] = {
 @lru_cache(maxsize=100)
 def read_engine(
     text: str, file: str, values: frozenset[str] = frozenset(("base",))
-) -> EngineDescription:
+) -> EngineConnector:
     """Read and check a description of an engine; read ones are kept.
 
     Args:
@@ -225,23 +225,23 @@ def read_engine(
         InvalidFile: with every error that was found.
     """
     source = read_yaml(text, file)
-    description = validated(source, EngineDescription)
+    connector = validated(source, EngineConnector)
     errors: list[FileError] = []
-    always = {*values, "secrets", *({"token"} if description.oauth else ())}
-    known = always | FACTS[description.does]
-    for number, step in enumerate(description.request):
+    always = {*values, "secrets", *({"token"} if connector.oauth else ())}
+    known = always | FACTS[connector.does]
+    for number, step in enumerate(connector.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)
         errors += address_errors(source, ("request", number), step, values)
         known |= {*step.take, *(["streamed"] if step.stream else [])}
-    for path, names in _live_names(description):
+    for path, names in _live_names(connector):
         sound = {"sound"} if path[-1] == "message" else set()
         errors += _unfilled(source, path, names, always | sound | {"language", "hints", "rate"})
-    for path, template in _templates(description):
+    for path, template in _templates(connector):
         names = _names(template)
         errors += _unfilled(source, path, names, known if path[0] == "result" else always)
     if errors:
         raise InvalidFile(errors)
-    return description
+    return connector
 
 
 def _unfilled(
@@ -252,14 +252,14 @@ def _unfilled(
         yield source.error(path, what, f"known: {', '.join(sorted(known))}")
 
 
-def _templates(description: EngineDescription) -> Iterator[tuple[Path, str]]:
+def _templates(connector: EngineConnector) -> Iterator[tuple[Path, str]]:
     """Templates outside the steps, with their places."""
-    for number, text in enumerate(description.hosts):
+    for number, text in enumerate(connector.hosts):
         yield ("hosts", number), text
-    if description.oauth:
-        yield ("oauth", "token_url"), description.oauth.token_url
-        yield ("oauth", "client_id"), description.oauth.client_id
-    result = description.result
+    if connector.oauth:
+        yield ("oauth", "token_url"), connector.oauth.token_url
+        yield ("oauth", "client_id"), connector.oauth.client_id
+    result = connector.result
     for name in ("text", "spoken", "confidence", "cut_off", "tokens", "remember"):
         yield ("result", name), getattr(result, name)
     for part in ("segments", "calls", "sources", "choices"):
@@ -267,9 +267,9 @@ def _templates(description: EngineDescription) -> Iterator[tuple[Path, str]]:
             yield ("result", part, "each"), found.each
 
 
-def _live_names(description: EngineDescription) -> Iterator[tuple[Path, frozenset[str]]]:
+def _live_names(connector: EngineConnector) -> Iterator[tuple[Path, frozenset[str]]]:
     """What the templates of a live socket ask for, with their places."""
-    if (live := description.live) is not None:
+    if (live := connector.live) is not None:
         headers = [each for each in live.headers.values() if isinstance(each, str)]
         for name, tree in (
             ("socket", live.socket), ("headers", headers), ("first", live.first),

@@ -141,7 +141,7 @@ class CallHandling(Schema):
     not_connected: str = ""
 
 
-class PhoneDescription(Schema):
+class PhoneConnector(Schema):
     """A phone channel. `numbers` lead here (all, where there are none); `peers` may call without
     being asked who they are: addresses or networks; `callers` after proving it; `max_calls` is how
     many there may be at once; without `outbound` no calls are placed. `assistants` has numbers that
@@ -166,7 +166,7 @@ class PhoneDescription(Schema):
         return value
 
     @model_validator(mode="after")
-    def _somebody_can_call(self) -> PhoneDescription:
+    def _somebody_can_call(self) -> PhoneConnector:
         if not (self.peers or self.registrars or self.callers):
             raise ValueError("nobody can call: say peers (addresses), callers or registrars")
         for number in self.assistants:
@@ -229,10 +229,10 @@ class PhoneDescription(Schema):
 
 
 @lru_cache(maxsize=100)
-def read_phone(text: str, file: str) -> PhoneDescription:
+def read_phone(text: str, file: str) -> PhoneConnector:
     """Read and check the description of a phone channel.
 
     Raises:
         InvalidFile: with every fault that was found.
     """
-    return validated(read_yaml(text, file), PhoneDescription)
+    return validated(read_yaml(text, file), PhoneConnector)

@@ -96,14 +96,15 @@ class SecretRef(Schema):
     secret: Name
 
 
-_IN_TEMPLATE = re.compile(r"""\bsecret\s*(?:\[\s*['"]([\w.-]+)['"]\s*\])""")
+_IN_TEMPLATE = re.compile(r"""\bsecrets\s*(?:\[\s*['"]([\w.-]+)['"]\s*\]|\.\s*(\w+))""")
 
 
-def secrets_of(description: Schema, steps: Iterable[Step]) -> set[str]:
+def secrets_of(connector: Schema, steps: Iterable[Step]) -> set[str]:
     """The names of the secrets that a description refers to: in headers of its steps by
     `{secret: NAME}`, and in templates anywhere."""
-    text = description.model_dump_json(by_alias=True).replace('\\"', '"')
-    return {name for step in steps for name in step.secrets()} | set(_IN_TEMPLATE.findall(text))
+    text = connector.model_dump_json(by_alias=True).replace('\\"', '"')
+    named = {first or second for first, second in _IN_TEMPLATE.findall(text)}
+    return {name for step in steps for name in step.secrets()} | named
 
 
 HeaderValue = TemplateText | SecretRef

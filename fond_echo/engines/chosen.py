@@ -80,7 +80,7 @@ class ChosenRecognizer:
         one = self.order.connected.get(names[0]) if names else None
         if one is None:
             return 0.0, ""
-        price = one.engine.description.price
+        price = one.engine.connector.price
         return price.per_minute * seconds / 60 + price.per_call, price.currency
 
     def live(self, expected: Expected, language: str) -> LiveHearing | None:

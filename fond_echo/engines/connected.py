@@ -14,7 +14,7 @@ from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
 from fond_echo.connectors.wire import declared_host
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.engine import EngineDescription, read_engine
+from fond_echo.documents.engine import EngineConnector, read_engine
 from fond_echo.engines.described import DescribedEngine
 from fond_echo.engines.order import Connected
 from fond_echo.store.database import Database
@@ -39,7 +39,7 @@ class ConnectedEngines:
         found = {}
         for row, spent in rows:
             try:
-                made = self.make(row.description, f"{row.name}.yaml", row.values, vault.apart())
+                made = self.make(row.connector, f"{row.name}.yaml", row.values, vault.apart())
             except FondEchoError as error:
                 log.warning("an engine cannot be used", engine=row.name, reason=str(error))
                 continue
@@ -54,21 +54,21 @@ class ConnectedEngines:
         Raises:
             InvalidFile: with every error of the file.
         """
-        description = read_engine(text, file, frozenset(values))
-        limits = description.limits
-        throttle = self._throttles.of(description.engine, limits.rate, limits.concurrency)
-        tokens = self._tokens_of(description, values)
-        hosts = [declared_host(each, values) for each in description.hosts]
+        connector = read_engine(text, file, frozenset(values))
+        limits = connector.limits
+        throttle = self._throttles.of(connector.engine, limits.rate, limits.concurrency)
+        tokens = self._tokens_of(connector, values)
+        hosts = [declared_host(each, values) for each in connector.hosts]
         machine = RequestMachine(self._client, vault, values, hosts, throttle, tokens)
-        return DescribedEngine(description, machine, self._decoder)
+        return DescribedEngine(connector, machine, self._decoder)
 
     def _tokens_of(
-        self, description: EngineDescription, values: Mapping[str, str]
+        self, connector: EngineConnector, values: Mapping[str, str]
     ) -> TokenSource | None:
         """Where its tokens come from: one token serves many turns."""
-        if description.oauth is None:
+        if connector.oauth is None:
             return None
-        key = description.engine, description.oauth.model_dump_json(), tuple(sorted(values.items()))
+        key = connector.engine, connector.oauth.model_dump_json(), tuple(sorted(values.items()))
         if key not in self._tokens:
-            self._tokens[key] = TokenSource(self._client, description.oauth, dict(values))
+            self._tokens[key] = TokenSource(self._client, connector.oauth, dict(values))
         return self._tokens[key]

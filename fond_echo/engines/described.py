@@ -38,7 +38,7 @@ from fond_echo.core.progress import reach
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
-from fond_echo.documents.engine import EngineDescription, rendered
+from fond_echo.documents.engine import EngineConnector, rendered
 from fond_echo.documents.media import picture_type
 from fond_echo.turns.ports import Decoder
 
@@ -91,7 +91,7 @@ class DescribedEngine:
         decoder: reads the sound that it gives, where that can do no harm.
     """
 
-    description: EngineDescription
+    connector: EngineConnector
     machine: RequestMachine
     decoder: Decoder
 
@@ -99,7 +99,7 @@ class DescribedEngine:
         self, facts: Mapping[str, Any], asking: Asking, listener: Listener | None = None
     ) -> Outcome:
         try:
-            found = await self.machine.run(self.description.request, facts, listener)
+            found = await self.machine.run(self.connector.request, facts, listener)
         except ConnectorError as error:
             asking.exchanges += error.exchanges
             raise
@@ -109,7 +109,7 @@ class DescribedEngine:
 
     def _result(self, name: str, facts: Mapping[str, Any]) -> Any:
         try:
-            return rendered(getattr(self.description.result, name), dict(facts))
+            return rendered(getattr(self.connector.result, name), dict(facts))
         except TemplateFailed as error:
             raise WrongAnswer(
                 f"result.{name} cannot be made of its answer: {error.what}"
@@ -129,7 +129,7 @@ class DescribedEngine:
         Raises:
             ConnectorError: it did not answer, or not with a transcript.
         """
-        wanted = self.description.sound
+        wanted = self.connector.sound
         clip = at_rate(clip, wanted.rate)
         hints = [*dict.fromkeys([*expected.names, *expected.hints, *expected.phrases])][:MAX_HINTS]
         parts = []
@@ -154,7 +154,7 @@ class DescribedEngine:
                 start=round(start + _seconds(taken(each, wanted.start)), 2),
                 end=round(start + min(seconds, _seconds(taken(each, wanted.end))), 2),
             )
-            for wanted in filter(None, [self.description.result.segments])
+            for wanted in filter(None, [self.connector.result.segments])
             for each in _listed(rendered(wanted.each, facts))
         ]
         text = str(self._result("text", facts)).strip()
@@ -162,7 +162,7 @@ class DescribedEngine:
         if not segments and text:
             end = round(start + seconds, 2)
             segments = [HeardSegment(text=text, start=round(start, 2), end=end)]
-        sure = self._number("confidence", facts) if self.description.result.confidence else TRUSTED
+        sure = self._number("confidence", facts) if self.connector.result.confidence else TRUSTED
         return heard_as(text, sure, seconds, language, segments)
 
     async def speak(
@@ -173,7 +173,7 @@ class DescribedEngine:
         Raises:
             ConnectorError: it did not answer, or not with sound.
         """
-        voices = self.description.voices
+        voices = self.connector.voices
         theirs = voices.get(voice) or voices.get("default") or voice
         for sentence in self._cut(text, language):
             facts = {"text": sentence, "voice": theirs, "language": language}
@@ -189,7 +189,7 @@ class DescribedEngine:
 
     def _cut(self, text: str, language: str) -> list[str]:
         """Its sentences, none longer than the service takes."""
-        most = self.description.limits.characters
+        most = self.connector.limits.characters
         found = []
         for sentence in language_of(language).writing.sentences_of(text):
             rest = sentence.strip()
@@ -213,7 +213,7 @@ class DescribedEngine:
         Raises:
             ConnectorError: it did not answer, gave nothing, or stopped before its end.
         """
-        limits = self.description.limits
+        limits = self.connector.limits
         turns = list(question.turns)[-limits.turns :] if limits.turns else []
         turns, passages = in_window(question, turns, limits.window)
         if passages is None:
@@ -238,7 +238,7 @@ class DescribedEngine:
         asking.cost += self._cost(
             characters=len(text), tokens=int(self._number("tokens", facts)), calls=1
         )
-        result = self.description.result
+        result = self.connector.result
         wishes = () if result.calls is None else tuple(
             Wish(str(taken(each, result.calls.name)), taken(each, result.calls.arguments) or {},
                  str(taken(each, result.calls.id) or "") if result.calls.id else "")
@@ -272,7 +272,7 @@ class DescribedEngine:
 
     async def summarize(self, text: str, language: str, sentences: int, asking: Asking) -> str:
         """A text in so many sentences. Raises ConnectorError."""
-        most = self.description.limits.characters
+        most = self.connector.limits.characters
         facts = {"text": text, "language": language, "sentences": sentences, "characters": most}
         return self._fitting(await self._words(facts, asking), language)
 
@@ -310,7 +310,7 @@ class DescribedEngine:
 
     def _fitting(self, text: str, language: str) -> str:
         """As many of its first sentences as may be said, the first in any case."""
-        most, end = self.description.limits.characters, 0
+        most, end = self.connector.limits.characters, 0
         if len(text) <= most:
             return text
         for sentence in language_of(language).writing.sentences_of(text):
@@ -323,7 +323,7 @@ class DescribedEngine:
     def _cost(
         self, *, seconds: float = 0.0, characters: int = 0, tokens: int = 0, calls: int = 1
     ) -> float:
-        price = self.description.price
+        price = self.connector.price
         return (
             price.per_minute * seconds / 60 + price.per_character * characters
             + price.per_token * tokens + price.per_call * calls

@@ -64,7 +64,7 @@ async def listened(
     Raises:
         ConnectorError: the socket did not open, broke, or gave what is no transcript.
     """
-    live = engine.description.live
+    live = engine.connector.live
     assert live is not None
     hints = [*dict.fromkeys([*expected.names, *expected.hints, *expected.phrases])][:MAX_HINTS]
     facts = {"language": language, "hints": hints, "rate": live.rate}
@@ -95,7 +95,7 @@ async def listened(
 
             sending = asyncio.create_task(send())
             try:
-                async for text in messages(socket, MAX_TEXT, engine.description.limits.seconds):
+                async for text in messages(socket, MAX_TEXT, engine.connector.limits.seconds):
                     if await found.add(text):
                         break
             finally:
@@ -109,7 +109,7 @@ async def listened(
         exchange.sent = f"{seconds:.2f} s of sound"
         exchange.received = {"messages": found.count, "text": found.text}
         engine.machine.record(exchange)
-        price = engine.description.price
+        price = engine.connector.price
         asking.cost += price.per_minute * seconds / 60 + price.per_call
     if not found.complete:
         raise WrongAnswer("the socket was closed before all was heard", where=exchange.url)
@@ -188,8 +188,8 @@ class LiveRecognizer:
     async def transcribe(
         self, clip: Clip, expected: Expected, *, language: str, long: bool
     ) -> Heard:
-        assert self.engine.description.live is not None
-        sound = in_stretches(clip, self.engine.description.live.every)
+        assert self.engine.connector.live is not None
+        sound = in_stretches(clip, self.engine.connector.live.every)
         return await listened(self.engine, sound, expected, language, self.asking)
 
 
@@ -197,7 +197,7 @@ def recognizer_of(engine: Any, asking: Asking) -> Any:
     """An engine as a recognizer."""
     if not isinstance(engine, DescribedEngine):
         return engine
-    if engine.description.request:
+    if engine.connector.request:
         return DescribedRecognizer(engine, asking)
     return LiveRecognizer(engine, asking)
 
@@ -261,7 +261,7 @@ class LiveHearing:
         if self._fed < clip.seconds:
             self._queue.put_nowait(clip.part(self._fed, clip.seconds))
         self._queue.put_nowait(None)
-        limit = self._one.engine.description.limits.seconds
+        limit = self._one.engine.connector.limits.seconds
         try:
             async with asyncio.timeout(limit):
                 heard = await self._task

@@ -59,7 +59,7 @@ class Connected:
 
     @property
     def over_budget(self) -> bool:
-        most = self.engine.description.limits.daily_budget
+        most = self.engine.connector.limits.daily_budget
         return most is not None and self.spent >= most
 
 
@@ -91,7 +91,7 @@ class EngineOrder:
     def files(self, kind: EngineKind) -> tuple[str, ...]:
         """How the engines of a kind are asked: what they give changes with it."""
         return tuple(
-            self.connected[name].engine.description.model_dump_json()
+            self.connected[name].engine.connector.model_dump_json()
             if name in self.connected
             else name
             for name in self.names.get(kind, ())
@@ -112,10 +112,10 @@ class EngineOrder:
                 self._note(name, "failed", why=f"there is no engine {name!r} that can {kind}")
             elif one is None:
                 found.append((name, None))
-            elif one.engine.description.does != kind:
+            elif one.engine.connector.does != kind:
                 self._note(name, "failed", why=f"it cannot {kind}")
-            elif one.engine.description.languages and (
-                language not in one.engine.description.languages
+            elif one.engine.connector.languages and (
+                language not in one.engine.connector.languages
             ):
                 self._note(name, "failed", why=f"it does not know the language {language}")
             elif (left := one.breaker.left) > 0:
@@ -165,7 +165,7 @@ class EngineOrder:
         # Why others cannot be asked is noted when they are to be.
         self.asked = before
         for name, one in able:
-            can = one is not None and one.engine.description.live is not None
+            can = one is not None and one.engine.connector.live is not None
             return (name, one) if one is not None and can else None
         return None
 
@@ -188,7 +188,7 @@ class EngineOrder:
         """
         for name, one in self._able(kind, language, names):
             asking, begun = Asking(), time.monotonic()
-            seconds = one.engine.description.limits.seconds * parts if one is not None else None
+            seconds = one.engine.connector.limits.seconds * parts if one is not None else None
             engine = one.engine if one is not None else self.built_in(kind, name)
             try:
                 async with asyncio.timeout(seconds):
@@ -240,7 +240,7 @@ async def _in_time(
     parts: AsyncIterator[SpokenSound], one: Connected | None
 ) -> AsyncGenerator[SpokenSound]:
     """Each part within the time that the engine has for a question."""
-    seconds = one.engine.description.limits.seconds if one is not None else None
+    seconds = one.engine.connector.limits.seconds if one is not None else None
     while True:
         try:
             async with asyncio.timeout(seconds):

@@ -7,7 +7,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.contract.call import CallIn, Opening
 from fond_echo.contract.reply import Announce
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.phone import PhoneDescription, read_phone
+from fond_echo.documents.phone import PhoneConnector, read_phone
 from fond_echo.store.calls import ask_for_call
 from fond_echo.store.events import emit
 from fond_echo.store.records import Channel
@@ -38,11 +38,11 @@ async def announce(session: AsyncSession, turn: TurnSoFar, requested: Announce) 
     )
 
 
-def _over(channel: Channel | None, name: str, to: str) -> tuple[PhoneDescription, str]:
+def _over(channel: Channel | None, name: str, to: str) -> tuple[PhoneConnector, str]:
     """The channel and the number that is called. Raises a FondEchoError."""
     if not to:
         raise CannotAnnounce("the network does not tell which conference the contact is in")
     if channel is None or channel.kind != "phone":
         raise CannotAnnounce(f"there is no phone channel {name!r}")
-    phone = read_phone(channel.description, f"{channel.name}.yaml")
+    phone = read_phone(channel.connector, f"{channel.name}.yaml")
     return phone, phone.may_be_called(to)

@@ -7,7 +7,7 @@ is not replayed, as it could come out otherwise.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from datetime import UTC, datetime
 
 from sqlalchemy import delete, func, select, text, update
@@ -52,38 +52,69 @@ class WordsInRevisions(FondEchoError):
     code = "words-in-revisions"
 
 
-async def person_of(session: AsyncSession, contact_id: str) -> Person:
-    """What is looked for: all that a contact said, and the ids of its turns."""
+async def persons_of(session: AsyncSession, contact_id: str) -> dict[str, Person]:
+    """What is looked for, by assistant: what the contact said before it stood in the assistant's
+    files, and the ids of its turns. What stood there before is an example of anybody's."""
     wanted = (
-        select(Turn.id, Turn.text)
+        select(Turn.id, Turn.text, Turn.received_at)
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .where(Conversation.contact_id == contact_id, Turn.erased_at.is_(None))
     )
     rows = (await session.execute(wanted)).all()
-    return Person(frozenset(normalized(row.text) for row in rows if row.text),
-                  frozenset(row.id for row in rows))  # fmt: skip
+    turns = frozenset(row.id for row in rows)
+    said: dict[str, datetime] = {}
+    for row in rows:
+        plain = normalized(row.text)
+        said[plain] = min(said.get(plain, row.received_at), row.received_at)
+    all_of_it = Person(frozenset(said), turns)
+    first: dict[tuple[str, str], datetime] = {}
+    assistants = set[str]()
+    async for revision in _revisions(session, all_of_it):
+        assistants.add(revision.assistant)
+        for place in found_in(revision.files, all_of_it):
+            first.setdefault((revision.assistant, normalized(place.text)), revision.created_at)
+    return {
+        name: Person(
+            frozenset(
+                text for text, at in said.items() if first.get((name, text), at) > at
+            ),
+            turns,
+        )
+        for name in assistants
+    }  # fmt: skip
 
 
-async def words_in_revisions(session: AsyncSession, person: Person) -> list[WordsInRevision]:
-    """Where a person's words stand in revisions, those that were stored last first."""
-    found: list[WordsInRevision] = []
+async def _revisions(session: AsyncSession, person: Person) -> AsyncIterator[Revision]:
+    """All revisions, the oldest first, one at a time; none where nothing is looked for."""
     if not person.turns:
-        return found
-    digests = select(Revision.digest).order_by(Revision.created_at.desc())
+        return
+    digests = select(Revision.digest).order_by(Revision.created_at)
     for each in (await session.execute(digests)).scalars().all():
-        revision = await session.get_one(Revision, each)
-        found += [
-            WordsInRevision(
-                assistant=revision.assistant, revision=each, file=place.file, line=place.line,
-                what=place.what, text=place.text,
-            )
-            for place in found_in(revision.files, person)
-        ]  # fmt: skip
-        session.expunge(revision)
-    return found
+        revision = await session.get(Revision, each)
+        if revision is not None:
+            yield revision
+            session.expunge(revision)
 
 
-async def take_out(database: Database, person: Person, revisions: Sequence[str]) -> list[str]:
+async def words_in_revisions(
+    session: AsyncSession, persons: Mapping[str, Person]
+) -> list[WordsInRevision]:
+    """Where a person's words stand in revisions, the oldest first."""
+    nobody = Person(frozenset(), frozenset())
+    anybody = next(iter(persons.values()), nobody)
+    return [
+        WordsInRevision(
+            assistant=revision.assistant, revision=revision.digest, file=place.file,
+            line=place.line, what=place.what, text=place.text,
+        )
+        async for revision in _revisions(session, anybody)
+        for place in found_in(revision.files, persons.get(revision.assistant, nobody))
+    ]  # fmt: skip
+
+
+async def take_out(
+    database: Database, persons: Mapping[str, Person], revisions: Sequence[str]
+) -> list[str]:
     """Put revisions without a person's words in the place of those with them; gives the new ones'
     ids."""
     new: list[str] = []
@@ -92,7 +123,7 @@ async def take_out(database: Database, person: Person, revisions: Sequence[str])
             revision = await session.get(Revision, old)
             if revision is None:
                 continue
-            files = without(revision.files, person)
+            files = without(revision.files, persons[revision.assistant])
             if (becomes := digest(files)) == old:
                 continue
             await _replace(session, revision, becomes, files)

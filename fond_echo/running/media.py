@@ -33,10 +33,10 @@ class MediaProcess:
         self._servers: dict[str, PhoneServer] = {}
 
     async def open(
-        self, name: str, description: str, speaking: Speaking, passwords: Mapping[str, str]
+        self, name: str, connector: str, speaking: Speaking, passwords: Mapping[str, str]
     ) -> None:
         """Listen on a channel. Raises OSError where its port is taken."""
-        found = read_phone(description, f"{name}.yaml")
+        found = read_phone(connector, f"{name}.yaml")
         server = PhoneServer(name, found, self._backend, speaking, passwords)
         await server.start()
         self._servers[name] = server
@@ -100,10 +100,10 @@ class Media(LinkedProcess):
         await self.start(self._handlers.gone)
 
     async def open(
-        self, name: str, description: str, speaking: Speaking, passwords: Mapping[str, str]
+        self, name: str, connector: str, speaking: Speaking, passwords: Mapping[str, str]
     ) -> None:
         """Listen on a channel. Raises OSError where its port is taken."""
-        await self.link.call("open", name, description, speaking, dict(passwords))
+        await self.link.call("open", name, connector, speaking, dict(passwords))
 
     async def close(self, name: str) -> None:
         await self.link.call("close", name)

@@ -29,7 +29,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.phone import Listening, PhoneDescription, RegistrarSpec, read_phone
+from fond_echo.documents.phone import Listening, PhoneConnector, RegistrarSpec, read_phone
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
@@ -64,7 +64,7 @@ class _Open:
     """A channel that listens: what it was made of, its description, how its assistant speaks."""
 
     mark: tuple[str, ...]
-    description: PhoneDescription
+    connector: PhoneConnector
     speaking: Speaking
 
 
@@ -100,7 +100,7 @@ class Phones:
                 await self._start(channel, live[name])
             if (known := self._open.get(name)) is not None:
                 self._backend.channels[name] = channel
-                speaking = await self._speaking(channel, live[name], known.description)
+                speaking = await self._speaking(channel, live[name], known.connector)
                 if speaking != known.speaking:
                     known.speaking = speaking
                     await self._media.speak_as(name, speaking)
@@ -108,24 +108,24 @@ class Phones:
 
     async def _start(self, channel: Channel, live: str) -> None:
         try:
-            description = read_phone(channel.description, f"{channel.name}.yaml")
+            connector = read_phone(channel.connector, f"{channel.name}.yaml")
             vault = await self._world.vault()
-            passwords = {each.secret: _password(vault, each) for each in description.registrars}
-            passwords |= {each.secret: vault[each.secret] for each in description.callers}
-            speaking = await self._speaking(channel, live, description)
+            passwords = {each.secret: _password(vault, each) for each in connector.registrars}
+            passwords |= {each.secret: vault[each.secret] for each in connector.callers}
+            speaking = await self._speaking(channel, live, connector)
             self._backend.channels[channel.name] = channel
-            await self._media.open(channel.name, channel.description, speaking, passwords)
+            await self._media.open(channel.name, channel.connector, speaking, passwords)
         except LinkClosed:
             raise
         except OSError as error:
-            why = self._why_not(error, description.listen)
+            why = self._why_not(error, connector.listen)
             await self._say(channel, ChannelState("not-connected", why, [], {}))
             return
         except FondEchoError as error:
             await self._say(channel, ChannelState("not-connected", str(error), [], {}))
             return
-        self._open[channel.name] = _Open(_mark(channel), description, speaking)
-        log.info("phone channel listens", channel=channel.name, port=description.listen.port)
+        self._open[channel.name] = _Open(_mark(channel), connector, speaking)
+        log.info("phone channel listens", channel=channel.name, port=connector.listen.port)
 
     def _why_not(self, error: OSError, wanted: Listening) -> str:
         """Why a channel cannot listen, and what to do."""
@@ -133,28 +133,26 @@ class Phones:
         if error.errno != errno.EADDRINUSE:
             return f"cannot listen on {place}: {error.strerror}"
         for name, known in self._open.items():
-            if known.description.listen.port == wanted.port:
+            if known.connector.listen.port == wanted.port:
                 return (
                     f"the channel {name} listens on port {wanted.port}: give this one another port"
                 )
         return f"another program listens on {place}: stop it, or give the channel another port"
 
-    async def _speaking(
-        self, channel: Channel, live: str, description: PhoneDescription
-    ) -> Speaking:
+    async def _speaking(self, channel: Channel, live: str, connector: PhoneConnector) -> Speaking:
         """How a channel's assistant speaks, in its live revision, and those of its numbers."""
         own = ChannelSettings.model_validate(channel.settings).engines
         speaking = _with(await self._speaks_as(live), own)
-        if not description.assistants:
+        if not connector.assistants:
             return speaking
         wanted = select(Assistant.name, Assistant.live).where(
-            Assistant.name.in_(description.assistants.values()), Assistant.live.is_not(None)
+            Assistant.name.in_(connector.assistants.values()), Assistant.live.is_not(None)
         )
         async with self._database.reading() as session:
             lives = dict((await session.execute(wanted)).tuples().all())
         others = {
             number: _with(await self._speaks_as(revision), own)
-            for number, name in description.assistants.items()
+            for number, name in connector.assistants.items()
             if (revision := lives.get(name))
         }
         return replace(speaking, numbers=others)
@@ -209,7 +207,7 @@ def _with(speaking: Speaking, names: Mapping[EngineKind, Sequence[str]]) -> Spea
 
 def _mark(channel: Channel) -> tuple[str, ...]:
     """What makes a channel another one."""
-    return channel.description, channel.assistant, str(channel.settings)
+    return channel.connector, channel.assistant, str(channel.settings)
 
 
 def _password(vault: Vault, spec: RegistrarSpec) -> str:

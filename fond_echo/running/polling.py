@@ -171,11 +171,11 @@ class Poller:
         if record is None or record.kind != "chat" or record.state != "polling":
             return None
         channel = self._world.builder.receiving(record, await self._world.vault())
-        if not isinstance(channel, ChatChannel) or channel.description.receive.poll is None:
+        if not isinstance(channel, ChatChannel) or channel.connector.receive.poll is None:
             return None
         settings = ChannelSettings.model_validate(record.settings)
         # What another process wrote is not known here.
         self._reasons[name] = record.reason
-        every = channel.description.receive.poll.every
+        every = channel.connector.receive.poll.every
         self._polled[name] = _Polled(channel, settings, every, record.cursor, read_at)
         return self._polled[name]

@@ -66,7 +66,7 @@ class EngineRecord(Record):
     __tablename__ = "engines"
     name: Mapped[str] = mapped_column(primary_key=True)
     does: Mapped[str]
-    description: Mapped[str]
+    connector: Mapped[str]
     values: Mapped[Json]
     last_error: Mapped[str] = mapped_column(default="")
     last_error_at: Mapped[datetime | None]

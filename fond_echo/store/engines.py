@@ -81,7 +81,7 @@ async def _watch_budget(session: AsyncSession, each: EngineAsked) -> None:
     record = await session.get(EngineRecord, each.engine)
     if record is None:
         return
-    read = read_engine(record.description, f"{record.name}.yaml", frozenset(record.values))
+    read = read_engine(record.connector, f"{record.name}.yaml", frozenset(record.values))
     most = read.limits.daily_budget
     if most is None:
         return

@@ -59,7 +59,7 @@ class Channel(Record):
     name: Mapped[str] = mapped_column(primary_key=True)
     kind: Mapped[str]
     assistant: Mapped[str] = mapped_column(ForeignKey("assistants.name"))
-    description: Mapped[str]
+    connector: Mapped[str]
     values: Mapped[Json]
     facts: Mapped[Json] = mapped_column(default=dict)
     settings: Mapped[Json] = mapped_column(default=dict)

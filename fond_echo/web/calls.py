@@ -66,7 +66,7 @@ async def place_call(
             raise Conflict(
                 f"the channel {channel!r} is no phone channel", remedy="see fond-echo channel list"
             )
-        phone = read_phone(record.description, f"{channel}.yaml")
+        phone = read_phone(record.connector, f"{channel}.yaml")
         number = phone.may_be_called(given.to)
         caller = given.caller or (phone.numbers[0] if phone.numbers else channel)
         if given.caller and given.caller not in phone.numbers:

@@ -15,7 +15,7 @@ from fond_echo.contract.api import ChannelIn, ChannelOut, UnreadableOut
 from fond_echo.contract.base import Name
 from fond_echo.contract.channel import ChannelSettings, RenameIn
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.connector import read_description
+from fond_echo.documents.connector import read_connector
 from fond_echo.documents.phone import read_phone
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Channel, Contact, UnreadableMessage
@@ -32,7 +32,7 @@ ChannelName = Annotated[Name, Path()]
 def address_of(service: Service, record: Channel) -> str:
     """Where a channel is reached: by its network, by programs, by guests, by calls."""
     if record.kind == "phone":
-        return read_phone(record.description, f"{record.name}.yaml").address
+        return read_phone(record.connector, f"{record.name}.yaml").address
     place = {"http": f"ask/{record.name}", "page": f"at/{record.slug}"}
     return f"{service.settings.address}/{place.get(record.kind, f'webhooks/{record.name}')}"
 
@@ -41,7 +41,7 @@ def warnings_of(record: Channel) -> list[str]:
     """What a channel's description may not mean as it stands."""
     if record.kind != "phone":
         return []
-    return read_phone(record.description, f"{record.name}.yaml").warnings()
+    return read_phone(record.connector, f"{record.name}.yaml").warnings()
 
 
 def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
@@ -53,7 +53,7 @@ def _out(service: Service, record: Channel, refused: int = 0) -> ChannelOut:
         reason=record.reason,
         facts=record.facts,
         values=record.values,
-        description=record.description,
+        connector=record.connector,
         settings=ChannelSettings.model_validate(record.settings),
         address=address_of(service, record),
         refused=refused,
@@ -94,10 +94,10 @@ async def put_channel(
 ) -> ChannelOut:
     """Add or change a channel, and connect it."""
     if given.kind == "chat":
-        read_description(given.description, f"{name}.yaml", frozenset(given.values))
+        read_connector(given.connector, f"{name}.yaml", frozenset(given.values))
     others: set[str] = set()
     if given.kind == "phone":
-        others.update(read_phone(given.description, f"{name}.yaml").assistants.values())
+        others.update(read_phone(given.connector, f"{name}.yaml").assistants.values())
     async with service.database.writing() as session:
         for each in (given.assistant, *sorted(others)):
             assistant = await session.get(Assistant, each)
@@ -223,11 +223,11 @@ async def connect(name: str, service: Service) -> ChannelOut:
         try:
             channel: ReceivingChannel = service.builder.receiving(record, vault)
             facts = vault.redacted(await channel.connect(address_of(service, record)))
-            polls = isinstance(channel, ChatChannel) and channel.description.receive.poll
+            polls = isinstance(channel, ChatChannel) and channel.connector.receive.poll
             state = "polling" if polls else "connected"
             if isinstance(channel, ChatChannel) and polls and not cursor:
                 cursor = await ChatChannel(
-                    channel.description, record.values, facts, service.builder.client,
+                    channel.connector, record.values, facts, service.builder.client,
                     await service.vault(),
                 ).caught_up()  # fmt: skip
         except FondEchoError as error:

@@ -29,7 +29,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.documents.engine import EngineDescription, read_engine
+from fond_echo.documents.engine import EngineConnector, read_engine
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.described import Asking, DescribedEngine
 from fond_echo.engines.live import recognizer_of
@@ -48,16 +48,16 @@ VOICE = "whimbrel"
 """The voice by default."""
 
 
-def _description(record: EngineRecord) -> EngineDescription:
-    return read_engine(record.description, f"{record.name}.yaml", frozenset(record.values))
+def _connector(record: EngineRecord) -> EngineConnector:
+    return read_engine(record.connector, f"{record.name}.yaml", frozenset(record.values))
 
 
 def _out(record: EngineRecord, days: Sequence[EngineDay]) -> EngineOut:
-    described = _description(record)
+    described = _connector(record)
     return EngineOut(
         name=record.name,
         does=described.does,
-        description=record.description,
+        connector=record.connector,
         values=record.values,
         languages=list(described.languages),
         secrets=sorted(described.secrets()),
@@ -119,13 +119,13 @@ async def put_engine(
 ) -> EngineOut:
     """Connect an engine, or change how it is asked. Turns that are under way finish with what they
     began with."""
-    described = read_engine(given.description, f"{name}.yaml", frozenset(given.values))
+    described = read_engine(given.connector, f"{name}.yaml", frozenset(given.values))
     if described.engine != name:
         raise Conflict(f"the file describes the engine {described.engine!r}, not {name!r}")
     if name == BUILT_IN:
         raise Conflict(f"{BUILT_IN} is the name of our own engines", remedy="choose another name")
     fields = {
-        "does": described.does, "description": given.description, "values": given.values,
+        "does": described.does, "connector": given.connector, "values": given.values,
         "last_error": "", "last_error_at": None,
     }  # fmt: skip
     stored = insert(EngineRecord).values(name=name, **fields)
@@ -184,7 +184,7 @@ async def _connected(service: Service, name: str) -> DescribedEngine:
     if record is None:
         raise NotThere(f"there is no engine {name}")
     return service.installation.connected.make(
-        record.description, f"{name}.yaml", record.values, await service.vault()
+        record.connector, f"{name}.yaml", record.values, await service.vault()
     )
 
 
@@ -217,7 +217,7 @@ async def _tried(
     service: Service, engine: DescribedEngine, given: EngineTrialIn, asking: Asking
 ) -> dict[str, Any]:
     """Words, and sound or a picture as base64."""
-    does = engine.description.does
+    does = engine.connector.does
     if does == "transcribe":
         if not given.sound:
             raise Conflict("this engine hears", remedy="give sound: a file as base64")

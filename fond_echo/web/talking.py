@@ -46,7 +46,7 @@ async def talk(socket: WebSocket, channel: Annotated[Name, Path()]) -> None:
     if record is None or record.kind != "phone":
         await socket.close(NO_CHANNEL, f"there is no phone channel {channel}")
         return
-    described = read_phone(record.description, f"{channel}.yaml")
+    described = read_phone(record.connector, f"{channel}.yaml")
     async with handset(CALLER, described.listen.host) as phone:
         dialling = asyncio.create_task(phone.dial(described.address))
         tasks = [asyncio.create_task(each(socket, phone)) for each in (_speak, _hear)]

@@ -81,7 +81,7 @@ async def _arrive(channel: str, request: Request, service: Service) -> Response:
 
 def _webhook(receiving: Receiving) -> Any:
     channel = receiving.channel
-    return channel.description.receive.webhook if isinstance(channel, ChatChannel) else None
+    return channel.connector.receive.webhook if isinstance(channel, ChatChannel) else None
 
 
 def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
@@ -89,7 +89,7 @@ def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
     if not isinstance(channel, ChatChannel):
         channel.verify(request.headers, body, time.time())
         return
-    webhook = channel.description.receive.webhook
+    webhook = channel.connector.receive.webhook
     if webhook is None:
         raise NotThere("this channel asks its network for messages; none are posted to it")
     if webhook.verify is None:

@@ -19,7 +19,7 @@ SPEAKING = Speaking("tern", "Tern Sound Ferries.")
 
 
 class Apart(OnAPhone):
-    def description(self, port, media):
+    def connector(self, port, media):
         return (PHONE % (port, media, media + 9)).rstrip()[:-1] + ", record: true}\n"
 
     async def listen(self):

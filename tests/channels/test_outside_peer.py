@@ -118,7 +118,7 @@ class Proving(CallsUs):
 
     passwords: ClassVar = {"crew-pass": "fairwinds"}
 
-    def description(self, port, media):
+    def connector(self, port, media):
         text = PHONE % (port, media, media + 9)
         return text.replace("peers: [127.0.0.1]", "callers: [{user: crew, secret: crew-pass}]")
 
@@ -155,7 +155,7 @@ class Placed(Peer, OnAPhone):
         self.theirs = free_port()
         await super().asyncSetUp()
 
-    def description(self, port, media):
+    def connector(self, port, media):
         return PLACING % (port, media, media + 9, f"127.0.0.1:{self.theirs}")
 
     async def outcome(self, scenario):

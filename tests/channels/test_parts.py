@@ -236,11 +236,11 @@ class Clock(unittest.IsolatedAsyncioTestCase):
         self.assertEqual(set(beats[-30:]), set(range(12)))
 
     async def test_descriptions_of_a_call_are_of_one_session(self):
-        descriptions, call = Descriptions("192.0.2.1"), SimpleNamespace(id="c1")
-        first = descriptions.first(4_000)
-        descriptions.keep(call, first)
-        again = descriptions.following(call, 4_000)
-        third = descriptions.following(call, 4_000)
+        connectors, call = Descriptions("192.0.2.1"), SimpleNamespace(id="c1")
+        first = connectors.first(4_000)
+        connectors.keep(call, first)
+        again = connectors.following(call, 4_000)
+        third = connectors.following(call, 4_000)
         self.assertEqual({first.session, again.session, third.session}, {first.session})
         self.assertEqual((again.version, third.version), (first.version + 1, first.version + 2))
 

@@ -33,8 +33,8 @@ fallback:
 class Numbers(OnAPhone):
     """One line, two numbers, an assistant each."""
 
-    def description(self, port, media):
-        plain = super().description(port, media)
+    def connector(self, port, media):
+        plain = super().connector(port, media)
         return plain.replace(
             'numbers: ["2001"]', 'numbers: ["2001", "2002"]\nassistants: {"2002": gale-desk}'
         )

@@ -205,8 +205,8 @@ class Placed(ThroughACarrier):
 class Connected(ThroughACarrier):
     """What happens to callers: transfer, messages, recording."""
 
-    def description(self, port, media):
-        text = super().description(port, media)
+    def connector(self, port, media):
+        text = super().connector(port, media)
         return text.replace(
             "call_handling: {",
             "call_handling: {record: true, not_connected: Nobody answers there just now., ",

@@ -99,7 +99,7 @@ class Flooded(OnAPhone):
 class NoRegistrar(OnAPhone):
     """Its registrar is not there."""
 
-    def description(self, port, media):
+    def connector(self, port, media):
         away = (
             'registrars: [{registrar: away, uri: "sip:127.0.0.1:%d", aor: "sip:2001@127.0.0.1",'
             " user: desk, secret: away-pass}]\n"

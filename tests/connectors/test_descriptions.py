@@ -17,7 +17,7 @@ from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.verify import Forged, check_webhook
 from fond_echo.core.audio.containers import encode
-from fond_echo.documents.connector import Verification, read_description
+from fond_echo.documents.connector import Verification, read_connector
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.steps import Step
 from fond_echo.standins.chat.app import create_app as create_skerry
@@ -36,10 +36,8 @@ def channel_on(app, file, secrets):
     vault = Vault(
         {name: Secret(name, value, frozenset(("net.test",))) for name, value in secrets.items()}
     )
-    description = read_description(demo_file(file), file)
-    return ChatChannel(
-        description, {"base": "http://net.test"}, {"account": "bot-7"}, client, vault
-    )
+    connector = read_connector(demo_file(file), file)
+    return ChatChannel(connector, {"base": "http://net.test"}, {"account": "bot-7"}, client, vault)
 
 
 def outgoing(kind, **fields):
@@ -156,7 +154,7 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
         vault = Vault({"skerry-token": Secret("skerry-token", "hush", frozenset(("net.test",)))})
         channel = ChatChannel(
-            read_description(demo_file("skerry.yaml"), "s"),
+            read_connector(demo_file("skerry.yaml"), "s"),
             {"base": "http://net.test"},
             {},
             client,
@@ -318,7 +316,7 @@ class Verifying(unittest.TestCase):
 class Checking(unittest.TestCase):
     def errors(self, old, new, file="spindrift.yaml"):
         try:
-            read_description(demo_file(file).replace(old, new, 1), file)
+            read_connector(demo_file(file).replace(old, new, 1), file)
         except InvalidFile as error:
             return " ".join(str(fault) for fault in error.errors)
         return ""

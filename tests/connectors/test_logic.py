@@ -290,7 +290,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             with self.assertRaisesRegex(LogicFailed, "503"):
                 await self.ask(down)
         transport, requests = self.failing()
-        with self.assertRaisesRegex(LogicFailed, "left alone"):
+        with self.assertRaisesRegex(LogicFailed, "paused"):
             await self.ask(transport)
         self.assertEqual(requests, [])
         self.breakers.of(URL).until = 0.0

@@ -35,7 +35,7 @@ class Making(InABrowser):
         page.get_by_role("link", name="New channel").click()
         page.get_by_label("Name").fill("rope-net")
         page.get_by_text("a chat network").click()
-        page.get_by_label("Its connector file").fill("network: rope")
+        page.get_by_label("Connector file").fill("network: rope")
         page.get_by_role("button", name="Make it").click()
         expect(page.get_by_role("alert")).to_contain_text("receive")
         self.assertEqual(self.warnings, [])

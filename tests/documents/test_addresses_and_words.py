@@ -9,7 +9,7 @@ from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.language.paragraphs import Stretch, in_sentences
 from fond_echo.core.language.registry import language
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.documents.connector import read_description
+from fond_echo.documents.connector import read_connector
 from fond_echo.documents.editing import with_example
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.source import read_yaml
@@ -25,7 +25,7 @@ class Addresses(unittest.TestCase):
         text = demo_file("spindrift.yaml").replace('"{{ base }}/audio/{{ sound }}"', f'"{address}"')
         self.assertIn(address, text)
         try:
-            read_description(text, "feed.yaml")
+            read_connector(text, "feed.yaml")
         except InvalidFile as error:
             return error.errors
         return ()

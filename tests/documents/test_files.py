@@ -1,7 +1,7 @@
 import unittest
 from textwrap import dedent
 
-from fond_echo.documents.connector import read_description
+from fond_echo.documents.connector import read_connector
 from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
@@ -131,12 +131,12 @@ class Assistants(unittest.TestCase):
 
 class Descriptions(unittest.TestCase):
     def read(self, old="", new=""):
-        return errors_of(read_description, NETWORK.replace(old, new, 1), "skerry.yaml")
+        return errors_of(read_connector, NETWORK.replace(old, new, 1), "skerry.yaml")
 
     def test_a_good_one(self):
-        description = read_description(NETWORK, "skerry.yaml")
-        self.assertEqual(description.fetch[0].method, "post")
-        self.assertEqual(description.secrets(), {"mark"})
+        connector = read_connector(NETWORK, "skerry.yaml")
+        self.assertEqual(connector.fetch[0].method, "post")
+        self.assertEqual(connector.secrets(), {"mark"})
 
     def test_errors(self):
         cases = (
@@ -156,8 +156,8 @@ class Descriptions(unittest.TestCase):
 
     def test_facts_taken_by_a_step_are_known_to_the_next(self):
         swapped = NETWORK.replace("take: {href", "take: {link")
-        self.assertIn("{{ href }}", errors_of(read_description, swapped, "s.yaml")[0])
+        self.assertIn("{{ href }}", errors_of(read_connector, swapped, "s.yaml")[0])
 
     def test_sound_without_fetch(self):
         text = dedent(NETWORK[: NETWORK.index("fetch:")] + NETWORK[NETWORK.index("send:") :])
-        self.assertIn("fetch says nothing", errors_of(read_description, text, "s.yaml")[0])
+        self.assertIn("fetch says nothing", errors_of(read_connector, text, "s.yaml")[0])

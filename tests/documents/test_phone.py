@@ -34,7 +34,7 @@ class Phones(unittest.TestCase):
         self.assertEqual(phone.address, "sip:+441632960100@198.51.100.4:5070")
         self.assertTrue(phone.leads_here("+441632960100"))
         self.assertFalse(phone.leads_here("+441632960101"))
-        self.assertEqual(phone.calls, 20)
+        self.assertEqual(phone.max_calls, 20)
 
     def test_all_numbers_lead_to_a_line_that_names_none(self):
         phone = read_phone("phone: pier\npeers: [192.0.2.0/24]\n", "p.yaml")

@@ -103,7 +103,7 @@ class Turns(Driving):
         self.driver._world = self.world
         async with self.database.writing() as session:
             for name, does in (("far-ear", "transcribe"), ("harbour-mind", "answer")):
-                session.add(EngineRecord(name=name, does=does, description=engine_file(name),
+                session.add(EngineRecord(name=name, does=does, connector=engine_file(name),
                                          values={"base": BASE}))  # fmt: skip
 
     async def output(self, turn_id, name):
@@ -146,7 +146,7 @@ class Turns(Driving):
     async def test_a_budget_is_warned_about_before_it_is_used_up(self):
         text = engine_file("far-ear").replace("daily_budget: 2.0", "daily_budget: 0.0004")
         async with self.database.writing() as session:
-            (await session.get(EngineRecord, "far-ear")).description = text
+            (await session.get(EngineRecord, "far-ear")).connector = text
         for number in range(4):
             await self.driver.work(
                 await self.arrive(f"m{number}", sound=note("How much is a ticket?"))

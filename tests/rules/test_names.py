@@ -14,11 +14,11 @@ from fond_echo.web.document import document
 DOCUMENT = document()
 GIVEN_UP = frozenset(
     """
-    a_minute aloud answerer at_a_machine burst_seconds come_back cost_a_day data_uri dead_letters
+    a_minute aloud description answerer at_a_machine burst_seconds come_back cost_a_day dead_letters
     doubtful_words give hear_back left_alone_until loudness_db manner minutes_a_day minutes_heard
     of_many onto rest_seconds room_of_many second_reading added_at made_at stored_at
     """.split()
-) - {"data_uri"}
+)
 OPTIONS = frozenset("ask tries again-after onto network out into clear words-first".split())
 VERBS = frozenset("mend resend forget".split())
 IMPERATIVE = frozenset(

@@ -23,8 +23,8 @@ class Media:
     def __init__(self):
         self.sockets, self.looks = {}, 0
 
-    async def open(self, name, description, speaking, passwords):
-        port = int(description.split("port: ")[1].split(",")[0])
+    async def open(self, name, connector, speaking, passwords):
+        port = int(connector.split("port: ")[1].split(",")[0])
         own = socket.socket(type=socket.SOCK_DGRAM)
         try:
             own.bind(("127.0.0.1", port))
@@ -52,7 +52,7 @@ class Ports(TurnsTest):
         self.port = free_port()
         async with self.database.writing() as session:
             changed = update(Channel).where(Channel.name == "test-channel")
-            await session.execute(changed.values(kind="phone", description=self.described()))
+            await session.execute(changed.values(kind="phone", connector=self.described()))
         self.media = Media()
         self.addCleanup(lambda: [each.close() for each in self.media.sockets.values()])
         self.phones = Phones(self.database, Backend(), self.media, self)
@@ -79,7 +79,7 @@ class Ports(TurnsTest):
             session.add(
                 Channel(
                     name="zz-other", kind="phone", assistant=first.assistant, state="", reason="",
-                    description=self.described(), values={}, settings={}, facts={},
+                    connector=self.described(), values={}, settings={}, facts={},
                 )
             )  # fmt: skip
         state, why = await self.standing("zz-other")
@@ -89,7 +89,7 @@ class Ports(TurnsTest):
         async with self.database.writing() as session:
             self.port = free_port()
             changed = update(Channel).where(Channel.name == "test-channel")
-            await session.execute(changed.values(description=self.described()))
+            await session.execute(changed.values(connector=self.described()))
         await self.phones.look()
         self.assertEqual(await self.standing("zz-other"), ("open", ""))
 

@@ -27,12 +27,12 @@ class Polling(Driving):
             transport=httpx.ASGITransport(create_app("word")), base_url=FEED
         )
         self.builder = ChannelBuilder(self.feed, None)
-        description = demo_file("spindrift.yaml").replace("every: 1s", "every: 50ms")
+        connector = demo_file("spindrift.yaml").replace("every: 1s", "every: 50ms")
         async with self.database.writing() as session:
             assistant = (await session.scalars(select(Channel.assistant))).first()
             session.add(
                 Channel(
-                    name="feed", kind="chat", assistant=assistant, description=description,
+                    name="feed", kind="chat", assistant=assistant, connector=connector,
                     values={"base": FEED}, facts={}, settings={}, state="connected",
                 )
             )  # fmt: skip

@@ -54,7 +54,7 @@ class Announcing(Driving):
         async with self.database.writing() as session:
             session.add(
                 Channel(
-                    name="exchange", kind="phone", assistant="test-desk", description=PHONE, values={}
+                    name="exchange", kind="phone", assistant="test-desk", connector=PHONE, values={}
                 )
             )  # fmt: skip
 

@@ -54,7 +54,11 @@ class Offers(Driving):
             self.world.channel.sounds[name] = NOTE
             sound = SoundHandle(handle=name, kind="call" if call else "note")
             message = Inbound(
-                id=name, conversation="room-1", contact="isla", sound=sound, spoken_reply=call or None
+                id=name,
+                conversation="room-1",
+                contact="isla",
+                sound=sound,
+                spoken_reply=call or None,
             )
             taken = await take_in_once(self.database, "test-channel", self.settings, message, {})
             turn_id = taken.turn_id

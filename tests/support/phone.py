@@ -75,7 +75,7 @@ class OnAPhone(TurnsTest):
     passwords: ClassVar = {}
     speaking = Speaking("tern", "Tern Sound Ferries.")
 
-    def description(self, port, media):
+    def connector(self, port, media):
         """The channel's own description."""
         return PHONE % (port, media, media + 9)
 
@@ -84,10 +84,10 @@ class OnAPhone(TurnsTest):
         await super().asyncSetUp()
         await self.publish(DESK)
         self.port = port = free_port()
-        text = self.description(port, free_port())
+        text = self.connector(port, free_port())
         async with self.database.writing() as session:
             changed = update(Channel).where(Channel.name == "test-channel")
-            await session.execute(changed.values(kind="phone", description=text))
+            await session.execute(changed.values(kind="phone", connector=text))
         async with self.database.reading() as session:
             channel = await session.get_one(Channel, "test-channel")
         self.world.speech = WarbleSpeech()
@@ -184,7 +184,7 @@ class ThroughACarrier(OnAPhone):
         self.carrier.switch.open = True
         await super().asyncSetUp()
 
-    def description(self, port, media):
+    def connector(self, port, media):
         via = f"127.0.0.1:{self.carrier.hop.port}"
         return PLACING % (port, media, media + 19, via)
 

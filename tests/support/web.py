@@ -71,7 +71,7 @@ class WebTest(DatabaseTest):
         await self.client.post("/api/assistants/harbour-desk/publish")
         channel = {
             "assistant": "harbour-desk",
-            "description": demo_file("skerry.yaml"),
+            "connector": demo_file("skerry.yaml"),
             "values": {"base": "http://skerry.test"},
         }
         return await self.client.put("/api/channels/skerry", json=channel)

@@ -171,7 +171,7 @@ class TurnsTest(DatabaseTest):
                     name="test-channel",
                     kind="chat",
                     assistant="test-desk",
-                    description="",
+                    connector="",
                     values={},
                     settings=self.settings.model_dump(),
                 )

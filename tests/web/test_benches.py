@@ -25,7 +25,7 @@ class Benches(Commands):
             "/api/secrets/gannet-pass", json={"value": WORD, "hosts": ["gannet.test"]}
         )
         for name in ("far-ear", "slow-ear", "far-voice"):
-            given = {"description": engine_file(name), "values": {"base": BASE}}
+            given = {"connector": engine_file(name), "values": {"base": BASE}}
             self.assertEqual(
                 (await self.client.put(f"/api/engines/{name}", json=given)).status_code, 200
             )

@@ -31,7 +31,7 @@ class Calls(WebTest):
         await super().asyncSetUp()
         await self.fill()
         for name, text in (("exchange", PHONE), ("closed", CLOSED)):
-            given = {"kind": "phone", "assistant": "harbour-desk", "description": text}
+            given = {"kind": "phone", "assistant": "harbour-desk", "connector": text}
             answer = await self.client.put(f"/api/channels/{name}", json=given)
             self.assertEqual(answer.status_code, 200, answer.text)
 
@@ -157,7 +157,7 @@ class Calls(WebTest):
         requested = (await self.place()).json()
         channel = (await self.client.get("/api/channels/exchange")).json()
         kept = {**channel["settings"], "retention": {"sound_days": 2, "words_days": 9}}
-        given = {name: channel[name] for name in ("kind", "assistant", "description")}
+        given = {name: channel[name] for name in ("kind", "assistant", "connector")}
         answer = await self.client.put("/api/channels/exchange", json={**given, "settings": kept})
         self.assertEqual(answer.status_code, 200, answer.text)
         now, blobs = datetime.now(UTC), PostgresBlobs()

@@ -403,7 +403,7 @@ class Challenged(WebTest):
         )
         channel = {
             "assistant": "harbour-desk",
-            "description": text,
+            "connector": text,
             "values": {"base": "http://skerry.test"},
         }
         self.assertEqual(

@@ -27,7 +27,7 @@ class Engines(WebTest):
         )
 
     async def put(self, name, text=None):
-        given = {"description": text or engine_file(name), "values": {"base": BASE}}
+        given = {"connector": text or engine_file(name), "values": {"base": BASE}}
         return await self.client.put(f"/api/engines/{name}", json=given)
 
     async def test_connected_listed_and_disconnected(self):
@@ -67,7 +67,7 @@ class Engines(WebTest):
             {"assistant": "desk", "fallback": {"reply": {"text": "Yes."}},
              "engines": {"transcribe": ["slow-ear"], "speak": ["far-voice"]}}
         )  # fmt: skip
-        channel = Channel(name="quay", kind="chat", assistant="desk", description=demo_file("skerry.yaml"),
+        channel = Channel(name="quay", kind="chat", assistant="desk", connector=demo_file("skerry.yaml"),
                           values={"base": "http://skerry.test"}, facts={},
                           settings={"engines": {"transcribe": ["far-ear", "built-in"]}})  # fmt: skip
         needs = await self.service.installation.needs(channel, datetime.now(UTC), assistant)

@@ -26,10 +26,10 @@ class Polled(WebTest):
         for words in ("first", "second"):
             await self.feed.post("/people/isla", json={"body": words})
 
-    async def connect(self, description):
+    async def connect(self, connector):
         channel = {
             "assistant": "harbour-desk",
-            "description": description,
+            "connector": connector,
             "values": {"base": "http://feed.test"},
         }
         return (await self.client.put("/api/channels/spindrift", json=channel)).json()

@@ -125,7 +125,7 @@ class Building(WebTest):
     async def test_a_line_needs_an_assistant_that_is_live(self):
         channel = {
             "assistant": "harbour-desk",
-            "description": demo_file("skerry.yaml"),
+            "connector": demo_file("skerry.yaml"),
             "values": {"base": "http://skerry.test"},
         }
         self.assert_problem(
@@ -289,7 +289,7 @@ class Arriving(WebTest):
         open_text = text[:start].rstrip().removesuffix("webhook:") + "webhook: {}\n" + text[end:]
         channel = {
             "assistant": "harbour-desk",
-            "description": open_text,
+            "connector": open_text,
             "values": {"base": "http://skerry.test"},
         }
         self.assertEqual(

@@ -127,10 +127,10 @@ function OneChannel({ channel }: { channel: Channel }) {
       <Listening channel={channel} />
       <h3>Settings</h3>
       <Code>{JSON.stringify(channel.settings, null, 2)}</Code>
-      {channel.description && (
+      {channel.connector && (
         <>
           <h3>{channel.kind === "adapter" ? "Adapter" : "Description"}</h3>
-          <Code>{channel.description}</Code>
+          <Code>{channel.connector}</Code>
         </>
       )}
     </Sheet>

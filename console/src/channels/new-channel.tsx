@@ -20,7 +20,7 @@ export function NewChannel() {
   const [name, setName] = useState("");
   const [kind, setKind] = useState<Kind>("page");
   const [assistant, setAssistant] = useState("");
-  const [description, setDescription] = useState("");
+  const [connector, setConnector] = useState("");
   const [base, setBase] = useState("");
   const queries = useQueryClient();
   const go = useNavigate();
@@ -31,7 +31,7 @@ export function NewChannel() {
       api.putChannel(name, {
         kind,
         assistant: answering,
-        description: described ? description : "",
+        connector: described ? connector : "",
         values: base ? { base } : {},
       }),
     onSuccess: async () => {
@@ -64,12 +64,7 @@ export function NewChannel() {
       </Options>
       {described && (
         <>
-          <Area
-            label={kind === "chat" ? "Its connector file" : "Its description"}
-            value={description}
-            onChange={setDescription}
-            rows={12}
-          />
+          <Area label="Connector file" value={connector} onChange={setConnector} rows={12} />
           {kind === "chat" && (
             <Row>
               <Text
@@ -85,7 +80,7 @@ export function NewChannel() {
       <Row>
         <Button
           onPress={() => making.mutate()}
-          isDisabled={!name || !answering || (described && !description) || making.isPending}
+          isDisabled={!name || !answering || (described && !connector) || making.isPending}
         >
           Make it
         </Button>

@@ -161,8 +161,8 @@ function Details({ engine }: { engine: Engine }) {
           <Asked asked={[trying.data.asked]} />
         </>
       )}
-      <h4>Its connector file</h4>
-      <Code tabIndex={0}>{engine.description}</Code>
+      <h4>Connector file</h4>
+      <Code tabIndex={0}>{engine.connector}</Code>
       <Row>
         <Button onPress={() => deleting.mutate()}>Disconnect {engine.name}</Button>
       </Row>

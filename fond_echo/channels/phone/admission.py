@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.digest import Challenger
 from fond_echo.core.telephony.sip.rate_limiter import RateLimiter
-from fond_echo.documents.phone import PhoneDescription
+from fond_echo.documents.phone import PhoneConnector
 
 BEGINS = (b"INVITE", b"REGISTER", b"OPTIONS", b"SUBSCRIBE", b"MESSAGE")
 """Methods that begin something."""
@@ -32,15 +32,15 @@ class CallAdmission:
     """
 
     def __init__(
-        self, description: PhoneDescription, guard: RateLimiter, challenger: Challenger,
+        self, connector: PhoneConnector, guard: RateLimiter, challenger: Challenger,
         known: Mapping[str, str],
     ) -> None:  # fmt: skip
-        self._description, self._guard = description, guard
+        self._connector, self._guard = connector, guard
         self._challenger, self._known = challenger, known
 
     def hears(self, host: str, now: float) -> bool:
         """Whether a request that begins something is looked at."""
-        return self._description.may_call(host) or self._guard.hears(host, now)
+        return self._connector.may_call(host) or self._guard.hears(host, now)
 
     def takes(self, data: bytes, host: str, known: Callable[[str], bool], now: float) -> bool:
         """Whether a message is looked at: one that belongs to somebody's call always is, one that
@@ -56,11 +56,11 @@ class CallAdmission:
     def judge(self, call: Call, now: float) -> Verdict:
         """Whether a call is let in."""
         host = call.hop.host
-        if not self._description.may_call(host):
+        if not self._connector.may_call(host):
             refused = self._stranger(call, host, now)
             if refused is not None:
                 return refused
-        if not self._description.leads_here(call.number):
+        if not self._connector.leads_here(call.number):
             return Verdict(404)
         return Verdict()
 

@@ -75,7 +75,7 @@ class IncomingCalls:
     @property
     def _crowded(self) -> bool:
         host = self._host
-        return len(host.sessions) >= host.description.max_calls
+        return len(host.sessions) >= host.connector.max_calls
 
     async def _let_in(self, call: Call, until: float) -> None:
         host = self._host
@@ -91,12 +91,12 @@ class IncomingCalls:
         except (TelephonyError, NoPorts) as error:
             status = 503 if isinstance(error, NoPorts) else 488
             log.info("a call is refused", channel=host.channel, status=status, reason=str(error))
-            host.descriptions.forget(call)
+            host.connectors.forget(call)
             host.done(host.endpoint.reject(call, status, host.now()))
             return
         if call.state == "ended":
             # Its end was told before it was described.
-            host.descriptions.forget(call)
+            host.connectors.forget(call)
             session.sockets.close()
             return
         host.sessions[call.id] = session
@@ -111,12 +111,12 @@ class IncomingCalls:
         host = self._host
         theirs = read_description(call.remote_sdp) if call.remote_sdp else None
         if theirs is not None:
-            agree(theirs, host.descriptions.first(1))
+            agree(theirs, host.connectors.first(1))
         sockets, attach = await host.open_media()
         if theirs is None:
-            described, agreed = offer(host.descriptions.following(call, sockets.port)), None
+            described, agreed = offer(host.connectors.following(call, sockets.port)), None
         else:
-            terms = host.descriptions.following(call, sockets.port)
+            terms = host.connectors.following(call, sockets.port)
             described, agreed = answer(theirs, terms)
         session = host.session(call, CallContext(new_id()), agreed, sockets)
         attach.append(session)

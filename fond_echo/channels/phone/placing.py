@@ -26,7 +26,7 @@ from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.sdp import Agreed, agree, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
-from fond_echo.documents.phone import Outbound, PhoneDescription, RegistrarSpec
+from fond_echo.documents.phone import Outbound, PhoneConnector, RegistrarSpec
 
 log = structlog.get_logger()
 
@@ -60,11 +60,11 @@ class CallHost(Protocol):
     """Whoever has the endpoint and the calls that are under way."""
 
     channel: str
-    description: PhoneDescription
+    connector: PhoneConnector
     backend: Backend
     endpoint: Endpoint
     sessions: dict[str, Session]
-    descriptions: Descriptions
+    connectors: Descriptions
 
     def now(self) -> float: ...
 
@@ -99,16 +99,16 @@ class Placer:
         return parse_uri(f"sip:{number}@{place.host}:{place.port}{more}")
 
     def _trunk(self) -> Hop:
-        outbound = self._host.description.outbound
+        outbound = self._host.connector.outbound
         assert outbound is not None
         if outbound.via:
             return hop(outbound.via)
-        spec = next(e for e in self._host.description.registrars if e.registrar == outbound.by)
+        spec = next(e for e in self._host.connector.registrars if e.registrar == outbound.by)
         return hop(spec.proxy or spec.uri)
 
     async def look(self) -> None:
         """Place what is due; end what is to be ended."""
-        host, outbound = self._host, self._host.description.outbound
+        host, outbound = self._host, self._host.connector.outbound
         ending, due = await host.backend.waiting(host.channel)
         for record in ending:
             await self._end(record)
@@ -147,19 +147,19 @@ class Placer:
         host = self._host
         context = CallContext(wanted.record, wanted.order, wanted.attempts)
         try:
-            number = host.description.may_be_called(wanted.number)
+            number = host.connector.may_be_called(wanted.number)
             sockets, box = await host.open_media()
         except FondEchoError as error:
             await self._came_of(context, wanted.order, "failed", 0, str(error))
             return
-        spec = next((e for e in host.description.registrars if e.registrar == outbound.by), None)
+        spec = next((e for e in host.connector.registrars if e.registrar == outbound.by), None)
         caller = parse_address(_caller(spec, wanted.caller) if spec else self._own(wanted.caller))
-        terms = host.descriptions.first(sockets.port)
+        terms = host.connectors.first(sockets.port)
         call, output = host.endpoint.place(
             self.uri(number), caller, offer(terms), host.now(),
             hop=self._trunk(), account=host.account(spec.registrar) if spec else None,
         )  # fmt: skip
-        host.descriptions.keep(call, terms)
+        host.connectors.keep(call, terms)
         placed = Placed(context, wanted.order, sockets, box, call)
         self._placed[call.id] = placed
         placed.ringing = asyncio.get_running_loop().call_later(
@@ -170,7 +170,7 @@ class Placer:
         host.done(output)
 
     def _own(self, number: str) -> str:
-        listen = self._host.description.listen
+        listen = self._host.connector.listen
         return f"<sip:{number}@{listen.public or listen.host}>"
 
     def _rang_out(self, placed: Placed) -> None:
@@ -193,7 +193,7 @@ class Placer:
         if placed.ringing is not None:
             placed.ringing.cancel()
         try:
-            terms = host.descriptions.first(placed.sockets.port)
+            terms = host.connectors.first(placed.sockets.port)
             agreed = agree(read_description(call.remote_sdp), terms)
         except TelephonyError as error:
             log.info("no common media", channel=host.channel, reason=str(error))

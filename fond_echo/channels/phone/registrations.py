@@ -10,7 +10,7 @@ from fond_echo.core.telephony.sip.calls import Account, where
 from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import parse_address, parse_uri
-from fond_echo.documents.phone import PhoneDescription
+from fond_echo.documents.phone import PhoneConnector
 
 
 class Registrations:
@@ -21,7 +21,7 @@ class Registrations:
     """
 
     def __init__(
-        self, description: PhoneDescription, passwords: Mapping[str, str],
+        self, connector: PhoneConnector, passwords: Mapping[str, str],
         transactions: TransactionLayer,
     ) -> None:  # fmt: skip
         self._all = [
@@ -33,7 +33,7 @@ class Registrations:
                 ),
                 transactions,
             )
-            for each in description.registrars
+            for each in connector.registrars
         ]  # fmt: skip
 
     def __iter__(self) -> Iterator[Registration]:
@@ -95,11 +95,11 @@ class Registrations:
         return output
 
 
-def places(description: PhoneDescription) -> Iterator[str]:
+def places(connector: PhoneConnector) -> Iterator[str]:
     """The hosts that the channel's description names: registrars, their proxies, the trunk."""
-    for each in description.registrars:
+    for each in connector.registrars:
         yield where(parse_uri(each.uri)).host
         if each.proxy:
             yield hop(each.proxy).host
-    if description.outbound is not None and description.outbound.via:
-        yield hop(description.outbound.via).host
+    if connector.outbound is not None and connector.outbound.via:
+        yield hop(connector.outbound.via).host

@@ -50,7 +50,7 @@ from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
 from fond_echo.core.telephony.sip.sdp import Agreed, agree, answer, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop
-from fond_echo.documents.phone import PhoneDescription
+from fond_echo.documents.phone import PhoneConnector
 
 log = structlog.get_logger()
 
@@ -70,35 +70,35 @@ class PhoneServer:
     """
 
     def __init__(
-        self, channel: str, description: PhoneDescription, backend: Backend, speaking: Speaking,
+        self, channel: str, connector: PhoneConnector, backend: Backend, speaking: Speaking,
         passwords: Mapping[str, str],
     ) -> None:  # fmt: skip
-        self.channel, self.description, self.speaking = channel, description, speaking
+        self.channel, self.connector, self.speaking = channel, connector, speaking
         self.backend, self.prompts = backend, Prompts(backend.prompt)
-        listen = description.listen
+        listen = connector.listen
         self._public = listen.public or listen.host
         self.any_source = listen.sound_from == "anywhere"
         self.endpoint = Endpoint(self._public, listen.port, self, CHANCE)
-        self.registrations = Registrations(description, passwords, self.endpoint.transactions)
+        self.registrations = Registrations(connector, passwords, self.endpoint.transactions)
         self.sessions: dict[str, Session] = {}
         self._guard = RateLimiter()
         challenger = Challenger(channel, secrets.token_bytes(32))
-        known = {each.user: passwords.get(each.secret, "") for each in description.callers}
-        self._admission = CallAdmission(description, self._guard, challenger, known)
+        known = {each.user: passwords.get(each.secret, "") for each in connector.callers}
+        self._admission = CallAdmission(connector, self._guard, challenger, known)
         self._placer = Placer(self)
-        self._hosts = frozenset(places(description))
+        self._hosts = frozenset(places(connector))
         self._tasks: set[asyncio.Task[Any]] = set()
         self._transport = Transport(self._received, self._took)
         self._timer: asyncio.TimerHandle | None = None
         self._not_before = 0.0
-        self.descriptions = Descriptions(self._public)
+        self.connectors = Descriptions(self._public)
         self.ticker = Ticker(self._broke)
         self._incoming = IncomingCalls(self, self._admission)
         self._media_place = secrets.randbits(10)
 
     async def start(self) -> None:
         """End what another process left, and listen. Raises OSError where the port is taken."""
-        listen = self.description.listen
+        listen = self.connector.listen
         await self._transport.open(listen.host, listen.port)
         await self._leave_behind()
         self.ticker.start()
@@ -118,7 +118,7 @@ class PhoneServer:
     async def speak_as(self, speaking: Speaking) -> None:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
-        handling = self.description.call_handling
+        handling = self.connector.call_handling
         for each in (speaking, *speaking.numbers.values()):
             own = each.words(handling)
             words = [each.greeting, *own.reminders, own.goodbye, own.not_connected]
@@ -154,7 +154,7 @@ class PhoneServer:
         for call in self.endpoint.open_calls:
             self.done(self.endpoint.hang_up(call, now))
         self.done(self.registrations.leave(now))
-        await asyncio.sleep(0.2 if self.description.registrars else 0.05)
+        await asyncio.sleep(0.2 if self.connector.registrars else 0.05)
         self.ticker.stop()
         if self._timer is not None:
             self._timer.cancel()
@@ -164,7 +164,7 @@ class PhoneServer:
     def describe(self, call: Call, offered: bytes) -> bytes:
         """What we answer when the other side changes its media."""
         session = self.sessions.get(call.id)
-        terms = self.descriptions.following(call, session.sockets.port if session else 0)
+        terms = self.connectors.following(call, session.sockets.port if session else 0)
         if not offered:
             return offer(terms)
         described, agreed = answer(read_description(offered), terms)
@@ -281,7 +281,7 @@ class PhoneServer:
             try:
                 described = read_description(session.call.remote_sdp)
                 session.stream.changed(
-                    agree(described, self.descriptions.first(session.sockets.port))
+                    agree(described, self.connectors.first(session.sockets.port))
                 )
             except TelephonyError as error:
                 log.info("no common media", channel=self.channel, reason=str(error))
@@ -319,14 +319,14 @@ class PhoneServer:
         """A call with its media, which has not begun."""
         return Session(
             call, context, self.channel, agreed, sockets, self.backend, self.prompts,
-            self.description.call_handling,
+            self.connector.call_handling,
             self.speaking.to(call.number) if call.incoming else self.speaking, self,
         )  # fmt: skip
 
     async def _ended(self, event: Ended, session: Session | None) -> None:
         ended_at = datetime.now(UTC)
         self.ticker.remove(event.call.id)
-        self.descriptions.forget(event.call)
+        self.connectors.forget(event.call)
         if session is None:
             await self._placer.not_answered(event)
             return
@@ -341,7 +341,7 @@ class PhoneServer:
     async def open_media(self) -> tuple[MediaSockets, list[Session]]:
         """Sockets for a call, and where its session is put as soon as there is one. Raises
         NoPorts."""
-        listen = self.description.listen
+        listen = self.connector.listen
         self._media_place += 1
         box: list[Session] = []
 
@@ -367,7 +367,7 @@ class PhoneServer:
     def transfer(self, session: Session, to: str) -> bool:
         """Ask the other side to call somebody; False where that may not be called."""
         try:
-            number = self.description.may_be_called(to)
+            number = self.connector.may_be_called(to)
         except Exception as error:
             log.warning("no transfer", channel=self.channel, reason=str(error))
             return False

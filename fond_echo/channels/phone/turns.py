@@ -142,7 +142,7 @@ class CallTurns:
         elif start.dialed:
             # What it was called by is a fact for templates and business logic; a number may lead to
             # an assistant of its own.
-            assistants = read_phone(channel.description, f"{channel.name}.yaml").assistants
+            assistants = read_phone(channel.connector, f"{channel.name}.yaml").assistants
             self._begin = ConversationState(
                 variables={"dialed": start.dialed}, assistant=assistants.get(start.dialed, "")
             )

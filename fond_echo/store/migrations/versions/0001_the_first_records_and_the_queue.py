@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records11"
+revision = "records12"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -52,7 +52,7 @@ def upgrade() -> None:
         "engines",
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("does", sa.Text(), nullable=False),
-        sa.Column("description", sa.Text(), nullable=False),
+        sa.Column("connector", sa.Text(), nullable=False),
         sa.Column("values", postgresql.JSONB, nullable=False),
         sa.Column("last_error", sa.Text(), nullable=False),
         sa.Column("last_error_at", sa.DateTime(timezone=True), nullable=True),
@@ -261,7 +261,7 @@ def upgrade() -> None:
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("kind", sa.Text(), nullable=False),
         sa.Column("assistant", sa.Text(), nullable=False),
-        sa.Column("description", sa.Text(), nullable=False),
+        sa.Column("connector", sa.Text(), nullable=False),
         sa.Column("values", postgresql.JSONB, nullable=False),
         sa.Column("facts", postgresql.JSONB, nullable=False),
         sa.Column("settings", postgresql.JSONB, nullable=False),
