@@ -184,7 +184,7 @@ class CutIn(OnAPhone):
 
             async def needs(self, channel, now, assistant=None):
                 found = await world.needs(channel, now, assistant)
-                return dataclasses.replace(found, answered_by=answers)
+                return dataclasses.replace(found, answerer=answers)
 
         object.__setattr__(self.backend._needs, "world", World())
         async with handset() as caller:
