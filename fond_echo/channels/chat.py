@@ -87,6 +87,7 @@ class ChatChannel:
             limits.voice.bytes,
             limits.file.bytes,
             edits_choices=any("choices" in step.asks_for() for step in requests["edit"]),
+            indicator_every=limits.indicator_every,
         )
 
     async def connect(self, our_address: str) -> dict[str, Any]:

@@ -18,7 +18,7 @@ MAX_SOUND = 14_000_000
 class Opening(Schema):
     """What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
     a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
-    answer: it gives text, a reply as JSON, or a sound file. A file that never changes is enough."""
+    answer: it gives text, a reply as JSON, or a sound file."""
 
     assistant: Name | None = None
     words: str = Field(default="", max_length=5_000)

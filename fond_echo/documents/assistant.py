@@ -277,9 +277,9 @@ class AssistantFile(Schema):
     engine that answers freely who the assistant is and how it talks. `waiting` is what is said
     where an answer takes long. `hours` say when somebody is there: a route's `closed` words are
     said outside of them, and so are `person_closed` in the place of handing over.
-    `allowed_placeholders` are meant as they are, such as "[A]": others keep a revision from being
-    published. `verify_speech` has what is spoken heard again after it went out: words that do not
-    come back may be said wrong."""
+    `allowed_placeholders` are meant as they are, such as "[PIER]": others keep a revision from
+    being published. `verify_speech` has what is spoken heard again after it went out: words that do
+    not come back may be said wrong."""
 
     assistant: Name
     language: str = "en"

@@ -137,7 +137,8 @@ class Receive(Schema):
 
 
 class Send(Schema):
-    """How each kind of thing goes out; what a network cannot do is left out."""
+    """How each kind of thing goes out; what a network cannot do is left out. A text behind the
+    `command_mark` is a command; without one, there are none."""
 
     text: list[Step]
     voice: list[Step] = Field(default_factory=list)
@@ -148,7 +149,7 @@ class Send(Schema):
     delete: list[Step] = Field(default_factory=list)
     indicator: list[Step] = Field(default_factory=list)
     read: list[Step] = Field(default_factory=list)
-    command_mark: str = "/"
+    command_mark: str = ""
 
     def steps(self, kind: str) -> list[Step]:
         """The steps for a kind; none where the network cannot do it."""
@@ -158,25 +159,27 @@ class Send(Schema):
 
 class VoiceLimits(Schema):
     format: Literal["ogg-opus"] = "ogg-opus"
-    bytes: Size = 10_000_000
+    bytes: Size = 16_000_000
     seconds: Annotated[float, Field(gt=0)] = 900.0
 
 
 class TextLimits(Schema):
-    characters: Annotated[int, Field(ge=10)] = 4_000
+    characters: Annotated[int, Field(ge=10)] = 2_000
 
 
 class FileLimits(Schema):
-    bytes: Size = 20_000_000
+    bytes: Size = 16_000_000
 
 
 class NetworkLimits(Schema):
-    """What the network takes, and how fast: kept on our side, in both directions."""
+    """What the network takes, and how fast: kept on our side, in both directions. An indicator is
+    shown again every so often, as `indicator_every` says, while the answer is on its way."""
 
     voice: VoiceLimits = Field(default_factory=VoiceLimits)
     text: TextLimits = Field(default_factory=TextLimits)
     file: FileLimits = Field(default_factory=FileLimits)
-    rate: Rate = 30.0
+    rate: Rate = 20.0
+    indicator_every: Span = 5.0
     concurrency: Annotated[int, Field(ge=1, le=100)] = 8
 
 

@@ -44,9 +44,6 @@ INDICATED_AFTER = 0.4
 """Seconds in which most texts and voice notes are answered: an indicator would be gone before it is
 seen, and it costs as much as half an answer's delivery."""
 
-INDICATED_EVERY = 5.0
-"""Seconds after which networks may have forgotten that an answer is on its way."""
-
 
 class Beside:
     """Of one claimed turn."""
@@ -119,7 +116,7 @@ class Beside:
             await asyncio.sleep(INDICATED_AFTER)
             while True:
                 await channel.indicate(inbound.conversation, inbound.contact, kind)
-                await asyncio.sleep(INDICATED_EVERY)
+                await asyncio.sleep(channel.abilities.indicator_every)
         except FondEchoError as error:
             log.info("indicator not shown", reason=str(error))
 

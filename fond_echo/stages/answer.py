@@ -231,7 +231,7 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             said_at = turn.state.announced_at
             was_said = said_at is not None and turn.clock >= said_at
             return said(turn, "too-late-to-take-back" if was_said else "taken-back")
-        case "clear":
+        case "start-over":
             return said(turn, "cleared")
         case "forget-me":
             return said(turn, "forgotten")

@@ -60,7 +60,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
         state.announced_at = turn.clock + timedelta(seconds=wanted.after)
     remember = [(part.remember, part.remember_days) for part in parts if part.remember]
     state.done = _done(turn, outcome)
-    if outcome in ("clear", "forget-me"):
+    if outcome in ("start-over", "forget-me"):
         # Nothing of the talk is left to later turns, or to business logic.
         state = ConversationState(assistant=before.assistant)
     if outcome == "forget-me":

@@ -98,14 +98,16 @@ class Abilities:
     Attributes:
         kinds: those of Outgoing that its network has; what it has not is sent another way.
         edits_choices: an edit may bring choices along.
+        indicator_every: seconds after which an indicator is shown again.
     """
 
     kinds: frozenset[str]
-    text_characters: int = 4_000
+    text_characters: int = 2_000
     voice_seconds: float = 900.0
-    voice_bytes: int = 10_000_000
-    file_bytes: int = 20_000_000
+    voice_bytes: int = 16_000_000
+    file_bytes: int = 16_000_000
     edits_choices: bool = False
+    indicator_every: float = 5.0
 
     def can_edit(self, choices: bool) -> bool:
         """Whether something written can be written anew, with choices or without."""

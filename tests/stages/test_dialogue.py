@@ -155,7 +155,7 @@ class Dialogue(Driving):
 
     async def test_clearing_and_forgetting_leave_nothing_of_the_talk(self):
         for words, said in (
-            ("clear the conversation", "All right, we begin anew."),
+            ("start over", "All right, we start over."),
             ("forget me", "All right. I have forgotten what I knew about you."),
         ):
             self.world.logic.answer = lambda requested: Reply(

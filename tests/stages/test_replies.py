@@ -190,7 +190,8 @@ class Waiting(Driving):
             yield Reply(text="At noon.")
 
         self.world.logic.ask = ask
-        self.world.channel.abilities = Abilities(frozenset(("text", "voice", "delete")))
+        kinds = frozenset(("text", "voice", "delete"))
+        self.world.channel.abilities = Abilities(kinds, indicator_every=0.1)
         turn_id = await self.arrive("m1", **(arrives or {"text": QUESTION}))
         await self.driver.work(turn_id)
         return [(each.kind, each.text) for each in self.sent]
@@ -205,8 +206,7 @@ class Waiting(Driving):
         self.assertEqual(await self.ask_slowly(0.0), [("text", "At noon.")])
 
     async def test_the_indicator_is_shown_again_while_it_lasts(self):
-        with mock.patch("fond_echo.driver.side_messages.INDICATED_EVERY", 0.1):
-            await self.ask_slowly(1.0)
+        await self.ask_slowly(1.0)
         self.assertGreater(len(self.world.channel.indicated), 3)
 
 

@@ -23,7 +23,7 @@ Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
     "say-again", "goodbye", "person",
     "recorded", "closed", "which-half",
-    "never-mind", "again", "more", "redo", "undo", "clear", "forget-me", "about-me",
+    "never-mind", "again", "more", "redo", "undo", "start-over", "forget-me", "about-me",
 ]  # fmt: skip
 
 

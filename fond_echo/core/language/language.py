@@ -26,7 +26,7 @@ Intent = Literal[
     "more",
     "redo",
     "undo",
-    "clear",
+    "start-over",
     "forget-me",
     "about-me",
 ]

@@ -50,7 +50,7 @@ SENTENCES: dict[str, str] = {
     "too-late-to-take-back": "It has been said already: I cannot take it back.",
     "announced": "It was said in {to} at {time}.",
     "not-announced": "It could not be said in {to}: nobody answered there.",
-    "cleared": "All right, we begin anew.",
+    "cleared": "All right, we start over.",
     "forgotten": "All right. I have forgotten what I knew about you.",
     "ask-again": "Sorry, I did not get that. {question}",
     "too-long": "That is too long: at most {most} characters.",
