@@ -1595,7 +1595,7 @@ export interface components {
      * Opening
      * @description What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
      *     a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
-     *     answer: it gives text, a reply as JSON, or a sound file. A file that never changes is enough.
+     *     answer: it gives text, a reply as JSON, or a sound file.
      */
     Opening: {
       /** Assistant */
@@ -2378,7 +2378,7 @@ export interface components {
     };
     /**
      * SubscriptionIn
-     * @description An address to be told of events. `types` are beginnings of event types, none meaning all;
+     * @description An address that receives events. `types` are beginnings of event types, none meaning all;
      *     `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme).
      */
     SubscriptionIn: {

@@ -1,1 +1,2 @@
-"""Lines: each turns what comes into an Inbound, and what goes out into its network's own form."""
+"""Channels: each turns incoming messages into an Inbound, and renders what goes out for its
+network."""

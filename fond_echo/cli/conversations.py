@@ -138,7 +138,7 @@ def _load(options: argparse.Namespace) -> int:
             for each in _read(options.file)
         ]
     except (ValidationError, AttributeError) as error:
-        raise NotAConversation(f"{options.file} has a turn that is none",
+        raise NotAConversation(f"{options.file} has a turn without a message",
                                remedy="export the conversation again") from error  # fmt: skip
     with service(options) as echo:
         found = echo.load_conversation(

@@ -268,7 +268,7 @@ class NewKey(KeyOut):
 
 
 class SubscriptionIn(Schema):
-    """An address to be told of events. `types` are beginnings of event types, none meaning all;
+    """An address that receives events. `types` are beginnings of event types, none meaning all;
     `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
 
     address: Annotated[WebAddress, Field(min_length=1)]

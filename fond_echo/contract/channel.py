@@ -168,4 +168,4 @@ class Unreadable:
 
 
 Arrived = tuple[Inbound, Any] | Unreadable
-"""A message in our shape with its own part of what the network sent; or one that is none."""
+"""A message in our shape with its own part of what the network sent; or one that cannot be read."""

@@ -1,4 +1,4 @@
-"""Stored sound as it is told of."""
+"""Stored sound as the API reports it."""
 
 from __future__ import annotations
 

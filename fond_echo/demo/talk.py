@@ -95,7 +95,7 @@ def _announces(
         say(f"   {each['words']}")
     posts = [each["words"] for each in _posts(client, number, 2)]
     if not any("said in quay" in each for each in posts):
-        problem(f"nothing was told of the announcement: {posts}")
+        problem(f"nothing was reported of the announcement: {posts}")
     client.post("/people/isla/conference", json={"number": ""}).raise_for_status()
 
 

@@ -216,7 +216,7 @@ class Tour:
         turns = [self.echo.turn(each.id) for each in self.echo.turns(limit=200).items]
         ids = [turn.inbound.get("id") for turn in turns]
         doubled = {post for post in twice if ids.count(post) > 1}
-        self.say(f"\nThe network told of {len(twice)} posts twice; "
+        self.say(f"\nThe network delivered {len(twice)} posts twice; "
                  f"{len(doubled)} of them became two turns.")  # fmt: skip
         if doubled:
             self.problems.append(f"doubled turns: {sorted(doubled)}")

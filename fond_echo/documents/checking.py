@@ -12,7 +12,7 @@ from fond_echo.documents.reading import read_assistant
 
 @dataclass(frozen=True)
 class Report:
-    """What a check found: every fault, or, where there is none, what will be trouble; and the
+    """What a check found: all errors, or, without errors, all warnings; and the
     assistant's name."""
 
     assistant: str = ""

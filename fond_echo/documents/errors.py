@@ -60,4 +60,4 @@ def nearest(name: str, known: Iterable[str]) -> str:
     found = get_close_matches(name, names, n=1, cutoff=0.6)
     if found:
         return f"did you mean {found[0]}?"
-    return f"known: {', '.join(names[:12])}" if names else "there are none"
+    return f"known: {', '.join(names[:12])}" if names else "none are known"

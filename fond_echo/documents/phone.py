@@ -195,7 +195,7 @@ class PhoneConnector(Schema):
 
         Raises:
             MalformedValue: it is no number.
-            NotAllowed: it is none that this channel may call.
+            NotAllowed: the channel may not call this number.
         """
         outbound = self.outbound
         if outbound is None:

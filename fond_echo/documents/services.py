@@ -114,7 +114,7 @@ class FunctionSpec(Schema):
     arguments: dict[Name, ArgumentSpec] = Field(default_factory=dict)
 
     def function(self, name: str) -> Function:
-        """The function as engines are told of it."""
+        """The function as it is described to engines."""
         given = {
             key: Argument(each.kind, each.about, each.required, tuple(each.one_of))
             for key, each in self.arguments.items()
@@ -162,7 +162,7 @@ class EngineNames(Schema):
     `calls` are those of telephone calls, by what they do: without them, our own recognizer and
     synthesizer serve calls. `long_files` transcribe what is longer than a minute. With
     `second_pass` our own recognizer reads everything that an engine hears as well, against what
-    is expected; it is gone by where it found something of that and the engine did not.
+    is expected; its result is used where it found something of that and the engine did not.
     """
 
     transcribe: list[Name] = Field(default_factory=list, max_length=8)

@@ -94,7 +94,7 @@ class ChosenRecognizer:
 def _of_two(
     found: Sequence[Heard | BaseException], expected: Expected, language: str, name: str
 ) -> Heard:
-    """The one of two readings that is gone by: the engine's, unless ours alone is one of what was
+    """The one of two readings that is used: the engine's, unless ours alone is one of what was
     expected. Raises what the engine raised where neither heard anything."""
     theirs, ours = found
     if isinstance(theirs, BaseException):

@@ -82,7 +82,7 @@ class Logic:
 
         Raises:
             UnknownAction: no function answers it.
-            NotAReply: the function's answer is none.
+            NotAReply: the function's answer is not a reply.
         """
         requested = LogicRequest(
             action=action,

@@ -45,7 +45,7 @@ def sent(service: LogicService, asked: LogicRequest, *, named: bool = False) -> 
         named: ids are replaced by what they are ids of, as they stand in a case.
 
     Raises:
-        TemplateFailed: a template of the request asks for what is not there.
+        TemplateFailed: a template of the request asks for a value that does not exist.
     """
     facts = asked.model_copy(update={"run": "live", "call": ""}).model_dump(mode="json")
     if named:

@@ -1,1 +1,1 @@
-"""Where recognizer and voice work: what they load, and the processes they run in."""
+"""The recognizer and the synthesizer at work: what they load, and their processes."""

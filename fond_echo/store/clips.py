@@ -140,7 +140,7 @@ class ClipStore:
 
 
 def clip_ref(record: ClipRecord) -> ClipRef:
-    """A stored clip as it is told of."""
+    """A stored clip as the API reports it."""
     return ClipRef(
         id=record.id,
         media_type=record.media_type,

@@ -38,7 +38,7 @@ class Event(Record):
 
 
 class Subscription(Record):
-    """An address that is told of events; `types` are prefixes, none meaning all."""
+    """An address that receives events; `types` are prefixes, none meaning all."""
 
     __tablename__ = "subscriptions"
     id: Mapped[str] = id_column()

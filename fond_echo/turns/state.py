@@ -87,7 +87,7 @@ class ConversationState(Schema):
 
     @classmethod
     def read(cls, stored: Mapping[str, Any]) -> ConversationState:
-        """A state as it was stored. Raises ValidationError for what is none."""
+        """A state as it was stored. Raises ValidationError where it is not one."""
         return cls.model_validate(stored)
 
     def stored(self) -> dict[str, Any]:

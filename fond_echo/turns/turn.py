@@ -50,7 +50,7 @@ class RouteScore(Schema):
 
 class Routed(Schema):
     """route: where the turn goes, and why; what is to be said there; the dialogue that goes on;
-    the words that are gone by `instead` of those that were said."""
+    the words that are used `instead` of those that were said."""
 
     route: str
     by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "fallback"]

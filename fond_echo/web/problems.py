@@ -120,7 +120,7 @@ def problem(
         remedy=remedy,
         errors=errors or [],
     )
-    # What is told of may hold what has no UTF-8: it is then written with question marks.
+    # What is reported may hold text that is not UTF-8: it is then written with question marks.
     content = json.dumps(body.model_dump(), ensure_ascii=False).encode("utf-8", "replace")
     return Response(content, status, media_type="application/problem+json")
 

@@ -182,7 +182,7 @@ fallback: {reply: {text: "At {{ now.hour }}."}}
             ("contact.name", "contact.nme", 7, "contact.nme", "did you mean name?"),
             ("contact.name", "contact['nme']", 7, "contact.nme", "did you mean name?"),
             ("slots.day }}", "slots.dya }}", 8, "slots.dya", "did you mean day?"),
-            ("now.hour", "slots.day", 9, "slots.day", "there are none"),
+            ("now.hour", "slots.day", 9, "slots.day", "none are known"),
             ("now.hour", "now.houre", 9, "now.houre", "did you mean hour?"),
             ("now.hour", "hours.opensat", 9, "hours.opensat", "did you mean opens_at?"),
             ("{{ text }}", "{{ txt }}", 3, "txt", "text?"),

@@ -121,7 +121,7 @@ class Errors(unittest.TestCase):
     def test_the_nearest_name_or_all_of_them(self):
         self.assertEqual(nearest("grammer", ["grammar", "person"]), "did you mean grammar?")
         self.assertEqual(nearest("x", ["grammar", "alpha"]), "known: alpha, grammar")
-        self.assertEqual(nearest("x", []), "there are none")
+        self.assertEqual(nearest("x", []), "none are known")
 
 
 if __name__ == "__main__":

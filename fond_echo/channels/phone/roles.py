@@ -38,7 +38,7 @@ class Carrier(Protocol):
 class Speaking:
     """How the channel's assistant speaks: its voice; its greeting where that is always the same;
     its revision; the service's own sentences for calls, by name, as the assistant says them; its
-    language; how those speak that single numbers lead to; the engines that speak for it, where it
+    language; how the assistants of single numbers speak; the engines that speak for it, where it
     names any; and whether what is said is handed on while it is spoken."""
 
     voice: str

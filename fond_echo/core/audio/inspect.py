@@ -67,7 +67,8 @@ def inspect(data: bytes, limits: Limits | None = None) -> Report:
 
 
 def inspected(data: bytes, decoded: Decoded) -> Report:
-    """Look at a file that was decoded elsewhere. Raises BrokenSound for Ogg pages that are none."""
+    """Look at a file that was decoded elsewhere. Raises BrokenSound where the bytes are not Ogg
+    pages."""
     stream = _stream(data, decoded)
     return Report(
         container=decoded.container.name,
@@ -86,7 +87,7 @@ def inspected(data: bytes, decoded: Decoded) -> Report:
 
 def findings_of(data: bytes, decoded: Decoded) -> list[Finding]:
     """Why a file that was decoded elsewhere is not a proper voice note; nothing where it is. Raises
-    BrokenSound for Ogg pages that are none."""
+    BrokenSound where the bytes are not Ogg pages."""
     return _findings(decoded, _stream(data, decoded))
 
 

@@ -1,4 +1,4 @@
-"""Free answers: what an engine is told of a question, and what it gives back."""
+"""Free answers: what an engine is sent with a question, and what it gives back."""
 
 from __future__ import annotations
 
@@ -221,7 +221,7 @@ def _fits(value: Any, kind: str) -> bool:
 
 
 def shape_of(function: Function) -> dict[str, Any]:
-    """A function as engines are told of it: its arguments as a JSON Schema."""
+    """A function as it is described to engines: its arguments as a JSON Schema."""
     types = {"text": "string", "number": "number", "boolean": "boolean"}
     properties: dict[str, Any] = {}
     for name, argument in function.arguments.items():

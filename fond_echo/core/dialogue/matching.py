@@ -45,7 +45,7 @@ SAME, SAME_MEANT = 0.97, 0.93
 same; the most that the latter is worth is a hundredth less than the former."""
 
 SHOWN = 20
-"""So many routes are told of at most, the best."""
+"""So many routes are reported at most, the best."""
 
 
 @dataclass(frozen=True)

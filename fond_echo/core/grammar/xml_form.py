@@ -82,7 +82,7 @@ def _reference(element: Element) -> Expansion:
     if special is not None:
         known: dict[str, Expansion] = {"NULL": NOTHING, "VOID": Never(), "GARBAGE": Garbage()}
         if special not in known:
-            raise element.error(f"special {special!r} is none of NULL, VOID, GARBAGE")
+            raise element.error(f"special {special!r} is not one of NULL, VOID, GARBAGE")
         return known[special]
     uri = element.attributes.get("uri", "")
     if not uri:

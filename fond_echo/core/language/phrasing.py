@@ -23,7 +23,7 @@ STUCK_BELOW = 0.01
 
 @dataclass(frozen=True)
 class Played:
-    """A recording by its name, with what is said where there is none of that name."""
+    """A recording by its name, with what is said where no recording has that name."""
 
     source: str
     instead: tuple[Phrase | Played, ...] = ()

@@ -78,7 +78,7 @@ def rate_of(text: str) -> float:
     if share is not None:
         factor = 1 + share / 100 if text[0] in "+-" else share / 100
     if factor is None or factor <= 0:
-        raise BadValue(f"rate {text!r} is none of {', '.join(RATES)}, nor like 80% or 1.2")
+        raise BadValue(f"rate {text!r} is not one of {', '.join(RATES)}, nor like 80% or 1.2")
     return _bounded(factor, SLOWEST, FASTEST)
 
 
@@ -95,7 +95,9 @@ def pitched(prosody: Prosody, text: str) -> Prosody:
         return replace(prosody, hertz=prosody.hertz + hertz)
     if hertz is not None and 20 <= hertz <= 600:
         return replace(prosody, at_hertz=hertz, pitch=0.0, hertz=0.0)
-    raise BadValue(f"pitch {text!r} is none of {', '.join(PITCHES)}, nor like +2st, -10% or 120Hz")
+    raise BadValue(
+        f"pitch {text!r} is not one of {', '.join(PITCHES)}, nor like +2st, -10% or 120Hz"
+    )
 
 
 def range_of(text: str) -> float:
@@ -104,7 +106,7 @@ def range_of(text: str) -> float:
         return RANGES.get(text, 1.0)
     share = _number(text, "%")
     if share is None:
-        raise BadValue(f"range {text!r} is none of {', '.join(RANGES)}, nor like +50%")
+        raise BadValue(f"range {text!r} is not one of {', '.join(RANGES)}, nor like +50%")
     return _bounded(1 + share / 100 if text[0] in "+-" else share / 100, 0.0, 4.0)
 
 
@@ -116,7 +118,7 @@ def volume_of(text: str) -> float:
     if decibels is None and hundredths is not None and 0 <= hundredths <= 100:
         decibels = 20 * math.log10(hundredths / 100) if hundredths else SILENT
     if decibels is None:
-        raise BadValue(f"volume {text!r} is none of {', '.join(VOLUMES)}, nor like +6dB")
+        raise BadValue(f"volume {text!r} is not one of {', '.join(VOLUMES)}, nor like +6dB")
     return _bounded(decibels, SILENT, LOUDEST)
 
 
@@ -141,7 +143,7 @@ def contour_of(text: str) -> tuple[tuple[float, Prosody], ...]:
 def emphasized(prosody: Prosody, level: str) -> Prosody:
     """Raises BadValue."""
     if level not in EMPHASES:
-        raise BadValue(f"level {level!r} is none of {', '.join(EMPHASES)}")
+        raise BadValue(f"level {level!r} is not one of {', '.join(EMPHASES)}")
     return replace(prosody, emphasis=EMPHASES[level])
 
 

@@ -34,8 +34,7 @@ def names() -> tuple[str, ...]:
 
 
 def wanted(name: str) -> set[str]:
-    """What a sentence of the service has filled in. Raises KeyError for one that there is none
-    of."""
+    """What a sentence of the service has filled in. Raises KeyError for an unknown one."""
     return places(language_of().sentences[name])
 
 
@@ -52,7 +51,7 @@ class Sentences:
         self._own = dict(own or {})
 
     def get(self, name: str, **filled: str) -> Sentence:
-        """A sentence with its places filled in. Raises KeyError for one that there is none of."""
+        """A sentence with its places filled in. Raises KeyError for an unknown one."""
         found = self._own.get(name) or Sentence(self._plain[name])
         return Sentence(found.text.format(**filled), found.spoken.format(**filled))
 

@@ -78,7 +78,7 @@ class MarkHere:
 
 @dataclass(frozen=True)
 class Recording:
-    """A sound by its name, with what is said where there is none of that name."""
+    """A sound by its name, with what is said where no recording has that name."""
 
     source: str
     instead: tuple[Part, ...] = ()
@@ -165,7 +165,9 @@ def _of(element: Element, how: Words) -> Iterator[Part]:
         case "say-as":
             kind = given.get("interpret-as", "")
             if kind not in SAY_AS:
-                raise element.error(f"interpret-as {kind!r} is none of {', '.join(sorted(SAY_AS))}")
+                raise element.error(
+                    f"interpret-as {kind!r} is not one of {', '.join(sorted(SAY_AS))}"
+                )
             yield from _inside(
                 element, replace(how, as_kind=kind, as_format=given.get("format", ""))
             )
@@ -201,7 +203,7 @@ def _pause(given: dict[str, str]) -> float:
         return seconds_of(given["time"])
     strength = given.get("strength", "medium")
     if strength not in STRENGTHS:
-        raise BadValue(f"strength {strength!r} is none of {', '.join(STRENGTHS)}")
+        raise BadValue(f"strength {strength!r} is not one of {', '.join(STRENGTHS)}")
     return STRENGTHS[strength]
 
 
@@ -228,7 +230,7 @@ def _sounds(element: Element) -> Pronunciation:
         if unknown:
             raise element.error(f"{unknown[0]!r} is no phoneme of ARPABET")
     else:
-        raise element.error(f"alphabet {alphabet!r} is none of ipa, x-arpabet")
+        raise element.error(f"alphabet {alphabet!r} is not one of ipa, x-arpabet")
     if not found:
         raise element.error("ph is empty", 'write <phoneme ph="ˈpɛl">Pell</phoneme>')
     return found

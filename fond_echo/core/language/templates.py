@@ -229,7 +229,9 @@ class Template:
         except TemplateFailed:
             raise
         except UndefinedError as error:
-            raise TemplateFailed(f"the template asks for what is not there: {error}") from error
+            raise TemplateFailed(
+                f"the template asks for a value that does not exist: {error}"
+            ) from error
         except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError) as error:
             raise TemplateFailed(f"the template fails: {error}") from error
         except RecursionError as error:

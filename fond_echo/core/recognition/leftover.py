@@ -1,7 +1,7 @@
 """What was said beside an expected phrase.
 
 An expected phrase may have anything around it, at a price. What that took up is looked at once
-more, so that a phrase is gone by only where it accounts for the speech there is: greetings and
+more, so that a phrase is accepted only where it accounts for the speech there is: greetings and
 thanks belong to any request; anything else was said, too, is taken down, and makes the whole less
 sure.
 """

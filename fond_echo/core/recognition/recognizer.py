@@ -207,7 +207,7 @@ class Recognizer:
         """
         if _sounding(priced(stretch.logs)) < SOUNDING:
             return NOTHING
-        # Short words of people who are hard to understand are told of, and not believed.
+        # Short words of people who are hard to understand are reported, and not accepted.
         believable = _sounding(stretch.logs) >= SOUNDING
         closed = None
         if closely is None:

@@ -45,7 +45,7 @@ middle of something longer."""
 
 
 class InvalidScenario(FondEchoError):
-    """A scenario that is none."""
+    """A file that is not a scenario."""
 
     code = "scenario"
 

@@ -82,7 +82,7 @@ class Post:
     """The post that it quotes: its id and words, and whether it is the bot's."""
 
     def reported(self) -> dict[str, Any]:
-        """The post as bots and pages are told of it."""
+        """The post as bots and pages receive it."""
         reported: dict[str, Any] = {
             "id": self.id,
             "number": self.number,
@@ -207,7 +207,7 @@ class Network:
         return self._post(author, room, kind="joined")
 
     def show_file(self, author: Person, room: str, name: str, size: int, kind: str) -> Post:
-        """Post a file or a picture, which is told of and not kept."""
+        """Post a file or a picture, which is announced and not stored."""
         return self._post(author, room, kind=kind, file=(name, size))
 
     def change(

@@ -189,7 +189,7 @@ def currency(text: str) -> list[str]:
 
 
 def fraction(text: str) -> list[str]:
-    """1/2, 2 3/4; what is none is said as it stands."""
+    """1/2, 2 3/4; anything else is said as it stands."""
     whole, _, part = text.rpartition(" ")
     words = _FRACTIONS.get(part)
     if words is None:

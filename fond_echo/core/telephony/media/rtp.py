@@ -34,7 +34,7 @@ class RtpPacket:
 
 
 def read_rtp(data: bytes) -> RtpPacket:
-    """Raises MalformedPacket for what is none."""
+    """Raises MalformedPacket where the bytes are not one."""
     if len(data) < HEADER.size:
         raise MalformedPacket(f"{len(data)} bytes are no RTP packet")
     first, second, sequence, timestamp, source = HEADER.unpack_from(data)
@@ -117,7 +117,7 @@ def _packet(kind: int, count: int, body: bytes) -> bytes:
 
 
 def read_rtcp(data: bytes) -> Rtcp:
-    """Raises MalformedPacket for what is none."""
+    """Raises MalformedPacket where the bytes are not one."""
     at = 0
     source: int | None = None
     sent: tuple[int, int, int, int] | None = None

@@ -1,4 +1,4 @@
-"""A call as both of its sides see it, and what is told of it."""
+"""A call as both of its sides see it, and what is reported of it."""
 
 from __future__ import annotations
 

@@ -106,7 +106,7 @@ class Endpoint:
             return self._leg.over(call, cause, "us", self._leg.bye(call, now))
         if call.incoming:
             return self.reject(call, 480, now)
-        # CallContext, and not answered: it is cancelled once something has come back (§9.1).
+        # The call is not answered yet: it is cancelled once a response has come back (§9.1).
         call.cancelling = True
         return self._outbound.cancel(call, now) if call.state == "ringing" else Output()
 

@@ -129,7 +129,7 @@ class Message:
         return (self.fields.get("content-type") or "").partition(";")[0].strip().lower()
 
     def to_bytes(self) -> bytes:
-        """The message as it is sent; Content-Length says what the body is long."""
+        """The message as it is sent; Content-Length gives the length of the body."""
         raise NotImplementedError
 
     def _bytes(self, first: str) -> bytes:
