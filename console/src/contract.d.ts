@@ -1686,6 +1686,18 @@ export interface components {
       forced?: string[];
     };
     /**
+     * Place
+     * @description A place on the map (WGS 84, in degrees), with what it is called.
+     */
+    Place: {
+      /** Latitude */
+      latitude: number;
+      /** Longitude */
+      longitude: number;
+      /** Name */
+      name: string;
+    };
+    /**
      * Problem
      * @description An error (RFC 9457). `type` leads to its documentation; `errors` are places in a file.
      */
@@ -1993,15 +2005,16 @@ export interface components {
      * Reply
      * @description What is answered.
      *
-     *     `text` is what is written, `spoken` what is said (plain text, or SSML beginning with
-     *     `<speak`); where only one is given, the other is made from it. `sound` is a file of the
-     *     assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
-     *     takes the place of the part before it in the same answer: where that was sent already, it is
-     *     edited on networks that can. `remember` is kept for
-     *     the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-     *     the conversation. `voice` and `prosody` are how this reply is said, where it is another way than
-     *     the assistant's. `more` is what is left to say: where the reply is heard and not read, the
-     *     person is asked whether to go on, and "yes" or "go on" says it.
+     *     `text` is what is written, `spoken` what is said (plain text, or SSML beginning with `<speak`);
+     *     where only one is given, the other is made from it. `sound` is a file of the assistant's folder
+     *     that is played in place of speech; `text` says what is in it. `rewrites` takes the place of the
+     *     part before it in the same answer: where that was sent already, it is edited on networks that
+     *     can. `remember` is kept for the contact, for `remember_days` (0 is without end); null forgets.
+     *     `variables` are kept for the conversation. `voice` and `prosody` are how this reply is said,
+     *     where it is another way than the assistant's. `more` is what is left to say: where the reply is
+     *     heard and not read, the person is asked whether to go on, and "yes" or "go on" says it. `places`
+     *     are sent as the network sends them, else written with a geo URI; their names are spoken where
+     *     the words do not have them.
      */
     Reply: {
       /**
@@ -2028,6 +2041,8 @@ export interface components {
       choices?: components["schemas"]["Choice"][];
       /** Attachments */
       attachments?: components["schemas"]["Attachment"][];
+      /** Places */
+      places?: components["schemas"]["Place"][];
       /** Remember */
       remember?: {
         [key: string]: components["schemas"]["JsonValue"];

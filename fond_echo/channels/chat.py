@@ -212,6 +212,7 @@ class ChatChannel:
     async def send(self, outgoing: Outgoing) -> Sent:
         """Send one thing of a kind that the network has. Raises ConnectorError."""
         facts: dict[str, Any] = {
+            **outgoing.facts,
             "conversation": outgoing.conversation,
             "contact": outgoing.contact,
             "key": outgoing.key,

@@ -49,6 +49,19 @@ class Attachment(Schema):
         return self
 
 
+class Place(Schema):
+    """A place on the map (WGS 84, in degrees), with what it is called."""
+
+    latitude: float = Field(ge=-90, le=90)
+    longitude: float = Field(ge=-180, le=180)
+    name: str = Field(min_length=1, max_length=80)
+
+    @property
+    def uri(self) -> str:
+        """Its address as a geo URI (RFC 5870)."""
+        return f"geo:{self.latitude:g},{self.longitude:g}"
+
+
 class End(Schema):
     """The conversation is over."""
 
@@ -120,15 +133,16 @@ class SpokenProsody(Schema):
 class Reply(Schema):
     """What is answered.
 
-    `text` is what is written, `spoken` what is said (plain text, or SSML beginning with
-    `<speak`); where only one is given, the other is made from it. `sound` is a file of the
-    assistant's folder that is played in place of speech; `text` says what is in it. `rewrites`
-    takes the place of the part before it in the same answer: where that was sent already, it is
-    edited on networks that can. `remember` is kept for
-    the contact, for `remember_days` (0 is without end); null forgets. `variables` are kept for
-    the conversation. `voice` and `prosody` are how this reply is said, where it is another way than
-    the assistant's. `more` is what is left to say: where the reply is heard and not read, the
-    person is asked whether to go on, and "yes" or "go on" says it.
+    `text` is what is written, `spoken` what is said (plain text, or SSML beginning with `<speak`);
+    where only one is given, the other is made from it. `sound` is a file of the assistant's folder
+    that is played in place of speech; `text` says what is in it. `rewrites` takes the place of the
+    part before it in the same answer: where that was sent already, it is edited on networks that
+    can. `remember` is kept for the contact, for `remember_days` (0 is without end); null forgets.
+    `variables` are kept for the conversation. `voice` and `prosody` are how this reply is said,
+    where it is another way than the assistant's. `more` is what is left to say: where the reply is
+    heard and not read, the person is asked whether to go on, and "yes" or "go on" says it. `places`
+    are sent as the network sends them, else written with a geo URI; their names are spoken where
+    the words do not have them.
     """
 
     text: str = Field(default="", max_length=MAX_TEXT)
@@ -137,6 +151,7 @@ class Reply(Schema):
     rewrites: bool = False
     choices: list[Choice] = Field(default_factory=list, max_length=MAX_CHOICES)
     attachments: list[Attachment] = Field(default_factory=list, max_length=10)
+    places: list[Place] = Field(default_factory=list, max_length=10)
     remember: dict[str, JsonValue] = Field(default_factory=dict)
     remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0
     variables: dict[str, JsonValue] = Field(default_factory=dict)
@@ -160,6 +175,7 @@ class Reply(Schema):
 
     @model_validator(mode="after")
     def _says_something(self) -> Reply:
-        if not (self.text or self.spoken or self.choices or self.attachments or self.then):
-            raise ValueError("a reply needs text, spoken, choices, attachments or then")
+        said = self.text or self.spoken or self.choices or self.attachments or self.places
+        if not (said or self.then):
+            raise ValueError("a reply needs text, spoken, choices, attachments, places or then")
         return self

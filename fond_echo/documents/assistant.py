@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema
-from fond_echo.contract.reply import Attachment, Choice, SpokenProsody
+from fond_echo.contract.reply import Attachment, Choice, Place, SpokenProsody
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
 from fond_echo.core.dialogue.outcomes import FALLBACK
@@ -86,6 +86,7 @@ class ReplySpec(Schema):
     sound: str = Field(default="", max_length=200)
     choices: list[Choice] = Field(default_factory=list)
     attachments: list[Attachment] = Field(default_factory=list)
+    places: list[Place] = Field(default_factory=list, max_length=10)
     sentences: int = Field(default=0, ge=0, le=50)
     summary: int = Field(default=0, ge=0, le=50)
     logic: Annotated[str, LogicName] = ""
@@ -111,7 +112,8 @@ class ReplySpec(Schema):
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
-        words = bool(self.text or self.spoken or self.sound or self.choices or self.attachments)
+        said = self.text or self.spoken or self.sound or self.choices
+        words = bool(said or self.attachments or self.places)
         documents = bool(self.documents) or self.free or self.transcript is not None
         if sum((bool(self.logic), documents, words)) > 1:
             raise ValueError(

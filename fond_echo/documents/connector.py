@@ -144,6 +144,7 @@ class Send(Schema):
     voice: list[Step] = Field(default_factory=list)
     file: list[Step] = Field(default_factory=list)
     picture: list[Step] = Field(default_factory=list)
+    place: list[Step] = Field(default_factory=list)
     choices: list[Step] = Field(default_factory=list)
     edit: list[Step] = Field(default_factory=list)
     delete: list[Step] = Field(default_factory=list)
@@ -223,7 +224,8 @@ class ChatConnector(Schema):
         return frozenset(found)
 
 
-SENDING = (*("text", "voice", "file", "picture", "choices", "edit", "delete", "indicator", "read"),)
+SENDING = tuple(name for name, field in Send.model_fields.items() if field.annotation == list[Step])
+"""What can be sent, by the names of the requests for it."""
 
 _PLACE = {"conversation", "contact"}
 _SENT = {*_PLACE, "key", "text"}
@@ -235,6 +237,7 @@ FACTS: dict[str, set[str]] = {
     "voice": {*_SENT, "sound", "seconds", "waveform"},
     "file": {*_SENT, "file", "name", "url"},
     "picture": {*_SENT, "file", "name", "url"},
+    "place": {*_SENT, "latitude", "longitude"},
     "choices": {*_SENT, "choices"},
     "edit": {*_SENT, "id", "choices"},
     "delete": {*_PLACE, "id"},

@@ -152,6 +152,7 @@ async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
         seconds=clip.seconds or 0.0 if clip else 0.0,
         waveform=tuple(clip.waveform) if clip else (),
         choices=tuple((label, value) for label, value in row.extra.get("choices", [])),
+        facts=row.extra,
     )
 
 

@@ -322,6 +322,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         prosody=spec.prosody,
         choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
+        places=spec.places,
         then=then,
     )
     return reply

@@ -74,6 +74,11 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
             elif kind is not None:
                 add(kind, "", attachment.clip or None, url=attachment.url, name=attachment.name,
                     media_type=attachment.media_type)  # fmt: skip
+        for place in reply.places:
+            if "place" in can.kinds:
+                add("place", place.name, latitude=place.latitude, longitude=place.longitude)
+            elif "text" in can.kinds:
+                add("text", f"{place.name}: {place.uri}")
     if turn.answers_in_writing:
         voice()
     return planned

@@ -60,10 +60,13 @@ def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = 
                 raise
             text = ""
     choices = spoken_choices(reply, says or Sentences(language_of()), in_call=in_call)
+    words = text or speakable(reply.text)
+    names = [each.name for each in reply.places if each.name.casefold() not in words.casefold()]
+    more = " ".join([*(f"{name}." for name in names), choices]).strip()
     if is_ssml(text):
         before, _, after = text.rpartition("</")
-        return f"{before} {escape(choices)}</{after}" if choices else text
-    return f"{text or speakable(reply.text)} {choices}".strip()
+        return f"{before} {escape(more)}</{after}" if more else text
+    return f"{words} {more}".strip()
 
 
 def spoken_words(reply: Reply) -> str:

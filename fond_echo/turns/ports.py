@@ -62,10 +62,11 @@ class Outgoing:
     """One thing to send. `key` is the same at every attempt.
 
     Attributes:
-        kind: text, voice, file, picture, choices, edit or delete.
+        kind: text, voice, file, picture, place, choices, edit or delete.
         id: the network's id of what is edited or deleted.
         choices: label and value of each.
         data: the bytes of a voice note, a file or a picture.
+        facts: more of what its kind says, such as where a place is.
     """
 
     kind: str
@@ -81,6 +82,7 @@ class Outgoing:
     seconds: float = 0.0
     waveform: tuple[float, ...] = ()
     choices: tuple[tuple[str, str], ...] = ()
+    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

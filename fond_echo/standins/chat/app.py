@@ -175,6 +175,16 @@ def _for_bots(app: FastAPI, net: Network, hook: Hook, token: str) -> None:
         name = file.filename or "file"
         return repeated(key) or posted(net.show_file(BOT, room, name, len(data), shown_as), key)
 
+    @app.post("/rooms/{room}/spots", dependencies=only_bot)
+    async def post_spot(
+        room: str,
+        label: Annotated[str, Body()],
+        north: Annotated[float, Body(ge=-90, le=90)],
+        east: Annotated[float, Body(ge=-180, le=180)],
+        key: Annotated[str, Body()] = "",
+    ) -> dict[str, str]:
+        return repeated(key) or posted(net.show_spot(BOT, room, label, north, east), key)
+
     @app.post("/rooms/{room}/seen", dependencies=only_bot)
     async def seen(room: str, post: Annotated[str, Body(embed=True)]) -> dict[str, str]:
         net.seen[net.room_of(room)] = post

@@ -78,6 +78,7 @@ class Post:
     press: str = ""
     file: tuple[str, int] | None = None
     conference: str = ""
+    spot: tuple[float, float] | None = None
     quotes: tuple[str, str, bool] | None = None
     """The post that it quotes: its id and words, and whether it is the bot's."""
 
@@ -104,6 +105,8 @@ class Post:
             reported["quotes"] = {"id": quoted, "words": words, "automated": automated}
         if self.words:
             reported["words"] = self.words
+        if self.spot:
+            reported["spot"] = {"north": self.spot[0], "east": self.spot[1]}
         if self.buttons:
             reported["buttons"] = [
                 {"label": label, "value": value} for label, value in self.buttons
@@ -194,6 +197,10 @@ class Network:
                 raise Refusal(404, f"there is no post {quotes!r} in {room}")
             quoted = (post.id, post.words, post.author == BOT)
         return self._post(author, room, words=words, buttons=buttons, quotes=quoted)
+
+    def show_spot(self, author: Person, room: str, label: str, north: float, east: float) -> Post:
+        """Post a place on the map, by its name."""
+        return self._post(author, room, words=label, kind="spot", spot=(north, east))
 
     def press(self, author: Person, room: str, value: str) -> Post:
         """Press a button that was posted in the room."""
