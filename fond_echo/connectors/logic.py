@@ -166,11 +166,11 @@ class LogicCaller:
             service.url,
             content=body,
             headers={**headers, "Content-Type": "application/json"},
-            timeout=service.seconds,
+            timeout=service.timeout,
         )
-        deadline = time.monotonic() + service.seconds
+        deadline = time.monotonic() + service.timeout
         try:
-            async with asyncio.timeout(service.seconds):
+            async with asyncio.timeout(service.timeout):
                 response = await self._client.send(request, stream=True)
             try:
                 in_parts = response.headers.get("content-type", "").startswith(IN_PARTS)
@@ -180,7 +180,7 @@ class LogicCaller:
                     if size > MAX_ANSWER:
                         what = f"the answer is over {MAX_ANSWER:,} bytes"
                         raise LogicFailed(what, where=service.url)
-                    if time.monotonic() > deadline + service.seconds * in_parts:
+                    if time.monotonic() > deadline + service.timeout * in_parts:
                         raise TimeoutError
                     *lines, left = left.split(b"\n") if in_parts else [left]
                     for line in lines:
@@ -192,7 +192,7 @@ class LogicCaller:
             reason = str(error) or type(error).__name__
             raise _NothingSent(f"it cannot be reached: {reason}", where=service.url) from error
         except (httpx.TimeoutException, TimeoutError) as error:
-            what = f"no answer within {service.seconds:g} s"
+            what = f"no answer within {service.timeout:g} s"
             raise LogicFailed(what, where=service.url) from error
         except (httpx.HTTPError, httpx.InvalidURL, UnicodeError) as error:
             reason = str(error) or type(error).__name__
@@ -206,7 +206,7 @@ class LogicCaller:
 
 def _steps(service: LogicService) -> list[Step]:
     """How a service is asked in its own shape."""
-    common = {"headers": service.headers, "timeout": service.seconds}
+    common = {"headers": service.headers, "timeout": service.timeout}
     taken = {"answer": service.answer} if service.answer is not None else {}
     poll = service.poll
     first = {"post": service.url, "json": service.request, **common}

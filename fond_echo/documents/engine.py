@@ -133,7 +133,7 @@ class Price(Schema):
 
 
 class EngineLimits(Schema):
-    """What the service takes, and what it may cost. `seconds` is how long one question may take in
+    """What the service takes, and what it may cost. `timeout` is how long one question may take in
     all; `characters` how long a text to speak, or an answer, may be; `turns` how many turns of the
     conversation before are told; `window` how many characters all that it is told may have: the
     oldest turns are left out first, then documents; `daily_budget` is where it is asked no more
@@ -141,7 +141,7 @@ class EngineLimits(Schema):
 
     rate: Rate = 30.0
     concurrency: Annotated[int, Field(ge=1, le=100)] = 8
-    seconds: Span = 15.0
+    timeout: Span = 15.0
     characters: Annotated[int, Field(ge=50, le=100_000)] = 4_000
     turns: Annotated[int, Field(ge=0, le=50)] = 8
     window: Annotated[int, Field(ge=500, le=5_000_000)] = 100_000

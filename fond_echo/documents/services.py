@@ -33,7 +33,7 @@ class LogicService(Schema):
 
     `secret` may be two names while a secret is changed: questions are signed with both.
     `failed` is what is said when it fails, instead of our own words. In a chat, an answer that
-    takes longer than `seconds` is waited for up to `late_seconds` more, and sent when it comes.
+    takes longer than `timeout` is waited for up to `late_seconds` more, and sent when it comes.
 
     A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
     posted to it, with templates in its texts, and `answer` the place of the words in what comes
@@ -49,7 +49,7 @@ class LogicService(Schema):
     stream: Stream | None = None
     poll: LogicPoll | None = None
     headers: dict[str, HeaderValue] = Field(default_factory=dict)
-    seconds: Duration = 8.0
+    timeout: Duration = 8.0
     late_seconds: Annotated[float, Field(ge=0, le=3_600)] = 0.0
     failed: str = ""
 

@@ -95,7 +95,7 @@ async def listened(
 
             sending = asyncio.create_task(send())
             try:
-                async for text in messages(socket, MAX_TEXT, engine.connector.limits.seconds):
+                async for text in messages(socket, MAX_TEXT, engine.connector.limits.timeout):
                     if await found.add(text):
                         break
             finally:
@@ -261,7 +261,7 @@ class LiveHearing:
         if self._fed < clip.seconds:
             self._queue.put_nowait(clip.part(self._fed, clip.seconds))
         self._queue.put_nowait(None)
-        limit = self._one.engine.connector.limits.seconds
+        limit = self._one.engine.connector.limits.timeout
         try:
             async with asyncio.timeout(limit):
                 heard = await self._task

@@ -188,7 +188,7 @@ class EngineOrder:
         """
         for name, one in self._able(kind, language, names):
             asking, begun = Asking(), time.monotonic()
-            seconds = one.engine.connector.limits.seconds * parts if one is not None else None
+            seconds = one.engine.connector.limits.timeout * parts if one is not None else None
             engine = one.engine if one is not None else self.built_in(kind, name)
             try:
                 async with asyncio.timeout(seconds):
@@ -240,7 +240,7 @@ async def _in_time(
     parts: AsyncIterator[SpokenSound], one: Connected | None
 ) -> AsyncGenerator[SpokenSound]:
     """Each part within the time that the engine has for a question."""
-    seconds = one.engine.connector.limits.seconds if one is not None else None
+    seconds = one.engine.connector.limits.timeout if one is not None else None
     while True:
         try:
             async with asyncio.timeout(seconds):

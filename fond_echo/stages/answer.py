@@ -136,10 +136,10 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         listens = {"listener": listener_of(needs, turn, said)}
     if described.late_seconds and needs.late is not None:
         patient = described.model_copy(
-            update={"seconds": described.seconds + described.late_seconds}
+            update={"timeout": described.timeout + described.late_seconds}
         )
         waited = needs.logic.ask(patient, asked, safe=spec.safe, once=needs.once)
-        for part in await _in_time(waited, described.seconds, turn, needs, spec.logic):
+        for part in await _in_time(waited, described.timeout, turn, needs, spec.logic):
             yield await shortened(part, spec, turn, needs)
         return
     requested = needs.logic.ask(described, asked, safe=spec.safe, once=needs.once, **listens)

@@ -45,7 +45,7 @@ class Files(unittest.TestCase):
             ([("per_minute", "per_hour")], ":9:", "there is no field 'per_hour'"),
             ([("$.words", "$..[")], ":", "JSONPath"),
             ([("- post:", "- past:")], ":", "there is no field 'past'"),
-            ([("price:", "limits: {seconds: soon}\nprice:")], ":9:", "length of time"),
+            ([("price:", "limits: {timeout: soon}\nprice:")], ":9:", "length of time"),
             ([("price:", "languages: [x]\nprice:")], ":9:", "at least 2 characters"),
         ):  # fmt: skip
             with self.subTest(changes=changes):

@@ -67,7 +67,7 @@ class ByAddressAlone(Commands):
             found = await self.replay(old, new)
             self.assertIn("not_run", found["changed"], new)
             self.assertIn("no answer to what it would be sent is kept", found["after"]["not_run"])
-        self.assertEqual((await self.replay('$.says"', '$.says"\n    seconds: 3'))["changed"], [])
+        self.assertEqual((await self.replay('$.says"', '$.says"\n    timeout: 3'))["changed"], [])
         self.assertEqual(self.logic.count, 1, "it was not asked for any of them")
 
     async def test_what_would_be_taken_of_the_answer_now(self):
