@@ -44,7 +44,7 @@ class Order(unittest.IsolatedAsyncioTestCase):
     async def test_one_that_takes_too_long(self):
         await self.gannet.fault("/hearing", "slow")
         order = self.gannet.order("transcribe", "far-ear", "built-in", built_in=Built())
-        slow = self.gannet.engine("far-ear", ("timeout: 6s", "seconds: 200ms"))
+        slow = self.gannet.engine("far-ear", ("timeout: 6s", "timeout: 200ms"))
         order.connected["far-ear"] = type(order.connected["far-ear"])(slow, Breaker())
         await self.hear(order)
         self.assertEqual(order.taken()[0].why, "no answer in time")
