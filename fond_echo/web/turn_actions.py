@@ -134,7 +134,7 @@ async def _begin_with(
     if revision is None or revision.assistant != record.name:
         raise NotThere(
             f"{record.name} has no revision {named!r}",
-            remedy='name "live", "draft" or the id of a revision that `assistant revisions` lists',
+            remedy='name "live", "draft" or the id of a revision that `assistant history` lists',
         )
     contact = await session.get_one(Contact, conversation.contact_id)
     await session.flush()
