@@ -118,7 +118,7 @@ def _add(options: argparse.Namespace) -> int:
     if options.kind in ("chat", "phone"):
         if not options.connector:
             reported = (
-                f"fond-echo: a {options.kind} channel needs --network: the file that describes it"
+                f"fond-echo: a {options.kind} channel needs --connector: its connector file"
             )
             print(reported, file=sys.stderr)
             return 2

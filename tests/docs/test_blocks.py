@@ -1,5 +1,6 @@
 """What the docs show to be typed: commands that the command line takes, imports that are there."""
 
+import argparse
 import ast
 import contextlib
 import importlib
@@ -41,6 +42,14 @@ def blocks(page):
             block = []
 
 
+def options_of(above, words):
+    """The options of the command that words begin with."""
+    for action in above._actions:
+        if isinstance(action, argparse._SubParsersAction) and words and words[0] in action.choices:
+            return options_of(action.choices[words[0]], words[1:])
+    return {option for action in above._actions for option in action.option_strings}
+
+
 class Commands(unittest.TestCase):
     def test_each_is_one_that_the_command_line_takes(self):
         known, count = parser(), 0
@@ -48,6 +57,8 @@ class Commands(unittest.TestCase):
             for number, words in commands(page):
                 err = io.StringIO()
                 with self.subTest(page=page.name, line=number, words=words):
+                    typed = {word.split("=")[0] for word in words if re.match(r"--[a-z]", word)}
+                    self.assertEqual(typed - options_of(known, words), set())
                     try:
                         with contextlib.redirect_stderr(err):
                             known.parse_args(words)

@@ -291,7 +291,7 @@ class Calls(Commands):
                         "harbour-desk", "--connector", phone)  # fmt: skip
 
     async def test_a_call_is_asked_for_listed_shown_and_taken_back(self):
-        out = await self.reported("call", "place", "exchange", "+44 1632 960147", "--words",
+        out = await self.reported("call", "place", "exchange", "+44 1632 960147", "--text",
                               "The evening boat is off.", "--name", "Isla Quennell")  # fmt: skip
         self.assertEqual((out["number"], out["state"]), ("+441632960147", "requested"))
         listed = await self.says("call", "list", "exchange")
@@ -310,11 +310,11 @@ class Calls(Commands):
 
     async def test_where_no_calls_go(self):
         place = ("call", "place", "exchange")
-        err = await self.fails(*place, "+44 900 123456", "--words", "Hello.")
+        err = await self.fails(*place, "+44 900 123456", "--text", "Hello.")
         self.assertIn("+44", err)
         code, _, err = await self.types(*place, "+44 1632 960147")
         self.assertEqual(code, 2)
-        self.assertIn("--words", err)
+        self.assertIn("--text", err)
         code, _, err = await self.types(*place, "+44 1632 960147", "--sound",
                                         self.folder / "none.ogg")  # fmt: skip
         self.assertIn(code, (1, 2))
