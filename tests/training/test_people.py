@@ -158,7 +158,7 @@ class Reading(unittest.TestCase):
         with self.assertRaisesRegex(UnreadableData, "no table of texts at byte"):
             castle.texts(data, end + 1)
         with tempfile.TemporaryDirectory() as package:
-            folder = Path(package) / castle.FOLDER
+            folder = Path(package) / castle.FOLDER / "en"
             folder.mkdir(parents=True)
             whole = bytes(castle.TABLES) + data[4:] + 8 * table("")
             (folder / "drascula.dat").write_bytes(whole)

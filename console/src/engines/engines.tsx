@@ -8,7 +8,7 @@ import { Benches } from "./benches";
 import { Area, Button, Code, ErrorNote, Mark, Row, Sheet, Table, Text } from "../parts/sheet";
 
 const DOES: Record<Engine["does"], string> = {
-  transcribe: "hears",
+  transcribe: "transcribes",
   speak: "speaks",
   answer: "answers",
   summarize: "summarizes",

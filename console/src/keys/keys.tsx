@@ -120,7 +120,7 @@ function Secrets() {
                   onPress={() => forgetting.mutate(each.name)}
                   aria-label={`Forget ${each.name}`}
                 >
-                  Forget
+                  Delete
                 </Button>
               </td>
             </tr>
@@ -137,7 +137,7 @@ function Secrets() {
           placeholder="api.example"
         />
         <Button onPress={() => putting.mutate()} isDisabled={!name || !value || putting.isPending}>
-          Keep
+          Save
         </Button>
       </Row>
       {putting.error && <ErrorNote role="alert">{putting.error.message}</ErrorNote>}

@@ -78,7 +78,7 @@ export function ReplayOf({ turn }: { turn: TurnDetail }) {
           placeholder="its name"
         />
         <Button onPress={() => keep.mutate()} isDisabled={name.length < 2 || keep.isPending}>
-          Keep
+          Save
         </Button>
       </Row>
       <Row>
