@@ -117,9 +117,7 @@ def _add(options: argparse.Namespace) -> int:
     connector = options.connector or ""
     if options.kind in ("chat", "phone"):
         if not options.connector:
-            reported = (
-                f"fond-echo: a {options.kind} channel needs --connector: its connector file"
-            )
+            reported = f"fond-echo: a {options.kind} channel needs --connector: its connector file"
             print(reported, file=sys.stderr)
             return 2
         connector = _described(options.kind, Path(options.connector), frozenset(values))
