@@ -332,7 +332,7 @@ class Replays(Commands):
         self.assertIn("skerry is a chat channel", await self.fails(*again))
         file.write_text('{"format": "fond-echo conversation 1", "turns": [{"said": 7}]}')
         again = ("conversation", "load", file, "--channel", "desk", "--contact", "tobin")
-        self.assertIn("has a turn that is none", await self.fails(*again))
+        self.assertIn("has a turn without a message", await self.fails(*again))
 
     async def test_from_misheard_to_corrected_in_one_go(self):
         turn = await self.ask("Can I hire a canoe?")

@@ -97,7 +97,7 @@ class Reading(unittest.TestCase):
             ("<grammar><rule id='a'><script/></rule></grammar>", "cannot stand here"),
             ("<grammar><rule id='a'><item repeat='x'>b</item></rule></grammar>", "is not N"),
             ("<grammar>" + "<item>" * 200 + "</item>" * 200 + "</grammar>", "nested over"),
-            ("<grammar><rule id='a'><ruleref special='ALL'/></rule></grammar>", "none of NULL"),
+            ("<grammar><rule id='a'><ruleref special='ALL'/></rule></grammar>", "not one of NULL"),
         ):
             with self.subTest(what=what), self.assertRaisesRegex(GrammarError, what):
                 read_xml(text)
