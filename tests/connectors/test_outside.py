@@ -1,8 +1,11 @@
+import asyncio
 import hmac
 import ipaddress
 import json
+import socket
 import unittest
 from hashlib import sha256
+from unittest import mock
 
 import httpx
 
@@ -194,6 +197,42 @@ class Guard(unittest.IsolatedAsyncioTestCase):
         async with guarded_client() as client:
             with self.assertRaises(Unreachable):
                 await client.get("http://nobody.invalid/")
+
+
+class Rebinding(unittest.IsolatedAsyncioTestCase):
+    """A name that has another address a moment later, or a private one beside a public one."""
+
+    async def reached(self, *answers):
+        """What becomes of a request for each time that the name is resolved."""
+        waiting = list(answers)
+
+        async def resolve(host, port, **_):
+            kind = socket.AF_INET, socket.SOCK_STREAM, 6, ""
+            return [(*kind, (address, port)) for address in waiting.pop(0)]
+
+        async def connected(_, request):
+            return httpx.Response(200, text=request.url.host)
+
+        loop, found = asyncio.get_running_loop(), []
+        with (
+            mock.patch.object(loop, "getaddrinfo", resolve),
+            mock.patch.object(httpx.AsyncHTTPTransport, "handle_async_request", connected),
+        ):
+            async with guarded_client() as client:
+                while waiting:
+                    try:
+                        found.append((await client.get("http://harbour.example/")).text)
+                    except ForbiddenAddress:
+                        found.append("forbidden")
+        return found
+
+    async def test_it_is_resolved_once_and_the_judged_address_is_connected_to(self):
+        found = await self.reached(["8.8.8.8"], ["127.0.0.1"], ["8.8.4.4"])
+        self.assertEqual(found, ["8.8.8.8", "forbidden", "8.8.4.4"])
+
+    async def test_one_private_address_among_several_is_enough(self):
+        found = await self.reached(["8.8.8.8", "10.0.0.1"], ["8.8.8.8", "169.254.169.254"])
+        self.assertEqual(found, ["forbidden", "forbidden"])
 
 
 class Webhooks(unittest.TestCase):
