@@ -21,7 +21,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.pacing import LINE, Callers
+from bench.pacing import CHANNEL, Callers
 from bench.report import options, show
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, Page, TurnOut
@@ -112,7 +112,7 @@ def main() -> None:
         Path(folder).chmod(0o755)
         with demo.world(Path(folder) / "data") as world:
             port = free_port()
-            connector = LINE.format(port=port, calls=500)
+            connector = CHANNEL.format(port=port, calls=500)
             with FondEcho(world.settings.address, world.key) as echo:
                 channel = ChannelIn(kind="phone", assistant="harbour-desk", connector=connector)
                 echo.put_channel("bench", channel)

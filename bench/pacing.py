@@ -29,7 +29,7 @@ from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn
 from fond_echo.core.telephony.sip.calls import Answered, Call, Ended
 from fond_echo.core.telephony.sip.endpoint import Endpoint
-from fond_echo.core.telephony.sip.sdp import Terms, agree, offer, read_connector
+from fond_echo.core.telephony.sip.sdp import Terms, agree, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.demo import run as demo
@@ -40,7 +40,7 @@ CHANNEL = """\
 phone: bench
 listen: {{host: 127.0.0.1, port: {port}, media: [40000, 41998]}}
 peers: [127.0.0.1]
-calls: {calls}
+max_calls: {calls}
 call_handling: {{wait_seconds: 60, greetings: 1}}
 """
 COUNTS = (20, 40, 60, 80, 120, 160)
@@ -164,7 +164,7 @@ class Callers:
             if isinstance(event, Ended) and event.status:
                 self.refused[event.status] += 1
             if isinstance(event, Answered):
-                agreed = agree(read_connector(event.call.remote_sdp), Terms("127.0.0.1", 1, 1))
+                agreed = agree(read_description(event.call.remote_sdp), Terms("127.0.0.1", 1, 1))
                 self.callers[event.call.id].place = agreed.host, agreed.port
 
 

@@ -14,12 +14,12 @@ from rich.console import Console
 from rich.table import Table
 
 
-def options(connector: str | None, **numbers: int) -> argparse.Namespace:
+def options(description: str | None, **numbers: int) -> argparse.Namespace:
     """A benchmark's options: --json FILE, and its numbers with their defaults."""
     # Ended from outside, it ends what it began, as at Ctrl-C.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     parser = argparse.ArgumentParser(
-        connector=connector, formatter_class=argparse.RawDescriptionHelpFormatter
+        description=description, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--json", type=Path, help="write the figures to a file too")
     for name, value in numbers.items():

@@ -40,7 +40,7 @@ from fond_echo.core.telephony.media.tones import (
 from fond_echo.core.telephony.sip.calls import Call, Offered
 from fond_echo.core.telephony.sip.endpoint import Endpoint
 from fond_echo.core.telephony.sip.message import Response, read_message
-from fond_echo.core.telephony.sip.sdp import Terms, answer, offer, read_connector
+from fond_echo.core.telephony.sip.sdp import Terms, answer, offer, read_description
 from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.speech.material import lexicon
 
@@ -63,7 +63,7 @@ class Media:
     """Describes the same thing every time."""
 
     def describe(self, call: Call, offered: bytes) -> bytes:
-        return answer(read_connector(offered), Terms("192.0.2.1", 20_000, 1))[0]
+        return answer(read_description(offered), Terms("192.0.2.1", 20_000, 1))[0]
 
 
 COMMON = """\

@@ -35,7 +35,7 @@ CHANNEL = """\
 phone: bench
 listen: {{host: 127.0.0.1, port: {port}, media: [40000, 41998]}}
 peers: [127.0.0.1]
-calls: {calls}
+max_calls: {calls}
 call_handling: {{wait_seconds: 60, greetings: 1, record: {record}}}
 """
 EVERY = 400
