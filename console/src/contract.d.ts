@@ -162,6 +162,8 @@ export interface components {
       answer: string;
       /** Choices */
       choices: components["schemas"]["Choice"][];
+      /** Places */
+      places?: components["schemas"]["Place"][];
       sound: components["schemas"]["SpokenAnswer"] | null;
       /** Attachments */
       attachments?: components["schemas"]["AttachedFile"][];
@@ -2017,6 +2019,10 @@ export interface components {
      *     the words do not have them.
      */
     Reply: {
+      /** Choices */
+      choices?: components["schemas"]["Choice"][];
+      /** Places */
+      places?: components["schemas"]["Place"][];
       /**
        * Text
        * @default
@@ -2037,12 +2043,8 @@ export interface components {
        * @default false
        */
       rewrites: boolean;
-      /** Choices */
-      choices?: components["schemas"]["Choice"][];
       /** Attachments */
       attachments?: components["schemas"]["Attachment"][];
-      /** Places */
-      places?: components["schemas"]["Place"][];
       /** Remember */
       remember?: {
         [key: string]: components["schemas"]["JsonValue"];

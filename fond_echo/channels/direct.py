@@ -15,7 +15,7 @@ class DirectChannel:
     def __init__(self, clips: Clips, longest: float = 3_600.0) -> None:
         """`longest`: seconds of sound that are taken at once."""
         self._clips = clips
-        kinds = frozenset(("text", "voice", "choices", "file", "picture"))
+        kinds = frozenset(("text", "voice", "choices", "file", "picture", "place"))
         self.abilities = Abilities(kinds, 20_000, longest, 50_000_000)
 
     async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched:

@@ -307,6 +307,7 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
     from fond_echo.documents.media import bytes_of
     from fond_echo.documents.reading import read_assistant
     from fond_echo.replays.cases import Aloud, run_case
+    from fond_echo.replays.nothing_outside import NoLogic
     from fond_echo.speech.heard import as_heard
     from fond_echo.speech.material import lexicon, recognizer, synthesizer
     from fond_echo.stages.transcribe import speech_in
@@ -335,28 +336,6 @@ async def run_here(files: Mapping[str, str], cases: Sequence[CaseFile]) -> list[
     return [
         await run_case(case, assistant, digest(files), NoLogic(), hear, aloud) for case in cases
     ]
-
-
-class NoLogic:
-    """Business logic, where none is asked."""
-
-    exchanges: list[Any] = []  # noqa: RUF012  # nothing is ever put in
-
-    async def ask(
-        self,
-        service: Any,
-        request: Any,
-        *,
-        safe: bool = False,
-        listener: Any = None,
-        once: Any = None,
-    ) -> Any:
-        from fond_echo.stages.answer import NotRun
-
-        raise NotRun(
-            "no business logic is asked here", remedy="keep its answer in the case: logic:"
-        )
-        yield
 
 
 def _junit(file: Path, name: str, cases: list[CaseOut]) -> None:

@@ -102,7 +102,7 @@ async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
 def around(language: str) -> Any:
     """Who hears and speaks here, and no business logic."""
     from fond_echo.channels.simulated import Around, clip_of
-    from fond_echo.cli.replaying import NoLogic
+    from fond_echo.replays.nothing_outside import NoLogic
     from fond_echo.speech.heard import as_heard
     from fond_echo.speech.material import recognizer, synthesizer
     from fond_echo.stages.transcribe import speech_in

@@ -96,6 +96,8 @@ def _show(answer: AskOut) -> None:
     print(f"answer    {answer.answer or answer.state}")
     for choice in answer.choices:
         print(f"          · {choice.label}")
+    for place in answer.places:
+        print(f"          {place.name}: {place.uri}")
 
 
 def _play(echo: FondEcho, answer: AskOut, device: Any, folder: Path | None, number: int) -> None:

@@ -93,6 +93,7 @@ def _here(options: argparse.Namespace) -> Any:
     from fond_echo.contract.channel import Inbound
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
+    from fond_echo.replays.nothing_outside import NoLogic
     from fond_echo.replays.trying import try_out
     from fond_echo.turns.state import ConversationState
 
@@ -108,7 +109,7 @@ def _here(options: argparse.Namespace) -> Any:
                 said,
                 ConversationState.read(state),
                 datetime.now(UTC),
-                _NoLogic(),
+                NoLogic("give the name of an assistant in the service"),
             )
         )
         return {
@@ -121,28 +122,6 @@ def _here(options: argparse.Namespace) -> Any:
         }
 
     return answer
-
-
-class _NoLogic:
-    def __init__(self) -> None:
-        self.exchanges: list[Any] = []
-
-    async def ask(
-        self,
-        service: Any,
-        request: Any,
-        *,
-        safe: bool = False,
-        listener: Any = None,
-        once: Any = None,
-    ) -> Any:
-        from fond_echo.stages.answer import NotRun
-
-        raise NotRun(
-            f"business logic is not asked here: {request.action} {request.slots or ''}".strip(),
-            remedy="give the name of an assistant in the service",
-        )
-        yield
 
 
 def _in_the_service(options: argparse.Namespace) -> Any:

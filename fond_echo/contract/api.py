@@ -10,7 +10,7 @@ from fond_echo.contract.assistants import FileErrorOut
 from fond_echo.contract.base import Instant, Name, Schema, WebAddress
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.reply import Choice
+from fond_echo.contract.reply import Choice, Place
 from fond_echo.contract.turn import Heard
 
 Item = TypeVar("Item")
@@ -206,6 +206,7 @@ class AskOut(Schema):
     route: str
     answer: str
     choices: list[Choice]
+    places: list[Place] = Field(default_factory=list)
     sound: SpokenAnswer | None
     attachments: list[AttachedFile] = Field(default_factory=list)
     error: dict[str, Any] | None

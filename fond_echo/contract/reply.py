@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
 from pydantic import Field, JsonValue, model_validator
@@ -11,7 +12,8 @@ from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
 
 MAX_TEXT = 20_000
-MAX_CHOICES = 20
+MAX_ELEMENTS = 20
+"""Of each kind in one reply."""
 
 
 class Choice(Schema):
@@ -60,6 +62,22 @@ class Place(Schema):
     def uri(self) -> str:
         """Its address as a geo URI (RFC 5870)."""
         return f"geo:{self.latitude:g},{self.longitude:g}"
+
+
+class Elements(Schema):
+    """What a reply holds beside words. Whatever passes replies on does so for every one of these; a
+    new one is planned in `stages.deliver`, spoken in `stages.speak`, and sent by a connector."""
+
+    choices: list[Choice] = Field(default_factory=list, max_length=MAX_ELEMENTS)
+    places: list[Place] = Field(default_factory=list, max_length=MAX_ELEMENTS)
+
+
+def elements_of(parts: Sequence[Elements]) -> dict[str, list[Any]]:
+    """The elements of several parts, by the names of their fields."""
+    return {
+        name: [each for part in parts for each in getattr(part, name)]
+        for name in Elements.model_fields
+    }
 
 
 class End(Schema):
@@ -130,7 +148,7 @@ class SpokenProsody(Schema):
     volume: float = Field(default=0.0, ge=-20.0, le=12.0)
 
 
-class Reply(Schema):
+class Reply(Elements):
     """What is answered.
 
     `text` is what is written, `spoken` what is said (plain text, or SSML beginning with `<speak`);
@@ -149,9 +167,7 @@ class Reply(Schema):
     spoken: str = Field(default="", max_length=MAX_TEXT)
     sound: str = Field(default="", max_length=200)
     rewrites: bool = False
-    choices: list[Choice] = Field(default_factory=list, max_length=MAX_CHOICES)
     attachments: list[Attachment] = Field(default_factory=list, max_length=10)
-    places: list[Place] = Field(default_factory=list, max_length=10)
     remember: dict[str, JsonValue] = Field(default_factory=dict)
     remember_days: Annotated[int, Field(ge=0, le=3_650)] = 0
     variables: dict[str, JsonValue] = Field(default_factory=dict)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema
-from fond_echo.contract.reply import Attachment, Choice, Place, SpokenProsody
+from fond_echo.contract.reply import Attachment, Choice, Elements, SpokenProsody, elements_of
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
 from fond_echo.core.dialogue.outcomes import FALLBACK
@@ -60,7 +60,7 @@ class TranscriptSpec(Schema):
     spoken_sentences: Annotated[int, Field(ge=1, le=10)] = 2
 
 
-class ReplySpec(Schema):
+class ReplySpec(Elements):
     """Where an answer comes from: words written here, documents that are searched, business
     logic, or `free`: an engine answers in its own words, by the assistant's `brief`, by what it
     finds in `documents` if there are some, and by `functions` of business logic that it may call;
@@ -84,9 +84,7 @@ class ReplySpec(Schema):
     text: str = ""
     spoken: str = ""
     sound: str = Field(default="", max_length=200)
-    choices: list[Choice] = Field(default_factory=list)
     attachments: list[Attachment] = Field(default_factory=list)
-    places: list[Place] = Field(default_factory=list, max_length=10)
     sentences: int = Field(default=0, ge=0, le=50)
     summary: int = Field(default=0, ge=0, le=50)
     logic: Annotated[str, LogicName] = ""
@@ -112,8 +110,8 @@ class ReplySpec(Schema):
 
     @model_validator(mode="after")
     def _one_source(self) -> ReplySpec:
-        said = self.text or self.spoken or self.sound or self.choices
-        words = bool(said or self.attachments or self.places)
+        said = self.text or self.spoken or self.sound or self.attachments
+        words = bool(said) or any(elements_of([self]).values())
         documents = bool(self.documents) or self.free or self.transcript is not None
         if sum((bool(self.logic), documents, words)) > 1:
             raise ValueError(

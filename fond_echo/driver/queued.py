@@ -17,12 +17,12 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.driver.carrier import Carrier
+from fond_echo.driver.in_flight import MAX_CRASHES, InFlight, crashed
 from fond_echo.driver.late_answers import send_late
 from fond_echo.driver.retry import Later
+from fond_echo.driver.runner import TurnRunner
 from fond_echo.driver.sending import send
 from fond_echo.driver.speech_verification import verify_speech
-from fond_echo.driver.under_way import MAX_DEATHS, UnderWay, died
 from fond_echo.records.claim import Claim, Failure, StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY
@@ -50,7 +50,7 @@ class QueuedDriver:
     def __init__(self, journal: Journal, world: World) -> None:
         self._journal = journal
         self._world = world
-        self.under_way = UnderWay(journal.database)
+        self.in_flight = InFlight(journal.database)
         self._after: set[asyncio.Task[None]] = set()
         self._count = 0
         self._one = asyncio.Lock()
@@ -60,9 +60,9 @@ class QueuedDriver:
         claim = await self._journal.claim(turn_id)
         if claim is None:
             return
-        if claim.deaths >= MAX_DEATHS:
-            failure = died(claim.deaths)
-            if claim.deaths > MAX_DEATHS or claim.turn.answered is not None:
+        if claim.crashes >= MAX_CRASHES:
+            failure = crashed(claim.crashes)
+            if claim.crashes > MAX_CRASHES or claim.turn.answered is not None:
                 # Saying so ended a process as well, or the answer does.
                 await self._journal.give_up(turn_id, failure)
                 return
@@ -78,14 +78,14 @@ class QueuedDriver:
                 turn = claim.turn
                 needs = await self._world.needs(claim.channel, turn.clock, turn.assistant)
                 enough = BUSY_WITH_TEXTS if claim.answers_at_once else BUSY
-                carrier = Carrier(self._journal, claim, needs, busy=self._count >= enough)
+                runner = TurnRunner(self._journal, claim, needs, busy=self._count >= enough)
                 self._count += 1
                 try:
-                    async with self.under_way.carrying(claim):
-                        finished = await carrier.carry()
+                    async with self.in_flight.carrying(claim):
+                        finished = await runner.carry()
                 finally:
                     self._count -= 1
-                    for task in carrier.late:
+                    for task in runner.late:
                         self._go_on(send_late(self._journal, claim, task))
                 if finished:
                     self._afterwards(claim, needs)

@@ -51,7 +51,7 @@ class Claim:
         resumed: whether its run was begun before.
         passed: whether it is this turn's time to be answered.
         sound_erased: whether its sound was erased before it was claimed.
-        deaths: how many processes ended while they carried it.
+        crashes: how many processes ended while they carried it.
         asked_once: the questions to business logic that must not be asked again.
         pending: what is to be written next.
         writing: held by whoever writes.
@@ -69,7 +69,7 @@ class Claim:
     resumed: bool
     passed: bool = False
     sound_erased: bool = False
-    deaths: int = 0
+    crashes: int = 0
     asked_once: set[str] = field(default_factory=set)
     pending: Pending = field(default_factory=Pending)
     writing: asyncio.Lock = field(default_factory=asyncio.Lock)
@@ -130,5 +130,5 @@ def claimed(
         failure,
         resumed,
         sound_erased=turn.sound_erased_at is not None,
-        deaths=turn.deaths,
+        crashes=turn.crashes,
     )

@@ -51,7 +51,7 @@ class Journal:
     """Reads and writes the records of turns.
 
     Args:
-        carrier: the number of this process (`store.presence`), where its turns outlive it.
+        worker: the number of this process (`store.liveness`), where its turns outlive it.
 
     Attributes:
         database: where they are.
@@ -59,11 +59,11 @@ class Journal:
     """
 
     def __init__(
-        self, database: Database, queue: procrastinate.App, carrier: int | None = None
+        self, database: Database, queue: procrastinate.App, worker: int | None = None
     ) -> None:
         self.database = database
         self._fence = Fence(database, queue)
-        self._carrier = carrier
+        self._worker = worker
         self.outbox = Outbox(self._fence)
 
     async def claim(self, turn_id: str, *, finished: bool = False) -> Claim | None:
@@ -87,7 +87,7 @@ class Journal:
         take = TAKE_FINISHED if finished else TAKE
         which: dict[str, Any] = {"turn": turn_id}
         if not finished:
-            which["me"] = self._carrier
+            which["me"] = self._worker
         turn = (await session.execute(take, which)).scalar_one_or_none()
         if turn is None:
             return None
@@ -259,7 +259,7 @@ class Journal:
         """
         # A turn that is tried again by hand was passed by those after it long ago.
         if conversation.answered < claim.turn.number - 1:
-            waiting = {"state": "waiting", "carrier": None}
+            waiting = {"state": "waiting", "worker": None}
             await session.execute(update(Turn).where(Turn.id == claim.turn.id).values(waiting))
             return False
         if not frozen:
@@ -281,7 +281,7 @@ class Journal:
     async def defer(self, claim: Claim, seconds: float) -> None:
         """Leave a turn for now: its job comes again after a while."""
         async with self._fence.writing(
-            claim, Pending(on_turn={"state": "received", "carrier": None})
+            claim, Pending(on_turn={"state": "received", "worker": None})
         ) as session:
             await enqueue(
                 self._fence.queue, session, WORK_TURN, after=seconds, turn_id=claim.turn.id
@@ -299,7 +299,7 @@ class Journal:
         error = failure.as_json() if failure else None
         # None of it may stand there without the rest: a turn that was over, and yet in the way of
         # those after it, would never be taken up again.
-        over = {"state": ended, "error": error, "finished_at": NOW, "carrier": None}
+        over = {"state": ended, "error": error, "finished_at": NOW, "worker": None}
         own = Pending(on_turn=over)
         async with self._fence.writing(claim, own) as session:
             await self.outbox.settle_asides(session, claim)
@@ -335,7 +335,7 @@ class Journal:
                     state="failed",
                     error=failure.as_json(),
                     epoch=Turn.epoch + 1,
-                    carrier=None,
+                    worker=None,
                     finished_at=func.now(),
                 )
                 .returning(Turn.channel, Turn.conversation_id, Turn.number)

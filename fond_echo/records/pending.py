@@ -37,8 +37,8 @@ _WRITE = text(
         SELECT id, run_id, name, part, attempt, started_at, seconds, outcome, input, output, error
           FROM given, jsonb_populate_recordset(NULL::stages, all_of_it->'stages')),
     turned AS (
-        UPDATE turns SET (text, route, state, error, finished_at, carrier) =
-               (SELECT text, route, state, error, finished_at, carrier
+        UPDATE turns SET (text, route, state, error, finished_at, worker) =
+               (SELECT text, route, state, error, finished_at, worker
                   FROM jsonb_populate_record(turns, all_of_it->'turn'))
           FROM given WHERE turns.id = :turn_id AND all_of_it->'turn' <> '{{}}'),
     delivered AS (

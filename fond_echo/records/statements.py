@@ -6,18 +6,18 @@ from sqlalchemy import Integer, Text, bindparam, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fond_echo.store.erasing import UNFINISHED
-from fond_echo.store.presence import IS_GONE
+from fond_echo.store.liveness import IS_GONE
 from fond_echo.store.queue import deferring
 from fond_echo.store.records import Assistant, Channel, Contact, Conversation, Inbound, Run, Turn
 
 _OF = update(Turn).where(Turn.id == bindparam("turn")).values(epoch=Turn.epoch + 1)
-_DIED = text(
-    "deaths + CASE WHEN carrier IS NOT NULL AND carrier IS DISTINCT FROM :me "
-    f"AND {IS_GONE.format('carrier')} THEN 1 ELSE 0 END"
+_CRASHED = text(
+    "crashes + CASE WHEN worker IS NOT NULL AND worker IS DISTINCT FROM :me "
+    f"AND {IS_GONE.format('worker')} THEN 1 ELSE 0 END"
 ).bindparams(bindparam("me", type_=Integer))
 TAKE = (
     _OF.where(Turn.state.in_(UNFINISHED))
-    .values(state="working", deaths=_DIED, carrier=bindparam("me", type_=Integer))
+    .values(state="working", crashes=_CRASHED, worker=bindparam("me", type_=Integer))
     .returning(Turn)
     .execution_options(synchronize_session=False)
 )

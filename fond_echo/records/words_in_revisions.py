@@ -7,16 +7,16 @@ is not replayed, as it could come out otherwise.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Mapping, Sequence
+import asyncio
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.contacts import (
-    WordsInRevision,
-)
+from fond_echo.contract.contacts import WordsInRevision
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.digest import digest
 from fond_echo.documents.erased_words import Person, found_in, normalized, without
@@ -52,64 +52,62 @@ class WordsInRevisions(FondEchoError):
     code = "words-in-revisions"
 
 
-async def persons_of(session: AsyncSession, contact_id: str) -> dict[str, Person]:
-    """What is looked for, by assistant: what the contact said before it stood in the assistant's
-    files, and the ids of its turns. What stood there before is an example of anybody's."""
+@dataclass(frozen=True)
+class Traces:
+    """A contact's words in revisions.
+
+    Attributes:
+        found: where they stand, in the oldest revision first.
+        persons: what is taken out, by assistant.
+    """
+
+    found: list[WordsInRevision]
+    persons: dict[str, Person]
+
+
+async def traces_of(database: Database, contact_id: str) -> Traces:
+    """Look for what a contact said before it stood in an assistant's files, and for cases of its
+    turns. What stood there before it was said is anybody's."""
     wanted = (
         select(Turn.id, Turn.text, Turn.received_at)
         .join(Conversation, Conversation.id == Turn.conversation_id)
         .where(Conversation.contact_id == contact_id, Turn.erased_at.is_(None))
     )
-    rows = (await session.execute(wanted)).all()
-    turns = frozenset(row.id for row in rows)
+    async with database.reading() as session:
+        rows = (await session.execute(wanted)).all()
+        digests = select(Revision.digest).order_by(Revision.created_at)
+        revisions = (await session.execute(digests)).scalars().all() if rows else []
     said: dict[str, datetime] = {}
     for row in rows:
         plain = normalized(row.text)
         said[plain] = min(said.get(plain, row.received_at), row.received_at)
-    all_of_it = Person(frozenset(said), turns)
-    first: dict[tuple[str, str], datetime] = {}
-    assistants = set[str]()
-    async for revision in _revisions(session, all_of_it):
-        assistants.add(revision.assistant)
-        for place in found_in(revision.files, all_of_it):
-            first.setdefault((revision.assistant, normalized(place.text)), revision.created_at)
-    return {
-        name: Person(
-            frozenset(
-                text for text, at in said.items() if first.get((name, text), at) > at
-            ),
-            turns,
-        )
-        for name in assistants
-    }  # fmt: skip
-
-
-async def _revisions(session: AsyncSession, person: Person) -> AsyncIterator[Revision]:
-    """All revisions, the oldest first, one at a time; none where nothing is looked for."""
-    if not person.turns:
-        return
-    digests = select(Revision.digest).order_by(Revision.created_at)
-    for each in (await session.execute(digests)).scalars().all():
-        revision = await session.get(Revision, each)
-        if revision is not None:
-            yield revision
-            session.expunge(revision)
-
-
-async def words_in_revisions(
-    session: AsyncSession, persons: Mapping[str, Person]
-) -> list[WordsInRevision]:
-    """Where a person's words stand in revisions, the oldest first."""
-    nobody = Person(frozenset(), frozenset())
-    anybody = next(iter(persons.values()), nobody)
-    return [
-        WordsInRevision(
-            assistant=revision.assistant, revision=revision.digest, file=place.file,
-            line=place.line, what=place.what, text=place.text,
-        )
-        async for revision in _revisions(session, anybody)
-        for place in found_in(revision.files, persons.get(revision.assistant, nobody))
-    ]  # fmt: skip
+    person = Person(frozenset(said), frozenset(row.id for row in rows))
+    persons: dict[str, Person] = {}
+    found: list[WordsInRevision] = []
+    known: set[tuple[str, str]] = set()
+    for each in revisions:
+        async with database.reading() as session:
+            revision = await session.get(Revision, each)
+        if revision is None:
+            continue
+        name = revision.assistant
+        # Reading files takes long where there are many.
+        places = await asyncio.to_thread(found_in, revision.files, person)
+        texts = {normalized(place.text) for place in places}
+        known |= {
+            (name, text) for text in texts if text in said and revision.created_at <= said[text]
+        }
+        own = frozenset(text for text in said if (name, text) not in known)
+        persons[name] = Person(own, person.turns)
+        found += [
+            WordsInRevision(
+                assistant=name, revision=each, file=place.file, line=place.line, what=place.what,
+                text=place.text,
+            )
+            for place in places
+            if place.certain or normalized(place.text) in own
+        ]  # fmt: skip
+    return Traces(found, persons)
 
 
 async def take_out(
@@ -123,7 +121,8 @@ async def take_out(
             revision = await session.get(Revision, old)
             if revision is None:
                 continue
-            files = without(revision.files, persons[revision.assistant])
+            person = persons[revision.assistant]
+            files = await asyncio.to_thread(without, revision.files, person)
             if (becomes := digest(files)) == old:
                 continue
             await _replace(session, revision, becomes, files)

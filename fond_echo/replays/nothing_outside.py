@@ -3,11 +3,16 @@ is asked; business logic only where that is safe. Tries, replays and cases are m
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from fond_echo.contract.engine import EngineAsked
-from fond_echo.turns.ports import Abilities, KeptAnswers, LogicPort
+from fond_echo.contract.logic import LogicRequest
+from fond_echo.contract.reply import Reply
+from fond_echo.documents.services import LogicService
+from fond_echo.stages.answer import NotRun
+from fond_echo.turns.ports import Abilities, KeptAnswers, Listener, LogicPort, Once
 
 
 @dataclass(frozen=True)
@@ -42,3 +47,24 @@ class NothingOutside:
     late: None = None
     """Nobody waits elsewhere: an answer that comes late is waited for here."""
     asked: Callable[[], list[EngineAsked]] = list
+
+
+class NoLogic:
+    """Business logic (`LogicPort`) where none is asked.
+
+    Args:
+        remedy: what whoever wants its answer can do.
+    """
+
+    def __init__(self, remedy: str = "keep its answer in the file, under logic:") -> None:
+        self._remedy = remedy
+        self.exchanges: list[Any] = []
+
+    async def ask(
+        self, service: LogicService, request: LogicRequest, *, safe: bool = False,
+        listener: Listener | None = None, once: Once | None = None,
+    ) -> AsyncIterator[Reply]:  # fmt: skip
+        """Raises NotRun."""
+        what = f"business logic is not asked here: {request.action} {request.slots or ''}".strip()
+        raise NotRun(what, remedy=self._remedy)
+        yield

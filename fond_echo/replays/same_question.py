@@ -62,9 +62,10 @@ def sent(service: LogicService, asked: LogicRequest, *, named: bool = False) -> 
             name: each if isinstance(each, str) else each.model_dump()
             for name, each in service.headers.items()
         }
-    if service.poll is not None:
-        parts["poll"] = service.poll.model_dump(by_alias=True, exclude={"get"})
     rendered: dict[str, Any] = render_tree(parts, facts)
+    if service.poll is not None:
+        # Its templates ask for what only the first answer has.
+        rendered["poll"] = service.poll.model_dump(mode="json", by_alias=True)
     return rendered
 
 

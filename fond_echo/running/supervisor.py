@@ -177,5 +177,5 @@ class Supervisor:
 def _how_it_ended(part: Tended) -> str:
     process = part.process if isinstance(part, Part) else None
     if process is not None and ended_by_it(process.poll()):
-        return "stood still, which its log shows the place of, and was ended"
+        return "stalled and was ended; its log shows where"
     return "ended"

@@ -6,7 +6,6 @@ import asyncio
 import contextlib
 import itertools
 import signal
-from collections import Counter
 from datetime import UTC, datetime
 from functools import partial
 
@@ -17,6 +16,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import keep_running
 from fond_echo.composition import Installation
+from fond_echo.core.caching import Recent
 from fond_echo.driver.queued import QueuedDriver
 from fond_echo.records.claim import Failure
 from fond_echo.records.journal import Journal
@@ -28,9 +28,9 @@ from fond_echo.speech.priority import Priority
 from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.database import AWAY, Database, patiently
+from fond_echo.store.liveness import Liveness
 from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
-from fond_echo.store.presence import Presence
 from fond_echo.store.queue import (
     HEARTBEAT_SECONDS,
     POLL_SECONDS,
@@ -42,13 +42,16 @@ from fond_echo.store.queue import (
     retry_stalled,
 )
 from fond_echo.store.retention import retain
-from fond_echo.watchdog import stood_still, watch
+from fond_echo.watchdog import until_stalled, watch
 
 log = structlog.get_logger()
 
 TIDY_SECONDS = 600.0
 
 MAX_ERRORS = 5
+MAX_FAILING = 1_000
+"""Turns whose errors are counted at a time."""
+
 RETRIES = procrastinate.RetryStrategy(wait=2)
 """Of a job that ends with an error: how often is counted here, as the queue counts the times at
 which a worker stood still, too."""
@@ -69,10 +72,10 @@ async def run(settings: Settings) -> None:
     queue = queue_app(settings.database)
     async with Installation.open(settings, database) as world, queue.open_async():
         world.warm()
-        presence = Presence(database)
-        journal = Journal(database, queue, presence.number)
+        liveness = Liveness(database)
+        journal = Journal(database, queue, liveness.number)
         driver = QueuedDriver(journal, world)
-        errors = Counter[str]()
+        errors = Recent[str, int](MAX_FAILING)
 
         # What goes wrong in a stage is the turn's own; a job that ends with an error has met a bug
         # of ours. It comes again a few times, and then the turn is failed.
@@ -83,7 +86,7 @@ async def run(settings: Settings) -> None:
             try:
                 await patiently(partial(driver.work, turn_id))
             except Exception as error:
-                errors[turn_id] += 1
+                errors.keep(turn_id, errors.get(turn_id, 0) + 1)
                 if errors[turn_id] < MAX_ERRORS:
                     raise
                 log.exception("turn given up", turn=turn_id)
@@ -107,9 +110,9 @@ async def run(settings: Settings) -> None:
             asyncio.create_task(keep_running(name, work))
             for name, work in (
                 ("holding the loop to its turns", watch),
-                ("showing that this process lives", presence.hold),
+                ("showing that this process lives", liveness.hold),
                 ("looking for stalled turns", partial(_look_for_stalled, queue, database)),
-                ("noticing that it stood still", partial(_let_go_of_taken, driver)),
+                ("noticing that it stalled", partial(_let_go_of_taken, driver)),
                 ("hearing of what was committed", Notices(database, told).listen),
                 ("polling", poller.run),
                 ("preparing what is published", preparation.run),
@@ -117,7 +120,7 @@ async def run(settings: Settings) -> None:
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]
-        await presence.held()
+        await liveness.held()
         stopping = asyncio.Event()
         worker = asyncio.create_task(_work(queue, settings.turns_at_once, stopping))
 
@@ -164,13 +167,13 @@ async def _work(queue: procrastinate.App, at_once: int, stopping: asyncio.Event)
 async def _let_go_of_taken(driver: QueuedDriver) -> None:
     """Where this process stood still, another may have taken its turns: it lets go of them."""
     while True:
-        await stood_still(STALLED_SECONDS / 2)
+        await until_stalled(STALLED_SECONDS / 2)
         try:
-            count = await driver.under_way.let_go_of_taken()
+            count = await driver.in_flight.let_go_of_taken()
         except (SQLAlchemyError, *AWAY) as error:
             log.warning("what became of turns is not known", reason=str(error).splitlines()[0])
             continue
-        log.warning("this process stood still", turns_that_others_took=count)
+        log.warning("this process stalled", turns_that_others_took=count)
 
 
 async def _tidy(database: Database, event_days: int) -> None:

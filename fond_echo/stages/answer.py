@@ -34,6 +34,7 @@ from fond_echo.contract.reply import (
     RecordMessage,
     Reply,
     Transfer,
+    elements_of,
 )
 from fond_echo.core.dialogue.documents import Found
 from fond_echo.core.dialogue.outcomes import FALLBACK
@@ -126,7 +127,7 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
     if turn.run != "live" and not spec.safe:
         raise NotRun(
             f"{spec.logic} was not asked in a {turn.run}"
-            + (", and no answer to what it would be sent is kept" if kept is not None else ""),
+            + (", and no kept answer matches what it would be sent" if kept is not None else ""),
             remedy="mark the route's reply safe: true where asking changes nothing",
         )
     said: list[str] = []
@@ -320,9 +321,8 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
         sound=spec.sound,
         voice=spec.voice,
         prosody=spec.prosody,
-        choices=[Choice(label=each.label, value=each.value) for each in spec.choices],
         attachments=[Attachment(**each.model_dump()) for each in spec.attachments],
-        places=spec.places,
+        **elements_of([spec]),
         then=then,
     )
     return reply

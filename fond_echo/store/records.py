@@ -181,7 +181,7 @@ class Turn(Record):
     failed, or cancelled (erased before it was finished). `standing` says why a turn is only told
     so: refused or quota; else it is empty. `run_id` is the live run in work; a turn that is tried
     again by hand gets another. `epoch` fences workers: a write with an older one is refused.
-    `carrier` is the process that carries it now (`store.presence`), and `deaths` how many processes
+    `worker` is the process that carries it now (`store.liveness`), and `crashes` how many processes
     ended while they did. `sound_erased_at` and `erased_at` say when its sound, and its words too,
     were erased. `words` are those of its text, of the first 100,000 characters, kept by the
     database to find it by.
@@ -227,8 +227,8 @@ class Turn(Record):
     run_id: Mapped[str | None]
     error: Mapped[Json | None]
     epoch: Mapped[int] = mapped_column(default=0)
-    carrier: Mapped[int | None]
-    deaths: Mapped[int] = mapped_column(default=0, server_default="0")
+    worker: Mapped[int | None]
+    crashes: Mapped[int] = mapped_column(default=0, server_default="0")
     received_at: Mapped[datetime] = now_column()
     finished_at: Mapped[datetime | None]
     sound_erased_at: Mapped[datetime | None]

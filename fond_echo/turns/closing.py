@@ -7,7 +7,17 @@ from datetime import timedelta
 from typing import Any
 
 from fond_echo.contract.logic import Exchange
-from fond_echo.contract.reply import Announce, Ask, End, HandOver, RecordMessage, Reply, Transfer
+from fond_echo.contract.reply import (
+    MAX_ELEMENTS,
+    Announce,
+    Ask,
+    End,
+    HandOver,
+    RecordMessage,
+    Reply,
+    Transfer,
+    elements_of,
+)
 from fond_echo.turns.state import ConversationState, Done, OpenSlots, Recording
 from fond_echo.turns.turn import TurnSoFar
 
@@ -120,12 +130,14 @@ def _next(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None
 
 def _last(parts: list[Reply]) -> Reply:
     """The answer as it would be given again, without what it did."""
+    elements = elements_of(parts)
+    said = any(part.text or part.spoken for part in parts) or any(elements.values())
     return Reply(
         text="\n\n".join(part.text for part in parts if part.text)[:20_000],
         spoken=" ".join(part.spoken for part in parts if part.spoken)[:20_000],
-        choices=[choice for part in parts for choice in part.choices][:20],
         attachments=[each for part in parts for each in part.attachments][:10],
-        then=parts[-1].then if not any(p.text or p.spoken or p.choices for p in parts) else None,
+        **{name: found[:MAX_ELEMENTS] for name, found in elements.items()},
+        then=None if said else parts[-1].then,
     )
 
 

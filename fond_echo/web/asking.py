@@ -19,6 +19,7 @@ from fond_echo.contract.api import AskOut, AttachedFile, SpokenAnswer
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.reply import elements_of
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
 from fond_echo.store.clips import clip_ref
@@ -180,7 +181,7 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
         heard=heard if isinstance(heard, Heard) else None,
         route=turn.route,
         answer="\n\n".join(part.written for part in parts),
-        choices=[choice for part in parts for choice in part.choices],
+        **elements_of(parts),
         sound=SpokenAnswer.of(voice) if voice else None,
         attachments=along,
         error=turn.error,

@@ -31,6 +31,7 @@ MAX_BYTES = 32 * 2**20
 LIMITS = (
     ("/api/assistants", MAX_BYTES), ("/api/turns", MAX_BYTES), ("/api/benches", MAX_BYTES),
     ("/api/speech", MAX_BYTES), ("/api/engines", MAX_BYTES), ("/api/channels", MAX_BYTES),
+    ("/api/clips", MAX_BYTES),
     ("/ask/", MAX_BYTES), ("/webhooks/", 20 * 2**20), ("/at/", 6 * 2**20),
 )  # fmt: skip
 """By how an address begins; what is sent to others may have a few megabytes."""

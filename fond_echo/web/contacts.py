@@ -21,9 +21,8 @@ from fond_echo.contract.contacts import (
 )
 from fond_echo.records.words_in_revisions import (
     WordsInRevisions,
-    persons_of,
     take_out,
-    words_in_revisions,
+    traces_of,
 )
 from fond_echo.store import keys
 from fond_echo.store.erasing import erase_contact
@@ -144,7 +143,7 @@ async def list_words_in_revisions(
     scenarios."""
     async with service.database.reading() as session:
         await _contact(session, channel, contact_id)
-        return await words_in_revisions(session, await persons_of(session, contact_id))
+    return (await traces_of(service.database, contact_id)).found
 
 
 @router.delete("/{contact_id}", name="erase_contact")
@@ -160,8 +159,8 @@ async def erase(
     until `confirm` says whether those are rewritten without them, or stay."""
     async with service.database.reading() as session:
         await _contact(session, channel, contact_id)
-        persons = await persons_of(session, contact_id)
-        found = await words_in_revisions(session, persons)
+    traces = await traces_of(service.database, contact_id)
+    found = traces.found
     concerned = list(dict.fromkeys(each.revision for each in found))
     if found and confirm is None:
         first = found[0]
@@ -175,7 +174,7 @@ async def erase(
         raise NotAllowed("to rewrite revisions needs a key with the scope build")
     if confirm:
         # Before the words by which they are found are gone themselves.
-        await take_out(service.database, persons, concerned)
+        await take_out(service.database, traces.persons, concerned)
     await erase_contact(service.database, service.blobs, contact_id)
     async with service.database.reading() as session:
         return _out(await _contact(session, channel, contact_id))

@@ -109,7 +109,7 @@ async def retry_turn(
                 .values(state="dropped", settled_at=func.now())
             )
         turn.state, turn.run_id, turn.error, turn.finished_at = "received", None, None, None
-        turn.epoch, turn.carrier, turn.deaths = turn.epoch + 1, None, 0
+        turn.epoch, turn.worker, turn.crashes = turn.epoch + 1, None, 0
         if named:
             await _begin_with(session, turn, conversation, named)
         await enqueue(service.queue, session, WORK_TURN, turn_id=turn_id)

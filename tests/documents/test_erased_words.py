@@ -81,6 +81,12 @@ class Erased(unittest.TestCase):
                 f"examples: {left}\n", without({"assistant.yaml": text}, ISLA)["assistant.yaml"]
             )
 
+    def test_words_that_are_written_with_numbers_of_letters_are_found(self):
+        text = (
+            'routes:\n  - route: x\n    examples: ["when does the ferry to P\\u0065ll go", a b]\n'
+        )
+        self.assertEqual(len(found_in({"assistant.yaml": text}, ISLA)), 1)
+
     def test_nobody_in_particular_changes_nothing(self):
         nobody = Person(frozenset(), frozenset())
         self.assertEqual((found_in(FILES, nobody), without(FILES, nobody)), ([], FILES))

@@ -19,7 +19,7 @@ GIVEN_UP = frozenset(
     of_many onto rest_seconds room_of_many second_reading added_at made_at stored_at
     """.split()
 )
-OPTIONS = frozenset("ask tries again-after onto network out into clear words-first".split())
+OPTIONS = frozenset("ask tries again-after onto network out into clear".split())
 VERBS = frozenset("mend resend forget".split())
 IMPERATIVE = frozenset(
     """

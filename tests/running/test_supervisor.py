@@ -50,7 +50,7 @@ class Tending(unittest.TestCase):
         part = self.part("still", "import os, signal, time; time.sleep(1)\n"
                          "os.kill(os.getpid(), signal.SIGPROF); time.sleep(60)")  # fmt: skip
         self.supervise(part).start()
-        self.assertTrue(until(lambda: any("still stood still" in each for each in self.said)))
+        self.assertTrue(until(lambda: any("still stalled" in each for each in self.said)))
 
     def test_one_that_ends_at_once_did_not_start(self):
         good = self.part("good")

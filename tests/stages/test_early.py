@@ -8,7 +8,7 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.driver import carrier
+from fond_echo.driver import runner
 from fond_echo.driver.speculative_hearing import as_kept
 from tests.sounds import noise, speech
 from tests.support.driving import Driving, note
@@ -88,9 +88,9 @@ class Early(Driving):
             def __getattr__(self, name):
                 return getattr(self.clips, name)
 
-        usual = carrier.SoundsOfTurn
-        carrier.SoundsOfTurn = lambda claim, stored: Full(usual(claim, stored))
-        self.addCleanup(setattr, carrier, "SoundsOfTurn", usual)
+        usual = runner.SoundsOfTurn
+        runner.SoundsOfTurn = lambda claim, stored: Full(usual(claim, stored))
+        self.addCleanup(setattr, runner, "SoundsOfTurn", usual)
         self.world.recognizer.pause = 60.0
         turn_id = await self.arrive("m1", sound=note())
         await self.driver.work(turn_id)

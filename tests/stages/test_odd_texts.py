@@ -84,7 +84,7 @@ class Odd(Driving):
 
     async def test_a_bug_of_ours_ends_with_an_apology_and_holds_up_nobody(self):
         broken = unittest.mock.patch.object(
-            queued.Carrier, "_hear", side_effect=ZeroDivisionError("ours")
+            queued.TurnRunner, "_hear", side_effect=ZeroDivisionError("ours")
         )
         turn_id = await self.arrive("m1", sound=b"x")
         following = await self.arrive("m2", "I would like some tickets")
@@ -98,7 +98,9 @@ class Odd(Driving):
 
     async def test_what_fails_before_any_stage_is_apologized_for(self):
         turn_id = await self.arrive("m1", "How much?")
-        broken = unittest.mock.patch.object(queued.Carrier, "carry", side_effect=ZeroDivisionError)
+        broken = unittest.mock.patch.object(
+            queued.TurnRunner, "carry", side_effect=ZeroDivisionError
+        )
         with broken, self.assertRaises(ZeroDivisionError):
             await self.driver.work(turn_id)
         await self.driver.give_up(turn_id, Failure("receive", "internal", "ours"))

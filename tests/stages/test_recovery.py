@@ -57,7 +57,7 @@ class Recovery(Driving):
         turn_id = await self.arrive("m1", sound=note())
         gone = OperationalError("SELECT 1", {}, Exception("the database is shutting down"))
         with (
-            unittest.mock.patch("fond_echo.driver.carrier.fetch", side_effect=gone),
+            unittest.mock.patch("fond_echo.driver.runner.fetch", side_effect=gone),
             self.assertRaises(OperationalError),
         ):
             await self.driver.work(turn_id)

@@ -4,8 +4,9 @@ import unittest
 from types import SimpleNamespace
 from typing import get_args
 
+from fond_echo.contract.api import AskOut
 from fond_echo.contract.base import Schema
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.reply import Elements, Reply
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.connector import SENDING
 from fond_echo.stages.deliver import plan
@@ -44,7 +45,7 @@ def planned(reply, kinds):
     return plan(turn, Abilities(frozenset(kinds)))
 
 
-class Elements(unittest.TestCase):
+class EachElement(unittest.TestCase):
     def test_each_has_an_example_here_and_a_place_in_the_assistant_s_file(self):
         lists = {
             name
@@ -55,6 +56,7 @@ class Elements(unittest.TestCase):
         }  # fmt: skip
         self.assertEqual(lists, set(EXAMPLES))
         self.assertEqual(set(EXAMPLES) - set(ReplySpec.model_fields), set())
+        self.assertEqual(set(Elements.model_fields) - set(AskOut.model_fields), set())
 
     def test_each_alone_is_a_reply_that_every_network_gets(self):
         for name, example in EXAMPLES.items():
@@ -96,3 +98,9 @@ class InATurn(Driving):
         await self.driver.work(turn_id)
         self.assertEqual([each.kind for each in self.sent], ["text", "place"])
         self.assertEqual(self.sent[1].facts["latitude"], 57.25)
+
+    async def test_said_again_it_comes_again(self):
+        await self.driver.work(await self.arrive("m1", text="where is the pier"))
+        self.sent.clear()
+        await self.driver.work(await self.arrive("m2", text="say that again"))
+        self.assertIn("Pell pier: geo:57.25,-2.5", [each.text for each in self.sent])

@@ -4,6 +4,7 @@ import base64
 
 from sqlalchemy import func, select, update
 
+from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.demo.world import files_of
@@ -70,6 +71,12 @@ class HttpChannel(ChannelTest):
         self.assertEqual(
             (response.json()["heard"]["source"], response.json()["sound"]), ("expected", None)
         )
+
+    async def test_places_come_with_the_answer(self):
+        pier = {"latitude": 57.25, "longitude": -2.5, "name": "Pell pier"}
+        self.logic.answer = lambda _: Reply(text="From there.", places=[pier])
+        reported = (await self.ask(json={"text": QUESTION, "contact": "isla"})).json()
+        self.assertEqual((reported["answer"], reported["places"]), ("From there.", [pier]))
 
     async def test_a_text_may_be_answered_aloud(self):
         reported = (
@@ -295,8 +302,6 @@ class Operating(ChannelTest):
 
     async def test_a_failed_turn_is_tried_again_by_hand(self):
         turn_id = await self.failed()
-        from fond_echo.contract.reply import Reply
-
         self.logic.answer = lambda requested: Reply(text="At noon.")
         response = await self.client.post(f"/api/turns/{turn_id}/retry")
         self.assertEqual(response.json()["state"], "received")

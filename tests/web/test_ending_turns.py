@@ -69,7 +69,7 @@ class Ending(ChannelTest):
         self.assert_problem(wrong, 404, "not-found")
         async with self.database.writing() as session:
             turn = await session.get_one(Turn, first)
-            turn.deaths = 2
+            turn.crashes = 2
         moved = await self.client.post(f"/api/turns/{first}/retry", json={"revision": "live"})
         self.assertEqual(moved.status_code, 200, moved.text)
         await self.work()
@@ -78,4 +78,4 @@ class Ending(ChannelTest):
         self.assertEqual((turn["state"], len(turn["runs"])), ("answered", 2))
         self.assertEqual((await self.turn(second))["state"], "answered")
         async with self.database.reading() as session:
-            self.assertEqual((await session.get_one(Turn, first)).deaths, 0)
+            self.assertEqual((await session.get_one(Turn, first)).crashes, 0)

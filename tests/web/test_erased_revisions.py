@@ -1,5 +1,6 @@
 """Erasing somebody whose words were kept as a case, or became an example."""
 
+import asyncio
 import json
 
 from sqlalchemy import func, select
@@ -80,6 +81,26 @@ class Erasing(Commands):
         self.assertEqual(asked.json()["route"], "fares")
         published = await self.client.post("/api/assistants/harbour-desk/publish")
         self.assertEqual(published.status_code, 200, published.text)
+
+    async def test_a_turn_that_is_under_way_on_such_a_revision_is_answered(self):
+        asked, may = asyncio.Event(), asyncio.Event()
+
+        async def ask(service, request, **_):
+            asked.set()
+            await may.wait()
+            yield Reply(text="At noon.")
+
+        self.logic.ask = ask
+        post = {"text": "When is the next boat to Pell?", "contact": "piet"}
+        answer = asyncio.create_task(self.working(self.client.post("/ask/desk", json=post)))
+        await asyncio.wait_for(asked.wait(), 20)
+        await self.says("channel", "erase", "desk", "isla", "--yes")
+        may.set()
+        reported = (await answer).json()
+        self.assertEqual((reported["state"], reported["answer"]), ("answered", "At noon."))
+        (run,) = (await self.client.get(f"/api/turns/{reported['turn']}")).json()["runs"]
+        self.assertNotEqual(run["revision"], self.old)
+        self.assertIsNone(run["revision_erased_at"])
 
     async def test_or_left_as_they_are(self):
         await self.says("channel", "erase", "desk", "isla", "--leave-revisions")

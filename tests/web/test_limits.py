@@ -22,10 +22,10 @@ class Bodies(WebTest):
         known = [(b"authorization", b"Bearer x")]
         found = {
             path: max_bytes({"path": path, "headers": known}) // 2**20
-            for path in ("/api/assistants/a/draft", "/api/speech/transcripts", "/ask/desk",
+            for path in ("/api/assistants/a/draft", "/api/speech/transcripts", "/api/clips/conversions", "/ask/desk",
                          "/webhooks/skerry", "/at/abc/say", "/api/keys")
         }  # fmt: skip
-        self.assertEqual(list(found.values()), [32, 32, 32, 20, 6, 4])
+        self.assertEqual(list(found.values()), [32, 32, 32, 32, 20, 6, 4])
 
 
 class WrongKeys(WebTest):

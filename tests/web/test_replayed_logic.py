@@ -5,6 +5,9 @@ import yaml
 
 from fond_echo.connectors.machine import Exchange
 from fond_echo.contract.reply import Reply
+from fond_echo.documents.services import LogicService
+from fond_echo.replays.same_question import differences, sent
+from tests.connectors.test_logic import requested
 from tests.web.test_commands import Commands
 
 DESK = """\
@@ -66,7 +69,7 @@ class ByAddressAlone(Commands):
         ):
             found = await self.replay(old, new)
             self.assertIn("not_run", found["changed"], new)
-            self.assertIn("no answer to what it would be sent is kept", found["after"]["not_run"])
+            self.assertIn("no kept answer matches what it would be sent", found["after"]["not_run"])
         self.assertEqual((await self.replay('$.says"', '$.says"\n    timeout: 3'))["changed"], [])
         self.assertEqual(self.logic.count, 1, "it was not asked for any of them")
 
@@ -100,6 +103,19 @@ class ByAddressAlone(Commands):
             self.assertEqual(refused.status_code, 409, refused.text)
             self.assertIn(why, refused.text)
         self.assertEqual(self.logic.count, 1)
+
+    async def test_where_it_is_asked_whether_it_is_done_is_compared_too(self):
+        poll = {"take": {"task": "$.task"}, "get": "http://office.test/{{ task }}",
+                "until": {"path": "$.state", "is": "done"}}  # fmt: skip
+        desk = yaml.safe_load(DESK)
+        then = LogicService(**desk["logic"]["office"], poll=poll)
+        now = then.model_copy(
+            update={"poll": then.poll.model_copy(update={"get": "http://office.test/x/{{ task }}"})}
+        )
+        self.assertEqual(sent(then, requested(1)), sent(then, requested(1)))
+        self.assertEqual(
+            differences(sent(then, requested(1)), sent(now, requested(1)))[:5], "poll "
+        )
 
     async def test_a_kept_answer_has_one_form(self):
         kept = (

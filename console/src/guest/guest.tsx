@@ -351,6 +351,11 @@ function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => 
             </a>
           ),
         )}
+        {asked.places.map((each) => (
+          <a key={each.name} href={`geo:${each.latitude},${each.longitude}`}>
+            {each.name}
+          </a>
+        ))}
         {asked.sound && (
           <audio controls src={asked.sound.link} aria-label="The answer" preload="none" />
         )}

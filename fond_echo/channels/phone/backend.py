@@ -119,7 +119,7 @@ class Backend(Protocol):
     """The rest of the service, as the phone channels of a process need it."""
 
     @property
-    def stands_still(self) -> bool:
+    def is_stalled(self) -> bool:
         """Whether it has not shown for a while that it does anything: no call is let in then."""
         ...
 

@@ -55,8 +55,8 @@ class IncomingCalls:
         verdict = self._admission.judge(call, host.now())
         if verdict.wait:
             await asyncio.sleep(verdict.wait)
-        if not verdict.status and host.backend.stands_still:
-            log.warning("a call is refused: the process with its turns stands still",
+        if not verdict.status and host.backend.is_stalled:
+            log.warning("a call is refused: the process with its turns is stalled",
                         channel=host.channel)  # fmt: skip
             host.done(host.endpoint.reject(call, 503, host.now(), [RETRY_AFTER]))
             return

@@ -24,7 +24,7 @@ from fond_echo.core.telephony.media.g711 import Law
 KEPT_SECONDS = 60.0
 """A call is known so long after its end."""
 
-ALIVE_SECONDS, STILL_SECONDS = 1.0, 10.0
+ALIVE_SECONDS, STALLED_SECONDS = 1.0, 10.0
 """How often the other end shows that it does something, and after how long it stands still."""
 
 ABOUT_CALLS = ("turn", "guess", "hear", "opening", "record", "over", "ended")
@@ -78,9 +78,9 @@ class RemoteBackend:
         self.handlers: dict[str, Handler] = {"play": self._play, "alive": self._alive}
 
     @property
-    def stands_still(self) -> bool:
+    def is_stalled(self) -> bool:
         now = asyncio.get_running_loop().time()
-        return self._alive_at is not None and now - self._alive_at > STILL_SECONDS
+        return self._alive_at is not None and now - self._alive_at > STALLED_SECONDS
 
     def _alive(self) -> None:
         self._alive_at = asyncio.get_running_loop().time()

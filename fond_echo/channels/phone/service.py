@@ -69,10 +69,10 @@ class ServiceBackend:
 
     Attributes:
         channels: by their names; one is put here before it listens.
-        stands_still: never, as seen from its own process.
+        is_stalled: never, as seen from its own process.
     """
 
-    stands_still = False
+    is_stalled = False
 
     def __init__(self, needs: CallDependencies) -> None:
         self._needs = needs

@@ -9,7 +9,7 @@ from sqlalchemy.dialects import postgresql
 from fond_echo.store import queue_schema
 from fond_echo.store.event_records import TransactionId
 
-revision = "records12"
+revision = "records13"
 down_revision = None
 branch_labels = None
 depends_on = None
@@ -417,8 +417,8 @@ def upgrade() -> None:
         sa.Column("run_id", sa.Text(), nullable=True),
         sa.Column("error", postgresql.JSONB, nullable=True),
         sa.Column("epoch", sa.Integer(), nullable=False),
-        sa.Column("carrier", sa.Integer(), nullable=True),
-        sa.Column("deaths", sa.Integer(), server_default="0", nullable=False),
+        sa.Column("worker", sa.Integer(), nullable=True),
+        sa.Column("crashes", sa.Integer(), server_default="0", nullable=False),
         sa.Column(
             "received_at",
             sa.DateTime(timezone=True),

@@ -3,7 +3,7 @@
 import unittest
 from unittest import mock
 
-from fond_echo.channels.phone.remote import STILL_SECONDS, RemoteBackend
+from fond_echo.channels.phone.remote import STALLED_SECONDS, RemoteBackend
 from fond_echo.softphone.handset import handset
 from tests.support.phone import OnAPhone
 
@@ -11,11 +11,11 @@ from tests.support.phone import OnAPhone
 class StandingStill(OnAPhone):
     async def test_no_call_is_let_in_until_it_goes_on(self):
         async with handset() as caller:
-            self.backend.stands_still = True
+            self.backend.is_stalled = True
             await caller.dial(self.number())
             self.assertEqual(caller.ended.status, 503)
         async with handset() as caller:
-            self.backend.stands_still = False
+            self.backend.is_stalled = False
             await caller.dial(self.number())
             await self.hears(caller, "tern sound ferries")
 
@@ -23,14 +23,14 @@ class StandingStill(OnAPhone):
 class Signs(unittest.IsolatedAsyncioTestCase):
     async def test_after_so_long_without_a_sign(self):
         backend = RemoteBackend()
-        self.assertFalse(backend.stands_still, "before the first sign nothing is known")
+        self.assertFalse(backend.is_stalled, "before the first sign nothing is known")
         now = 100.0
         with mock.patch("asyncio.get_running_loop") as loop:
             loop.return_value.time = lambda: now
             backend.handlers["alive"]()
-            now += STILL_SECONDS - 0.1
-            self.assertFalse(backend.stands_still)
+            now += STALLED_SECONDS - 0.1
+            self.assertFalse(backend.is_stalled)
             now += 0.2
-            self.assertTrue(backend.stands_still)
+            self.assertTrue(backend.is_stalled)
             backend.handlers["alive"]()
-            self.assertFalse(backend.stands_still)
+            self.assertFalse(backend.is_stalled)

@@ -29,7 +29,7 @@ IS_GONE = f"pg_try_advisory_xact_lock({SPACE}, {{}})"
 _HOLD = text(f"SELECT pg_advisory_lock({SPACE}, :number)")
 
 
-class Presence:
+class Liveness:
     """This process, for others to see.
 
     Attributes:

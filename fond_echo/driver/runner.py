@@ -18,12 +18,12 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.progress import telling
+from fond_echo.driver.in_flight import ask_once
 from fond_echo.driver.reply_sound import ReplySound
 from fond_echo.driver.retry import Later, max_pause, passes, pause
 from fond_echo.driver.sending import played, send
 from fond_echo.driver.side_messages import Beside
 from fond_echo.driver.speculative_hearing import EarlyHearing
-from fond_echo.driver.under_way import ask_once
 from fond_echo.records.claim import Claim, Failure, StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.records.turn_sounds import SoundsOfTurn
@@ -60,7 +60,7 @@ log = structlog.get_logger()
 Simple = Callable[[TurnSoFar, Needs], Awaitable[Schema]]
 
 
-class Carrier:
+class TurnRunner:
     """Carries one claimed turn; where the process is busy, without what nobody misses."""
 
     def __init__(self, journal: Journal, claim: Claim, needs: Needs, *, busy: bool) -> None:

@@ -19,7 +19,7 @@ from fond_echo.store.records import Turn
 
 log = structlog.get_logger()
 
-MAX_DEATHS = 3
+MAX_CRASHES = 3
 """A turn is given up after so many processes ended while they carried it."""
 
 SUSPECT_SECONDS = 1.0
@@ -27,11 +27,11 @@ SUSPECT_SECONDS = 1.0
 those that were carried together, one is the cause."""
 
 
-def died(deaths: int) -> Failure:
+def crashed(crashes: int) -> Failure:
     """Why a turn is given up with which processes ended."""
-    what = f"{deaths} processes of the service ended while they carried this turn"
+    what = f"{crashes} processes of the service ended while they carried this turn"
     remedy = "correct what it runs into, then retry it on that revision"
-    return Failure("receive", "carriers-died", what, remedy)
+    return Failure("receive", "workers-crashed", what, remedy)
 
 
 class AskedBefore(LogicFailed):
@@ -57,7 +57,7 @@ async def ask_once(journal: Journal, claim: Claim, question: str) -> None:
     await journal.note_asked(claim, question)
 
 
-class UnderWay:
+class InFlight:
     """The claims of this process.
 
     Args:
@@ -80,8 +80,8 @@ class UnderWay:
         """
         task = asyncio.current_task()
         assert task is not None
-        if claim.deaths:
-            log.warning("processes ended with this turn", turn=claim.turn.id, ended=claim.deaths)
+        if claim.crashes:
+            log.warning("processes ended with this turn", turn=claim.turn.id, ended=claim.crashes)
             if self._suspect.locked():
                 raise Later(SUSPECT_SECONDS)
             await self._suspect.acquire()
@@ -98,7 +98,7 @@ class UnderWay:
         finally:
             self._taken.discard(task)
             del self._carried[task]
-            if claim.deaths:
+            if claim.crashes:
                 self._suspect.release()
 
     async def let_go_of_taken(self) -> int:
@@ -123,4 +123,4 @@ class UnderWay:
         is told to stop is no dead one."""
         mine = Turn.id == claim.turn.id, Turn.epoch == claim.epoch
         async with self._database.writing() as session:
-            await session.execute(update(Turn).where(*mine).values(carrier=None))
+            await session.execute(update(Turn).where(*mine).values(worker=None))

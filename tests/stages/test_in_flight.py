@@ -5,10 +5,10 @@ import asyncio
 from sqlalchemy import text
 
 from fond_echo.contract.reply import Reply
+from fond_echo.driver.in_flight import MAX_CRASHES
 from fond_echo.driver.queued import QueuedDriver
-from fond_echo.driver.under_way import MAX_DEATHS
 from fond_echo.records.journal import Journal
-from fond_echo.store.presence import SPACE, Presence
+from fond_echo.store.liveness import SPACE, Liveness
 from tests.support.driving import QUESTION, Driving, Killed
 
 
@@ -51,11 +51,11 @@ class Deaths(Driving):
     async def test_a_turn_with_which_three_processes_ended_is_given_up_with_an_apology(self):
         turn_id = await self.arrive("m1", text=QUESTION)
         after = await self.arrive("m2", text="How much is a ticket?")
-        for number in range(1, MAX_DEATHS + 1):
+        for number in range(1, MAX_CRASHES + 1):
             await self.dies_with(turn_id, number)
         await self.work_on(turn_id)
         turn = await self.turn(turn_id)
-        self.assertEqual((turn.state, turn.error["code"]), ("failed", "carriers-died"))
+        self.assertEqual((turn.state, turn.error["code"]), ("failed", "workers-crashed"))
         self.assertEqual(len(self.sent), 1, "the sender was told")
         self.assertEqual(self.world.logic.requested, [])
         await self.work_on(after)
@@ -63,23 +63,23 @@ class Deaths(Driving):
 
     async def test_where_the_apology_ends_a_process_too_there_is_none(self):
         turn_id = await self.arrive("m1", text=QUESTION)
-        for number in range(1, MAX_DEATHS + 2):
+        for number in range(1, MAX_CRASHES + 2):
             await self.dies_with(turn_id, number)
         await self.work_on(turn_id)
         turn = await self.turn(turn_id)
-        self.assertEqual((turn.state, turn.error["code"]), ("failed", "carriers-died"))
+        self.assertEqual((turn.state, turn.error["code"]), ("failed", "workers-crashed"))
         self.assertEqual(self.sent, [])
 
     async def test_a_process_that_stands_still_is_no_dead_one(self):
         turn_id = await self.arrive("m1", text=QUESTION)
-        others = [Presence(self.database) for _ in range(2)]
+        others = [Liveness(self.database) for _ in range(2)]
         holding = [asyncio.create_task(each.hold()) for each in others]
         for each in others:
             await each.held()
         for _ in range(3):
             for each in others:
                 await self.dies_with(turn_id, each.number)
-        self.assertEqual((await self.turn(turn_id)).deaths, 0)
+        self.assertEqual((await self.turn(turn_id)).crashes, 0)
         await self.work_on(turn_id)
         self.assertEqual((await self.turn(turn_id)).state, "answered")
         for task in holding:
@@ -87,9 +87,9 @@ class Deaths(Driving):
         await asyncio.gather(*holding, return_exceptions=True)
 
     async def test_nor_is_one_whose_database_went_away_for_a_while(self):
-        presence = Presence(self.database)
-        holding = asyncio.create_task(presence.hold())
-        await presence.held()
+        liveness = Liveness(self.database)
+        holding = asyncio.create_task(liveness.hold())
+        await liveness.held()
         count = "SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid = :space"
         end = (
             "SELECT pg_terminate_backend(pid) FROM pg_locks "
@@ -116,7 +116,7 @@ class Deaths(Driving):
             work.cancel()
             await asyncio.gather(work, return_exceptions=True)
         turn = await self.turn(turn_id)
-        self.assertEqual((turn.state, turn.deaths, turn.carrier), ("working", 0, None))
+        self.assertEqual((turn.state, turn.crashes, turn.worker), ("working", 0, None))
 
     async def test_of_turns_that_were_carried_together_one_is_tried_at_a_time(self):
         first = await self.arrive("m1", text=QUESTION)
@@ -131,7 +131,7 @@ class Deaths(Driving):
         await driver.work(second)
         self.assertEqual(len(logic.requested), 1)
         self.assertEqual(await self.waiting_jobs(), [second], "it is left for a moment")
-        self.assertIsNone((await self.turn(second)).carrier)
+        self.assertIsNone((await self.turn(second)).worker)
         logic.may.set()
         await work
         await driver.work(second)
@@ -149,7 +149,7 @@ class StoodStill(Driving):
         self.world.logic = quick = Waiting()
         quick.may.set()
         await QueuedDriver(Journal(self.database, self.queue, 7), self.world).work(turn_id)
-        self.assertEqual(await self.driver.under_way.let_go_of_taken(), 1)
+        self.assertEqual(await self.driver.in_flight.let_go_of_taken(), 1)
         await asyncio.wait_for(work[0], 20)
         self.assertFalse(work[1].done(), "what is still ours is carried on")
         logic.may.set()
