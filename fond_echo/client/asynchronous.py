@@ -282,7 +282,7 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         return await self.make(calls.call(call_id))
 
     async def end_call(self, call_id: str) -> CallDetail:
-        """Hang up, or do not place the call cursor all."""
+        """Hang up, or do not place the call after all."""
         return await self.make(calls.end_call(call_id))
 
     async def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:

@@ -257,7 +257,7 @@ class FondEcho(AssistantCalls, EngineCalls):
         return self.make(calls.call(call_id))
 
     def end_call(self, call_id: str) -> CallDetail:
-        """Hang up, or do not place the call cursor all."""
+        """Hang up, or do not place the call after all."""
         return self.make(calls.end_call(call_id))
 
     def retry_turn(self, turn_id: str, revision: str = "") -> TurnDetail:

@@ -75,7 +75,7 @@ class Recovery(Driving):
         gone = OperationalError("UPDATE", {}, Exception("terminating connection"))
 
         async def refused(*_):
-            await asyncio.sleep(0.2)  # the stages' own transaction waits for this one by now
+            await asyncio.sleep(0.6)  # the stages' own transaction waits for this one by now
             raise gone
 
         with (
