@@ -167,8 +167,10 @@ class Training:
         torch.manual_seed(seed)
         chance = random.Random(seed)
         self.shards = Shards(chosen.shards, rank, size)
-        self.kinds = [("synthetic", 1 - chosen.share, Batches(
-            self.shards, BATCH_FRAMES * (1 - chosen.share), chance))]  # fmt: skip
+        self.kinds = []
+        if chosen.share < 1:
+            batches = Batches(self.shards, BATCH_FRAMES * (1 - chosen.share), chance)
+            self.kinds.append(("synthetic", 1 - chosen.share, batches))
         if chosen.people is not None and chosen.share > 0:
             batches = Batches(
                 Shards(chosen.people, rank, size), BATCH_FRAMES * chosen.share, chance
@@ -299,7 +301,9 @@ def options(arguments: list[str] | None = None) -> Any:
     )
     parser.add_argument("--shards", type=Path, required=True, help="synthetic speech")
     parser.add_argument("--people", type=Path, help="shards of training.people.shards")
-    parser.add_argument("--share", type=float, default=0.5, help="of people in every step (0.5)")
+    parser.add_argument(
+        "--share", type=float, default=0.5, help="of people in every step (0.5); 1 for people alone"
+    )
     parser.add_argument("--others", type=_others, default={}, metavar="es=FOLDER",
                         help="shards of training.people.foreign, by language")  # fmt: skip
     parser.add_argument("--share-of-others", type=float, default=0.2)
