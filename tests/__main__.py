@@ -19,12 +19,12 @@ AT_ONCE = 3
 HALVED = "web"
 """The longest would keep all waiting at the end: it runs as two halves, module by module."""
 
-SLOWEST_FIRST = (f"{HALVED}, odd", "console", "stages", f"{HALVED}, even", "speech", "rules")
-"""Rooms that take long begin early and alone; then all others as one group; at the end the core."""
+SLOWEST_FIRST = (f"{HALVED}, odd", "console", "driver", "stages", f"{HALVED}, even", "speech", "rules")
+"""Groups that take long begin early and alone; then all others as one group; at the end the core."""
 
 LAST = "core"
 
-BESIDE = "channels"
+BESIDE = "phone"
 """Calls take their time and little else: they go on beside the others from the beginning."""
 
 COMPILED = "import fond_echo.speech.warm, fond_echo.documents.warm, fond_echo.core.telephony.media.loudness as l; l.warm()"

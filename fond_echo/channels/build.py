@@ -7,9 +7,9 @@ from typing import Any
 import httpx
 
 from fond_echo.channels.adapters import Adapter, load_adapter
+from fond_echo.channels.call import NoCall
 from fond_echo.channels.chat import ChatChannel
 from fond_echo.channels.direct import DirectChannel
-from fond_echo.channels.phone.channel import NoCall
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
 from fond_echo.contract.channel import ChannelSettings

@@ -66,10 +66,10 @@ def _run(options: argparse.Namespace) -> int:
 
 
 async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
-    from fond_echo.channels.playing import fragile, play
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.documents.scenario import read_scenario_file
+    from fond_echo.replays.playing import fragile, play
 
     results = []
     for path in paths:
@@ -101,8 +101,8 @@ async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
 
 def around(language: str) -> Any:
     """Who hears and speaks here, and no business logic."""
-    from fond_echo.channels.simulated import Around, clip_of
     from fond_echo.replays.nothing_outside import NoLogic
+    from fond_echo.replays.simulated import Around, clip_of
     from fond_echo.speech.heard import as_heard
     from fond_echo.speech.material import recognizer, synthesizer
     from fond_echo.stages.transcribe import speech_in
@@ -235,12 +235,12 @@ def _coverage(options: argparse.Namespace) -> int:
 
 
 async def _covered(files: Mapping[str, str]) -> dict[str, list[str]]:
-    from fond_echo.channels.playing import Coverage, play
     from fond_echo.cli.replaying import run_here
     from fond_echo.documents.case import read_cases
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.documents.scenario import read_scenarios
+    from fond_echo.replays.playing import Coverage, play
 
     assistant, found = read_assistant(files), Coverage()
     cases = read_cases(files)

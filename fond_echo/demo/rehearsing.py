@@ -6,13 +6,13 @@ import asyncio
 import time
 from collections.abc import Callable
 
-from fond_echo.channels.playing import play
-from fond_echo.channels.simulated import Around
 from fond_echo.cli.scenarios import around
 from fond_echo.demo.world import ASSISTANT, files_of
 from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import read_scenarios
+from fond_echo.replays.playing import play
+from fond_echo.replays.simulated import Around
 
 
 def rehearsed(say: Callable[[str], None], problem: Callable[[str], None]) -> None:

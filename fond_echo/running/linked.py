@@ -11,7 +11,7 @@ import subprocess
 import sys
 from collections.abc import Awaitable, Callable
 
-from fond_echo.channels.phone.link import Link
+from fond_echo.phone.link import Link
 from fond_echo.running import logs
 from fond_echo.running.fork_server import Forked, begin
 from fond_echo.settings import Settings

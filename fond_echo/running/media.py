@@ -12,12 +12,13 @@ import socket
 from collections.abc import Mapping
 from typing import Any
 
-from fond_echo.channels.phone.link import Link
-from fond_echo.channels.phone.remote import BackendHandlers, RemoteBackend
-from fond_echo.channels.phone.roles import ChannelState, Speaking
-from fond_echo.channels.phone.server import PhoneServer
 from fond_echo.core.telephony.media import loudness
+from fond_echo.documents.call_handling import Speaking
 from fond_echo.documents.phone import read_phone
+from fond_echo.phone.link import Link
+from fond_echo.phone.remote import BackendHandlers, RemoteBackend
+from fond_echo.phone.roles import ChannelState
+from fond_echo.phone.server import PhoneServer
 from fond_echo.running.linked import LinkedProcess, serve
 from fond_echo.settings import Settings
 

@@ -16,11 +16,6 @@ from sqlalchemy import select, update
 from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.background import Looking, keep_running
-from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.link import LinkClosed
-from fond_echo.channels.phone.remote import BackendHandlers
-from fond_echo.channels.phone.roles import ChannelState, Speaking, sentences_of
-from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
@@ -29,10 +24,16 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.calls import where
 from fond_echo.core.telephony.sip.values import parse_uri
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.call_handling import Speaking, sentences_of
 from fond_echo.documents.phone import Listening, PhoneConnector, RegistrarSpec, read_phone
 from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
+from fond_echo.phone.dependencies import CallDependencies
+from fond_echo.phone.link import LinkClosed
+from fond_echo.phone.remote import BackendHandlers
+from fond_echo.phone.roles import ChannelState
+from fond_echo.phone.service import ServiceBackend
 from fond_echo.running.media import Media
 from fond_echo.running.preparing import Preparation
 from fond_echo.running.recorder import Recorder

@@ -9,9 +9,9 @@ import socket
 from collections.abc import Sequence
 from typing import Any
 
-from fond_echo.channels.phone.encoding import Encoders
-from fond_echo.channels.phone.link import Link
 from fond_echo.core.telephony.media.jitter import Frame
+from fond_echo.phone.encoding import Encoders
+from fond_echo.phone.link import Link
 from fond_echo.running.linked import LinkedProcess, serve
 from fond_echo.settings import Settings
 

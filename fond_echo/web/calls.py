@@ -8,13 +8,13 @@ from typing import Annotated, Any
 from fastapi import Path
 from sqlalchemy import select, tuple_
 
-from fond_echo.channels.phone.opening import sound_of
 from fond_echo.contract.api import Page
 from fond_echo.contract.base import Name
 from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening, Waveforms
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.documents.phone import read_phone
+from fond_echo.phone.opening import sound_of
 from fond_echo.store.calls import Call, ask_for_call, end
 from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, Channel, ClipRecord

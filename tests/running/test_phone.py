@@ -6,7 +6,7 @@ import unittest
 
 from sqlalchemy import select, update
 
-from fond_echo.channels.phone.roles import ChannelState
+from fond_echo.phone.roles import ChannelState
 from fond_echo.running.phone import Phones
 from fond_echo.store.local import free_port
 from fond_echo.store.records import Channel

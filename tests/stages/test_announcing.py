@@ -5,11 +5,11 @@ from types import SimpleNamespace
 
 from sqlalchemy import select, update
 
-from fond_echo.channels.phone.announced import tell_who_asked
-from fond_echo.channels.phone.backend import CallEnd
-from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
+from fond_echo.phone.announced import tell_who_asked
+from fond_echo.phone.backend import CallEnd
+from fond_echo.phone.call_log import CallLog
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event

@@ -16,7 +16,7 @@ from fond_echo.speech.remote import SpeechUnreachable
 from fond_echo.store.inbound import count_use
 from fond_echo.store.records import Contact, Inbound, Stage, Turn, Usage
 from fond_echo.turns.ports import Abilities
-from tests.stages.test_queued import QUESTION, Driving, note
+from tests.driver.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
 
 SILENT = "I could not hear anything in your recording. Please try again."

@@ -24,8 +24,8 @@ from fond_echo.store.records import (
     Usage,
 )
 from fond_echo.store.retention import retain
+from tests.driver.test_queued import QUESTION, note
 from tests.stages.test_channel_settings import Settled
-from tests.stages.test_queued import QUESTION, note
 from tests.support.dumping import dumped
 from tests.support.world import unhurried
 

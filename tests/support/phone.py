@@ -9,15 +9,15 @@ from typing import ClassVar
 import httpx
 from sqlalchemy import select, update
 
-from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.encoding import Encoders
-from fond_echo.channels.phone.roles import Speaking
-from fond_echo.channels.phone.server import PhoneServer
-from fond_echo.channels.phone.service import ServiceBackend
 from fond_echo.contract.call import CallIn
 from fond_echo.contract.reply import Reply
+from fond_echo.documents.call_handling import Speaking
 from fond_echo.documents.phone import read_phone
 from fond_echo.engines.cached import CachedSynthesizer
+from fond_echo.phone.dependencies import CallDependencies
+from fond_echo.phone.encoding import Encoders
+from fond_echo.phone.server import PhoneServer
+from fond_echo.phone.service import ServiceBackend
 from fond_echo.standins.carrier.carrier import carrier
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call

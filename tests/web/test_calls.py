@@ -5,8 +5,8 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy import select
 
-from fond_echo.channels.phone.recording import MEDIA_TYPE
 from fond_echo.core.audio.containers import encode
+from fond_echo.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.erasing import erase_contact

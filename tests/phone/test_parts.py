@@ -11,14 +11,6 @@ from types import SimpleNamespace
 import httpx
 import numpy as np
 
-from fond_echo.channels.phone import placing, prompts
-from fond_echo.channels.phone.describing import Descriptions
-from fond_echo.channels.phone.hearing import SpeculativeRecognizer
-from fond_echo.channels.phone.media import NoPorts, open_media
-from fond_echo.channels.phone.opening import NoOpening, ask, prepared, sound_of
-from fond_echo.channels.phone.prompts import Prompts
-from fond_echo.channels.phone.service import ServiceBackend
-from fond_echo.channels.phone.ticking import FEW, Ticker
 from fond_echo.contract.call import Opening
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
@@ -28,6 +20,14 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.phone import RegistrarSpec
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
+from fond_echo.phone import placing, prompts
+from fond_echo.phone.describing import Descriptions
+from fond_echo.phone.hearing import SpeculativeRecognizer
+from fond_echo.phone.media import NoPorts, open_media
+from fond_echo.phone.opening import NoOpening, ask, prepared, sound_of
+from fond_echo.phone.prompts import Prompts
+from fond_echo.phone.service import ServiceBackend
+from fond_echo.phone.ticking import FEW, Ticker
 from fond_echo.store.local import free_port
 from tests.sounds import tone
 

@@ -13,10 +13,10 @@ import structlog
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.channels.phone.announced import tell_who_asked
-from fond_echo.channels.phone.backend import CallEnd, CallStart
-from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.recording import MEDIA_TYPE
+from fond_echo.phone.announced import tell_who_asked
+from fond_echo.phone.backend import CallEnd, CallStart
+from fond_echo.phone.dependencies import CallDependencies
+from fond_echo.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
 from fond_echo.store.database import AWAY
 

@@ -8,8 +8,8 @@ from typing import Any
 
 import httpx
 
-from fond_echo.channels.phone.encoding import RecordingEncoder
 from fond_echo.driver.queued import World
+from fond_echo.phone.encoding import RecordingEncoder
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import ClipStore
 from fond_echo.store.database import Database

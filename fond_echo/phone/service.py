@@ -6,17 +6,17 @@ import asyncio
 from collections.abc import Sequence
 from typing import Any
 
-from fond_echo.channels.phone.backend import CallEnd, CallStart, Placing, Play, Work
-from fond_echo.channels.phone.call_log import CallLog
-from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.opening import prepared
-from fond_echo.channels.phone.recording import CallRecorder, PageStore
-from fond_echo.channels.phone.turns import CallTurns, warm
 from fond_echo.contract.call import CallIn
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.conversation.listening import Frame
 from fond_echo.core.telephony.media.g711 import Law, in_law
+from fond_echo.phone.backend import CallEnd, CallStart, Placing, Play, Work
+from fond_echo.phone.call_log import CallLog
+from fond_echo.phone.dependencies import CallDependencies
+from fond_echo.phone.opening import prepared
+from fond_echo.phone.recording import CallRecorder, PageStore
+from fond_echo.phone.turns import CallTurns, warm
 from fond_echo.store import calls as records
 from fond_echo.store.records import Channel
 

@@ -3,7 +3,7 @@
 import unittest
 from unittest import mock
 
-from fond_echo.channels.phone.remote import STALLED_SECONDS, RemoteBackend
+from fond_echo.phone.remote import STALLED_SECONDS, RemoteBackend
 from fond_echo.softphone.handset import handset
 from tests.support.phone import OnAPhone
 

@@ -7,7 +7,10 @@ import contextlib
 from collections.abc import Sequence
 from typing import Any
 
-from fond_echo.channels.phone.backend import (
+from fond_echo.core.telephony.conversation.course import After
+from fond_echo.core.telephony.conversation.listening import Frame
+from fond_echo.core.telephony.media.g711 import Law
+from fond_echo.phone.backend import (
     Backend,
     BackendCall,
     CallEnd,
@@ -16,10 +19,7 @@ from fond_echo.channels.phone.backend import (
     Play,
     Work,
 )
-from fond_echo.channels.phone.link import Handler, Link, LinkClosed
-from fond_echo.core.telephony.conversation.course import After
-from fond_echo.core.telephony.conversation.listening import Frame
-from fond_echo.core.telephony.media.g711 import Law
+from fond_echo.phone.link import Handler, Link, LinkClosed
 
 KEPT_SECONDS = 60.0
 """A call is known so long after its end."""

@@ -4,8 +4,8 @@ import asyncio
 import unittest
 import unittest.mock
 
-from fond_echo.channels.phone.transport import Transport
 from fond_echo.core.telephony.sip.values import Hop
+from fond_echo.phone.transport import Transport
 from tests.core.telephony.test_message import FIELDS, message
 
 

@@ -8,17 +8,17 @@ from typing import TYPE_CHECKING
 
 import structlog
 
-from fond_echo.channels.phone.admission import CallAdmission
-from fond_echo.channels.phone.media import NoPorts
-from fond_echo.channels.phone.roles import CallContext
-from fond_echo.channels.phone.session import Session
 from fond_echo.contract.base import new_id
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.sdp import agree, answer, offer, read_description
+from fond_echo.phone.admission import CallAdmission
+from fond_echo.phone.media import NoPorts
+from fond_echo.phone.roles import CallContext
+from fond_echo.phone.session import Session
 
 if TYPE_CHECKING:
-    from fond_echo.channels.phone.server import PhoneServer
+    from fond_echo.phone.server import PhoneServer
 
 log = structlog.get_logger()
 

@@ -6,11 +6,11 @@ from unittest import mock
 
 from sqlalchemy import select
 
-from fond_echo.channels.phone.roles import Speaking
-from fond_echo.channels.phone.session import Session
+from fond_echo.documents.call_handling import Speaking
 from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.phone import read_phone
+from fond_echo.phone.session import Session
 from fond_echo.softphone.handset import handset
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import Assistant, Conversation, Revision

@@ -13,18 +13,6 @@ from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone.admission import CallAdmission
-from fond_echo.channels.phone.backend import Backend, CallEnd
-from fond_echo.channels.phone.describing import Descriptions
-from fond_echo.channels.phone.incoming import IncomingCalls
-from fond_echo.channels.phone.media import MediaSockets, open_media
-from fond_echo.channels.phone.placing import Placer, after_answer
-from fond_echo.channels.phone.prompts import Prompts
-from fond_echo.channels.phone.registrations import Registrations, places
-from fond_echo.channels.phone.roles import CallContext, Speaking
-from fond_echo.channels.phone.session import CHANCE, Session
-from fond_echo.channels.phone.ticking import Ticker
-from fond_echo.channels.phone.transport import Transport
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.media.stream import Place
@@ -50,7 +38,20 @@ from fond_echo.core.telephony.sip.saved_dialog import farewell, kept
 from fond_echo.core.telephony.sip.sdp import Agreed, agree, answer, offer, read_description
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop
+from fond_echo.documents.call_handling import Speaking
 from fond_echo.documents.phone import PhoneConnector
+from fond_echo.phone.admission import CallAdmission
+from fond_echo.phone.backend import Backend, CallEnd
+from fond_echo.phone.describing import Descriptions
+from fond_echo.phone.incoming import IncomingCalls
+from fond_echo.phone.media import MediaSockets, open_media
+from fond_echo.phone.placing import Placer, after_answer
+from fond_echo.phone.prompts import Prompts
+from fond_echo.phone.registrations import Registrations, places
+from fond_echo.phone.roles import CallContext
+from fond_echo.phone.session import CHANCE, Session
+from fond_echo.phone.ticking import Ticker
+from fond_echo.phone.transport import Transport
 
 log = structlog.get_logger()
 

@@ -9,10 +9,6 @@ from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone.backend import Backend, BackendCall, CallStart, Work
-from fond_echo.channels.phone.media import MediaSockets
-from fond_echo.channels.phone.prompts import Prompts
-from fond_echo.channels.phone.roles import CallContext, Carrier, Speaking
 from fond_echo.contract.base import new_id
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.conversation.course import (
@@ -28,7 +24,6 @@ from fond_echo.core.telephony.conversation.course import (
     Transfer,
 )
 from fond_echo.core.telephony.conversation.turn_taking import (
-    CallPolicy,
     Press,
     SpeculativeEndpoint,
     StopPlayback,
@@ -41,7 +36,12 @@ from fond_echo.core.telephony.media.stream import Identity, Place, Stream
 from fond_echo.core.telephony.media.tones import beep
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.sdp import Agreed
+from fond_echo.documents.call_handling import Speaking, policy_of
 from fond_echo.documents.phone import CallHandling
+from fond_echo.phone.backend import Backend, BackendCall, CallStart, Work
+from fond_echo.phone.media import MediaSockets
+from fond_echo.phone.prompts import Prompts
+from fond_echo.phone.roles import CallContext, Carrier
 
 log = structlog.get_logger()
 
@@ -52,16 +52,6 @@ HEARD_EVERY = 5
 
 RECORDED_AT_ONCE = 25
 """Frames that are handed on to be recorded: half a second."""
-
-
-def policy_of(handling: CallHandling, reminders: int) -> CallPolicy:
-    """How a channel's description wants its calls to go, with so many reminders."""
-    return CallPolicy(
-        handling.barge_in, handling.wait_seconds,
-        reminders + handling.greetings - 1, handling.end_seconds,
-        handling.max_utterance_seconds, handling.interdigit_seconds, handling.max_digits,
-        handling.terminator, handling.max_seconds,
-    )  # fmt: skip
 
 
 class Session:

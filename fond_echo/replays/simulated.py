@@ -11,8 +11,6 @@ from typing import Any
 
 import numpy as np
 
-from fond_echo.channels.phone.roles import Speaking, sentences_of
-from fond_echo.channels.phone.session import policy_of
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.replay import TurnOutcome
@@ -29,6 +27,7 @@ from fond_echo.core.telephony.conversation.turn_taking import Press, StopPlaybac
 from fond_echo.core.telephony.media import g711
 from fond_echo.core.telephony.media.g711 import in_law
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.call_handling import Speaking, policy_of, sentences_of
 from fond_echo.documents.phone import CallHandling
 from fond_echo.documents.scenario import Noise, ScenarioFile
 from fond_echo.replays.cases import CaseAnswers

@@ -15,11 +15,7 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.channels.phone.backend import CallStart, Play, Work
-from fond_echo.channels.phone.call_log import CallLog
-from fond_echo.channels.phone.channel import CallChannel
-from fond_echo.channels.phone.dependencies import CallDependencies
-from fond_echo.channels.phone.hearing import Shaped, SpeculativeRecognizer, shaped
+from fond_echo.channels.call import CallChannel
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
@@ -35,6 +31,10 @@ from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.phone import read_phone
 from fond_echo.driver.queued import QueuedDriver, World
+from fond_echo.phone.backend import CallStart, Play, Work
+from fond_echo.phone.call_log import CallLog
+from fond_echo.phone.dependencies import CallDependencies
+from fond_echo.phone.hearing import Shaped, SpeculativeRecognizer, shaped
 from fond_echo.records.claim import Claim, Failure
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY, patiently

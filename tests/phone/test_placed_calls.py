@@ -11,13 +11,13 @@ import numpy as np
 from sqlalchemy import func, select, update
 from sqlalchemy.exc import OperationalError
 
-from fond_echo.channels.phone import turns
-from fond_echo.channels.phone.call_log import CallLog
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.media.tones import beep
 from fond_echo.core.telephony.sip.values import parse_uri
+from fond_echo.phone import turns
+from fond_echo.phone.call_log import CallLog
 from fond_echo.records.journal import Journal
 from fond_echo.softphone.handset import handset
 from fond_echo.store.blobs import PostgresBlobs

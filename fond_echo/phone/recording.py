@@ -10,9 +10,9 @@ from typing import Any
 import structlog
 from sqlalchemy.exc import SQLAlchemyError
 
-from fond_echo.channels.phone.encoding import RecordingEncoder
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.media.jitter import Frame
+from fond_echo.phone.encoding import RecordingEncoder
 from fond_echo.store.calls import keep_pages
 from fond_echo.store.database import AWAY, Database
 

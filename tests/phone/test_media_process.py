@@ -6,9 +6,9 @@ import signal
 import unittest
 from datetime import UTC, datetime
 
-from fond_echo.channels.phone.link import LinkClosed
-from fond_echo.channels.phone.remote import BackendHandlers
-from fond_echo.channels.phone.roles import Speaking
+from fond_echo.documents.call_handling import Speaking
+from fond_echo.phone.link import LinkClosed
+from fond_echo.phone.remote import BackendHandlers
 from fond_echo.running.media import Media
 from fond_echo.settings import Settings
 from fond_echo.softphone.handset import handset

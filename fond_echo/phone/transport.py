@@ -12,11 +12,11 @@ from typing import Any
 
 import structlog
 
-from fond_echo.channels.phone.media import Receiver
 from fond_echo.core.telephony.errors import MalformedMessage
 from fond_echo.core.telephony.sip.message import Framer, Request, Response
 from fond_echo.core.telephony.sip.transaction_layer import Output, refused
 from fond_echo.core.telephony.sip.values import Hop
+from fond_echo.phone.media import Receiver
 
 log = structlog.get_logger()
 

@@ -13,11 +13,6 @@ from urllib.parse import quote
 
 import structlog
 
-from fond_echo.channels.phone.backend import Backend, Placing
-from fond_echo.channels.phone.describing import Descriptions
-from fond_echo.channels.phone.media import MediaSockets
-from fond_echo.channels.phone.roles import CallContext
-from fond_echo.channels.phone.session import Session
 from fond_echo.contract.call import CallIn, Outcome
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.errors import TelephonyError
@@ -27,6 +22,11 @@ from fond_echo.core.telephony.sip.sdp import Agreed, agree, offer, read_descript
 from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.documents.phone import Outbound, PhoneConnector, RegistrarSpec
+from fond_echo.phone.backend import Backend, Placing
+from fond_echo.phone.describing import Descriptions
+from fond_echo.phone.media import MediaSockets
+from fond_echo.phone.roles import CallContext
+from fond_echo.phone.session import Session
 
 log = structlog.get_logger()
 

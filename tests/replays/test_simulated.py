@@ -10,13 +10,13 @@ from xml.etree import ElementTree
 
 import numpy as np
 
-from fond_echo.channels.playing import Coverage, fragile, play
-from fond_echo.channels.simulated import Around, suffering
 from fond_echo.cli.main import main
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import Noise, read_scenario_file
 from fond_echo.replays.nothing_outside import NoLogic
+from fond_echo.replays.playing import Coverage, fragile, play
+from fond_echo.replays.simulated import Around, suffering
 from tests.support.warbles import WarbleSpeech, forget, warble
 
 DESK = """\

@@ -1,37 +1,26 @@
-"""What a call has to do with: who carries it, how its assistant speaks, and what is known of it
-before it begins."""
+"""How calls of a channel go and are spoken, from its file and its assistant's: what the core's
+machines take."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Protocol
 
-from fond_echo.contract.call import CallIn
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.telephony.conversation.course import CallWords
-from fond_echo.core.telephony.sip.calls import Cause
+from fond_echo.core.telephony.conversation.turn_taking import CallPolicy
 from fond_echo.documents.phone import CallHandling
 
-if TYPE_CHECKING:
-    from fond_echo.channels.phone.session import Session
 
-
-class Carrier(Protocol):
-    """Who carries the call: signalling and records. `any_source`: sound may come from anywhere."""
-
-    any_source: bool
-
-    def hang_up(self, session: Session, cause: Cause) -> None: ...
-
-    def transfer(self, session: Session, to: str) -> bool:
-        """Ask the other side to call a number; False where it may not be called."""
-        ...
-
-    async def tell(self, session: Session, kind: str, **data: Any) -> None:
-        """Write down an event of the call."""
-        ...
+def policy_of(handling: CallHandling, reminders: int) -> CallPolicy:
+    """How a channel's description wants its calls to go, with so many reminders."""
+    return CallPolicy(
+        handling.barge_in, handling.wait_seconds,
+        reminders + handling.greetings - 1, handling.end_seconds,
+        handling.max_utterance_seconds, handling.interdigit_seconds, handling.max_digits,
+        handling.terminator, handling.max_seconds,
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -76,23 +65,3 @@ CALL_SENTENCES = ("still-there", "cannot-hear", "hanging-up", "not-connected", "
 def sentences_of(says: Sentences) -> dict[str, str]:
     """What an assistant says for the service in calls, by name."""
     return {name: says.text(name) for name in CALL_SENTENCES}
-
-
-@dataclass(frozen=True)
-class CallContext:
-    """What is known of a call before it begins: the id of its record; where we placed it, what was
-    asked for, and earlier tries."""
-
-    record: str
-    order: CallIn | None = None
-    attempts: tuple[Any, ...] = ()
-
-
-@dataclass(frozen=True)
-class ChannelState:
-    """How a phone channel stands: its state, the reason, its registrars, and how its loop does."""
-
-    state: str
-    reason: str
-    registrars: list[dict[str, Any]]
-    loop: dict[str, float]

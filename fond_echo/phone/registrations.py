@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from fond_echo.channels.phone.placing import hop
 from fond_echo.core.telephony.sip.calls import Account, where
 from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import parse_address, parse_uri
 from fond_echo.documents.phone import PhoneConnector
+from fond_echo.phone.placing import hop
 
 
 class Registrations:
