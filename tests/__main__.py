@@ -19,7 +19,15 @@ AT_ONCE = 3
 HALVED = "web"
 """The longest would keep all waiting at the end: it runs as two halves, module by module."""
 
-SLOWEST_FIRST = (f"{HALVED}, odd", "console", "driver", "stages", f"{HALVED}, even", "speech", "rules")
+SLOWEST_FIRST = (
+    f"{HALVED}, odd",
+    "console",
+    "driver",
+    "stages",
+    f"{HALVED}, even",
+    "speech",
+    "rules",
+)
 """Groups that take long begin early and alone; then all others as one group; at the end the core."""
 
 LAST = "core"
