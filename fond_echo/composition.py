@@ -34,15 +34,9 @@ from fond_echo.engines.chosen import (
     ChosenSynthesizer,
 )
 from fond_echo.engines.connected import ConnectedEngines
+from fond_echo.engines.errors import NoEngine
 from fond_echo.engines.order import EngineOrder
-from fond_echo.engines.registry import (
-    Engines,
-    EngineSettings,
-    NoEngine,
-    Purpose,
-    Wanted,
-    installed,
-)
+from fond_echo.engines.registry import Engines, EngineSettings, Purpose, Wanted, installed
 from fond_echo.settings import Settings
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.store.blobs import PostgresBlobs

@@ -20,7 +20,7 @@ from multiprocessing.context import ForkServerProcess
 from pathlib import Path
 from typing import Any, TypeVar
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.errors import Exhausted, FondEchoError
 
 Result = TypeVar("Result")
 Serving = Callable[[Connection, int, int], None]
@@ -36,12 +36,6 @@ too, and it has to be begun."""
 
 PRELOADED = ("__main__", "fond_echo.speech.decoding", "fond_echo.documents.warm")
 """What the server has loaded before any child is forked."""
-
-
-class Exhausted(FondEchoError):
-    """A child used up its memory or its time."""
-
-    code = "work-exhausted"
 
 
 class Isolation:

@@ -13,8 +13,8 @@ from typing import Any
 
 import httpx
 
+from fond_echo.connectors.errors import Forged
 from fond_echo.connectors.secrets import Vault
-from fond_echo.connectors.verify import Forged
 from fond_echo.contract.channel import Inbound
 from fond_echo.turns.ports import Abilities, Fetched, Outgoing, Sent
 

@@ -9,13 +9,15 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
+from fond_echo.answers.errors import NoFreeAnswer
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences, Wish, refusal
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.turns.ports import AnswerCutShort, Listener, Needs, StageError
+from fond_echo.turns.errors import AnswerCutShort
+from fond_echo.turns.ports import Listener, Needs
 from fond_echo.turns.ready import RoutedTurn
 
 MAX_CALLS = 4
@@ -25,12 +27,6 @@ MAX_PASSAGES = 4
 
 MAX_STREAMED = 4_000
 """Characters of a streamed answer that are spoken while it comes."""
-
-
-class NoFreeAnswer(StageError):
-    """An engine did not come to an answer."""
-
-    code = "engines-failed"
 
 
 async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest) -> Reply:

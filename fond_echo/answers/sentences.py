@@ -8,7 +8,7 @@ from datetime import datetime
 
 from fond_echo.answers.values import hours_at, template_values
 from fond_echo.contract.reply import Choice, Reply
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.turns.turn import TurnSoFar

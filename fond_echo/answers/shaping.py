@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fond_echo.answers.errors import NoHelper
 from fond_echo.answers.values import template_values
 from fond_echo.contract.reply import Attachment, Reply
 from fond_echo.core.dialogue.shaping import first_sentences, speakable, summarized
@@ -10,14 +11,8 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.media import bytes_of, media_type
-from fond_echo.turns.ports import HelperPort, Needs, StageError
+from fond_echo.turns.ports import HelperPort, Needs
 from fond_echo.turns.turn import TurnSoFar
-
-
-class NoHelper(StageError):
-    """No engine is named for what a reply needs."""
-
-    code = "engines-failed"
 
 
 async def shortened(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs) -> Reply:

@@ -18,6 +18,7 @@ from typing import Any, Protocol
 
 import httpx
 
+from fond_echo.channels.errors import NoAdapter
 from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import Arrived, Inbound, Unreadable
@@ -26,12 +27,6 @@ from fond_echo.documents.errors import nearest
 from fond_echo.turns.ports import Abilities, ChannelPort, Fetched, Outgoing, Sent
 
 GROUP = "fond_echo.channels"
-
-
-class NoAdapter(FondEchoError):
-    """There is no adapter of that name, or it does not load."""
-
-    code = "adapter"
 
 
 class Adapter(ChannelPort, Protocol):

@@ -5,15 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from fond_echo.channels.direct import DirectChannel
-from fond_echo.core.errors import FondEchoError
+from fond_echo.channels.errors import CallOver
 from fond_echo.turns.ports import Abilities, Clips, Outgoing, Sent
-
-
-class CallOver(FondEchoError):
-    """There is nobody any more who could hear it: the call is over."""
-
-    code = "call-over"
-
 
 MAX_SECONDS = 3_600.0
 IN_A_CALL = Abilities(frozenset(("voice",)), 20_000, MAX_SECONDS, 50_000_000)

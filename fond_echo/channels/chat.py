@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 import httpx
 from pydantic import ValidationError
 
+from fond_echo.channels.errors import UnreadableMessage
 from fond_echo.connectors.answers import found_at, taken
 from fond_echo.connectors.errors import ConnectorError, Unreachable, WrongAnswer
 from fond_echo.connectors.machine import Outcome, RequestMachine
@@ -26,12 +27,6 @@ MAX_SHOWN = 10_000
 """Characters that are kept of what cannot be taken apart into messages."""
 
 """So many pages of what a polled network has already are passed over."""
-
-
-class UnreadableMessage(FondEchoError):
-    """A message in which what must be there is missing."""
-
-    code = "message-unreadable"
 
 
 def storable(value: Any) -> Any:

@@ -18,30 +18,18 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 from rich.table import Table
 
+from fond_echo.cli.errors import NotAlike, NothingToRun
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.bench import BenchAnswer, BenchDetail, BenchIn, StandingOut
 from fond_echo.contract.engine import EngineTrialIn
-from fond_echo.core.errors import FondEchoError
 
 SOUNDS = (".ogg", ".wav", ".flac", ".mp3", ".m4a", ".opus")
 BUILT_IN = "built-in"
 BAR = 16
 SHOWN = {"other": "{said}→{heard}", "missing": "-{said}", "extra": "+{heard}", "same": "{said}"}
 WORST = 5
-
-
-class NotAlike(FondEchoError):
-    """Engines that do not do the same."""
-
-    code = "engines-not-alike"
-
-
-class NothingToRun(FondEchoError):
-    """A folder without anything for engines."""
-
-    code = "bench-empty"
 
 
 def add(commands: Any) -> None:

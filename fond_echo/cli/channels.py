@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, get_args
 
+from fond_echo.cli.errors import NoContact, NotFacts
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, named, print_json, service, table
 from fond_echo.contract.api import (
@@ -19,19 +20,6 @@ from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.contacts import (
     WordsInRevision,
 )
-from fond_echo.core.errors import FondEchoError
-
-
-class NoContact(FondEchoError):
-    """No contact of that name or id on the channel."""
-
-    code = "contact-missing"
-
-
-class NotFacts(FondEchoError):
-    """A file that should say what to remember does not."""
-
-    code = "facts-unreadable"
 
 
 def add(commands: Any) -> None:

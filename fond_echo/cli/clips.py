@@ -8,7 +8,8 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.files import STDIO, Unreadable, bytes_in
+from fond_echo.cli.errors import Unreadable
+from fond_echo.cli.files import STDIO, bytes_in
 from fond_echo.cli.output import add_json, bar, print_json
 from fond_echo.cli.speech import format_of, target
 

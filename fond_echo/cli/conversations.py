@@ -12,20 +12,14 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from fond_echo.cli.errors import NotAConversation
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
-from fond_echo.core.errors import FondEchoError
 
 FORMAT = "fond-echo conversation 1"
-
-
-class NotAConversation(FondEchoError):
-    """A file that is no exported conversation, or a conversation that is not there."""
-
-    code = "conversation"
 
 
 def add(commands: Any) -> None:

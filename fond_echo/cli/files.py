@@ -5,16 +5,10 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.cli.errors import Unreadable
 
 STDIO = "-"
 """Names standard input and output."""
-
-
-class Unreadable(FondEchoError):
-    """A file that a command should read is not there, or is no text."""
-
-    code = "file-unreadable"
 
 
 def bytes_in(file: Path) -> bytes:

@@ -4,16 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from fond_echo.cli.errors import NoFolder
 from fond_echo.cli.files import text_in
-from fond_echo.core.errors import FondEchoError
 
 SUFFIXES = frozenset((".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt"))
-
-
-class NoFolder(FondEchoError):
-    """The folder of an assistant is not there."""
-
-    code = "folder-missing"
 
 
 def files_in(folder: Path) -> dict[str, str]:

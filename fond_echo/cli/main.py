@@ -27,18 +27,13 @@ from fond_echo.cli import (
     turns,
     voices,
 )
+from fond_echo.cli.errors import NotInstalled
 from fond_echo.cli.output import fail
 from fond_echo.core.errors import FondEchoError
 
 EXIT = """exit codes: 0 done, 1 the work failed, 2 wrong use, 3 the service cannot be reached
 
 The service is found by --address and --key, or FOND_ECHO_ADDRESS and FOND_ECHO_KEY."""
-
-
-class NotInstalled(FondEchoError):
-    """A command needs more than the base install has."""
-
-    code = "not-installed"
 
 
 def _not_installed(command: str, module: str) -> NotInstalled:

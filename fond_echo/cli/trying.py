@@ -9,6 +9,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from fond_echo.cli.errors import FolderNotEmpty
 from fond_echo.cli.output import add_service, print_json
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.starter import starter_files
@@ -20,12 +21,6 @@ Created {folder}. Next steps:
   3. your business logic, where words are not enough: logic: in assistant.yaml
   4. the service:  fond-echo assistant put {folder} --publish
   5. a channel:    fond-echo channel add front-door --kind page --assistant {name}"""
-
-
-class FolderNotEmpty(FondEchoError):
-    """A new assistant would be written over files that are there."""
-
-    code = "folder-not-empty"
 
 
 def add(verbs: Any) -> None:

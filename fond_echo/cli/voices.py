@@ -76,8 +76,8 @@ def _show(options: argparse.Namespace) -> int:
 
 def voice_of(name: str) -> VoiceFile:
     """A built-in voice by its name, or a voice file. Raises UnknownVoice, InvalidFile."""
+    from fond_echo.core.synthesis.errors import UnknownVoice
     from fond_echo.core.synthesis.speaker import VOICES
-    from fond_echo.core.synthesis.synthesizer import UnknownVoice
     from fond_echo.documents.voice import VoiceFile, read_voice
 
     if name in VOICES:

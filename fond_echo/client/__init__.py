@@ -8,7 +8,7 @@ with FondEcho("http://127.0.0.1:8770", key="fe-…") as echo:
 """
 
 from fond_echo.client.asynchronous import AsyncFondEcho
-from fond_echo.client.call import Refused, Unreachable
+from fond_echo.client.errors import Refused, Unreachable
 from fond_echo.client.listening import Partial, Utterance
 from fond_echo.client.synchronous import FondEcho
 

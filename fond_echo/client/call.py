@@ -9,26 +9,10 @@ from typing import Any, Generic, TypeVar
 import httpx
 from pydantic import TypeAdapter, ValidationError
 
+from fond_echo.client.errors import Refused, Unreachable
 from fond_echo.contract.api import Problem
-from fond_echo.core.errors import FondEchoError
 
 Answer = TypeVar("Answer")
-
-
-class Unreachable(FondEchoError):
-    """The service does not answer."""
-
-    code = "service-unreachable"
-
-
-class Refused(FondEchoError):
-    """The service answered with a problem; `problem` holds it, with its errors."""
-
-    code = "refused"
-
-    def __init__(self, problem: Problem) -> None:
-        super().__init__(problem.detail or problem.title, remedy=problem.remedy)
-        self.problem = problem
 
 
 @dataclass(frozen=True)

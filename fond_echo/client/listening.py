@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from websockets.asyncio.client import ClientConnection, connect
 from websockets.exceptions import ConnectionClosed, WebSocketException
 
-from fond_echo.client.call import Refused, Unreachable
+from fond_echo.client.errors import Refused, Unreachable
 from fond_echo.contract.api import Problem
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard

@@ -75,3 +75,9 @@ class LogicFailed(ConnectorError):
     """Business logic did not answer, or not as it should."""
 
     code = "logic-failed"
+
+
+class Forged(FondEchoError):
+    """A webhook that does not prove its origin."""
+
+    code = "webhook-forged"

@@ -42,7 +42,7 @@ from fond_echo.connectors.wire import (
     read_message,
     shortened,
 )
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step
 

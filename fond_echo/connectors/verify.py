@@ -11,15 +11,10 @@ from secrets import token_hex
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 
+from fond_echo.connectors.errors import Forged
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.connector import Verification
-
-
-class Forged(FondEchoError):
-    """A webhook that does not prove its origin."""
-
-    code = "webhook-forged"
 
 
 def check_webhook(

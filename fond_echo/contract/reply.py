@@ -9,7 +9,8 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, JsonValue, model_validator
 
 from fond_echo.contract.base import Name, Schema
-from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of
+from fond_echo.core.language.errors import SsmlError
+from fond_echo.core.language.ssml import is_ssml, plain_of
 
 MAX_TEXT = 20_000
 MAX_ELEMENTS = 20

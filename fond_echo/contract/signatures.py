@@ -11,16 +11,10 @@ from hashlib import sha256
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.contract.errors import BadSignature
 
 PREFIX, PRIVATE, PUBLIC = "whsec_", "whsk_", "whpk_"
 TOLERANCE_SECONDS = 300
-
-
-class BadSignature(FondEchoError):
-    """A request that is not signed as it should be."""
-
-    code = "signature"
 
 
 def key_bytes(secret: str) -> bytes:

@@ -23,3 +23,9 @@ class FondEchoError(Exception):
     def __str__(self) -> str:
         text = f"{self.where}: {self.what}" if self.where else self.what
         return f"{text} ({self.remedy})" if self.remedy else text
+
+
+class Exhausted(FondEchoError):
+    """A child used up its memory or its time."""
+
+    code = "work-exhausted"

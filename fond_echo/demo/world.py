@@ -12,7 +12,7 @@ from fond_echo.client import FondEcho
 from fond_echo.contract.api import ChannelIn, ChannelOut
 from fond_echo.contract.channel import Access, ChannelSettings, Groups
 from fond_echo.contract.engine import EngineIn
-from fond_echo.core.errors import FondEchoError
+from fond_echo.demo.errors import WorldIncomplete
 from fond_echo.documents.media import as_text, is_media
 
 HERE = resources.files("fond_echo.demo")
@@ -29,12 +29,6 @@ LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090
 NUMBERS = [f"+4416329602{n:02}" for n in range(3)] + [f"+4416329601{n:02}" for n in range(10)]
 """Of the carrier: the desk's, the gale channel's, the talk's, and those of people."""
-
-
-class WorldIncomplete(FondEchoError):
-    """The demo world could not be put together."""
-
-    code = "demo-world"
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ import re
 from collections.abc import Collection, Iterator
 from urllib.parse import urlsplit
 
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.errors import FileError
 from fond_echo.documents.source import Path, Source

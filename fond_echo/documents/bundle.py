@@ -18,18 +18,12 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from fond_echo.contract.replay import TurnOutcome
-from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.case import CaseFile
+from fond_echo.documents.errors import NotABundle
 
 FORMAT = "fond-echo turn 1"
 MAX_FILES, MAX_BYTES = 1_000, 100_000_000
 TURN, MANIFEST, FOLDER, SOUND = "turn.json", "manifest.json", "assistant/", "sound/"
-
-
-class NotABundle(FondEchoError):
-    """A file that is no bundle, was changed since it was made, or is of a newer kind."""
-
-    code = "bundle"
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, model_validator
 
 from fond_echo.contract.base import Name, Schema
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.address_checks import address_errors
 from fond_echo.documents.errors import FileError, InvalidFile

@@ -61,3 +61,19 @@ def nearest(name: str, known: Iterable[str]) -> str:
     if found:
         return f"did you mean {found[0]}?"
     return f"known: {', '.join(names[:12])}" if names else "none are known"
+
+
+class NoPattern(ValueError):
+    """A text that is no I-Regexp, or one that takes too much memory."""
+
+
+class NotABundle(FondEchoError):
+    """A file that is no bundle, was changed since it was made, or is of a newer kind."""
+
+    code = "bundle"
+
+
+class NotAllowed(FondEchoError):
+    """A number that may not be called."""
+
+    code = "number-not-allowed"

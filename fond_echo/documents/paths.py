@@ -30,6 +30,8 @@ from jsonpath_rfc9535.function_extensions import ExpressionType, FilterFunction
 from jsonpath_rfc9535.segments import JSONPathRecursiveDescentSegment
 from jsonpath_rfc9535.selectors import FilterSelector, IndexSelector, NameSelector
 
+from fond_echo.documents.errors import NoPattern
+
 MAX_PATH = 500
 MAX_WAYS = 16
 """The numbers of things in brackets, multiplied: $["a","b"][1,2] goes 4 ways."""
@@ -38,10 +40,6 @@ MAX_PATTERN_BYTES = 2**20
 
 
 _TIMES = re.compile(r"\{[0-9]+(?:,[0-9]*)?\}")
-
-
-class NoPattern(ValueError):
-    """A text that is no I-Regexp, or one that takes too much memory."""
 
 
 @lru_cache(maxsize=1_000)

@@ -9,17 +9,10 @@ from typing import Annotated, Literal
 from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.sip.numbers import MIN_DIGITS, is_allowed, normalized
+from fond_echo.documents.errors import NotAllowed
 from fond_echo.documents.source import read_yaml
 from fond_echo.documents.validate import validated
-
-
-class NotAllowed(FondEchoError):
-    """A number that may not be called."""
-
-    code = "number-not-allowed"
-
 
 Port = Annotated[int, Field(ge=1, le=65_535)]
 Number = Annotated[

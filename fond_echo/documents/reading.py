@@ -13,12 +13,14 @@ from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.phrases import PLACE
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
-from fond_echo.core.grammar.model import Grammar, GrammarError
+from fond_echo.core.grammar.errors import GrammarError
+from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.grammar.xml_form import read_xml
+from fond_echo.core.language.errors import LexiconError, SsmlError
 from fond_echo.core.language.language import Language
-from fond_echo.core.language.pls import LexiconError, read_pls
+from fond_echo.core.language.pls import read_pls
 from fond_echo.core.language.registry import codes
-from fond_echo.core.language.ssml import SsmlError, is_ssml, lexicons_in, read_ssml, voices_in
+from fond_echo.core.language.ssml import is_ssml, lexicons_in, read_ssml, voices_in
 from fond_echo.documents.assistant import (
     MAIN_FILE,
     MAX_FILES,

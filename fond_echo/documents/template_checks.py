@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping
 from typing import Any
 
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import TEMPLATE_NAMES, TEMPLATE_PARTS, AssistantFile
 from fond_echo.documents.errors import FileError, nearest

@@ -10,9 +10,9 @@ from contextlib import asynccontextmanager
 import structlog
 from sqlalchemy import select, update
 
-from fond_echo.connectors.errors import LogicFailed
-from fond_echo.driver.retry import Later
-from fond_echo.records.claim import Claim, Failure, StaleWorker
+from fond_echo.driver.errors import AskedBefore, RetryLater
+from fond_echo.records.claim import Claim, Failure
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY, Database
 from fond_echo.store.records import Turn
@@ -32,12 +32,6 @@ def crashed(crashes: int) -> Failure:
     what = f"{crashes} processes of the service ended while they carried this turn"
     remedy = "correct what it runs into, then retry it on that revision"
     return Failure("receive", "workers-crashed", what, remedy)
-
-
-class AskedBefore(LogicFailed):
-    """Business logic may have been asked already, and would take the same question for another."""
-
-    code = "asked-before"
 
 
 async def ask_once(journal: Journal, claim: Claim, question: str) -> None:
@@ -75,7 +69,7 @@ class InFlight:
         """While a turn is carried by the task that asks.
 
         Raises:
-            Later: a process ended with it, and it is not its time.
+            RetryLater: a process ended with it, and it is not its time.
             StaleWorker: another process has taken it meanwhile.
         """
         task = asyncio.current_task()
@@ -83,7 +77,7 @@ class InFlight:
         if claim.crashes:
             log.warning("processes ended with this turn", turn=claim.turn.id, ended=claim.crashes)
             if self._suspect.locked():
-                raise Later(SUSPECT_SECONDS)
+                raise RetryLater(SUSPECT_SECONDS)
             await self._suspect.acquire()
         self._carried[task] = claim
         try:

@@ -17,13 +17,14 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import AssistantFile
+from fond_echo.driver.errors import RetryLater
 from fond_echo.driver.in_flight import MAX_CRASHES, InFlight, crashed
 from fond_echo.driver.late_answers import send_late
-from fond_echo.driver.retry import Later
 from fond_echo.driver.runner import TurnRunner
 from fond_echo.driver.sending import send
 from fond_echo.driver.speech_verification import verify_speech
-from fond_echo.records.claim import Claim, Failure, StaleWorker
+from fond_echo.records.claim import Claim, Failure
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY
 from fond_echo.store.records import Channel
@@ -89,7 +90,7 @@ class QueuedDriver:
                         self._go_on(send_late(self._journal, claim, task))
                 if finished:
                     self._afterwards(claim, needs)
-            except Later as later:
+            except RetryLater as later:
                 log.info("turn left for a while", seconds=later.seconds)
                 await self._journal.defer(claim, later.seconds)
             except StaleWorker:
@@ -144,7 +145,7 @@ class QueuedDriver:
             try:
                 await send(self._journal, claim, row, needs)
                 await self._journal.flush(claim)
-            except Later as later:
+            except RetryLater as later:
                 log.info("delivery left for a while", delivery=delivery_id, seconds=later.seconds)
                 await self._journal.outbox.later(claim, delivery_id, later.seconds)
             except StaleWorker:

@@ -13,14 +13,6 @@ PATIENCE_SECONDS = 300.0
 OURS = frozenset(("speech-unreachable", "speech-crashed"))
 
 
-class Later(Exception):
-    """Leave the turn for some seconds."""
-
-    def __init__(self, seconds: float) -> None:
-        super().__init__(f"in {seconds:g} s")
-        self.seconds = seconds
-
-
 def passes(error: BaseException) -> bool:
     """Whether an error is likely to be gone in a while."""
     cause = error.__cause__ or error

@@ -18,13 +18,15 @@ from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.progress import telling
+from fond_echo.driver.errors import RetryLater
 from fond_echo.driver.in_flight import ask_once
 from fond_echo.driver.reply_sound import ReplySound
-from fond_echo.driver.retry import Later, max_pause, passes, pause
+from fond_echo.driver.retry import max_pause, passes, pause
 from fond_echo.driver.sending import played, send
 from fond_echo.driver.side_messages import Beside
 from fond_echo.driver.speculative_hearing import EarlyHearing
-from fond_echo.records.claim import Claim, Failure, StaleWorker
+from fond_echo.records.claim import Claim, Failure
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.records.turn_sounds import SoundsOfTurn
 from fond_echo.stages import deliver
@@ -199,7 +201,7 @@ class TurnRunner:
             began: when its work did, where that was in the stage before: by calendar and clock.
 
         Raises:
-            Later: it failed in a way that passes, and there is time.
+            RetryLater: it failed in a way that passes, and there is time.
         """
         claim = self._claim
         if stage in claim.done or (claim.failure and not (needed or alone)):
@@ -213,7 +215,7 @@ class TurnRunner:
         else:
             try:
                 addition = await function(claim.turn, self._needs)
-            except (StaleWorker, Later, *AWAY):
+            except (StaleWorker, RetryLater, *AWAY):
                 raise
             except Exception as error:
                 failure = Failure.of(stage, error)
@@ -237,7 +239,7 @@ class TurnRunner:
             asked=asked,
         )
         if seconds is not None:
-            raise Later(seconds)
+            raise RetryLater(seconds)
         self._beside.write_soon(at_once=stage == "decode")  # hearing goes on elsewhere
         if addition is not None:
             claim.turn = claim.turn.with_added(stage, addition)

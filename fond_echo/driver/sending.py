@@ -21,7 +21,8 @@ from fond_echo.connectors.errors import (
     SecretMisused,
 )
 from fond_echo.core.errors import FondEchoError
-from fond_echo.driver.retry import Later, pause
+from fond_echo.driver.errors import InDoubt, RetryLater
+from fond_echo.driver.retry import pause
 from fond_echo.records.claim import Claim, Failure
 from fond_echo.records.journal import Journal
 from fond_echo.store.records import Delivery
@@ -31,12 +32,6 @@ from fond_echo.turns.turn import DeliveredPart
 
 PAUSES = (0.4, 1.2)
 """Before the second and third try within one job; after that the turn is left for a while."""
-
-
-class InDoubt(FondEchoError):
-    """A delivery may or may not have gone out, and the channel says to hold it."""
-
-    code = "delivery-in-doubt"
 
 
 NETWORKS = ("chat", "adapter")
@@ -55,7 +50,7 @@ async def send(
         begun: that it is being sent is written already, by us.
 
     Raises:
-        Later: it certainly did not go out, and may yet.
+        RetryLater: it certainly did not go out, and may yet.
     """
     if row.state == "sending" and not begun:
         doubt = InDoubt("the worker stopped while this was being sent")
@@ -121,7 +116,7 @@ async def _failed(
     await journal.outbox.move(
         claim, row, "planned", error=failure.as_json(), exchanges=_exchanges(error)
     )
-    raise Later(seconds)
+    raise RetryLater(seconds)
 
 
 async def _refused(journal: Journal, claim: Claim, row: Delivery, error: FondEchoError) -> Settled:

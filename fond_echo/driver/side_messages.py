@@ -13,9 +13,10 @@ import structlog
 from fond_echo.contract.reply import Reply
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import Waiting
-from fond_echo.driver.retry import Later
+from fond_echo.driver.errors import RetryLater
 from fond_echo.driver.sending import send
-from fond_echo.records.claim import Claim, StaleWorker
+from fond_echo.records.claim import Claim
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY
 from fond_echo.turns.ports import Needs, Outgoing
@@ -269,7 +270,7 @@ class Beside:
             )
         try:
             delivered, failure = await send(self._journal, self._claim, row, self._needs)
-        except (Later, FondEchoError) as error:
+        except (RetryLater, FondEchoError) as error:
             log.info("words beside the answer were not sent", reason=str(error))
             return None
         return None if failure else delivered

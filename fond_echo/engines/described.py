@@ -29,11 +29,11 @@ from fond_echo.core.dialogue.free import (
     marked,
     shape_of,
 )
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
-from fond_echo.core.language.template_bounds import TemplateFailed
 from fond_echo.core.progress import reach
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected

@@ -25,7 +25,9 @@ from fond_echo.engines.described import (
     DescribedEngine,
     DescribedSynthesizer,
 )
-from fond_echo.turns.ports import AnswerCutShort, Synthesizer
+from fond_echo.engines.errors import AllEnginesFailed
+from fond_echo.turns.errors import AnswerCutShort
+from fond_echo.turns.ports import Synthesizer
 
 Answer = TypeVar("Answer")
 
@@ -36,12 +38,6 @@ FAILURES = (
 )  # fmt: skip
 """What makes an engine give way to the next: its own mistakes among them, where it is written in
 Python."""
-
-
-class AllEnginesFailed(FondEchoError):
-    """None of the engines that an assistant names gave an answer."""
-
-    code = "engines-failed"
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from typing import Any, Generic, Literal, TypeVar
 
 import httpx
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.engines.errors import EngineMisnamed, NoEngine
 
 GROUP = "fond_echo.engines"
 
@@ -21,18 +21,6 @@ Kind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw"
 Purpose = Literal["voice-note", "call", "long-file", "program"]
 
 Context = TypeVar("Context")
-
-
-class NoEngine(FondEchoError):
-    """No engine of a kind does what is wanted."""
-
-    code = "no-engine"
-
-
-class EngineMisnamed(FondEchoError):
-    """Two engines of one kind have the same name, or an entry point is no engine."""
-
-    code = "engine-misnamed"
 
 
 @dataclass(frozen=True)

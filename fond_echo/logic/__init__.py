@@ -21,7 +21,8 @@ from fond_echo.contract.reply import (
     Reply,
     Transfer,
 )
-from fond_echo.logic.service import Logic, NotAReply, UnknownAction
+from fond_echo.logic.errors import NotAReply, UnknownAction
+from fond_echo.logic.service import Logic
 
 __all__ = [
     "Announce",

@@ -11,11 +11,12 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from fond_echo.contract.errors import BadSignature
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.contract.reply import Reply
-from fond_echo.contract.signatures import BadSignature, verify
+from fond_echo.contract.signatures import verify
 from fond_echo.core.caching import Recent
-from fond_echo.core.errors import FondEchoError
+from fond_echo.logic.errors import NotAReply, UnknownAction
 
 log = logging.getLogger("fond_echo.logic")
 
@@ -31,18 +32,6 @@ _Response = tuple[int, bytes, AsyncIterator[bytes] | None]
 
 MAX_BODY = 2_000_000
 REMEMBERED = 1_000
-
-
-class NotAReply(FondEchoError):
-    """A function answered something that is no reply."""
-
-    code = "action-not-answered"
-
-
-class UnknownAction(FondEchoError):
-    """No function answers the action."""
-
-    code = "action-unknown"
 
 
 class Logic:

@@ -13,7 +13,7 @@ from fond_echo.core.telephony.errors import TelephonyError
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.sdp import agree, answer, offer, read_description
 from fond_echo.phone.admission import CallAdmission
-from fond_echo.phone.media import NoPorts
+from fond_echo.phone.errors import NoPorts
 from fond_echo.phone.roles import CallContext
 from fond_echo.phone.session import Session
 

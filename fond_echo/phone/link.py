@@ -19,6 +19,7 @@ from typing import Any
 import structlog
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.phone.errors import Failed, LinkClosed
 
 log = structlog.get_logger()
 
@@ -28,12 +29,6 @@ CALL, TELL, RESULT, FAILED = range(4)
 
 Handler = Callable[..., Any]
 """Takes the arguments of a call; may be a coroutine function where it is called, and not told."""
-
-
-class LinkClosed(FondEchoError):
-    """The other process is gone."""
-
-    code = "link-closed"
 
 
 class Link:
@@ -122,12 +117,6 @@ class Link:
             if not isinstance(error, FondEchoError | OSError):
                 log.exception("a call between processes failed", name=name)
             self._send(FAILED, number, name, _reported(error))
-
-
-class Failed(FondEchoError):
-    """What was called in the other process of the telephone failed."""
-
-    code = "link-failed"
 
 
 def _reported(error: Exception) -> tuple[str, Any]:

@@ -6,15 +6,9 @@ import asyncio
 from collections.abc import Callable
 from typing import Any
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.phone.errors import NoPorts
 
 Place = tuple[str, int]
-
-
-class NoPorts(FondEchoError):
-    """All ports for sound are taken."""
-
-    code = "no-media-ports"
 
 
 class Receiver(asyncio.DatagramProtocol):

@@ -16,16 +16,11 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
+from fond_echo.phone.errors import NoOpening
 from fond_echo.turns.ports import Clips
 
 ASK_SECONDS = 5.0
 MAX_BYTES = 10_000_000
-
-
-class NoOpening(FondEchoError):
-    """There is nothing that could be said first."""
-
-    code = "call-opening"
 
 
 async def sound_of(text: str) -> Clip:

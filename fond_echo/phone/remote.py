@@ -19,7 +19,8 @@ from fond_echo.phone.backend import (
     Play,
     Work,
 )
-from fond_echo.phone.link import Handler, Link, LinkClosed
+from fond_echo.phone.errors import LinkClosed
+from fond_echo.phone.link import Handler, Link
 
 KEPT_SECONDS = 60.0
 """A call is known so long after its end."""

@@ -8,16 +8,11 @@ from fond_echo.contract.call import CallIn, Opening
 from fond_echo.contract.reply import Announce
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.phone import PhoneConnector, read_phone
+from fond_echo.records.errors import CannotAnnounce
 from fond_echo.store.calls import ask_for_call
 from fond_echo.store.events import emit
 from fond_echo.store.records import Channel
 from fond_echo.turns.turn import TurnSoFar
-
-
-class CannotAnnounce(FondEchoError):
-    """Nothing can be said in a conference room."""
-
-    code = "announcement"
 
 
 async def announce(session: AsyncSession, turn: TurnSoFar, requested: Announce) -> None:

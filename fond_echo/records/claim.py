@@ -16,12 +16,6 @@ from fond_echo.turns.results import result_of
 from fond_echo.turns.turn import TurnSoFar
 
 
-class StaleWorker(FondEchoError):
-    """Another worker has taken the turn; this one must stop."""
-
-    code = "worker-stale"
-
-
 @dataclass(frozen=True)
 class Failure:
     """An error as it is recorded: which stage, which kind, what was wrong."""

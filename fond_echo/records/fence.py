@@ -14,7 +14,8 @@ import procrastinate
 from sqlalchemy import text
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.records.claim import Claim, StaleWorker
+from fond_echo.records.claim import Claim
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.pending import Pending
 from fond_echo.store.database import Database
 

@@ -17,7 +17,6 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.contacts import WordsInRevision
-from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.digest import digest
 from fond_echo.documents.erased_words import Person, found_in, normalized, without
 from fond_echo.store.database import Database
@@ -44,12 +43,6 @@ _PINNED_RUNS = text(
      WHERE state_before->>'revision' = :old
     """
 )
-
-
-class WordsInRevisions(FondEchoError):
-    """A contact that is to be erased has words in revisions of assistants."""
-
-    code = "words-in-revisions"
 
 
 @dataclass(frozen=True)

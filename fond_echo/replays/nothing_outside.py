@@ -11,7 +11,7 @@ from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.services import LogicService
-from fond_echo.stages.answer import NotRun
+from fond_echo.stages.errors import NotRun
 from fond_echo.turns.ports import Abilities, KeptAnswers, Listener, LogicPort, Once
 
 

@@ -25,8 +25,8 @@ from fond_echo.replays.same_question import answered_again, sent
 from fond_echo.stages.answer import answer, request
 from fond_echo.stages.route import understand
 from fond_echo.stages.speak import spoken_words
+from fond_echo.turns.errors import StageError
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import StageError
 from fond_echo.turns.ready import RoutedTurn, ready
 from fond_echo.turns.turn import Answered, TurnSoFar
 

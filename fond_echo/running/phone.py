@@ -30,7 +30,7 @@ from fond_echo.engines.built_in import NAME as BUILT_IN
 from fond_echo.engines.cached import CachedSynthesizer
 from fond_echo.engines.registry import Wanted
 from fond_echo.phone.dependencies import CallDependencies
-from fond_echo.phone.link import LinkClosed
+from fond_echo.phone.errors import LinkClosed
 from fond_echo.phone.remote import BackendHandlers
 from fond_echo.phone.roles import ChannelState
 from fond_echo.phone.service import ServiceBackend

@@ -14,6 +14,7 @@ from typing import Protocol
 import httpx
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.running.errors import DidNotStart
 from fond_echo.running.fork_server import Forked, begin
 from fond_echo.tls import trusted
 from fond_echo.watchdog import ended_by_it
@@ -21,12 +22,6 @@ from fond_echo.watchdog import ended_by_it
 RESTART_SECONDS = 0.3
 STOP_SECONDS = 15.0
 LAST_LINES = 12
-
-
-class DidNotStart(FondEchoError):
-    """A process ended, or did not answer, while it was being started."""
-
-    code = "did-not-start"
 
 
 @dataclass

@@ -6,7 +6,8 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded, Limits, decode, decode_at
 from fond_echo.core.audio.errors import BrokenSound, SoundTooLong
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.isolation import Exhausted, Isolation
+from fond_echo.core.errors import Exhausted
+from fond_echo.isolation import Isolation
 
 MEMORY = 3 * 2**30
 CPU_SECONDS = 240

@@ -10,18 +10,12 @@ from pydantic import Field
 
 from fond_echo.contract.base import Schema
 from fond_echo.core.caching import Recent
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.speech.errors import ExpectedUnknown
 
 MAX_KNOWN = 500_000
 """Words and phrases of all that a process knows: some 60 MB."""
-
-
-class ExpectedUnknown(FondEchoError):
-    """What is expected was named by a digest that is not known here; it is to be sent whole."""
-
-    code = "speech-expected-unknown"
 
 
 class ExpectedText(Schema):

@@ -19,6 +19,7 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.recognition.transcript import Expected, Transcript
 from fond_echo.core.synthesis.synthesizer import SpokenPart, Synthesizer
+from fond_echo.speech.errors import SoundLost
 from fond_echo.speech.expectations import Known
 
 if TYPE_CHECKING:
@@ -105,12 +106,6 @@ class Listen:
 _HEARINGS: dict[str, Hearing] = {}
 _KNOWN = Known()
 """Of this worker."""
-
-
-class SoundLost(FondEchoError):
-    """The worker that heard a sound is not there any more."""
-
-    code = "speech-lost"
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from typing import Any
 import structlog
 
 from fond_echo.core.errors import FondEchoError
+from fond_echo.speech.errors import SpeechCrashed
 from fond_echo.speech.jobs import serve
 from fond_echo.speech.priority import Priority
 
@@ -26,12 +27,6 @@ WARM = "fond_echo.speech.warm"
 
 JOB_SECONDS = 60.0
 RESPAWN_SECONDS = 1.0
-
-
-class SpeechCrashed(FondEchoError):
-    """A worker died or hung on the job; another has taken its place."""
-
-    code = "speech-crashed"
 
 
 @dataclass(order=True)

@@ -16,7 +16,6 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.progress import reach
@@ -24,6 +23,7 @@ from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, ListenAsk, PrepareAsk
+from fond_echo.speech.errors import SpeechFailed, SpeechUnreachable
 from fond_echo.speech.expectations import ExpectedText, digest_of
 from fond_echo.speech.heard import joined, later
 from fond_echo.speech.priority import Priority
@@ -32,18 +32,6 @@ from fond_echo.tls import trusted
 
 HEAR_SECONDS = 600.0
 SOUND = {"Content-Type": MEDIA_TYPE}
-
-
-class SpeechUnreachable(FondEchoError):
-    """The speech process does not answer."""
-
-    code = "speech-unreachable"
-
-
-class SpeechFailed(FondEchoError):
-    """The speech process could not do what it was asked."""
-
-    code = "speech-failed"
 
 
 class RemoteSpeech:

@@ -24,7 +24,8 @@ from fond_echo.core.recognition.pieces import MAX_PIECE
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.synthesizer import SpokenPart
 from fond_echo.speech.asks import UNKNOWN_STATUS, HearAsk, PrepareAsk, SayAsk, error_of
-from fond_echo.speech.expectations import ExpectedUnknown, Known
+from fond_echo.speech.errors import ExpectedUnknown, UnitTooLong
+from fond_echo.speech.expectations import Known
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.jobs import Hear, Prepare, Say
 from fond_echo.speech.listening import Listeners
@@ -34,12 +35,6 @@ from fond_echo.speech.wire import MEDIA_TYPE, frame, one_frame
 
 MAX_UNIT = MAX_PIECE + 1.0
 NO_SOUND = Clip(np.zeros(0, np.float32), RATE)
-
-
-class UnitTooLong(FondEchoError):
-    """More sound than one unit of work may have; whoever asks cuts it."""
-
-    code = "speech-unit-too-long"
 
 
 PARTS = 4

@@ -15,19 +15,13 @@ from typing import Any
 import numpy as np
 
 from fond_echo.core.audio.clip import Clip
-from fond_echo.core.errors import FondEchoError
+from fond_echo.speech.errors import NotAFrame
 
 MEDIA_TYPE = "application/vnd.fond-echo.sound"
 HEAD = struct.Struct("<II")
 MAX_FACTS = 8 * 2**20
 MAX_SAMPLES = 16 * 2**20
 """Bytes: over two minutes at 48 kHz, four times as much as a unit of work has."""
-
-
-class NotAFrame(FondEchoError):
-    """Bytes that are not laid out as a frame."""
-
-    code = "speech-frame"
 
 
 def frame(facts: dict[str, Any], clip: Clip) -> bytes:

@@ -42,7 +42,8 @@ from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.documents.assistant import ReplySpec
-from fond_echo.turns.ports import Needs, StageError
+from fond_echo.stages.errors import NotRun
+from fond_echo.turns.ports import Needs
 from fond_echo.turns.ready import RoutedTurn
 from fond_echo.turns.state import Done
 from fond_echo.turns.turn import TurnSoFar
@@ -52,12 +53,6 @@ MAX_OFFERED = 8
 
 PASSAGE_SENTENCES = 2
 """So much of a page is spoken."""
-
-
-class NotRun(StageError):
-    """Business logic that may not be asked outside a live run, because asking changes things."""
-
-    code = "not-run"
 
 
 async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:

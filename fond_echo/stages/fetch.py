@@ -6,7 +6,8 @@ from fond_echo.contract.channel import SoundHandle
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.errors import FondEchoError
-from fond_echo.turns.ports import Needs, SoundNotFetched
+from fond_echo.turns.errors import SoundNotFetched
+from fond_echo.turns.ports import Needs
 from fond_echo.turns.turn import FetchedSound, TurnSoFar
 
 

@@ -21,11 +21,12 @@ from fond_echo.core.audio.waveform import heights
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.errors import SsmlError
 from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentences
 from fond_echo.core.language.silent import silent_letters
-from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml, recordings_in
+from fond_echo.core.language.ssml import is_ssml, plain_of, read_ssml, recordings_in
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.media import bytes_of

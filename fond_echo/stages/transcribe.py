@@ -7,8 +7,9 @@ from typing import Protocol
 
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.containers import OUR_OWN, decode
+from fond_echo.turns.errors import NothingHeard
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import Needs, NothingHeard
+from fond_echo.turns.ports import Needs
 from fond_echo.turns.ready import DecodedTurn
 
 LONG_SECONDS = 60.0

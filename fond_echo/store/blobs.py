@@ -11,16 +11,10 @@ from sqlalchemy import delete, select, text
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.store.errors import MissingBlob
 from fond_echo.store.records import Blob, BlobChunk
 
 CHUNK = 256 * 1024
-
-
-class MissingBlob(FondEchoError):
-    """The bytes are not there, or not any more."""
-
-    code = "blob-missing"
 
 
 class BlobStore(Protocol):

@@ -10,24 +10,12 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.contract.base import new_id
 from fond_echo.contract.clip import ClipRef, NewClip
 from fond_echo.core.caching import Recent
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.blobs import BlobStore, PostgresBlobs
 from fond_echo.store.database import Database
+from fond_echo.store.errors import MissingClip, TurnErased
 from fond_echo.store.records import ClipRecord, Turn
 
 CACHED_BYTES = 12 * 2**20
-
-
-class MissingClip(FondEchoError):
-    """There is no clip of that id."""
-
-    code = "clip-missing"
-
-
-class TurnErased(FondEchoError):
-    """The turn that sound was made for has been erased meanwhile."""
-
-    code = "turn-erased"
 
 
 async def stored(

@@ -17,7 +17,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.store.errors import NoPostgres
 
 START_SECONDS = 20.0
 ENDING_SECONDS = 5.0
@@ -28,12 +28,6 @@ OWNER = "fond_echo"
 FREE_PORTS = (21_000, 32_000)
 """Below those that Linux gives away by itself (32768 and up, where nobody changed it), and above
 those of the demo."""
-
-
-class NoPostgres(FondEchoError):
-    """PostgreSQL is not installed, or does not start."""
-
-    code = "postgres"
 
 
 def server_programs() -> Path:

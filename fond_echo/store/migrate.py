@@ -12,23 +12,11 @@ from alembic.runtime.migration import MigrationContext
 from alembic.script import ScriptDirectory
 from sqlalchemy import Connection, text
 
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store import queue_schema
 from fond_echo.store.database import Database
+from fond_echo.store.errors import NewerDatabase, OlderDatabase
 
 LOCK = 5_772_156_649
-
-
-class NewerDatabase(FondEchoError):
-    """The database was migrated by a newer version of this program."""
-
-    code = "database-newer"
-
-
-class OlderDatabase(FondEchoError):
-    """The database was made before the first release, whose tables are others."""
-
-    code = "database-older"
 
 
 _NUMBERED = re.compile(r"0001|records(\d+)")

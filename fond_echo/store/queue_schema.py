@@ -12,19 +12,13 @@ from pathlib import Path
 
 from sqlalchemy import Connection, text
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.store.errors import NewerQueue
 
 FIRST = "03.04.00_50"
 """The last of the library's changes that the vendored schema holds."""
 
 VENDORED = Path(__file__).parent / "migrations" / "queue" / f"schema-{FIRST}.sql"
 LIBRARY = "procrastinate.sql.migrations"
-
-
-class NewerQueue(FondEchoError):
-    """The queue's tables are newer than the library that is installed."""
-
-    code = "queue-newer"
 
 
 def begin(connection: Connection) -> None:

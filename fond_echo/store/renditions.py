@@ -10,17 +10,11 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.clip import NewClip
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.access_records import Key, KeyUsage
 from fond_echo.store.blobs import BlobStore
 from fond_echo.store.clips import stored
+from fond_echo.store.errors import QuotaReached
 from fond_echo.store.records import Rendition
-
-
-class QuotaReached(FondEchoError):
-    """A key has used what it may use in a day."""
-
-    code = "too-many"
 
 
 async def use(

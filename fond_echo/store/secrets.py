@@ -10,16 +10,10 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.core.caching import Recent
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.access_records import SecretRecord
+from fond_echo.store.errors import SecretLocked
 
 MAX_DECRYPTED = 1_000
-
-
-class SecretLocked(FondEchoError):
-    """None of the keys in the settings decrypts the secret."""
-
-    code = "secret-locked"
 
 
 class SecretBox:

@@ -4,7 +4,8 @@ that is asked for, and what is understood in every assistant."""
 from __future__ import annotations
 
 from fond_echo.core.caching import Recent
-from fond_echo.core.grammar.model import GrammarError, Reference
+from fond_echo.core.grammar.errors import GrammarError
+from fond_echo.core.grammar.model import Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected

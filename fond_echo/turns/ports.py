@@ -16,36 +16,11 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.services import LogicService
-
-
-class StageError(FondEchoError):
-    """A stage failed in a way of its own."""
-
-    code = "stage"
-
-
-class SoundNotFetched(StageError):
-    """The sound of a message could not be had from the network."""
-
-    code = "sound-not-fetched"
-
-
-class NothingHeard(StageError):
-    """There was no speech in the sound."""
-
-    code = "nothing-heard"
-
-
-class AnswerCutShort(StageError):
-    """An engine failed after sentences of its answer had been said."""
-
-    code = "answer-cut-short"
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, fields
 from typing import ClassVar, TypeVar
 
 from fond_echo.contract.base import Schema
-from fond_echo.core.errors import FondEchoError
+from fond_echo.turns.errors import StageTooEarly
 from fond_echo.turns.ports import Needs
 from fond_echo.turns.turn import (
     Answered,
@@ -17,12 +17,6 @@ from fond_echo.turns.turn import (
     Spoken,
     TurnSoFar,
 )
-
-
-class StageTooEarly(FondEchoError):
-    """A stage was begun before those that it builds on were done."""
-
-    code = "stage-too-early"
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -16,9 +16,8 @@ from starlette.requests import HTTPConnection
 
 from fond_echo.store import keys
 from fond_echo.store.keys import Bearer, Scope
-from fond_echo.web.problems import NotAllowed, NotSignedIn
+from fond_echo.web.errors import NotAllowed, NotSignedIn, TooManyTries
 from fond_echo.web.service import Service, TheService
-from fond_echo.web.throttle import TooManyTries
 
 COOKIE = "fond_echo_sign_in"
 FORM_TOKEN = "X-CSRF-Token"

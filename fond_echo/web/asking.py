@@ -21,14 +21,13 @@ from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import elements_of
 from fond_echo.contract.turn import Heard
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, ClipRecord, Conversation, Delivery, Stage, Turn
 from fond_echo.store.records import Inbound as Arrived
 from fond_echo.turns.results import result_of
 from fond_echo.turns.turn import Answered
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound, NothingAsked, TooBusy
 from fond_echo.web.service import Service
 
 ENDED = frozenset(("answered", "failed", "cancelled"))
@@ -37,18 +36,6 @@ LOOK_SECONDS = 2.0
 ALONG = frozenset(("attached", "drawn"))
 """Origins of what goes along with an answer and is not its sound."""
 """How often a turn is looked at without being told that it has ended."""
-
-
-class TooBusy(FondEchoError):
-    """More is being asked than is worked on at once."""
-
-    code = "too-busy"
-
-
-class NothingAsked(FondEchoError):
-    """A request with neither text nor sound."""
-
-    code = "nothing-asked"
 
 
 @asynccontextmanager
@@ -139,7 +126,7 @@ async def answer_of(service: Service, turn_id: str, wait: float = 0.0) -> AskOut
             async with service.database.reading() as session:
                 turn = await session.get(Turn, turn_id)
                 if turn is None:
-                    raise NotThere(f"there is no turn {turn_id}")
+                    raise NotFound(f"there is no turn {turn_id}")
                 left = deadline - time.monotonic()
                 if turn.state in ENDED or left <= 0:
                     return await _reported(session, turn)
@@ -189,13 +176,13 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
 
 
 async def channel_of(service: Service, kind: str, *, name: str = "", slug: str = "") -> Channel:
-    """A channel by its name or its page's address. Raises NotThere."""
+    """A channel by its name or its page's address. Raises NotFound."""
     async with service.database.reading() as session:
         wanted = select(Channel).where(Channel.kind == kind)
         wanted = wanted.where(Channel.name == name) if name else wanted.where(Channel.slug == slug)
         record = (await session.execute(wanted)).scalar_one_or_none()
     if record is None:
-        raise NotThere(
+        raise NotFound(
             "there is no such channel" if slug else f"there is no {kind} channel {name!r}"
         )
     return record

@@ -18,7 +18,7 @@ from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])
@@ -87,6 +87,6 @@ async def get_draft(name: AssistantName, _: MayRead, service: TheService) -> Dra
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None or record.draft is None:
-            raise NotThere(f"there is no draft of an assistant {name!r}")
+            raise NotFound(f"there is no draft of an assistant {name!r}")
         files = (await session.get_one(Revision, record.draft)).files
         return DraftOut(files=files, revision=record.draft)

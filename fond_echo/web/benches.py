@@ -29,7 +29,7 @@ from fond_echo.store.access_records import Bench
 from fond_echo.store.access_records import BenchAnswer as Row
 from fond_echo.web.access import MayAdmin, MayBuild
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/benches", tags=["engines"])
@@ -92,7 +92,7 @@ def _ranked(rows: Sequence[Row], language: str) -> list[StandingOut]:
 async def _rows(session: AsyncSession, name: str, engine: str = "") -> tuple[Bench, list[Row]]:
     bench = await session.get(Bench, name)
     if bench is None:
-        raise NotThere(f"there is no bench {name}")
+        raise NotFound(f"there is no bench {name}")
     wanted = select(Row).where(Row.bench == name).order_by(Row.file, Row.engine)
     if engine:
         wanted = wanted.where(Row.engine == engine)
@@ -174,7 +174,7 @@ async def compare_engines(
         _bench, theirs = await _rows(session, other, second)
     for engine, of, rows in ((first, name, mine), (second, other, theirs)):
         if not rows:
-            raise NotThere(f"the bench {of} has no answers of {engine}")
+            raise NotFound(f"the bench {of} has no answers of {engine}")
     try:
         found = difference(_heard(mine, bench.language), _heard(theirs, bench.language))
     except ValueError as error:
@@ -191,5 +191,5 @@ async def delete_bench(name: BenchName, _: MayAdmin, service: TheService) -> Res
     async with service.database.writing() as session:
         gone = delete(Bench).where(Bench.name == name).returning(Bench.name)
         if (await session.execute(gone)).scalar_one_or_none() is None:
-            raise NotThere(f"there is no bench {name}")
+            raise NotFound(f"there is no bench {name}")
     return Response(status_code=204)

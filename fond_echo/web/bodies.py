@@ -16,8 +16,8 @@ from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.errors import nearest
+from fond_echo.web.errors import NotUsable, TooLarge
 
 IDLE_SECONDS = 10.0
 """How long the next piece of a body may take."""
@@ -45,12 +45,6 @@ STRICT = ("/api/", "/ask/")
 
 MAX_DEPTH = 100
 TOO_DEEP = f"the body is nested more than {MAX_DEPTH} deep"
-
-
-class TooLarge(FondEchoError):
-    """A request body over the limit."""
-
-    code = "too-large"
 
 
 async def body_of(request: Request, most: int) -> bytes:
@@ -110,12 +104,6 @@ def _bounded(receive: Receive, most: int) -> Receive:
         return message
 
     return bounded
-
-
-class NotUsable(FondEchoError):
-    """A body that is JSON, but that nothing could be done with."""
-
-    code = "request"
 
 
 class _CheckedRequest(Request):

@@ -20,8 +20,8 @@ from fond_echo.store.clips import clip_ref, stored
 from fond_echo.store.records import Assistant, Channel, ClipRecord
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
-from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api", tags=["calls"])
@@ -61,7 +61,7 @@ async def place_call(
     async with service.database.writing() as session:
         record = await session.get(Channel, channel)
         if record is None:
-            raise NotThere(f"there is no channel {channel!r}")
+            raise NotFound(f"there is no channel {channel!r}")
         if record.kind != "phone":
             raise Conflict(
                 f"the channel {channel!r} is no phone channel", remedy="see fond-echo channel list"
@@ -77,7 +77,7 @@ async def place_call(
             )
         named = given.opening.assistant
         if named and ((found := await session.get(Assistant, named)) is None or not found.live):
-            raise NotThere(f"there is no published assistant {named!r}", remedy="publish it first")
+            raise NotFound(f"there is no published assistant {named!r}", remedy="publish it first")
         if clip is not None:
             data = await asyncio.to_thread(encode, clip, "flac")
             sound = await stored(session, service.blobs, data, "audio/flac", "opening")
@@ -104,7 +104,7 @@ async def list_calls(
         wanted = wanted.where(tuple_(Call.requested_at, Call.id) < start)
     async with service.database.reading() as session:
         if await session.get(Channel, channel) is None:
-            raise NotThere(f"there is no channel {channel!r}")
+            raise NotFound(f"there is no channel {channel!r}")
         rows = list((await session.execute(wanted.limit(limit + 1))).scalars())
     items = [CallOut(**_values(each)) for each in rows[:limit]]
     following = next_cursor(items[-1].requested_at, items[-1].id) if len(rows) > limit else ""
@@ -117,7 +117,7 @@ async def get_call(call_id: CallId, _: MayRead, service: TheService) -> CallDeta
     async with service.database.reading() as session:
         call = await session.get(Call, await whole_id(session, Call, call_id))
         if call is None:
-            raise NotThere(f"there is no call {call_id}")
+            raise NotFound(f"there is no call {call_id}")
         clip = await session.get(ClipRecord, call.recording_id) if call.recording_id else None
     return CallDetail(
         **_values(call),
@@ -136,7 +136,7 @@ async def end_call(call_id: CallId, bearer: MayOperate, service: TheService) -> 
         call_id = await whole_id(session, Call, call_id)
         call = await session.get(Call, call_id, with_for_update=True)
         if call is None:
-            raise NotThere(f"there is no call {call_id}")
+            raise NotFound(f"there is no call {call_id}")
         if call.state == "ended":
             raise Conflict(f"the call {call_id} is over")
         await end(session, call)

@@ -21,7 +21,7 @@ from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Channel, Contact, UnreadableMessage
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["channels"])
@@ -84,7 +84,7 @@ async def get_channel(name: ChannelName, _: MayRead, service: TheService) -> Cha
     async with service.database.reading() as session:
         record = await session.get(Channel, name)
     if record is None:
-        raise NotThere(f"there is no channel {name!r}")
+        raise NotFound(f"there is no channel {name!r}")
     return _out(service, record)
 
 
@@ -102,7 +102,7 @@ async def put_channel(
         for each in (given.assistant, *sorted(others)):
             assistant = await session.get(Assistant, each)
             if assistant is None:
-                raise NotThere(
+                raise NotFound(
                     f"there is no assistant {each!r}",
                     remedy="put it first: fond-echo assistant put FOLDER --publish",
                 )
@@ -133,7 +133,7 @@ async def rename_channel(
         async with service.database.writing() as session:
             record = await session.get(Channel, name, with_for_update=True)
             if record is None:
-                raise NotThere(f"there is no channel {name!r}")
+                raise NotFound(f"there is no channel {name!r}")
             await session.execute(
                 update(Channel).where(Channel.name == name).values(name=given.name)
             )
@@ -153,7 +153,7 @@ async def delete_channel(name: ChannelName, _: MayBuild, service: TheService) ->
         async with service.database.writing() as session:
             gone = delete(Channel).where(Channel.name == name).returning(Channel.name)
             if not (await session.execute(gone)).first():
-                raise NotThere(f"there is no channel {name!r}")
+                raise NotFound(f"there is no channel {name!r}")
     except IntegrityError as error:
         raise Conflict(
             f"the channel {name!r} has contacts", remedy="erase them first, or keep the channel"
@@ -174,7 +174,7 @@ async def list_unreadable(
     )
     async with service.database.reading() as session:
         if await session.get(Channel, name) is None:
-            raise NotThere(f"there is no channel {name!r}")
+            raise NotFound(f"there is no channel {name!r}")
         return [
             UnreadableOut(
                 id=each.id, payload=each.payload, reason=each.reason, received_at=each.received_at
@@ -190,7 +190,7 @@ async def pause_channel(name: ChannelName, _: MayBuild, service: TheService) -> 
     async with service.database.writing() as session:
         record = await session.get(Channel, name, with_for_update=True)
         if record is None:
-            raise NotThere(f"there is no channel {name!r}")
+            raise NotFound(f"there is no channel {name!r}")
         if record.state not in ("polling", "paused"):
             raise Conflict(
                 f"{name} is {record.state}: only a channel that is polled can be paused",
@@ -212,7 +212,7 @@ async def connect(name: str, service: Service) -> ChannelOut:
     async with service.database.reading() as session:
         record = await session.get(Channel, name)
     if record is None:
-        raise NotThere(f"there is no channel {name!r}")
+        raise NotFound(f"there is no channel {name!r}")
     facts, state, reason = record.facts, "open", ""
     cursor = record.cursor
     if record.kind == "phone":

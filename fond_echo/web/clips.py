@@ -12,7 +12,7 @@ from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import ClipRecord
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/clips", tags=["clips"])
@@ -27,7 +27,7 @@ async def get_clip(clip_id: ClipId, _: MayRead, service: TheService) -> ClipRef:
     async with service.database.reading() as session:
         record = await session.get(ClipRecord, clip_id)
     if record is None:
-        raise NotThere(f"there is no clip {clip_id}")
+        raise NotFound(f"there is no clip {clip_id}")
     return clip_ref(record)
 
 

@@ -13,7 +13,7 @@ from fastapi.staticfiles import StaticFiles
 from starlette.datastructures import Headers
 from starlette.types import Scope
 
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 
 STATIC = Path(__file__).parent / "static"
 NONCE = "@@nonce@@"
@@ -86,7 +86,7 @@ async def console(rest: str = "") -> Response:
 
 @router.get("/api/{rest:path}")
 async def nothing_here(rest: str) -> Response:
-    raise NotThere(f"there is no /api/{rest}")
+    raise NotFound(f"there is no /api/{rest}")
 
 
 def install(app: FastAPI) -> None:

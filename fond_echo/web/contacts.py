@@ -19,11 +19,8 @@ from fond_echo.contract.contacts import (
     StandingIn,
     WordsInRevision,
 )
-from fond_echo.records.words_in_revisions import (
-    WordsInRevisions,
-    take_out,
-    traces_of,
-)
+from fond_echo.records.errors import WordsInRevisions
+from fond_echo.records.words_in_revisions import take_out, traces_of
 from fond_echo.store import keys
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.events import emit
@@ -32,8 +29,8 @@ from fond_echo.turns.memory import facts, with_facts
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName
+from fond_echo.web.errors import NotAllowed, NotFound
 from fond_echo.web.paging import Cursor, Limit, next_cursor, place
-from fond_echo.web.problems import NotAllowed, NotThere
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/channels/{channel}/contacts", tags=["contacts"])
@@ -57,7 +54,7 @@ def _out(record: Contact) -> ContactOut:
 async def _contact(session: AsyncSession, channel: str, contact_id: str) -> Contact:
     record = await session.get(Contact, contact_id)
     if record is None or record.channel != channel:
-        raise NotThere(f"the channel {channel!r} has no contact {contact_id}")
+        raise NotFound(f"the channel {channel!r} has no contact {contact_id}")
     return record
 
 

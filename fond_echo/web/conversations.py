@@ -16,8 +16,8 @@ from fond_echo.store.queue import WORK_TURN, enqueue
 from fond_echo.store.records import Contact, Conversation, Inbound, Turn
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.errors import NotFound
 from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
-from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import get_turn
 
@@ -77,7 +77,7 @@ async def get_conversation(
         whole = await whole_id(session, Conversation, conversation_id)
         row = (await session.execute(_conversations().where(Conversation.id == whole))).first()
     if row is None:
-        raise NotThere(f"there is no conversation {conversation_id}")
+        raise NotFound(f"there is no conversation {conversation_id}")
     return _out(*row)
 
 
@@ -90,7 +90,7 @@ async def send_message(
     async with service.database.writing() as session:
         conversation = await session.get(Conversation, conversation_id, with_for_update=True)
         if conversation is None:
-            raise NotThere(f"there is no conversation {conversation_id}")
+            raise NotFound(f"there is no conversation {conversation_id}")
         contact = await session.get_one(Contact, conversation.contact_id)
         conversation.turns += 1
         conversation.changed_at = func.now()
@@ -141,7 +141,7 @@ async def set_answering(
     async with service.database.writing() as session:
         conversation = await session.get(Conversation, conversation_id, with_for_update=True)
         if conversation is None:
-            raise NotThere(f"there is no conversation {conversation_id}")
+            raise NotFound(f"there is no conversation {conversation_id}")
         conversation.answering = given.by
         await emit(
             session,

@@ -17,7 +17,7 @@ from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import put_draft
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.cases import case_of
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.replays import frozen, replayed, revision_of
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import TurnId
@@ -36,7 +36,7 @@ async def correct_turn(
         name = was.assistant.assistant
         record = await session.get(Assistant, name)
         if record is None or record.draft is None:
-            raise NotThere(f"there is no draft of {name}")
+            raise NotFound(f"there is no draft of {name}")
         draft, files = record.draft, (await session.get_one(Revision, record.draft)).files
     example = given.example or was.text
     if not example.strip():

@@ -37,7 +37,7 @@ from fond_echo.store.access_records import EngineDay, EngineRecord
 from fond_echo.store.engines import days_of
 from fond_echo.web.access import MayAdmin, MayBuild
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/engines", tags=["engines"])
@@ -97,7 +97,7 @@ async def _listed(service: Service, name: str = "") -> list[EngineOut]:
 async def _one(service: Service, name: str) -> EngineOut:
     found = await _listed(service, name)
     if not found:
-        raise NotThere(f"there is no engine {name}")
+        raise NotFound(f"there is no engine {name}")
     return found[0]
 
 
@@ -144,7 +144,7 @@ async def delete_engine(name: EngineName, _: MayAdmin, service: TheService) -> R
     async with service.database.writing() as session:
         gone = delete(EngineRecord).where(EngineRecord.name == name).returning(EngineRecord.name)
         if (await session.execute(gone)).scalar_one_or_none() is None:
-            raise NotThere(f"there is no engine {name}")
+            raise NotFound(f"there is no engine {name}")
     return Response(status_code=204)
 
 
@@ -182,7 +182,7 @@ async def _connected(service: Service, name: str) -> DescribedEngine:
     async with service.database.reading() as session:
         record = await session.get(EngineRecord, name)
     if record is None:
-        raise NotThere(f"there is no engine {name}")
+        raise NotFound(f"there is no engine {name}")
     return service.installation.connected.make(
         record.connector, f"{name}.yaml", record.values, await service.vault()
     )

@@ -12,7 +12,7 @@ from fond_echo.contract.api import EventOut
 from fond_echo.store.events import Cursor, StoredEvent
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.paging import BadCursor
+from fond_echo.web.errors import BadCursor
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/events", tags=["events"])

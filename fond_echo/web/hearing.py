@@ -32,7 +32,7 @@ from fond_echo.turns.expected import understood_by
 from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayOperate, of_socket
 from fond_echo.web.bodies import CheckedRouter, body_of
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/speech", tags=["speech"])
@@ -64,7 +64,7 @@ async def _expected(service: Service, requested: ListenIn) -> Expected:
         record = await session.get(Assistant, requested.assistant)
         digest = record and (record.live or record.draft)
         if not digest:
-            raise NotThere(f"there is no assistant {requested.assistant!r}")
+            raise NotFound(f"there is no assistant {requested.assistant!r}")
         files = (await session.get_one(Revision, digest)).files
     assistant = await asyncio.to_thread(assistant_of, digest, files)
     understood = await asyncio.to_thread(understood_by, digest, assistant)

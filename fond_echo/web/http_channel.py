@@ -20,12 +20,12 @@ from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.core.errors import FondEchoError
 from fond_echo.web.access import MayOperate
 from fond_echo.web.asking import ask, channel_of, given_sound, one_more
-from fond_echo.web.bodies import MAX_BYTES, CheckedRouter, NotUsable, body_of
+from fond_echo.web.bodies import MAX_BYTES, CheckedRouter, body_of
 from fond_echo.web.channels import ChannelName
+from fond_echo.web.errors import NotJson, NotUsable
 from fond_echo.web.links import link_to
 from fond_echo.web.problems import told_of
 from fond_echo.web.service import Service, TheService
-from fond_echo.web.webhooks import NotJson
 
 router = CheckedRouter(tags=["http channel"])
 

@@ -12,7 +12,7 @@ from fond_echo.store.access_records import Key
 from fond_echo.store.keys import add_key, new_key
 from fond_echo.web.access import MayAdmin
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/keys", tags=["keys"])
@@ -60,7 +60,7 @@ async def revoke_key(
     async with service.database.writing() as session:
         record = await session.get(Key, key_id)
         if record is None:
-            raise NotThere(f"there is no key {key_id}")
+            raise NotFound(f"there is no key {key_id}")
         if record.revoked_at is None:
             record.revoked_at = func.now()
             await session.flush()

@@ -10,30 +10,17 @@ from typing import Annotated
 
 from fastapi import Header, Path, Query, Response
 
-from fond_echo.core.errors import FondEchoError
 from fond_echo.settings import Settings
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import ClipRecord
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.clips import sound_response
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import LinkExpired, LinkForged, NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(tags=["clips"])
 
 _SIGNED = re.compile(r"[0-9a-f]{40}")
-
-
-class LinkForged(FondEchoError):
-    """A link that is not one of ours, or for another clip, or another time."""
-
-    code = "link-forged"
-
-
-class LinkExpired(FondEchoError):
-    """A link whose time is over."""
-
-    code = "link-expired"
 
 
 def _signature(settings: Settings, clip_id: str, until: int) -> str:
@@ -69,5 +56,5 @@ async def play_sound(
     async with service.database.reading() as session:
         record = await session.get(ClipRecord, clip_id)
     if record is None:
-        raise NotThere("the sound of this link is gone")
+        raise NotFound("the sound of this link is gone")
     return await sound_response(service, clip_ref(record), range)

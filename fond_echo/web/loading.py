@@ -25,7 +25,7 @@ from fond_echo.turns.closing import MAX_CHARACTERS, RECENT
 from fond_echo.turns.state import ConversationState
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["log"])
@@ -43,7 +43,7 @@ async def load_conversation(
     async with service.database.writing() as session:
         channel = await session.get(Channel, name)
         if channel is None:
-            raise NotThere(f"there is no channel {name}")
+            raise NotFound(f"there is no channel {name}")
         if channel.kind not in LOADABLE:
             raise Conflict(f"{name} is a {channel.kind} channel",
                            remedy="load it into a channel of the kind http")  # fmt: skip

@@ -16,7 +16,6 @@ from sqlalchemy import select, text
 from fond_echo.answers.sentences import greeting_to
 from fond_echo.contract.api import AskOut, GuestPage, GuestSays
 from fond_echo.contract.channel import ChannelSettings
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import (
     Assistant,
@@ -33,9 +32,8 @@ from fond_echo.web.access import same_origin
 from fond_echo.web.asking import answer_of, ask, channel_of, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.console import page
-from fond_echo.web.problems import NotAllowed, NotThere
+from fond_echo.web.errors import NotAllowed, NotFound, NotJson, TooMany
 from fond_echo.web.service import Service, TheService
-from fond_echo.web.webhooks import NotJson
 
 router = CheckedRouter(tags=["page"])
 
@@ -53,12 +51,6 @@ _COME = text(
     RETURNING count
     """
 )
-
-
-class TooMany(FondEchoError):
-    """A guest, or an address, has had what it may have."""
-
-    code = "too-many"
 
 
 @router.get("/at/{slug}", include_in_schema=False)
@@ -210,7 +202,7 @@ async def file(slug: Slug, clip: str, request: Request, service: TheService) -> 
     async with service.database.reading() as session:
         media_type = (await session.execute(mine)).scalars().first() if guest else None
     if media_type is None:
-        raise NotThere("there is no such file here")
+        raise NotFound("there is no such file here")
     data = await service.clips.load(clip)
     headers = {"Cache-Control": "private, max-age=3600", "X-Content-Type-Options": "nosniff"}
     if not media_type.startswith(("audio/", "image/")):

@@ -12,9 +12,9 @@ from fastapi import Query
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.calls import Call
 from fond_echo.store.records import Conversation, Turn
+from fond_echo.web.errors import BadCursor
 
 Limit = Annotated[int, Query(ge=1, le=200, description="how many at most")]
 Cursor = Annotated[str, Query(max_length=300, description="`next` of the page before")]
@@ -31,12 +31,6 @@ async def whole_id(session: AsyncSession, record: type[Turn | Call | Conversatio
         return id
     wanted = select(record.id).where(func.right(record.id, SHORT) == id).order_by(record.id.desc())
     return (await session.execute(wanted.limit(1))).scalar_one_or_none() or id
-
-
-class BadCursor(FondEchoError):
-    """A cursor that was not given by this list."""
-
-    code = "cursor"
 
 
 def next_cursor(at: datetime, id: str) -> str:

@@ -13,7 +13,7 @@ from fond_echo.documents.digest import digest
 from fond_echo.store.database import Database
 from fond_echo.store.records import Assistant, Revision, Run, Stage, Turn
 from fond_echo.turns.turn import assistant_of
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 
 
 async def results_of_stage(
@@ -42,9 +42,9 @@ async def results_of_stage(
 
 
 async def assistant_now(database: Database, name: str) -> AssistantFile:
-    """What is live of an assistant, or else its draft. Raises NotThere."""
+    """What is live of an assistant, or else its draft. Raises NotFound."""
     async with database.reading() as session:
         if (record := await session.get(Assistant, name)) is None:
-            raise NotThere(f"there is no assistant {name!r}")
+            raise NotFound(f"there is no assistant {name!r}")
         files = (await session.get_one(Revision, record.live or record.draft)).files
     return await asyncio.to_thread(assistant_of, digest(files), files)

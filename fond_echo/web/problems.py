@@ -27,30 +27,6 @@ TYPES = "https://fond-echo.invalid/problems/"
 """Names, not addresses to visit: docs/reference/errors.md explains each."""
 
 
-class NotThere(FondEchoError):
-    """What was asked for does not exist."""
-
-    code = "not-found"
-
-
-class NotAllowed(FondEchoError):
-    """The key does not reach this far, or there is none."""
-
-    code = "not-allowed"
-
-
-class NotSignedIn(FondEchoError):
-    """No key, or one that is not valid."""
-
-    code = "not-signed-in"
-
-
-class Conflict(FondEchoError):
-    """What is asked does not fit what is there."""
-
-    code = "conflict"
-
-
 _STATUSES: dict[str, int] = {
     "not-found": 404,
     "clip-missing": 404,

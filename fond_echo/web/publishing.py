@@ -16,7 +16,7 @@ from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.assistants import AssistantName, assistant_out
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.cases import run_cases
-from fond_echo.web.problems import Conflict, NotThere
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.replays import Onto, revision_of
 from fond_echo.web.service import Service, TheService
 
@@ -35,13 +35,13 @@ async def publish_assistant(
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None:
-            raise NotThere(f"there is no assistant {name!r}")
+            raise NotFound(f"there is no assistant {name!r}")
         wanted = given.revision or record.draft
         if wanted is None:
             raise Conflict(f"{name} has no draft to publish")
         kept = await session.get(Revision, wanted)
         if kept is None or kept.assistant != name:
-            raise NotThere(f"{name} has no revision {wanted!r}")
+            raise NotFound(f"{name} has no revision {wanted!r}")
     against = await _against(service, name, wanted)
     if against and not given.force:
         more = f", and {len(against) - MAX_TOLD} more" if len(against) > MAX_TOLD else ""
@@ -94,7 +94,7 @@ async def list_history(name: AssistantName, _: MayRead, service: TheService) -> 
     )
     async with service.database.reading() as session:
         if await session.get(Assistant, name) is None:
-            raise NotThere(f"there is no assistant {name!r}")
+            raise NotFound(f"there is no assistant {name!r}")
         events = (await session.execute(wanted)).scalars().all()
     return [
         PastOut(

@@ -43,9 +43,9 @@ from fond_echo.core.language.registry import DEFAULT
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.silent import silent_letters
 from fond_echo.core.language.ssml import is_ssml, lexicons_in, plain_of, read_ssml, recordings_in
+from fond_echo.core.synthesis.errors import UnknownVoice
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.core.synthesis.speaker import VOICES
-from fond_echo.core.synthesis.synthesizer import UnknownVoice
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.media import bytes_of
 from fond_echo.speech.decoding import LIMITS
@@ -55,9 +55,9 @@ from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.asking import one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.errors import NotFound
 from fond_echo.web.leaving import while_there
 from fond_echo.web.links import link_to
-from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Service, TheService
 
 log = structlog.get_logger()
@@ -124,7 +124,7 @@ async def list_voices(_: MayRead) -> list[VoiceOut]:
 
 
 async def _prepared(service: Service, given: RenditionIn) -> Prepared:
-    """Raises SsmlError, UnknownVoice, UnknownLanguage, NotThere: before anything is made."""
+    """Raises SsmlError, UnknownVoice, UnknownLanguage, NotFound: before anything is made."""
     assistant = await _assistant(service, given.assistant) if given.assistant else None
     code = given.language or (assistant.language if assistant else DEFAULT)
     language = language_of(code)
@@ -163,7 +163,7 @@ async def _assistant(service: Service, name: str) -> AssistantFile:
         record = await session.get(Assistant, name)
         digest = record and (record.live or record.draft)
         if not digest:
-            raise NotThere(f"there is no assistant {name!r}")
+            raise NotFound(f"there is no assistant {name!r}")
         files = (await session.get_one(Revision, digest)).files
     return await asyncio.to_thread(assistant_of, digest, files)
 

@@ -52,9 +52,9 @@ from fond_echo.turns.turn import TurnSoFar, assistant_of
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.paging import whole_id
 from fond_echo.web.past_turns import assistant_now, results_of_stage
-from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import Service, TheService
 from fond_echo.web.turns import TurnId
 
@@ -72,7 +72,7 @@ class Onto:
 async def revision_of(
     service: Service, name: str, onto: str, files: Mapping[str, str] | None
 ) -> tuple[Onto, Mapping[str, str]]:
-    """The revision that is meant, read. Raises NotThere, or InvalidFile for one that does not check
+    """The revision that is meant, read. Raises NotFound, or InvalidFile for one that does not check
     any more."""
     if files is None:
         async with service.database.reading() as session:
@@ -80,7 +80,7 @@ async def revision_of(
             named = {"live": record.live, "draft": record.draft} if record else {}
             found = await session.get(Revision, named.get(onto) or onto)
             if found is None or found.assistant != name:
-                raise NotThere(f"{name} has no revision {onto!r}")
+                raise NotFound(f"{name} has no revision {onto!r}")
             files = found.files
     else:
         (await service.check(files)).raise_errors()
@@ -92,7 +92,7 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
     """A turn as its run was frozen, with what its stages added.
 
     Raises:
-        NotThere: there is none.
+        NotFound: there is none.
         Conflict: it was erased, or has not been worked yet.
     """
     turn_id = await whole_id(session, Turn, turn_id)
@@ -107,7 +107,7 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
     )
     row = (await session.execute(around)).one_or_none()
     if row is None:
-        raise NotThere(f"there is no turn {turn_id}")
+        raise NotFound(f"there is no turn {turn_id}")
     turn, conversation, contact, channel, inbound, run = row
     if turn.erased_at is not None:
         raise Conflict("the turn was erased: there is nothing to replay")
@@ -233,7 +233,7 @@ async def replay_turns(
         try:
             async with service.database.reading() as session:
                 was = await frozen(session, turn_id)
-        except (Conflict, NotThere):
+        except (Conflict, NotFound):
             skipped += 1  # erased meanwhile, or being tried again
             continue
         if not (was.text or was.choice) or was.answering == "person":

@@ -12,8 +12,8 @@ from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName, address_of
+from fond_echo.web.errors import NotFound
 from fond_echo.web.links import link_to
-from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["channels"])
@@ -49,7 +49,7 @@ async def list_example_requests(channel: ChannelName, _: MayRead, service: TheSe
     async with service.database.reading() as session:
         record = await session.get(Channel, channel)
         if record is None:
-            raise NotThere(f"there is no channel {channel!r}")
+            raise NotFound(f"there is no channel {channel!r}")
         assistant = await session.get_one(Assistant, record.assistant)
         revision = await session.get_one(Revision, assistant.live)
     address = address_of(service, record)

@@ -12,7 +12,7 @@ from fond_echo.contract.base import Name
 from fond_echo.store.access_records import SecretRecord
 from fond_echo.web.access import MayAdmin, MayBuild
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/secrets", tags=["secrets"])
@@ -48,5 +48,5 @@ async def delete_secret(name: SecretName, _: MayAdmin, service: TheService) -> R
     async with service.database.writing() as session:
         gone = delete(SecretRecord).where(SecretRecord.name == name).returning(SecretRecord.name)
         if (await session.execute(gone)).scalar_one_or_none() is None:
-            raise NotThere(f"there is no secret {name}")
+            raise NotFound(f"there is no secret {name}")
     return Response(status_code=204)

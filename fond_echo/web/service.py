@@ -16,14 +16,14 @@ from fond_echo.composition import Installation
 from fond_echo.connectors.secrets import Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.core.caching import Recent
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.errors import Exhausted
 from fond_echo.documents.checking import Report, check
 from fond_echo.documents.digest import digest
 from fond_echo.engines.registry import Wanted
-from fond_echo.isolation import Exhausted
 from fond_echo.kept_process import KeptProcess
 from fond_echo.store.records import Channel
 from fond_echo.turns.ports import Recognizer, Synthesizer
+from fond_echo.web.errors import NotCheckable
 from fond_echo.web.feed import EventFeed
 from fond_echo.web.throttle import KnownKeys, Tries
 
@@ -40,12 +40,6 @@ _reports: Recent[str, Report] = Recent(
     FINDINGS_KEPT, lambda report: 1 + len(report.errors) + len(report.warnings)
 )
 """What was found in files that were checked lately, by their digest."""
-
-
-class NotCheckable(FondEchoError):
-    """Files whose check takes too much memory or time."""
-
-    code = "files-not-checkable"
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from fond_echo.contract.api import Me, SignInRequest
 from fond_echo.store import keys
 from fond_echo.web.access import COOKIE, MayRead, same_origin
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import NotAllowed, NotSignedIn
+from fond_echo.web.errors import NotAllowed, NotSignedIn
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/me", tags=["me"])

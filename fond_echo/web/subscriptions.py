@@ -17,7 +17,7 @@ from fond_echo.store.event_records import Subscription, WebhookDelivery
 from fond_echo.store.events import present
 from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotFound
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api/subscriptions", tags=["events"])
@@ -98,7 +98,7 @@ async def delete_subscription(
     async with service.database.writing() as session:
         gone = delete(Subscription).where(Subscription.id == subscription_id)
         if not (await session.execute(gone.returning(Subscription.id))).first():
-            raise NotThere(f"there is no subscription {subscription_id}")
+            raise NotFound(f"there is no subscription {subscription_id}")
     return Response(status_code=204)
 
 
@@ -136,7 +136,7 @@ async def retry_undelivered(
     async with service.database.writing() as session:
         record = await session.get(Subscription, subscription_id)
         if record is None:
-            raise NotThere(f"there is no subscription {subscription_id}")
+            raise NotFound(f"there is no subscription {subscription_id}")
         changed = (
             update(WebhookDelivery)
             .where(

@@ -6,19 +6,13 @@ import time
 
 from cachetools import TTLCache
 
-from fond_echo.core.errors import FondEchoError
 from fond_echo.store.keys import hashed
+from fond_echo.web.errors import TooManyTries
 
 MAX_WRONG = 10
 FORGOTTEN_SECONDS = 60.0
 MAX_ADDRESSES = 10_000
 KNOWN_SECONDS = 600.0
-
-
-class TooManyTries(FondEchoError):
-    """An address gave too many wrong keys lately."""
-
-    code = "too-many"
 
 
 class Tries:

@@ -24,7 +24,6 @@ from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.digest import digest
@@ -38,16 +37,10 @@ from fond_echo.web.access import MayBuild, MayRead
 from fond_echo.web.asking import given_sound
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
-from fond_echo.web.problems import NotThere
+from fond_echo.web.errors import NotAState, NotFound
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/assistants", tags=["assistants"])
-
-
-class NotAState(FondEchoError):
-    """The state of a try is none that a try before gave."""
-
-    code = "request"
 
 
 def _reported(errors: Sequence[FileError]) -> list[FileErrorOut]:
@@ -121,7 +114,7 @@ async def list_revisions(name: AssistantName, _: MayRead, service: TheService) -
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None:
-            raise NotThere(f"there is no assistant {name!r}")
+            raise NotFound(f"there is no assistant {name!r}")
         wanted = select(Revision.digest, Revision.created_at, Revision.cases).where(
             Revision.assistant == name
         )
@@ -148,7 +141,7 @@ async def get_revision(
         named = {"live": record.live, "draft": record.draft} if record else {}
         found = await session.get(Revision, named.get(revision) or revision)
         if found is None or found.assistant != name:
-            raise NotThere(f"{name} has no revision {revision!r}")
+            raise NotFound(f"{name} has no revision {revision!r}")
         return AssistantFiles(files=found.files)
 
 
@@ -156,6 +149,6 @@ async def _draft(service: Service, name: str) -> dict[str, str]:
     async with service.database.reading() as session:
         record = await session.get(Assistant, name)
         if record is None or record.draft is None:
-            raise NotThere(f"there is no draft of an assistant {name!r}")
+            raise NotFound(f"there is no draft of an assistant {name!r}")
         files: dict[str, str] = (await session.get_one(Revision, record.draft)).files
         return files

@@ -28,8 +28,8 @@ from fond_echo.store.records import (
 )
 from fond_echo.web.access import MayOperate
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.errors import Conflict, NotFound
 from fond_echo.web.paging import whole_id
-from fond_echo.web.problems import Conflict, NotThere
 from fond_echo.web.service import TheService
 from fond_echo.web.turns import TurnId, get_turn
 
@@ -46,7 +46,7 @@ async def fail_turn(
         turn_id = await whole_id(session, Turn, turn_id)
         turn = await session.get(Turn, turn_id)
         if turn is None:
-            raise NotThere(f"there is no turn {turn_id}")
+            raise NotFound(f"there is no turn {turn_id}")
         channel = await session.get_one(Channel, turn.channel)
         if channel.kind == "phone":
             raise Conflict("the turn is part of a call", remedy="end the call")
@@ -72,7 +72,7 @@ async def retry_turn(
         turn_id = await whole_id(session, Turn, turn_id)
         turn = await session.get(Turn, turn_id, with_for_update=True)
         if turn is None:
-            raise NotThere(f"there is no turn {turn_id}")
+            raise NotFound(f"there is no turn {turn_id}")
         last = select(func.max(Turn.number)).where(Turn.conversation_id == turn.conversation_id)
         is_last = turn.number == (await session.execute(last)).scalar_one()
         unfinished = turn.state in UNFINISHED
@@ -126,13 +126,13 @@ async def retry_turn(
 async def _begin_with(
     session: AsyncSession, turn: Turn, conversation: Conversation, named: str
 ) -> None:
-    """Begin a turn's run with a revision of its assistant. Raises NotThere."""
+    """Begin a turn's run with a revision of its assistant. Raises NotFound."""
     channel = await session.get_one(Channel, conversation.channel)
     record = await session.get_one(Assistant, channel.assistant)
     digest = {"live": record.live, "draft": record.draft}.get(named, named)
     revision = await session.get(Revision, digest) if digest else None
     if revision is None or revision.assistant != record.name:
-        raise NotThere(
+        raise NotFound(
             f"{record.name} has no revision {named!r}",
             remedy='name "live", "draft" or the id of a revision that `assistant history` lists',
         )
@@ -159,7 +159,7 @@ async def rewrite_delivery(
         turn = await session.get(Turn, turn_id, with_for_update=True)
         row = await session.get(Delivery, delivery_id)
         if turn is None or row is None or row.turn_id != turn_id:
-            raise NotThere(f"there is no turn {turn_id} with a delivery {delivery_id}")
+            raise NotFound(f"there is no turn {turn_id} with a delivery {delivery_id}")
         conversation = await session.get_one(
             Conversation, turn.conversation_id, with_for_update=True
         )
@@ -218,7 +218,7 @@ async def decide_delivery(
     async with service.database.writing() as session:
         row = await session.get(Delivery, delivery_id, with_for_update=True)
         if row is None or row.turn_id != turn_id:
-            raise NotThere(f"the turn has no delivery {delivery_id}")
+            raise NotFound(f"the turn has no delivery {delivery_id}")
         turn = await session.get_one(Turn, turn_id)
         waits = row.state == "planned" and turn.finished_at is not None
         if row.state not in ("in-doubt", "refused", "dropped") and not waits:

@@ -34,8 +34,8 @@ from fond_echo.turns.results import result_of
 from fond_echo.turns.turn import DecodedClip, FetchedSound
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
+from fond_echo.web.errors import NotFound
 from fond_echo.web.paging import Cursor, Limit, next_cursor, place, whole_id
-from fond_echo.web.problems import NotThere
 from fond_echo.web.service import TheService
 
 router = CheckedRouter(prefix="/api", tags=["log"])
@@ -90,7 +90,7 @@ async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDeta
         turn_id = await whole_id(session, Turn, turn_id)
         rows = (await session.execute(_turns().where(Turn.id == turn_id))).all()
         if not rows:
-            raise NotThere(f"there is no turn {turn_id}")
+            raise NotFound(f"there is no turn {turn_id}")
         (out,) = await _outs(session, rows)
         runs = await session.execute(
             select(Run).where(Run.turn_id == turn_id).order_by(Run.started_at)

@@ -13,12 +13,12 @@ from fastapi.responses import JSONResponse, PlainTextResponse
 
 from fond_echo.channels.chat import ChatChannel
 from fond_echo.connectors.answers import taken
-from fond_echo.connectors.verify import Forged, check_webhook
-from fond_echo.core.errors import FondEchoError
+from fond_echo.connectors.errors import Forged
+from fond_echo.connectors.verify import check_webhook
 from fond_echo.store.arriving import take_in_all
 from fond_echo.web.bodies import CheckedRouter, body_of
+from fond_echo.web.errors import NotFound, NotJson
 from fond_echo.web.health import ARRIVALS
-from fond_echo.web.problems import NotThere
 from fond_echo.web.service import Receiving, Service, TheService
 
 router = CheckedRouter(tags=["webhooks"])
@@ -27,16 +27,10 @@ MAX_BODY = 20 * 2**20
 ChannelName = Annotated[str, Path(max_length=60)]
 
 
-class NotJson(FondEchoError):
-    """A webhook whose body is not JSON."""
-
-    code = "message-not-json"
-
-
 async def _receiving(service: Service, channel: str) -> Receiving:
     found = await service.receiving_channel(channel)
     if found is None:
-        raise NotThere(f"there is no channel {channel!r} that messages could be posted to")
+        raise NotFound(f"there is no channel {channel!r} that messages could be posted to")
     return found
 
 
@@ -47,7 +41,7 @@ async def answer_challenge(channel: ChannelName, request: Request, service: TheS
     webhook = _webhook(receiving)
     challenge = webhook.challenge if webhook else None
     if challenge is None or challenge.query is None:
-        raise NotThere(f"the channel {channel!r} has no challenge to answer")
+        raise NotFound(f"the channel {channel!r} has no challenge to answer")
     if challenge.token is not None and challenge.secret is not None:
         wanted = receiving.vault.get(challenge.secret).value
         given = request.query_params.get(challenge.token, "")
@@ -91,7 +85,7 @@ def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
         return
     webhook = channel.connector.receive.webhook
     if webhook is None:
-        raise NotThere("this channel asks its network for messages; none are posted to it")
+        raise NotFound("this channel asks its network for messages; none are posted to it")
     if webhook.verify is None:
         _only_from_loopback(request)
         return

@@ -7,10 +7,10 @@ from importlib.metadata import EntryPoint
 
 import httpx
 
-from fond_echo.channels.adapters import NoAdapter, load_adapter
-from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
+from fond_echo.channels.adapters import load_adapter
+from fond_echo.channels.errors import NoAdapter
+from fond_echo.connectors.errors import Forged, NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Secret, Vault
-from fond_echo.connectors.verify import Forged
 from fond_echo.contract.channel import Unreadable
 from fond_echo.turns.ports import Outgoing
 

@@ -11,11 +11,11 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from fond_echo.channels.chat import ChatChannel
 from fond_echo.cli.connectors import paths_in
-from fond_echo.connectors.errors import ConnectorError, NoAnswer, Refused, WrongAnswer
+from fond_echo.connectors.errors import ConnectorError, Forged, NoAnswer, Refused, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.connectors.throttle import Throttle
-from fond_echo.connectors.verify import Forged, check_webhook
+from fond_echo.connectors.verify import check_webhook
 from fond_echo.core.audio.containers import encode
 from fond_echo.documents.connector import Verification, read_connector
 from fond_echo.documents.errors import InvalidFile

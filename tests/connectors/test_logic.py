@@ -12,8 +12,9 @@ from fond_echo.connectors.breaker import Breaker, Breakers
 from fond_echo.connectors.errors import LogicFailed
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
+from fond_echo.contract.errors import BadSignature
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
-from fond_echo.contract.signatures import BadSignature, signed_headers, verify
+from fond_echo.contract.signatures import signed_headers, verify
 from fond_echo.documents.services import LogicService
 from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
 

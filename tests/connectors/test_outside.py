@@ -11,6 +11,7 @@ import httpx
 
 from fond_echo.connectors.errors import (
     ForbiddenAddress,
+    Forged,
     NoAnswer,
     Refused,
     SecretMisused,
@@ -20,7 +21,7 @@ from fond_echo.connectors.errors import (
 from fond_echo.connectors.guard import guarded_client, is_public
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
-from fond_echo.connectors.verify import Forged, check_webhook
+from fond_echo.connectors.verify import check_webhook
 from fond_echo.connectors.wire import Payload
 from fond_echo.documents.connector import Step, Verification
 

@@ -5,9 +5,10 @@ from pydantic import ValidationError
 from standardwebhooks import Webhook
 
 from fond_echo.contract.base import new_id
+from fond_echo.contract.errors import BadSignature
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Ask, Reply
-from fond_echo.contract.signatures import BadSignature, signature, signed_headers, verify
+from fond_echo.contract.signatures import signature, signed_headers, verify
 
 SECRET = "whsec_" + "MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"
 

@@ -3,7 +3,8 @@
 import time
 import unittest
 
-from fond_echo.documents.paths import NoPattern, json_path, pattern
+from fond_echo.documents.errors import NoPattern
+from fond_echo.documents.paths import json_path, pattern
 from fond_echo.documents.steps import Step
 
 

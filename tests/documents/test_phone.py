@@ -3,8 +3,8 @@
 import unittest
 
 from fond_echo.core.telephony.errors import MalformedValue
-from fond_echo.documents.errors import FileError, InvalidFile, nearest
-from fond_echo.documents.phone import NotAllowed, read_phone
+from fond_echo.documents.errors import FileError, InvalidFile, NotAllowed, nearest
+from fond_echo.documents.phone import read_phone
 
 TRUNK = """\
 phone: harbour

@@ -4,7 +4,7 @@ from unittest import mock
 
 from sqlalchemy import event, select
 
-from fond_echo.records.claim import StaleWorker
+from fond_echo.records.errors import StaleWorker
 from fond_echo.records.pending import Pending
 from fond_echo.store.records import ClipRecord
 from tests.support.driving import QUESTION, Driving, note

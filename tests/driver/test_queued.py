@@ -16,8 +16,8 @@ from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.driver import sending
 from fond_echo.driver.queued import BUSY_WITH_TEXTS
+from fond_echo.speech.errors import SpeechFailed
 from fond_echo.speech.material import recognizer
-from fond_echo.speech.remote import SpeechFailed
 from fond_echo.stages.deliver import cut
 from fond_echo.store.records import Channel, Contact, Conversation, Delivery, Turn
 from tests.sounds import noise, speech

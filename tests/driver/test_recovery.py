@@ -7,7 +7,7 @@ import unittest.mock
 from sqlalchemy.exc import OperationalError
 
 from fond_echo.connectors.errors import Unreachable
-from fond_echo.records.claim import StaleWorker
+from fond_echo.records.errors import StaleWorker
 from fond_echo.turns.closing import Closing
 from fond_echo.turns.delivery import PlannedDelivery
 from fond_echo.turns.state import ConversationState

@@ -6,7 +6,7 @@ from fond_echo.connectors.breaker import Breaker
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
-from fond_echo.engines.order import AllEnginesFailed
+from fond_echo.engines.errors import AllEnginesFailed
 from fond_echo.engines.registry import Engines, Wanted
 from tests.support.engines import Built, Gannet, said
 

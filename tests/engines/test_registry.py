@@ -8,8 +8,9 @@ from docs.examples.lamp import LAMP
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.chosen import ChosenRecognizer, ChosenSynthesizer
+from fond_echo.engines.errors import EngineMisnamed, NoEngine
 from fond_echo.engines.order import EngineOrder
-from fond_echo.engines.registry import Engine, EngineMisnamed, Engines, NoEngine, Wanted, installed
+from fond_echo.engines.registry import Engine, Engines, Wanted, installed
 from tests.support.world import LocalSpeech
 
 

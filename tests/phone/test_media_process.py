@@ -7,7 +7,7 @@ import unittest
 from datetime import UTC, datetime
 
 from fond_echo.documents.call_handling import Speaking
-from fond_echo.phone.link import LinkClosed
+from fond_echo.phone.errors import LinkClosed
 from fond_echo.phone.remote import BackendHandlers
 from fond_echo.running.media import Media
 from fond_echo.settings import Settings

@@ -22,9 +22,10 @@ from fond_echo.documents.phone import RegistrarSpec
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.phone import placing, prompts
 from fond_echo.phone.describing import Descriptions
+from fond_echo.phone.errors import NoOpening, NoPorts
 from fond_echo.phone.hearing import SpeculativeRecognizer
-from fond_echo.phone.media import NoPorts, open_media
-from fond_echo.phone.opening import NoOpening, ask, prepared, sound_of
+from fond_echo.phone.media import open_media
+from fond_echo.phone.opening import ask, prepared, sound_of
 from fond_echo.phone.prompts import Prompts
 from fond_echo.phone.service import ServiceBackend
 from fond_echo.phone.ticking import FEW, Ticker

@@ -1,5 +1,6 @@
 """Rules that hold for all of the code, kept by the machine."""
 
+import ast
 import re
 import subprocess
 import sys
@@ -34,6 +35,16 @@ def npm(folder, *command):
         ["npm", *map(str, command)], cwd=folder, capture_output=True, text=True, check=False
     )
     return done.returncode, done.stdout + done.stderr
+
+
+def error_classes(path):
+    """The names of classes in a file that are errors of the package, by their bases' names."""
+    kinds = re.compile(r"Error$|Failed$|Refused$|Exception$")
+    tree = ast.parse(path.read_text(encoding="utf-8"))
+    for node in tree.body:
+        bases = [getattr(base, "id", "") for base in getattr(node, "bases", [])]
+        if isinstance(node, ast.ClassDef) and any(map(kinds.search, bases)):
+            yield node.name
 
 
 class Tools(unittest.TestCase):
@@ -88,6 +99,16 @@ class Files(unittest.TestCase):
             text = path.read_text()
             if text.strip() and path.name != "__main__.py":
                 self.assertTrue(text.startswith('"""'), path.relative_to(ROOT))
+
+    def test_errors_lie_in_the_errors_of_their_package(self):
+        elsewhere = [
+            f"{path.relative_to(ROOT)}: {name}"
+            for path in tracked("fond_echo/*.py")
+            if path.name != "errors.py"
+            for name in error_classes(path)
+            if not name.startswith("_")
+        ]
+        self.assertEqual(elsewhere, [])
 
     def test_every_package_that_is_asked_for_is_locked(self):
         project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]

@@ -5,8 +5,7 @@ import os
 import time
 import unittest
 
-from fond_echo.core.errors import FondEchoError
-from fond_echo.isolation import Exhausted
+from fond_echo.core.errors import Exhausted, FondEchoError
 from fond_echo.kept_process import KeptProcess
 
 _remembered = []

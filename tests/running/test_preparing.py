@@ -3,7 +3,7 @@
 import asyncio
 
 from fond_echo.running.preparing import Preparation
-from fond_echo.speech.remote import SpeechUnreachable
+from fond_echo.speech.errors import SpeechUnreachable
 from tests.support.driving import Driving
 from tests.support.world import ASSISTANT
 

@@ -8,7 +8,8 @@ import time
 import unittest
 from pathlib import Path
 
-from fond_echo.running.supervisor import DidNotStart, Part, Supervisor
+from fond_echo.running.errors import DidNotStart
+from fond_echo.running.supervisor import Part, Supervisor
 
 LASTING = "import time; time.sleep(60)"
 

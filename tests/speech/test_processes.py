@@ -15,14 +15,15 @@ from fond_echo.core.audio.errors import BrokenSound, EmptySound, SoundTooLong, U
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.synthesis.synthesizer import UnknownVoice
+from fond_echo.core.synthesis.errors import UnknownVoice
 from fond_echo.speech.decoding import GuardedDecoder
+from fond_echo.speech.errors import NotAFrame, SpeechCrashed, SpeechFailed, SpeechUnreachable
 from fond_echo.speech.jobs import Hear, Say
-from fond_echo.speech.pool import SpeechCrashed, SpeechPool
+from fond_echo.speech.pool import SpeechPool
 from fond_echo.speech.priority import Priority
-from fond_echo.speech.remote import RemoteSpeech, SpeechFailed, SpeechUnreachable
+from fond_echo.speech.remote import RemoteSpeech
 from fond_echo.speech.server import create_app
-from fond_echo.speech.wire import Frames, NotAFrame, frame, one_frame
+from fond_echo.speech.wire import Frames, frame, one_frame
 from tests.sounds import noise, speech
 
 

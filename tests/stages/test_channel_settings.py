@@ -12,7 +12,7 @@ from fond_echo.contract.reply import Attachment, Choice, Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
 from fond_echo.driver import sending
-from fond_echo.speech.remote import SpeechUnreachable
+from fond_echo.speech.errors import SpeechUnreachable
 from fond_echo.store.inbound import count_use
 from fond_echo.store.records import Contact, Inbound, Stage, Turn, Usage
 from fond_echo.turns.ports import Abilities

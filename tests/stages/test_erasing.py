@@ -8,8 +8,8 @@ from fond_echo.contract.channel import Retention
 from fond_echo.records.claim import Failure
 from fond_echo.store.access_records import SignIn
 from fond_echo.store.blobs import PostgresBlobs
-from fond_echo.store.clips import TurnErased
 from fond_echo.store.erasing import AT_ONCE, erase_contact, erase_sound, finish_erasing
+from fond_echo.store.errors import TurnErased
 from fond_echo.store.event_records import Event
 from fond_echo.store.records import (
     Blob,

@@ -6,7 +6,8 @@ import unittest
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.language import registry
-from fond_echo.core.language.registry import UnknownLanguage, codes
+from fond_echo.core.language.errors import UnknownLanguage
+from fond_echo.core.language.registry import codes
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant

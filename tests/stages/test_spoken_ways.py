@@ -3,7 +3,7 @@
 from fond_echo.contract.reply import Reply, SpokenProsody
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.documents.media import as_text
-from fond_echo.speech.remote import SpeechUnreachable
+from fond_echo.speech.errors import SpeechUnreachable
 from tests.sounds import tone
 from tests.support.driving import Driving, note
 

@@ -15,13 +15,9 @@ from fond_echo.core.telephony.sip.sdp import offer
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
 from fond_echo.softphone.impairments import ImpairedPath, Impairments
-from fond_echo.standins.carrier.scenario import (
-    InvalidScenario,
-    read_scenario,
-    share_heard,
-    words_behind,
-)
+from fond_echo.standins.carrier.scenario import read_scenario, share_heard, words_behind
 from fond_echo.standins.carrier.switch import Switch
+from fond_echo.standins.errors import InvalidScenario
 from tests.core.telephony.network import THEM, US, Media, Network
 
 CARRIER = Hop("192.0.2.9", 5060)

@@ -12,7 +12,8 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights
 from fond_echo.standins.chat.app import Hook, create_app
-from fond_echo.standins.chat.network import BOT, PEOPLE, Network, Refusal
+from fond_echo.standins.chat.network import BOT, PEOPLE, Network
+from fond_echo.standins.errors import Refusal
 from fond_echo.standins.faults import LATE_SECONDS
 from tests.sounds import in_container, speech, tone
 

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import psycopg
 
-from fond_echo.store.local import LocalPostgres, NoPostgres
+from fond_echo.store.errors import NoPostgres
+from fond_echo.store.local import LocalPostgres
 
 STARTS = """
 import os, signal, sys

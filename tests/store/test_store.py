@@ -8,17 +8,24 @@ from sqlalchemy import func, select, text, update
 
 from fond_echo.store import queue_schema
 from fond_echo.store.access_records import Key
-from fond_echo.store.blobs import CHUNK, MissingBlob, PostgresBlobs
-from fond_echo.store.clips import CACHED_BYTES, ClipStore, MissingClip
+from fond_echo.store.blobs import CHUNK, PostgresBlobs
+from fond_echo.store.clips import CACHED_BYTES, ClipStore
 from fond_echo.store.database import Database
+from fond_echo.store.errors import (
+    MissingBlob,
+    MissingClip,
+    NewerDatabase,
+    OlderDatabase,
+    SecretLocked,
+)
 from fond_echo.store.event_records import TransactionId
 from fond_echo.store.events import Cursor, emit, events_after, present
 from fond_echo.store.keys import add_key, bearer_of, includes, new_key, sign_in, sign_out, signed_in
-from fond_echo.store.migrate import NewerDatabase, OlderDatabase, migrate
+from fond_echo.store.migrate import migrate
 from fond_echo.store.queue import enqueue_forgotten
 from fond_echo.store.records import Blob, BlobChunk, Inbound, Turn
 from fond_echo.store.schema import METADATA
-from fond_echo.store.secrets import SecretBox, SecretLocked
+from fond_echo.store.secrets import SecretBox
 from tests.support.database import DatabaseTest, empty_database
 from tests.support.world import TurnsTest
 

@@ -6,13 +6,13 @@ import re
 from bisect import bisect_right
 from collections.abc import Callable, Mapping
 
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.model import (
     NOTHING,
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarError,
     Never,
     OneOf,
     Reference,

@@ -3,12 +3,12 @@ themselves, repeats of what may be nothing, references that lead nowhere."""
 
 from __future__ import annotations
 
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.model import (
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarError,
     Never,
     OneOf,
     Reference,

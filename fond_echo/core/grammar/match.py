@@ -12,12 +12,12 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.model import (
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarError,
     Never,
     OneOf,
     Reference,

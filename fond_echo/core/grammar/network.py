@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.model import (
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarError,
     Never,
     OneOf,
     Reference,

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from fond_echo.core.grammar.abnf import DEEPEST, MAX_BYTES, Spoken
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.model import (
     NOTHING,
     Chain,
     Expansion,
     Garbage,
     Grammar,
-    GrammarError,
     Never,
     OneOf,
     Reference,

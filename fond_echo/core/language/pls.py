@@ -9,7 +9,7 @@ from __future__ import annotations
 from xml.parsers import expat
 from xml.sax.saxutils import escape
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.errors import LexiconError
 from fond_echo.core.language.phonemes import VOWELS, Pronunciation, base, stress
 
 MAX_BYTES = 2_000_000
@@ -33,16 +33,6 @@ _IPA = {
 }  # fmt: skip
 _MAX_SYMBOL = max(map(len, _IPA))
 _IGNORED = frozenset(".ː‿ ͡|")
-
-
-class LexiconError(FondEchoError):
-    """A lexicon that cannot be read; `line` and `column` say where."""
-
-    code = "lexicon"
-
-    def __init__(self, what: str, *, line: int = 1, column: int = 1, remedy: str = "") -> None:
-        super().__init__(what, remedy=remedy)
-        self.line, self.column = line, column
 
 
 MAX_SIGNS = 200

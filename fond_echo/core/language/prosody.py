@@ -7,6 +7,8 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
+from fond_echo.core.language.errors import BadValue
+
 SEMITONES = 12.0
 SILENT = -96.0
 """dB."""
@@ -55,10 +57,6 @@ class Prosody:
 
 
 PLAIN = Prosody()
-
-
-class BadValue(ValueError):
-    """A value that markup cannot have; says what would be right."""
 
 
 def _number(text: str, unit: str) -> float | None:

@@ -8,19 +8,13 @@ from functools import lru_cache
 from importlib import import_module
 from importlib.metadata import entry_points
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.errors import UnknownLanguage
 from fond_echo.core.language.language import Language
 
 GROUP = "fond_echo.languages"
 DEFAULT = "en"
 
 _ADDED: dict[str, Language] = {}
-
-
-class UnknownLanguage(FondEchoError):
-    """There is no such language here."""
-
-    code = "language-unknown"
 
 
 @lru_cache(maxsize=1)

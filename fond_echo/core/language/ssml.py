@@ -10,12 +10,11 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.errors import BadValue, SsmlError
 from fond_echo.core.language.phonemes import PHONEMES, Pronunciation, base
 from fond_echo.core.language.pls import MAX_SIGNS, from_ipa
 from fond_echo.core.language.prosody import (
     PLAIN,
-    BadValue,
     Prosody,
     contour_of,
     emphasized,
@@ -35,12 +34,6 @@ STRENGTHS = {"none": 0.0, "x-weak": 0.08, "weak": 0.18, "medium": 0.3, "strong":
 """Seconds."""
 
 SENTENCE, PARAGRAPH = 0.42, 0.65
-
-
-class SsmlError(FondEchoError):
-    """Markup that cannot be spoken; `where` is the line and column."""
-
-    code = "ssml"
 
 
 @dataclass(frozen=True)

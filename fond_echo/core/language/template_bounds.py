@@ -8,7 +8,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass
 from typing import Any
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.errors import TemplateFailed
 
 MAX_OUTPUT = 100_000
 MAX_STEPS = 20_000
@@ -17,16 +17,6 @@ MAX_DEPTH = 50
 """Lists and mappings within each other."""
 MAX_NUMBER = 10**15
 MAX_DIGITS = 15
-
-
-class TemplateFailed(FondEchoError):
-    """A template that cannot be used, or that failed on the values it was given."""
-
-    code = "template"
-
-    def __init__(self, what: str, *, where: str = "", remedy: str = "", line: int = 1) -> None:
-        super().__init__(what, where=where, remedy=remedy)
-        self.line = line
 
 
 @dataclass

@@ -11,11 +11,11 @@ from urllib.parse import quote
 from jinja2 import StrictUndefined
 
 from fond_echo.core.audio.columns import resized, scaled
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.template_bounds import (
     MAX_DIGITS,
     MAX_OUTPUT,
     TOO_LARGE,
-    TemplateFailed,
     counted,
     measured,
     written,

@@ -23,13 +23,13 @@ from jinja2.exceptions import UndefinedError
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 from jinja2.visitor import NodeTransformer
 
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.template_bounds import (
     MAX_NUMBER,
     MAX_OUTPUT,
     MAX_SECONDS,
     MAX_STEPS,
     Budget,
-    TemplateFailed,
     asked,
     budget,
     counted,

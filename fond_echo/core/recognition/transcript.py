@@ -5,22 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from fond_echo.core.errors import FondEchoError
+from fond_echo.core.recognition.errors import NothingExpected
 from fond_echo.core.recognition.graph import WordNetwork
 
 SEGMENT_PAUSE = 0.5
-
-
-class HearingError(FondEchoError):
-    """The sound cannot be transcribed as asked."""
-
-    code = "hearing"
-
-
-class NothingExpected(HearingError):
-    """Only what is expected is to be heard, but nothing is."""
-
-    code = "hearing-nothing-expected"
 
 
 @dataclass(frozen=True)

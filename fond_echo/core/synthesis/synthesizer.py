@@ -13,13 +13,13 @@ import numpy as np
 from fond_echo.core.audio.clip import Clip, join, silence
 from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Phrase
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.language.phrasing import Played, Spoken, phrases_of
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.ssml import is_ssml, read_ssml
 from fond_echo.core.synthesis.delivery import delivered
+from fond_echo.core.synthesis.errors import NothingToSay, UnknownVoice
 from fond_echo.core.synthesis.filters import render
 from fond_echo.core.synthesis.prosody import all_plain, fitted, loud, paced, pitched, under
 from fond_echo.core.synthesis.segments import Segment, plan
@@ -31,24 +31,6 @@ TAIL_SECONDS = 0.10
 SHORT_PHRASE_GAIN_DB = -3.0
 MAX_PHRASE = 40
 """Words: longer stretches without punctuation are cut, as a speaker would breathe."""
-
-
-class VoiceError(FondEchoError):
-    """The text cannot be spoken as asked."""
-
-    code = "voice"
-
-
-class UnknownVoice(VoiceError):
-    """There is no voice of that name."""
-
-    code = "voice-unknown"
-
-
-class NothingToSay(VoiceError):
-    """The text holds no word that can be spoken."""
-
-    code = "voice-nothing-to-say"
 
 
 @dataclass(frozen=True)

@@ -29,7 +29,6 @@ from ruamel.yaml.error import YAMLError
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.recognizer import Recognizer
 from fond_echo.core.recognition.symbols import RATE
@@ -38,16 +37,11 @@ from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.core.telephony.sip.values import Hop
 from fond_echo.softphone.handset import Handset, OnCall, handset
 from fond_echo.softphone.impairments import Impairments
+from fond_echo.standins.errors import InvalidScenario
 
 ENOUGH = 0.6
 """So many of the words that are waited for must be heard: the recognizer is not always right in the
 middle of something longer."""
-
-
-class InvalidScenario(FondEchoError):
-    """A file that is not a scenario."""
-
-    code = "scenario"
 
 
 class _Strict(BaseModel):

@@ -16,7 +16,8 @@ import httpx
 from fastapi import Body, Depends, FastAPI, File, Form, HTTPException, Request, Response, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 
-from fond_echo.standins.chat.network import BOT, Network, Person, Post, Refusal
+from fond_echo.standins.chat.network import BOT, Network, Person, Post
+from fond_echo.standins.errors import Refusal
 from fond_echo.standins.faults import LATE_SECONDS, MESSAGES, Faults, add_faults
 
 PAGE = Path(__file__).parent / "page.html"

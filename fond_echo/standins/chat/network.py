@@ -18,6 +18,7 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.inspect import findings_of
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.audio.waveform import heights
+from fond_echo.standins.errors import Refusal
 
 PEAKS = 48
 LOUDEST = 100
@@ -125,14 +126,6 @@ class Post:
                 "why": self.sound.why,
             }
         return reported
-
-
-class Refusal(Exception):
-    """The network refuses a request, with a status."""
-
-    def __init__(self, status: int, reason: str) -> None:
-        super().__init__(reason)
-        self.status = status
 
 
 class Network:

@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.match import match
-from fond_echo.core.grammar.model import GrammarError, Reference
+from fond_echo.core.grammar.model import Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.language.en.values import builtin_grammar
 

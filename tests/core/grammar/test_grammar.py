@@ -6,8 +6,9 @@ from datetime import datetime
 
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
+from fond_echo.core.grammar.errors import GrammarError
 from fond_echo.core.grammar.match import match, spot
-from fond_echo.core.grammar.model import Grammar, GrammarError, Reference
+from fond_echo.core.grammar.model import Grammar, Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.grammar.openings import opening_of
 from fond_echo.core.grammar.xml_form import read_xml

@@ -4,7 +4,7 @@ import unittest
 from datetime import UTC, datetime
 
 from fond_echo.core.language.en.wording import common, concept, concepts, known, stem
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import FILTERS, compile_template
 
 AT = datetime(2026, 11, 27, 16, 5, tzinfo=UTC)

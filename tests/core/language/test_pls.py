@@ -2,7 +2,8 @@
 
 import unittest
 
-from fond_echo.core.language.pls import LexiconError, from_ipa, read_pls
+from fond_echo.core.language.errors import LexiconError
+from fond_echo.core.language.pls import from_ipa, read_pls
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.documents.errors import InvalidFile

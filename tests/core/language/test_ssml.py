@@ -6,11 +6,12 @@ import unittest
 
 from fond_echo.contract.reply import Reply
 from fond_echo.core.language.en import LANGUAGE as ENGLISH
+from fond_echo.core.language.errors import SsmlError
 from fond_echo.core.language.language import Phrase
 from fond_echo.core.language.phrasing import Played, phrases_of
 from fond_echo.core.language.prosody import Prosody
-from fond_echo.core.language.ssml import SsmlError, is_ssml, plain_of, read_ssml, recordings_in
-from fond_echo.core.synthesis.synthesizer import NothingToSay
+from fond_echo.core.language.ssml import is_ssml, plain_of, read_ssml, recordings_in
+from fond_echo.core.synthesis.errors import NothingToSay
 from fond_echo.speech.material import synthesizer
 from fond_echo.stages.speak import spoken_text
 

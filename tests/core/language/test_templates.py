@@ -2,7 +2,7 @@ import time
 import tracemalloc
 import unittest
 
-from fond_echo.core.language.template_bounds import TemplateFailed
+from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template, render_tree
 
 

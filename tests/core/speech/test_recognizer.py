@@ -8,17 +8,13 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition import grammar_decoding
 from fond_echo.core.recognition.confidence import Sureness
+from fond_echo.core.recognition.errors import NothingExpected
 from fond_echo.core.recognition.features import at_length
 from fond_echo.core.recognition.grammar_decoding import read
 from fond_echo.core.recognition.graph import WordNetwork, phoneme_graph
 from fond_echo.core.recognition.recognizer import ACCEPT, LONGER, Recognizer, Stretch
 from fond_echo.core.recognition.symbols import BLANK, SYMBOLS
-from fond_echo.core.recognition.transcript import (
-    Expected,
-    NothingExpected,
-    Transcript,
-    Word,
-)
+from fond_echo.core.recognition.transcript import Expected, Transcript, Word
 from fond_echo.speech.heard import as_heard
 from fond_echo.speech.material import lexicon, recognizer, words
 from tests.sounds import noise, speech, tone, with_noise

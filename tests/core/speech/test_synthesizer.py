@@ -5,10 +5,10 @@ from scipy.signal import lfilter
 
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.level import loudness
+from fond_echo.core.synthesis.errors import NothingToSay, UnknownVoice
 from fond_echo.core.synthesis.filters import render
 from fond_echo.core.synthesis.segments import Segment
 from fond_echo.core.synthesis.speaker import VOICES, Speaker
-from fond_echo.core.synthesis.synthesizer import NothingToSay, UnknownVoice
 from fond_echo.core.synthesis.targets import HILLENBRAND, PETERSON_BARNEY
 from fond_echo.core.synthesis.tracks import build
 from fond_echo.speech.material import synthesizer

@@ -1,0 +1,17 @@
+"""What can go wrong in `answers`."""
+
+from __future__ import annotations
+
+from fond_echo.turns.errors import StageError
+
+
+class NoHelper(StageError):
+    """No engine is named for what a reply needs."""
+
+    code = "engines-failed"
+
+
+class NoFreeAnswer(StageError):
+    """An engine did not come to an answer."""
+
+    code = "engines-failed"

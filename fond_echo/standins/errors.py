@@ -1,0 +1,19 @@
+"""What can go wrong in `standins`."""
+
+from __future__ import annotations
+
+from fond_echo.core.errors import FondEchoError
+
+
+class Refusal(Exception):
+    """The network refuses a request, with a status."""
+
+    def __init__(self, status: int, reason: str) -> None:
+        super().__init__(reason)
+        self.status = status
+
+
+class InvalidScenario(FondEchoError):
+    """A file that is not a scenario."""
+
+    code = "scenario"
