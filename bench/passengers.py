@@ -40,8 +40,8 @@ QUESTIONS = (
 def _said_beside_answers() -> frozenset[str]:
     """What the demo's assistant writes while an answer takes its time."""
     files = files_of("harbour-desk")
-    waiting = assistant_of(digest(files), files).waiting.text
-    return frozenset([language().sentences["slow"], waiting])
+    own = assistant_of(digest(files), files).please_wait.text
+    return frozenset([language().sentences["please-wait"], own])
 
 
 BESIDE = _said_beside_answers()

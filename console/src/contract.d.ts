@@ -637,8 +637,7 @@ export interface components {
      * @description How a channel behaves.
      *
      *     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
-     *     `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
-     *     with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
+     *     `please_wait` takes the place of the assistant's. `echo_heard` sends
      *     back what was heard before it is answered. `engines` are asked here in place of those that the
      *     assistant names for the same. Short texts of one sender within `merge_seconds` of the first are
      *     one turn; 0 has each be one. Sound up to `max_audio_minutes` is heard, 180 at the most; 0 is
@@ -665,16 +664,7 @@ export interface components {
        * @default false
        */
       echo_heard: boolean;
-      /**
-       * Slow Seconds
-       * @default 3
-       */
-      slow_seconds: number;
-      /**
-       * Slow Words
-       * @default
-       */
-      slow_words: string;
+      please_wait?: components["schemas"]["PleaseWait"] | null;
       /**
        * Merge Seconds
        * @default 0
@@ -1698,6 +1688,30 @@ export interface components {
       longitude: number;
       /** Name */
       name: string;
+    };
+    /**
+     * PleaseWait
+     * @description What is said to somebody who waits for so many seconds (0: never) until a voice note is
+     *     heard, or business logic or an engine has answered. In a chat it is written, and taken back
+     *     where the network can delete; in a call it is spoken. `text` and `spoken` take the place of the
+     *     service's own sentence, `please-wait`.
+     */
+    PleaseWait: {
+      /**
+       * After
+       * @default 4
+       */
+      after: number;
+      /**
+       * Text
+       * @default
+       */
+      text: string;
+      /**
+       * Spoken
+       * @default
+       */
+      spoken: string;
     };
     /**
      * Problem

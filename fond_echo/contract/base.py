@@ -12,6 +12,7 @@ from uuid import UUID
 
 from pydantic import (
     BaseModel,
+    BeforeValidator,
     ConfigDict,
     Field,
     GetCoreSchemaHandler,
@@ -28,6 +29,22 @@ class Schema(BaseModel):
     """A shape that says so when it is given a field it does not know."""
 
     model_config = ConfigDict(extra="forbid")
+
+
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0}
+
+
+def _in_seconds(value: Any) -> Any:
+    if not isinstance(value, str):
+        return value
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h)\s*", value)
+    if not match:
+        raise ValueError(f"{value!r} is not a length of time; write 500ms, 1s, 2m or 1h")
+    return float(match[1]) * _UNITS[match[2]]
+
+
+Seconds = Annotated[float, BeforeValidator(_in_seconds)]
+"""Written as 500ms, 1s, 2m, 1h or a number."""
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field
 
-from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.base import Name, Schema, Seconds
 from fond_echo.contract.engine import EngineKind
 from fond_echo.contract.turn import ArrivedAs
 
@@ -66,6 +66,17 @@ class Groups(Schema):
     )
 
 
+class PleaseWait(Schema):
+    """What is said to somebody who waits for so many seconds (0: never) until a voice note is
+    heard, or business logic or an engine has answered. In a chat it is written, and taken back
+    where the network can delete; in a call it is spoken. `text` and `spoken` take the place of the
+    service's own sentence, `please-wait`."""
+
+    after: Annotated[Seconds, Field(ge=0, le=60)] = 4.0
+    text: str = Field(default="", max_length=300)
+    spoken: str = Field(default="", max_length=300)
+
+
 class RenameIn(Schema):
     """A channel's new name."""
 
@@ -76,8 +87,7 @@ class ChannelSettings(Schema):
     """How a channel behaves.
 
     `when_in_doubt` says what becomes of a delivery that may or may not have gone out.
-    `slow_seconds` is after how long a sender who waits for a voice note to be worked on is told so,
-    with `slow_words` or, where these are empty, the service's own; 0 is never. `echo_heard` sends
+    `please_wait` takes the place of the assistant's. `echo_heard` sends
     back what was heard before it is answered. `engines` are asked here in place of those that the
     assistant names for the same. Short texts of one sender within `merge_seconds` of the first are
     one turn; 0 has each be one. Sound up to `max_audio_minutes` is heard, 180 at the most; 0 is
@@ -90,8 +100,7 @@ class ChannelSettings(Schema):
     retention: Retention = Field(default_factory=Retention)
     guests: GuestLimits = Field(default_factory=GuestLimits)
     echo_heard: bool = False
-    slow_seconds: float = Field(default=3.0, ge=0, le=60)
-    slow_words: str = Field(default="", max_length=300)
+    please_wait: PleaseWait | None = None
     merge_seconds: Annotated[float, Field(ge=0, le=20)] = 0.0
     max_audio_minutes: Annotated[int, Field(ge=0, le=180)] = 0
     groups: Groups = Field(default_factory=Groups)

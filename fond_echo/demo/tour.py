@@ -18,7 +18,6 @@ from fond_echo.contract.api import TurnDetail
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
-from fond_echo.core.language.registry import language
 from fond_echo.demo.calling import Calling
 from fond_echo.demo.correcting import corrected
 from fond_echo.demo.outside import call_with_engines, outside_engines
@@ -31,7 +30,8 @@ if TYPE_CHECKING:
 
 WAIT_SECONDS = 60.0
 CALL_SECONDS = 240.0
-SLOW_WORDS = language().sentences["slow"]
+PLEASE_WAIT = "One moment, I am looking into it."
+"""As the harbour desk says it."""
 TIME = r"(leaves|at) (tomorrow )?(at )?\d\d:\d\d"
 
 
@@ -139,7 +139,7 @@ class Tour:
             posts = client.get(f"/rooms/{mine['room']}/posts", params={"after": mine["number"]})
             said = [post for post in posts.json()["posts"] if post["sender"]["automated"]]
             # On a slow machine the passenger is first told that it takes a moment.
-            found = [post for post in said if post.get("words") != SLOW_WORDS]
+            found = [post for post in said if post.get("words") != PLEASE_WAIT]
             if found:
                 return found
             time.sleep(0.05)

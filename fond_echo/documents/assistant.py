@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Pattern, Schema
+from fond_echo.contract.channel import PleaseWait
 from fond_echo.contract.reply import Attachment, Choice, Elements, SpokenProsody, elements_of
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.free import Function
@@ -250,16 +251,6 @@ class Greeting(Schema):
         return {"text": given} if isinstance(given, str) else given
 
 
-class Waiting(Schema):
-    """What is said where business logic or an engine is not done after so many seconds (0: nothing
-    is): in a chat in writing, and taken back where the network can, in a call aloud. Without words
-    of one's own, the service's."""
-
-    after: Annotated[float, Field(ge=0, le=60)] = 4.0
-    text: str = Field(default="", max_length=300)
-    spoken: str = Field(default="", max_length=300)
-
-
 class Fallback(Schema):
     """What is answered when no route fits."""
 
@@ -274,9 +265,10 @@ class AssistantFile(Schema):
     `sentences` puts other words in the place of what the service itself says, by name.
     `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
     (PLS) of names and how they are said: recognizer and synthesizer go by it. `brief` tells an
-    engine that answers freely who the assistant is and how it talks. `waiting` is what is said
-    where an answer takes long. `hours` say when somebody is there: a route's `closed` words are
-    said outside of them, and so are `person_closed` in the place of handing over.
+    engine that answers freely who the assistant is and how it talks. `please_wait` is what is
+    said where hearing or answering takes long. `hours` say when somebody is there: a route's
+    `closed` words are said outside of them, and so are `person_closed` in the place of handing
+    over.
     `allowed_placeholders` are meant as they are, such as "[PIER]": others keep a revision from
     being published. `verify_speech` has what is spoken heard again after it went out: words that do
     not come back may be said wrong."""
@@ -299,7 +291,7 @@ class AssistantFile(Schema):
     fallback: Fallback
     brief: str = Field(default="", max_length=20_000)
     engines: EngineNames = Field(default_factory=EngineNames)
-    waiting: Waiting = Field(default_factory=Waiting)
+    please_wait: PleaseWait = Field(default_factory=PleaseWait)
     hours: OpeningHours | None = None
     verify_speech: bool = False
     allowed_placeholders: list[Words] = Field(default_factory=list, max_length=50)

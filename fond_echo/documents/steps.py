@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
-from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.base import Name, Schema, Seconds
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.paths import json_path
@@ -48,17 +48,8 @@ def _is_template(text: str) -> str:
     return text
 
 
-_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3_600.0}
+_PER = {"s": 1.0, "m": 60.0, "h": 3_600.0}
 _SIZES = {"B": 1, "kB": 1_000, "KB": 1_000, "MB": 1_000_000, "GB": 1_000_000_000}
-
-
-def _span(value: Any) -> Any:
-    if not isinstance(value, str):
-        return value
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*(ms|s|m|h)\s*", value)
-    if not match:
-        raise ValueError(f"{value!r} is not a length of time; write 500ms, 1s, 2m or 1h")
-    return float(match[1]) * _UNITS[match[2]]
 
 
 def _size(value: Any) -> Any:
@@ -76,14 +67,13 @@ def _rate(value: Any) -> Any:
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*/\s*(s|m|h)\s*", value)
     if not match:
         raise ValueError(f"{value!r} is not a rate; write 20/s or 100/m")
-    return float(match[1]) / _UNITS[match[2]]
+    return float(match[1]) / _PER[match[2]]
 
 
 JsonPath = Annotated[str, AfterValidator(_is_path)]
 Condition = Annotated[str, AfterValidator(_is_condition)]
 TemplateText = Annotated[str, AfterValidator(_is_template)]
-Span = Annotated[float, BeforeValidator(_span), Field(gt=0, le=86_400)]
-"""Seconds; written as 500ms, 1s, 2m, 1h or a number."""
+Span = Annotated[Seconds, Field(gt=0, le=86_400)]
 Size = Annotated[int, BeforeValidator(_size), Field(gt=0)]
 """Bytes; written as 300kB, 3MB or a number."""
 Rate = Annotated[float, BeforeValidator(_rate), Field(gt=0)]

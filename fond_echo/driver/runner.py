@@ -23,7 +23,7 @@ from fond_echo.driver.in_flight import ask_once
 from fond_echo.driver.reply_sound import ReplySound
 from fond_echo.driver.retry import max_pause, passes, pause
 from fond_echo.driver.sending import played, send
-from fond_echo.driver.side_messages import Beside
+from fond_echo.driver.side_messages import SideMessages
 from fond_echo.driver.speculative_hearing import EarlyHearing
 from fond_echo.records.claim import Claim, Failure
 from fond_echo.records.errors import StaleWorker
@@ -72,7 +72,7 @@ class TurnRunner:
         self._needs = replace(
             needs, clips=SoundsOfTurn(claim, needs.clips), once=partial(ask_once, journal, claim)
         )
-        self._beside = Beside(journal, claim, self._needs)
+        self._beside = SideMessages(journal, claim, self._needs)
         self._speaking = ReplySound(journal, claim, self._needs)
         self._early = EarlyHearing(lambda: claim.turn, self._needs)
         self._delivered: list[DeliveredPart] = []
@@ -107,7 +107,7 @@ class TurnRunner:
             await self._beside.end()
 
     async def _hear(self, sound: SoundHandle) -> None:
-        self._beside.expect_slowness()
+        self._beside.expect_hearing()
         at_hand = self._needs.at_hand
         with telling(self._beside.reached):
             if at_hand is None:

@@ -10,9 +10,9 @@ from typing import Any
 
 import structlog
 
+from fond_echo.contract.channel import PleaseWait
 from fond_echo.contract.reply import Reply
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.assistant import Waiting
 from fond_echo.driver.errors import RetryLater
 from fond_echo.driver.sending import send
 from fond_echo.records.claim import Claim
@@ -27,7 +27,7 @@ log = structlog.get_logger()
 WRITTEN_AFTER = 0.08
 """Seconds for which a stage's record waits for company."""
 
-HEARD, SLOW, WAITING, REQUEST, EARLY = -1, -2, -3, -4, -10
+HEARD, WAIT_FOR_HEARING, WAIT_FOR_ANSWER, REQUEST, EARLY = -1, -2, -3, -4, -10
 """The parts of deliveries beside the answer: what was heard, that hearing or answering takes a
 while, a request that was met and is taken away, and the first of those parts of the answer that go
 out before the last is there."""
@@ -46,7 +46,7 @@ INDICATED_AFTER = 0.4
 seen, and it costs as much as half an answer's delivery."""
 
 
-class Beside:
+class SideMessages:
     """Of one claimed turn."""
 
     def __init__(self, journal: Journal, claim: Claim, needs: Needs) -> None:
@@ -55,8 +55,8 @@ class Beside:
         self._needs = needs
         self._tasks: list[asyncio.Task[None]] = []
         self._writer: asyncio.Task[None] | None = None
-        self._slow: asyncio.Task[None] | None = None
-        self._waits: asyncio.Task[None] | None = None
+        self._hearing: asyncio.Task[None] | None = None
+        self._answering: asyncio.Task[None] | None = None
         self._writing = False
         self._due = asyncio.Event()
         self._saying: set[int] = set()
@@ -70,8 +70,12 @@ class Beside:
         """Stop all of it, but for what is being said, which would be in doubt else, and what is
         being written, of which nobody would know whether it was."""
         going_on = {self._writer} if self._writing else set()
-        going_on |= {self._slow} if SLOW in self._saying and SLOW not in self._said else set()
-        going_on |= {self._waits} if WAITING in self._saying else set()
+        going_on |= (
+            {self._hearing}
+            if WAIT_FOR_HEARING in self._saying and WAIT_FOR_HEARING not in self._said
+            else set()
+        )
+        going_on |= {self._answering} if WAIT_FOR_ANSWER in self._saying else set()
         going_on |= {self._parts[number] for number in self._going_out}
         for task in self._tasks:
             if task not in going_on:
@@ -121,20 +125,24 @@ class Beside:
         except FondEchoError as error:
             log.info("indicator not shown", reason=str(error))
 
-    def expect_slowness(self) -> None:
-        """Tell the sender if hearing takes long, where the channel wants that."""
-        if self._claim.settings.slow_seconds:
-            self._slow = asyncio.create_task(self._say_slow())
-            self._tasks.append(self._slow)
+    @property
+    def _please_wait(self) -> PleaseWait:
+        return self._claim.settings.please_wait or self._claim.turn.assistant.please_wait
+
+    def expect_hearing(self) -> None:
+        """Tell the sender in writing if a voice note takes long to be heard."""
+        if self._please_wait.after and self._needs.aloud is None:
+            self._hearing = asyncio.create_task(self._wait_for_hearing())
+            self._tasks.append(self._hearing)
 
     def long_sound(self, seconds: float) -> None:
         """Tell the sender of long sound how long it is, what hearing it costs, and then how far it
         has come, where the network can edit messages."""
-        if seconds < LONG or self._slow is None or SLOW in self._saying:
+        if seconds < LONG or self._hearing is None or WAIT_FOR_HEARING in self._saying:
             return
-        self._slow.cancel()
-        self._slow = asyncio.create_task(self._say_how_far(seconds))
-        self._tasks.append(self._slow)
+        self._hearing.cancel()
+        self._hearing = asyncio.create_task(self._say_how_far(seconds))
+        self._tasks.append(self._hearing)
 
     def reached(self, done: float, whole: float) -> None:
         """So many seconds of the sound are heard."""
@@ -148,8 +156,8 @@ class Beside:
         words = says.text("long-sound", minutes=minutes)
         if cost:
             words = says.text("long-sound-costs", minutes=minutes, cost=f"{cost:.2f} {currency}")
-        await self._say(SLOW, words)
-        said = self._said.get(SLOW, "")
+        await self._say(WAIT_FOR_HEARING, words)
+        said = self._said.get(WAIT_FOR_HEARING, "")
         if not said or not self._needs.channel.abilities.can_edit(False):
             return
         number = 0
@@ -164,42 +172,48 @@ class Beside:
 
     async def heard(self) -> None:
         """It was heard: what, where the channel wants that told."""
-        if self._slow is not None and (SLOW not in self._saying or SLOW in self._said):
-            self._slow.cancel()
+        if self._hearing is not None and (
+            WAIT_FOR_HEARING not in self._saying or WAIT_FOR_HEARING in self._said
+        ):
+            self._hearing.cancel()
         heard = self._claim.turn.heard
         if self._claim.settings.echo_heard and heard is not None and heard.written:
             await self._aside(HEARD, f"“{heard.written}”")
 
-    async def _say_slow(self) -> None:
-        """After a while, tell the sender that it takes one."""
+    async def _wait_for_hearing(self) -> None:
         since = await self._journal.waited_since(self._claim)
         waited = (datetime.now(UTC) - since).total_seconds()
-        await asyncio.sleep(max(0.0, self._claim.settings.slow_seconds - waited))
-        words = self._claim.settings.slow_words or self._claim.turn.assistant.says.text("slow")
-        await self._say(SLOW, words)
+        await asyncio.sleep(max(0.0, self._please_wait.after - waited))
+        await self._say(WAIT_FOR_HEARING, self._please_wait_text)
+
+    @property
+    def _please_wait_text(self) -> str:
+        own = self._claim.turn.assistant.says
+        return self._please_wait.text or own.text("please-wait")
 
     def expect_an_answer(self) -> None:
-        """Tell the sender if business logic or an engine takes long, where the assistant wants it:
-        in a call aloud, else in writing."""
-        waiting = self._claim.turn.assistant.waiting
-        if waiting.after:
-            self._waits = asyncio.create_task(self._say_waiting(waiting))
-            self._tasks.append(self._waits)
+        """Tell the sender if business logic or an engine takes long: in a call aloud, else in
+        writing, unless hearing took long already."""
+        if self._please_wait.after:
+            self._answering = asyncio.create_task(self._wait_for_answer())
+            self._tasks.append(self._answering)
 
     async def answered(self) -> None:
         """The answer is there: nothing more is said about waiting for it."""
-        if self._waits is not None and WAITING not in self._saying:
-            self._waits.cancel()
-        if self._waits is not None:
-            await asyncio.gather(self._waits, return_exceptions=True)
+        if self._answering is not None and WAIT_FOR_ANSWER not in self._saying:
+            self._answering.cancel()
+        if self._answering is not None:
+            await asyncio.gather(self._answering, return_exceptions=True)
 
-    async def _say_waiting(self, waiting: Waiting) -> None:
-        own = self._claim.turn.assistant.says.get("looking")
-        await asyncio.sleep(waiting.after)
+    async def _wait_for_answer(self) -> None:
+        await asyncio.sleep(self._please_wait.after)
         if self._needs.aloud is None:
-            await self._say(WAITING, waiting.text or own.text)
+            if WAIT_FOR_HEARING not in self._saying:
+                await self._say(WAIT_FOR_ANSWER, self._please_wait_text)
             return
-        words = waiting.spoken or waiting.text or own.spoken or own.text
+        own = self._claim.turn.assistant.says.get("please-wait")
+        said = self._please_wait
+        words = said.spoken or said.text or own.spoken or own.text
         turn = self._claim.turn
         spoken = [
             part.clip
@@ -208,7 +222,7 @@ class Beside:
                 language=turn.assistant.language,
             )
         ]  # fmt: skip
-        self._saying.add(WAITING)
+        self._saying.add(WAIT_FOR_ANSWER)
         for clip in spoken:
             await self._needs.aloud(clip)
 
@@ -277,7 +291,7 @@ class Beside:
 
     async def take_back(self) -> None:
         """Where the network can, take away that it takes a while, once it is over."""
-        for task, part in ((self._slow, SLOW), (self._waits, WAITING)):
+        for task, part in ((self._hearing, WAIT_FOR_HEARING), (self._answering, WAIT_FOR_ANSWER)):
             if task is not None and part in self._saying:
                 if part in self._said:
                     task.cancel()  # it was said; only how far it has come goes on

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 from sqlalchemy import select, update
 
 from fond_echo.connectors.errors import Refused, Unreachable
-from fond_echo.contract.channel import Access, ChannelSettings, Quotas
+from fond_echo.contract.channel import Access, ChannelSettings, PleaseWait, Quotas
 from fond_echo.contract.reply import Attachment, Choice, Reply
 from fond_echo.core.audio.clip import silence
 from fond_echo.core.audio.containers import encode
@@ -261,7 +261,9 @@ class FallBacks(Settled):
 
 
 class Beside(Settled):
-    settings = ChannelSettings(echo_heard=True, slow_seconds=0.4, slow_words="One moment.")
+    settings = ChannelSettings(
+        echo_heard=True, please_wait=PleaseWait(after=0.4, text="One moment.")
+    )
 
     async def test_what_was_heard_is_echoed_and_slowness_told(self):
         hear = self.world.speech.transcribe

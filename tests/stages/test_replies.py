@@ -5,7 +5,7 @@ import asyncio
 from unittest import mock
 
 from fond_echo.connectors.errors import NoAnswer
-from fond_echo.contract.channel import Inbound, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
 from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.documents.media import as_text
@@ -176,13 +176,14 @@ class Rewriting(Driving):
         self.assertEqual((await self.turn(turn_id)).state, "answered")
 
 
-WAITING = ASSISTANT + "waiting: {after: 0.2, text: I am asking the harbour master.}\n"
+WAITING = ASSISTANT + "please_wait: {after: 0.2, text: I am asking the harbour master.}\n"
 
 
-class Waiting(Driving):
+class PleaseWait(Driving):
     """Business logic that takes long."""
 
     assistant = WAITING
+    settings = ChannelSettings()
 
     async def ask_slowly(self, seconds, **arrives):
         async def ask(service, request, *, safe=False, once=None):

@@ -4,6 +4,7 @@ import asyncio
 import dataclasses
 from unittest import mock
 
+from fond_echo.contract.channel import PleaseWait
 from fond_echo.contract.turn import Heard, HeardSegment
 from fond_echo.core.audio.containers import decode_at, encode
 from fond_echo.core.audio.errors import EmptySound, UnknownSound
@@ -61,7 +62,7 @@ class Helper:
 
 class Transcripts(Driving):
     assistant = DESK
-    settings = unhurried().model_copy(update={"slow_seconds": 50.0})
+    settings = unhurried().model_copy(update={"please_wait": PleaseWait(after=50.0)})
     count = 0
 
     async def report(

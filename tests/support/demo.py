@@ -20,10 +20,9 @@ import httpx
 from fond_echo.cli.main import main
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnOut
-from fond_echo.core.language.registry import language
 from fond_echo.demo import run as demo
 
-SLOW = language().sentences["slow"]
+PLEASE_WAIT = "One moment, I am looking into it."
 
 
 @lru_cache(maxsize=1)
@@ -66,7 +65,7 @@ class Demo(unittest.TestCase):
             posts = self.network.get(
                 f"/rooms/{post['room']}/posts", params={"after": post["number"]}
             ).json()["posts"]
-            found = [p for p in posts if p["sender"]["automated"] and p.get("words") != SLOW]
+            found = [p for p in posts if p["sender"]["automated"] and p.get("words") != PLEASE_WAIT]
             if found:
                 return found[0]
             time.sleep(0.05)

@@ -10,7 +10,7 @@ from types import MappingProxyType
 from typing import Any
 
 from fond_echo.connectors.errors import LogicFailed
-from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, Inbound, PleaseWait, SoundHandle
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
@@ -53,7 +53,7 @@ fallback:
 def unhurried(**fields: Any) -> ChannelSettings:
     """A channel's settings, without the words for a turn that takes long: on a slow machine any turn
     may."""
-    return ChannelSettings(slow_seconds=0, **fields)
+    return ChannelSettings(**{"please_wait": PleaseWait(after=0), **fields})
 
 
 class MemoryChannel:

@@ -172,7 +172,7 @@ class Lines(Commands):
     async def test_a_line_is_added_shown_and_taken_away(self):
         await self.fill()
         network = self.file("skerry.yaml", demo_file("skerry.yaml"))
-        settings = self.file("settings.yaml", "slow_words: One moment.\n")
+        settings = self.file("settings.yaml", "please_wait: {text: One moment.}\n")
         await self.says(
             "channel", "add", "second", "--assistant", "harbour-desk", "--connector", network,
             "--set", "base=http://skerry.test", "--settings", settings,
@@ -182,7 +182,7 @@ class Lines(Commands):
         self.assertIn("second", out)
         self.assertIn("harbour-desk", await self.says("channel", "show", "second"))
         shown = await self.reported("channel", "show", "second")
-        self.assertEqual(shown["settings"]["slow_words"], "One moment.")
+        self.assertEqual(shown["settings"]["please_wait"]["text"], "One moment.")
         await self.says("channel", "delete", "second")
         self.assertIn("second", await self.fails("channel", "show", "second"))
 
