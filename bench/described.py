@@ -28,12 +28,12 @@ from fond_echo.store.local import free_port
 
 SIGN = Step.model_validate({
     "post": "{{ base }}/rooms/{{ conversation }}/signs",
-    "headers": {"Authorization": "Bearer {{ secrets['token'] }}"},
+    "headers": {"Authorization": "Bearer {{ secrets.token }}"},
     "json": {"doing": "{{ kind }}"},
 })  # fmt: skip
 HANDLE = Step.model_validate({
     "post": "{{ base }}/handles/{{ sound }}",
-    "headers": {"Authorization": "Bearer {{ secrets['token'] }}"},
+    "headers": {"Authorization": "Bearer {{ secrets.token }}"},
     "take": {"href": "$.href"},
 })  # fmt: skip
 

@@ -51,7 +51,7 @@ class TokenSource:
         own = frozenset(self._values)
         url = compile_template(said.token_url).address(self._values, own)
         host, port = address_of(url)
-        secret = vault[said.secret]
+        secret = vault[said.client_secret.secret]
         vault.check_hosts(host, port)
         form = {
             "grant_type": "client_credentials",

@@ -43,7 +43,7 @@ class Secrets(Protocol):
 class Vault:
     """The secrets that a line or service may use, and a record of which were.
 
-    In templates it stands as `secrets`: `{{ secrets["skerry-token"] }}`.
+    In templates it stands as `secrets`: `{{ secrets.skerry-token }}`.
     """
 
     def __init__(self, secrets: Mapping[str, Secret]) -> None:

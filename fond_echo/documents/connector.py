@@ -17,6 +17,7 @@ from fond_echo.documents.steps import (
     Condition,
     JsonPath,
     Rate,
+    SecretRef,
     Size,
     Span,
     Step,
@@ -30,16 +31,16 @@ class Verification(Schema):
     """How a webhook proves where it comes from.
 
     - `hmac-sha256`, `hmac-sha1`: a code over `over`, a template with `body` and `headers` (names
-      in lower case), keyed with `secret`;
+      in lower case), with `key`;
     - `ed25519`: a signature over `over` by `public_key` (hex or base64);
-    - `header`: a header that holds the secret itself.
+    - `header`: a header that holds the key itself.
 
     `time` names the header with the seconds since the epoch at which it was signed.
     """
 
     kind: Literal["hmac-sha256", "hmac-sha1", "ed25519", "header"]
     header: str
-    secret: Name | None = None
+    key: SecretRef | None = None
     public_key: str = ""
     over: TemplateText = "{{ body }}"
     prefix: str = ""
@@ -51,8 +52,10 @@ class Verification(Schema):
     def _has_its_key(self) -> Verification:
         if self.kind == "ed25519" and not self.public_key:
             raise ValueError("ed25519 needs public_key")
-        if self.kind != "ed25519" and self.secret is None:
-            raise ValueError(f"{self.kind} needs secret: the name of one")
+        if self.kind != "ed25519" and self.key is None:
+            raise ValueError(f"{self.kind} needs key: {{secret: NAME}}")
+        if self.kind == "ed25519" and self.key is not None:
+            raise ValueError("ed25519 has a public_key, and no key")
         return self
 
 
@@ -60,20 +63,20 @@ class Challenge(Schema):
     """A question by which a network finds out whether the address is ours: a value is echoed.
 
     Either `query` names a query parameter of a GET, or `path` a value in a posted body.
-    `token` names the query parameter that must hold the secret.
+    `token` names the query parameter that must hold `key`.
     """
 
     query: str | None = None
     path: JsonPath | None = None
     token: str | None = None
-    secret: Name | None = None
+    key: SecretRef | None = None
 
     @model_validator(mode="after")
     def _one_place(self) -> Challenge:
         if (self.query is None) == (self.path is None):
             raise ValueError("a challenge has either query or path")
-        if (self.token is None) != (self.secret is None):
-            raise ValueError("token and secret go together")
+        if (self.token is None) != (self.key is None):
+            raise ValueError("token and key go together")
         return self
 
 
@@ -189,7 +192,7 @@ class ClientCredentials(Schema):
 
     token_url: TemplateText
     client_id: TemplateText
-    secret: Name
+    client_secret: SecretRef
     scope: str = ""
 
 
@@ -215,13 +218,15 @@ class ChatConnector(Schema):
         return found
 
     def secrets(self) -> frozenset[str]:
-        """The names of all secrets that the file refers to, by `secret: NAME` or in a template."""
+        """The names of all secrets that the file refers to."""
         found = secrets_of(self, [step for steps in self.requests.values() for step in steps])
         webhook = self.receive.webhook
-        for part in (webhook and webhook.verify, webhook and webhook.challenge, self.oauth):
-            if part and part.secret:
-                found.add(part.secret)
-        return frozenset(found)
+        keys = [self.oauth.client_secret] if self.oauth else []
+        if webhook and webhook.verify and webhook.verify.key:
+            keys.append(webhook.verify.key)
+        if webhook and webhook.challenge and webhook.challenge.key:
+            keys.append(webhook.challenge.key)
+        return frozenset(found | {key.secret for key in keys})
 
 
 SENDING = tuple(name for name, field in Send.model_fields.items() if field.annotation == list[Step])

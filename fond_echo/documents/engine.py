@@ -194,7 +194,7 @@ class EngineConnector(Schema):
         headers = self.live.headers.values() if self.live else ()
         found |= {each.secret for each in headers if isinstance(each, SecretRef)}
         if self.oauth:
-            found.add(self.oauth.secret)
+            found.add(self.oauth.client_secret.secret)
         return frozenset(found)
 
 

@@ -12,6 +12,7 @@ from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.core.telephony.sip.numbers import MIN_DIGITS, is_allowed, normalized
 from fond_echo.documents.errors import NotAllowed
 from fond_echo.documents.source import read_yaml
+from fond_echo.documents.steps import SecretRef
 from fond_echo.documents.validate import validated
 
 Port = Annotated[int, Field(ge=1, le=65_535)]
@@ -62,22 +63,22 @@ class Listening(Schema):
 
 class RegistrarSpec(Schema):
     """A registrar or trunk that is told where we are: its `uri` (sip:…), our address of record
-    there (`aor`), as whom with which secret, and for how many seconds (`expires`)."""
+    there (`aor`), as which `user` with which `password`, and for how many seconds (`expires`)."""
 
     registrar: Name
     uri: Annotated[str, SipAddress]
     aor: Annotated[str, OurAddress]
     user: str
-    secret: Name
+    password: SecretRef
     expires: int = Field(default=600, ge=60, le=86_400)
     proxy: Annotated[str, Way] = ""
 
 
 class CallerSpec(Schema):
-    """Somebody who may call after proving who they are: a user and a secret."""
+    """Somebody who may call after proving who they are: a user and a password."""
 
     user: str = Field(min_length=1, max_length=100)
-    secret: Name
+    password: SecretRef
 
 
 class Outbound(Schema):

@@ -29,21 +29,21 @@ class LogicPoll(Schema):
 
 
 class LogicService(Schema):
-    """Business logic to be asked: its address, and the name of the secret shared with it.
+    """Business logic to be asked: its address, and the key shared with it.
 
-    `secret` may be two names while a secret is changed: questions are signed with both.
+    `key` is `{secret: NAME}`, or two while a key is changed: questions are signed with both.
     `failed` is what is said when it fails, instead of our own words. In a chat, an answer that
     takes longer than `timeout` is waited for up to `late_seconds` more, and sent when it comes.
 
     A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
     posted to it, with templates in its texts, and `answer` the place of the words in what comes
-    back (a JSONPath). It needs no secret; `headers` may hold one. One that answers in pieces is
+    back (a JSONPath). It needs no key; `headers` may hold secrets. One that answers in pieces is
     read as `stream` says, in the place of `answer`, and spoken from its first sentence on; one that
     answers later is asked by `poll`, where `answer` stands in its last answer.
     """
 
     url: Annotated[WebAddress, Field(min_length=1)]
-    secret: Name | list[Name] | None = None
+    key: SecretRef | list[SecretRef] | None = None
     request: Any = None
     answer: JsonPath | None = None
     stream: Stream | None = None
@@ -64,8 +64,8 @@ class LogicService(Schema):
             raise ValueError("stream: as is events or lines; messages are for sockets of engines")
         if self.poll is not None and self.answer is None:
             raise ValueError("poll needs request and answer")
-        if self.request is None and self.secret is None:
-            raise ValueError("business logic needs secret: the name of one; or request and answer")
+        if self.request is None and self.key is None:
+            raise ValueError("business logic needs key: {secret: NAME}; or request and answer")
         if self.request is None and self.headers:
             raise ValueError("headers are for request and answer")
         return self
@@ -85,9 +85,8 @@ class LogicService(Schema):
     @property
     def secrets(self) -> list[str]:
         """The names of the secrets that questions are signed with."""
-        if self.secret is None:
-            return []
-        return [self.secret] if isinstance(self.secret, str) else list(self.secret)
+        keys = self.key if isinstance(self.key, list) else [self.key]
+        return [each.secret for each in keys if each is not None]
 
     @property
     def in_headers(self) -> list[str]:

@@ -40,7 +40,13 @@ def _is_condition(text: str) -> str:
     return text
 
 
+_IN_TEMPLATE = re.compile(r"\bsecrets\.([a-z][a-z0-9]*(?:-[a-z0-9]+)*)")
+_OTHERWISE = re.compile(r"\{[{%][^{}%]*\bsecrets\s*(?:\[|\.\s|\|)")
+
+
 def _is_template(text: str) -> str:
+    if _OTHERWISE.search(text):
+        raise ValueError("the template is wrong: a secret is written {{ secrets.NAME }}")
     try:
         compile_template(text)
     except TemplateFailed as error:
@@ -86,14 +92,11 @@ class SecretRef(Schema):
     secret: Name
 
 
-_IN_TEMPLATE = re.compile(r"""\bsecrets\s*(?:\[\s*['"]([\w.-]+)['"]\s*\]|\.\s*(\w+))""")
-
-
 def secrets_of(connector: Schema, steps: Iterable[Step]) -> set[str]:
     """The names of the secrets that a description refers to: in headers of its steps by
     `{secret: NAME}`, and in templates anywhere."""
     text = connector.model_dump_json(by_alias=True).replace('\\"', '"')
-    named = {first or second for first, second in _IN_TEMPLATE.findall(text)}
+    named = set(_IN_TEMPLATE.findall(text))
     return {name for step in steps for name in step.secrets()} | named
 
 

@@ -28,7 +28,7 @@ class Registrations:
             Registration(
                 Registrar(
                     each.registrar, parse_uri(each.uri), parse_address(f"<{each.aor}>"),
-                    Account(each.user, passwords.get(each.secret, "")), each.expires,
+                    Account(each.user, passwords.get(each.password.secret, "")), each.expires,
                     hop(each.proxy) if each.proxy else None,
                 ),
                 transactions,

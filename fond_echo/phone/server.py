@@ -84,7 +84,7 @@ class PhoneServer:
         self.sessions: dict[str, Session] = {}
         self._guard = RateLimiter()
         challenger = Challenger(channel, secrets.token_bytes(32))
-        known = {each.user: passwords.get(each.secret, "") for each in connector.callers}
+        known = {each.user: passwords.get(each.password.secret, "") for each in connector.callers}
         self._admission = CallAdmission(connector, self._guard, challenger, known)
         self._placer = Placer(self)
         self._hosts = frozenset(places(connector))

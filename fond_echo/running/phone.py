@@ -111,8 +111,12 @@ class Phones:
         try:
             connector = read_phone(channel.connector, f"{channel.name}.yaml")
             vault = await self._world.vault()
-            passwords = {each.secret: _password(vault, each) for each in connector.registrars}
-            passwords |= {each.secret: vault[each.secret] for each in connector.callers}
+            passwords = {
+                each.password.secret: _password(vault, each) for each in connector.registrars
+            }
+            passwords |= {
+                each.password.secret: vault[each.password.secret] for each in connector.callers
+            }
             speaking = await self._speaking(channel, live, connector)
             self._backend.channels[channel.name] = channel
             await self._media.open(channel.name, channel.connector, speaking, passwords)
@@ -215,7 +219,7 @@ def _password(vault: Vault, spec: RegistrarSpec) -> str:
     """What proves to a registrar who we are; it is never sent, and bound to its host all the same.
     Raises SecretMisused."""
     host, port, _ = where(parse_uri(spec.uri))
-    value = vault[spec.secret]
+    value = vault[spec.password.secret]
     vault.check_hosts(host, port)
     return value
 

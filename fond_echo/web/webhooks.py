@@ -42,8 +42,8 @@ async def answer_challenge(channel: ChannelName, request: Request, service: TheS
     challenge = webhook.challenge if webhook else None
     if challenge is None or challenge.query is None:
         raise NotFound(f"the channel {channel!r} has no challenge to answer")
-    if challenge.token is not None and challenge.secret is not None:
-        wanted = receiving.vault.get(challenge.secret).value
+    if challenge.token is not None and challenge.key is not None:
+        wanted = receiving.vault.get(challenge.key.secret).value
         given = request.query_params.get(challenge.token, "")
         if not hmac.compare_digest(given.encode(), wanted.encode()):
             raise Forged("the challenge's token is not ours", remedy="check the shared secret")
@@ -89,8 +89,8 @@ def _verify(receiving: Receiving, request: Request, body: bytes) -> None:
     if webhook.verify is None:
         _only_from_loopback(request)
         return
-    name = webhook.verify.secret
-    secret = receiving.vault.get(name).value if name else ""
+    key = webhook.verify.key
+    secret = receiving.vault.get(key.secret).value if key else ""
     check_webhook(webhook.verify, secret, request.headers, body, time.time())
 
 

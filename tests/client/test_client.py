@@ -88,7 +88,9 @@ class Asking(unittest.IsolatedAsyncioTestCase):
     """The caller in the service against the helper of the client library."""
 
     async def ask(self, answer, hosts=("logic.test",), secret="s", seconds=8.0):
-        service = LogicService(url="http://logic.test/logic", secret="mark", timeout=seconds)
+        service = LogicService(
+            url="http://logic.test/logic", key={"secret": "mark"}, timeout=seconds
+        )
         vault = Vault({"mark": Secret("mark", secret, frozenset(hosts))})
         transport = (
             answer if isinstance(answer, httpx.AsyncBaseTransport) else httpx.MockTransport(answer)

@@ -240,7 +240,7 @@ class Steps(unittest.IsolatedAsyncioTestCase):
         from fond_echo.documents.connector import ClientCredentials
 
         credentials = ClientCredentials(
-            token_url="{{ base }}/token", client_id="me", secret="client"
+            token_url="{{ base }}/token", client_id="me", client_secret={"secret": "client"}
         )
         machine = self.machine(answer)
         machine._tokens = TokenSource(machine._client, credentials, {"base": "http://net.test"})
@@ -302,7 +302,7 @@ class Verifying(unittest.TestCase):
                     check_webhook(how, "", wrong, body, 0)
 
     def test_a_header_that_holds_the_secret(self):
-        how = Verification(kind="header", header="X-Key", secret="key")
+        how = Verification(kind="header", header="X-Key", key={"secret": "key"})
         check_webhook(how, "hush", {"x-key": "hush"}, b"", 0)
         with self.assertRaises(Forged):
             check_webhook(how, "hush", {"x-key": "hash"}, b"", 0)

@@ -44,7 +44,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
     async def ask(self, transport, *, safe=False, number=1, **fields):
         client = httpx.AsyncClient(transport=transport)
         caller = LogicCaller(client, VAULT, self.breakers)
-        service = LogicService(url=URL, **{"secret": "old", **fields})
+        service = LogicService(url=URL, **{"key": {"secret": "old"}, **fields})
         return [part.text async for part in caller.ask(service, requested(number), safe=safe)]
 
     async def test_who_is_not_told_the_id_of_a_question_is_put_down_before_it_is_asked(self):
@@ -56,7 +56,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         client = httpx.AsyncClient(
             transport=httpx.MockTransport(lambda _: httpx.Response(200, json={"says": "Here."}))
         )
-        shape = {"answer": "$.says", "secret": None}
+        shape = {"answer": "$.says", "key": None}
         for service, safe, count in (
             (LogicService(url=URL, request={"q": "{{ text }}"}, **shape), False, 1),
             (LogicService(url=URL, request={"q": "{{ text }}"}, **shape), True, 0),
@@ -118,7 +118,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
 
         async def asked():
             caller = LogicCaller(httpx.AsyncClient(transport=Losing()), VAULT, self.breakers)
-            service = LogicService(url=URL, secret="old")
+            service = LogicService(url=URL, key={"secret": "old"})
             return [
                 (await anext(caller.ask(service, each, safe=True))).text for each in questions()
             ]
@@ -148,7 +148,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         def answer(request):
             return httpx.Response(200, text="\n".join([*lines, "", ""]))
 
-        fields = {"request": {"words": "{{ text }}"}, "secret": None,
+        fields = {"request": {"words": "{{ text }}"}, "key": None,
                   "stream": {"as": "events", "piece": "$.more", "end": "over"}}  # fmt: skip
         client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
         caller = LogicCaller(client, VAULT, self.breakers)
@@ -169,7 +169,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             return httpx.Response(200, json={"state": states.pop(0), "says": "At noon."})
 
         fields = {
-            "request": {"words": "{{ text }}"}, "answer": "$.says", "secret": None,
+            "request": {"words": "{{ text }}"}, "answer": "$.says", "key": None,
             "poll": {"take": {"task": "$.task"}, "get": "http://logic.test/tasks/{{ task }}",
                      "until": {"path": "$.state", "is": "done", "every": 0.01}},
         }  # fmt: skip
@@ -182,7 +182,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         for fields, what in (
             ({"request": {}}, "request and answer go together"),
             ({"request": {}, "answer": "$.a", "stream": stream}, "no answer and no poll"),
-            ({"secret": "old", "poll": poll}, "poll needs request"),
+            ({"key": {"secret": "old"}, "poll": poll}, "poll needs request"),
             ({"request": {}, "stream": {**stream, "as": "messages"}}, "events or lines"),
         ):
             with self.subTest(what), self.assertRaisesRegex(ValueError, what):
@@ -196,7 +196,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             return httpx.Response(200, json={"replies": [{"says": "At ten."}]})
 
         given = {
-            "secret": None, "request": {"question": "{{ text }}", "who": "{{ contact.id }}"},
+            "key": None, "request": {"question": "{{ text }}", "who": "{{ contact.id }}"},
             "answer": "$.replies[0].says", "headers": {"X-Key": {"secret": "old"}},
         }  # fmt: skip
         self.assertEqual(await self.ask(httpx.MockTransport(answer), **given), ["At ten."])
@@ -210,9 +210,9 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             odd = httpx.MockTransport(lambda request, reply=reply: httpx.Response(200, json=reply))
             with self.assertRaisesRegex(LogicFailed, what):
                 await self.ask(odd, **given)
-        for wrong in ({"secret": None}, {"secret": None, "request": {}}, {"headers": {"X": "y"}}):
+        for wrong in ({"key": None}, {"key": None, "request": {}}, {"headers": {"X": "y"}}):
             with self.assertRaises(ValueError):
-                LogicService(url=URL, **{"secret": "old", **wrong})
+                LogicService(url=URL, **{"key": {"secret": "old"}, **wrong})
 
     async def test_in_parts_and_remembered(self):
         logic, calls = Logic(secrets=["old-secret"]), []
@@ -257,7 +257,9 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         for live in (["old-secret"], ["new-secret"], ["new-secret", "old-secret"]):
             logic = Logic(secrets=live)
             logic.answers("boats")(unittest.mock.AsyncMock(return_value="Here."))
-            found = await self.ask(httpx.ASGITransport(logic), secret=["new", "old"])
+            found = await self.ask(
+                httpx.ASGITransport(logic), key=[{"secret": "new"}, {"secret": "old"}]
+            )
             self.assertEqual(found, ["Here."])
 
     async def test_asked_again_only_where_nothing_can_have_happened(self):

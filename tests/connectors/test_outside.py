@@ -107,8 +107,8 @@ class Machine(unittest.IsolatedAsyncioTestCase):
     async def test_secrets_go_only_where_they_are_bound_and_are_struck_out(self):
         self.answers["/a"] = httpx.Response(200, json={"echo": "you said s3cret"})
         outcome = await self.machine.run(
-            [step(post="{{ base }}/a", headers={"Authorization": "Bearer {{ secrets['token'] }}"},
-                  json={"again": "{{ secrets['token'] }}"}, take={"echo": "$.echo"})], {},
+            [step(post="{{ base }}/a", headers={"Authorization": "Bearer {{ secrets.token }}"},
+                  json={"again": "{{ secrets.token }}"}, take={"echo": "$.echo"})], {},
         )  # fmt: skip
         self.assertEqual(self.requests[0].headers["authorization"], "Bearer s3cret")
         self.assertNotIn("s3cret", str(outcome.exchanges))
@@ -237,7 +237,7 @@ class Rebinding(unittest.IsolatedAsyncioTestCase):
 
 
 class Webhooks(unittest.TestCase):
-    HOW = Verification(kind="hmac-sha256", header="X-Mark", secret="mark",
+    HOW = Verification(kind="hmac-sha256", header="X-Mark", key={"secret": "mark"},
                        over="{{ headers['x-time'] }}.{{ body }}", time="X-Time")  # fmt: skip
 
     def signed(self, body: bytes, at: str = "1000", secret: str = "key") -> dict[str, str]:
@@ -247,7 +247,9 @@ class Webhooks(unittest.TestCase):
     def test_good_ones(self):
         for body in (b"{}", b"\xff\xfe binary \x00", b"x" * 2_000_000):
             check_webhook(self.HOW, "key", self.signed(body), body, 1_100.0)
-        plain = Verification(kind="hmac-sha256", header="X-Mark", secret="mark", prefix="sha256=")
+        plain = Verification(
+            kind="hmac-sha256", header="X-Mark", key={"secret": "mark"}, prefix="sha256="
+        )
         mac = hmac.new(b"key", b"hello", sha256).hexdigest()
         check_webhook(plain, "key", {"x-mark": f"sha256={mac}"}, b"hello", 0)
 

@@ -50,7 +50,7 @@ class OverSockets(unittest.IsolatedAsyncioTestCase):
     def step(self, **fields):
         given = {
             "socket": "{{ base }}/talk", "json": {"words": "{{ text }}"},
-            "headers": {"Authorization": "Bearer {{ secrets['word'] }}"},
+            "headers": {"Authorization": "Bearer {{ secrets.word }}"},
             "stream": {"as": "messages", "piece": "$.more", "end": "over"},
             "take": {"mark": "$.mark"}, **fields,
         }  # fmt: skip

@@ -154,11 +154,11 @@ class Recorded(Sent):
             await self.run_steps({"post": "{{ base }}/x", "take": {"says": "$..says"}})
 
     async def test_what_was_sent(self):
-        bearer = '{{ ("me:" ~ secrets["token"]) | base64 }}'
+        bearer = '{{ ("me:" ~ secrets.token) | base64 }}'
         for step in (
-            {"json": {"t": '{{ secrets["token"] }}'}},
-            {"json": {"t": ["a" * 490, '{{ secrets["token"] }}']}},
-            {"form": {"t": '{{ secrets["token"] }}'}},
+            {"json": {"t": "{{ secrets.token }}"}},
+            {"json": {"t": ["a" * 490, "{{ secrets.token }}"]}},
+            {"form": {"t": "{{ secrets.token }}"}},
             {"json": {"t": bearer}},
         ):
             with self.subTest(step):

@@ -10,7 +10,7 @@ engine: wharf-ear
 does: transcribe
 request:
   - post: "{{ base }}/hear"
-    headers: {Authorization: "Bearer {{ secrets['wharf'] }}", X-Mark: {secret: mark}}
+    headers: {Authorization: "Bearer {{ secrets.wharf }}", X-Mark: {secret: mark}}
     multipart: {file: "{{ sound }}"}
     take: {words: "$.words"}
 result: {text: "{{ words }}"}

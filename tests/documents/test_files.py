@@ -10,7 +10,7 @@ from fond_echo.documents.source import Place, read_yaml
 GOOD = """\
 assistant: harbour-desk
 logic:
-  timetable: {url: "http://127.0.0.1:8090/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:8090/logic", key: {secret: timetable-mark}}
 routes:
   - route: next-sailing
     examples: [When is the next boat to Brannick?, "Next boat to Pell"]
@@ -27,7 +27,7 @@ fallback:
 NETWORK = """\
 network: skerry
 receive:
-  webhook: {verify: {kind: hmac-sha256, header: X-Mark, secret: mark}}
+  webhook: {verify: {kind: hmac-sha256, header: X-Mark, key: {secret: mark}}}
   message: {id: "$.id", conversation: "$.room", contact: "$.by", text: "$.words", sound: "$.sound"}
 fetch:
   - {post: "{{ base }}/handles/{{ sound }}", take: {href: "$.href"}}

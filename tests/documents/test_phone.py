@@ -15,7 +15,7 @@ registrars:
     uri: sip:wharf.example:5065
     aor: sip:desk@wharf.example
     user: desk
-    secret: wharf-word
+    password: {secret: wharf-word}
 outbound: {by: wharf, country: "44", allowed: ["+441632*", "100"]}
 """
 

@@ -27,7 +27,7 @@ voice: tern
 brief: You are the harbour desk. Two sentences.
 engines: {transcribe: [far-ear, built-in], answer: [harbour-mind]}
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: fares
     examples: [How much is a ticket?]
@@ -269,7 +269,7 @@ class Turns(Driving):
 logic:
   timetable: {url: "http://gannet.test/hearing-nothing", request: {words: "{{ text }}"}, answer: "$.a"}"""
         own = FREE.replace(
-            '\nlogic:\n  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}',
+            '\nlogic:\n  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}',
             shaped,
         )
         own = own.replace(

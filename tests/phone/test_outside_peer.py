@@ -120,7 +120,9 @@ class Proving(CallsUs):
 
     def connector(self, port, media):
         text = PHONE % (port, media, media + 9)
-        return text.replace("peers: [127.0.0.1]", "callers: [{user: crew, secret: crew-pass}]")
+        return text.replace(
+            "peers: [127.0.0.1]", "callers: [{user: crew, password: {secret: crew-pass}}]"
+        )
 
     async def prove(self, password):
         # The generator knows MD5 only, and takes the first challenge that it is given.

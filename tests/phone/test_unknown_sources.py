@@ -102,7 +102,7 @@ class NoRegistrar(OnAPhone):
     def connector(self, port, media):
         away = (
             'registrars: [{registrar: away, uri: "sip:127.0.0.1:%d", aor: "sip:2001@127.0.0.1",'
-            " user: desk, secret: away-pass}]\n"
+            " user: desk, password: {secret: away-pass}}]\n"
         )
         return PHONE % (port, media, media + 9) + away % free_port()
 

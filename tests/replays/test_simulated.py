@@ -25,7 +25,7 @@ voice: tern
 greeting: Good day.
 goodbye: Fair winds.
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: fares
     examples: [How much is a ticket?]

@@ -42,7 +42,7 @@ registrars:
     uri: sip:127.0.0.1:5998
     aor: sip:2001@127.0.0.1
     user: desk
-    secret: carrier-pass
+    password: {secret: carrier-pass}
 outbound: {via: carrier, country: "44", allowed: [quay]}
 """
 

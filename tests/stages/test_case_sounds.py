@@ -38,7 +38,7 @@ routes:
     slots: {island: {kind: text, ask: "Which island?"}}
     reply: {logic: timetable.next, safe: false}
 logic:
-  timetable: {url: "http://127.0.0.1:9/timetable", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:9/timetable", key: {secret: timetable-mark}}
 fallback:
   reply: {text: I know about boats.}
 """

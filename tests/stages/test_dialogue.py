@@ -19,7 +19,7 @@ voice: tern
 grammar: names.abnf
 goodbye: Fair winds.
 logic:
-  desk: {url: "http://127.0.0.1:1/logic", secret: desk-mark, failed: The desk is closed.}
+  desk: {url: "http://127.0.0.1:1/logic", key: {secret: desk-mark}, failed: The desk is closed.}
 routes:
   - route: book
     rule: book

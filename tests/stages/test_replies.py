@@ -19,7 +19,7 @@ DESK = """\
 assistant: test-desk
 voice: tern
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: next-sailing
     examples: [When is the next boat to Pell?]

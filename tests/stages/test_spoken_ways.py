@@ -12,7 +12,7 @@ assistant: test-desk
 voice: tern
 prosody: {rate: 1.2}
 logic:
-  desk: {url: "http://127.0.0.1:1/logic", secret: desk-mark}
+  desk: {url: "http://127.0.0.1:1/logic", key: {secret: desk-mark}}
 routes:
   - route: fares
     examples: [How much is a ticket?]

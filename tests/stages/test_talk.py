@@ -19,7 +19,7 @@ assistant: test-desk
 voice: tern
 greeting: {text: "Good day from the quay.", sound: hello.ogg}
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark, timeout: 0.3, late_seconds: 20}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}, timeout: 0.3, late_seconds: 20}
 routes:
   - route: rules
     examples: [What are the rules for dogs?]

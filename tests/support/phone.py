@@ -35,7 +35,7 @@ goodbye: Fair winds.
 person: One moment please.
 person_number: "+44 1632 960100"
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: next-sailing
     examples: [When is the next boat to Pell?]

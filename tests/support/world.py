@@ -36,7 +36,7 @@ ASSISTANT = """\
 assistant: test-desk
 voice: tern
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: next-sailing
     examples: [When is the next boat to Brannick?, When is the next boat to Pell?]

@@ -65,7 +65,9 @@ class Trying(WebTest):
     reply: {text: Here it is., attachments: [{file: sounds/horn.ogg}]}
 """,
             1,
-        ).replace("secret: timetable-mark", "secret: timetable-mark\n    late_seconds: 60")
+        ).replace(
+            "key: {secret: timetable-mark}", "key: {secret: timetable-mark}\n    late_seconds: 60"
+        )
         self.assertIn("late_seconds", text)
         files = {**FILES, "assistant.yaml": text}
         reported = await self.tried("Show me a map of the islands", files=files)

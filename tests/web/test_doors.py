@@ -404,7 +404,7 @@ class Challenged(WebTest):
         await self.fill()
         text = demo_file("skerry.yaml").replace(
             "  webhook:\n",
-            "  webhook:\n    challenge: {query: echo, token: mark, secret: skerry-mark}\n",
+            "  webhook:\n    challenge: {query: echo, token: mark, key: {secret: skerry-mark}}\n",
         )
         channel = {
             "assistant": "harbour-desk",

@@ -26,7 +26,7 @@ UNSAFE = """\
 assistant: harbour-desk
 voice: tern
 logic:
-  timetable: {url: "http://127.0.0.1:1/logic", secret: timetable-mark}
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
   - route: fares
     examples: [How much is a ticket?]

@@ -162,6 +162,10 @@ class _Environment(ImmutableSandboxedEnvironment):
         tests: dict[str, Any] = dict(self.tests)
         self.tests = {name: _stepping(name, tests[name]) for name in TESTS}
 
+    def preprocess(self, source: str, name: str | None = None, filename: str | None = None) -> str:
+        source = super().preprocess(source, name, filename)
+        return _CODE.sub(lambda code: _SECRET.sub(r"secrets['\1']", code[0]), source)
+
     def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
         tree = super()._parse(source, name, filename)
         for kind in _FORBIDDEN:
@@ -197,6 +201,9 @@ def _numbers(*bounds: int) -> list[int]:
 _environment = _Environment()
 _addresses = _Environment(in_an_address)
 _CODE = re.compile(r"\{([{%]).*?(?:[%}]\}|$)", re.DOTALL)
+_SECRET = re.compile(r"\bsecrets\.([a-z][a-z0-9]*(?:-[a-z0-9]+)*)")
+"""`secrets.skerry-token`: names have dashes, which are no minus there."""
+
 _LONE = re.compile(r"\s*\{\{-?((?:(?!\}\}|\{\{).)*?)-?\}\}\s*", re.DOTALL)
 
 
