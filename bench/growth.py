@@ -149,7 +149,7 @@ async def erased(url: str, turns: int) -> list[tuple[str, float, float]]:
     async with database.reading() as session:
         oldest = select(Turn.received_at).order_by(Turn.received_at).offset(turns // 100).limit(1)
         before = (await session.execute(oldest)).scalar_one()
-    kept = ChannelSettings(retention=Retention(sound_days=1, words_days=1)).model_dump(mode="json")
+    kept = ChannelSettings(retention=Retention(sound_days=1, text_days=1)).model_dump(mode="json")
     async with database.writing() as session:
         await session.execute(update(Channel).where(Channel.name == "skerry").values(settings=kept))
     begun = time.perf_counter()
@@ -201,8 +201,8 @@ def reads(echo: FondEcho, times: int) -> dict[str, tuple[float, float]]:
         "turns, 4,000 further down": lambda: echo.turns(limit=50, cursor=deep),
         "turns of a channel": lambda: echo.turns(channel="skerry", limit=50),
         "turns that failed": lambda: echo.turns(state="failed", limit=50),
-        "turns by words that are rare": lambda: echo.turns(words="umbrella", limit=50),
-        "turns by words": lambda: echo.turns(words="ticket", limit=50),
+        "turns by words that are rare": lambda: echo.turns(text="umbrella", limit=50),
+        "turns by words": lambda: echo.turns(text="ticket", limit=50),
         "turns of a conversation": lambda: echo.turns(turn.conversation, limit=50),
         "conversations": lambda: echo.conversations(limit=100),
         "one turn whole": lambda: echo.turn(turn.id),

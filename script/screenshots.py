@@ -109,7 +109,7 @@ def of_change(browser: Browser, world: demo.World) -> None:
     """A turn beside itself on what is live now, and a draft that a case holds back."""
     page = signed_in(browser, world)
     with FondEcho(world.settings.address, world.key) as echo:
-        turn = echo.turns(words="canoe", limit=5).items[-1]
+        turn = echo.turns(text="canoe", limit=5).items[-1]
         draft = echo.draft("harbour-desk")
         files = dict(draft.files)
         files["assistant.yaml"] = files["assistant.yaml"].replace(

@@ -85,8 +85,8 @@ export interface components {
       first_seconds: number;
       /** Errors */
       errors: number;
-      /** Words */
-      words: number;
+      /** Word Count */
+      word_count: number;
       /** Steps */
       steps?: components["schemas"]["BenchStep"][];
     };
@@ -104,8 +104,8 @@ export interface components {
       kind: "announce";
       /** Over */
       over: string;
-      /** Words */
-      words: string;
+      /** Text */
+      text: string;
       /**
        * To
        * @default
@@ -126,7 +126,7 @@ export interface components {
        * By
        * @enum {string}
        */
-      by: "assistant" | "person";
+      by: "assistant" | "operator";
     };
     /**
      * Ask
@@ -1254,14 +1254,14 @@ export interface components {
     };
     /**
      * HandOver
-     * @description A person takes over, in the console.
+     * @description An operator takes over, in the console.
      */
     HandOver: {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
        */
-      kind: "person";
+      kind: "operator";
       /**
        * Note
        * @default
@@ -1593,10 +1593,10 @@ export interface components {
       /** Assistant */
       assistant?: string | null;
       /**
-       * Words
+       * Text
        * @default
        */
-      words: string;
+      text: string;
       /**
        * Sound
        * @default
@@ -1983,10 +1983,10 @@ export interface components {
        */
       channel: string;
       /**
-       * Words
+       * Text
        * @default
        */
-      words: string;
+      text: string;
       /** Since */
       since?: string | null;
       /** Until */
@@ -2143,10 +2143,10 @@ export interface components {
        */
       sound_days: number;
       /**
-       * Words Days
+       * Text Days
        * @default 0
        */
-      words_days: number;
+      text_days: number;
     };
     /**
      * RetryIn

@@ -239,7 +239,9 @@ def _show(options: argparse.Namespace) -> int:
         return 0
     for each in mine:
         words = " ".join(SHOWN[one.step].format(**one.model_dump()) for one in each.steps)
-        print(f"{each.engine}: {words or each.why}\n  {each.errors} of {each.words} words wrong")
+        print(
+            f"{each.engine}: {words or each.why}\n  {each.errors} of {each.word_count} words wrong"
+        )
     return 0
 
 
@@ -249,7 +251,7 @@ def _worst(found: BenchDetail) -> None:
         return
     best = found.ranked[0].engine
     mine = [each for each in found.answers if each.engine == best and each.errors]
-    for each in sorted(mine, key=lambda one: -one.errors / max(1, one.words))[:WORST]:
+    for each in sorted(mine, key=lambda one: -one.errors / max(1, one.word_count))[:WORST]:
         words = " ".join(SHOWN[one.step].format(**one.model_dump()) for one in each.steps)
         print(f"  {each.file}: {words or each.why}")
 

@@ -82,7 +82,7 @@ def _opening(options: argparse.Namespace) -> Opening:
     if options.sound is not None:
         sound = base64.b64encode(bytes_in(options.sound)).decode()
     return Opening(
-        assistant=options.assistant, words=options.text or "", sound=sound,
+        assistant=options.assistant, text=options.text or "", sound=sound,
         address=options.opening_url or "",
     )  # fmt: skip
 

@@ -61,7 +61,9 @@ def add_to_assistants(verbs: Any) -> None:
     replay.add_argument("name", help="of the assistant")
     _add_onto(replay)
     replay.add_argument("--channel", default="", help="only turns of this channel")
-    replay.add_argument("--words", default="", help="only turns where these words were said")
+    replay.add_argument(
+        "--text", default="", metavar="WORDS", help="only turns in which these words were said"
+    )
     replay.add_argument("--since", type=datetime.fromisoformat, help="2026-11-28 or with a time")
     replay.add_argument("--until", type=datetime.fromisoformat)
     replay.add_argument("--last", type=int, default=200, help="turns at most (200)")
@@ -193,7 +195,7 @@ def _replay_many(options: argparse.Namespace) -> int:
         while len(found) < options.last:
             page = echo.replay_turns(options.name, ReplaysIn(
                 revision=options.revision, files=files, begin=options.begin,
-                channel=options.channel, words=options.words, since=options.since,
+                channel=options.channel, text=options.text, since=options.since,
                 until=options.until, cursor=cursor,
                 limit=min(PAGE, options.last - len(found)),
             ))  # fmt: skip

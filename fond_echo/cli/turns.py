@@ -16,7 +16,9 @@ def add(commands: Any) -> None:
     listing = verbs.add_parser("list", help="the latest turns")
     listing.add_argument("--channel", default="", help="only on this channel")
     listing.add_argument("--state", default="", help="only in this state, such as failed")
-    listing.add_argument("--words", default="", help="only where these words were said")
+    listing.add_argument(
+        "--text", default="", metavar="WORDS", help="only in which these words were said"
+    )
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
@@ -45,7 +47,7 @@ def add(commands: Any) -> None:
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
         page = echo.turns(
-            channel=options.channel, state=options.state, limit=options.limit, words=options.words
+            channel=options.channel, state=options.state, limit=options.limit, text=options.text
         )
     if options.json:
         print_json(page)
@@ -136,7 +138,7 @@ def _also(output: dict[str, Any]) -> list[str]:
         lines.append(f"{each['engine']} read “{each['text']}” ({expected}{used})")
     for each in output.get("partials") or []:
         lines.append(f"after {each['seconds']:.1f} s: {each['text']}")
-    back = output.get("heard_back") or {}
+    back = output.get("heard_as") or {}
     if missed := [
         f"{each['word']} → {each['heard'] or 'nothing'}" for each in back.get("doubts", [])
     ]:

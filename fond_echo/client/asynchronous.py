@@ -102,7 +102,7 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         return await self.make(calls.say_to(conversation, text))
 
     async def set_answering(
-        self, conversation: str, by: Literal["assistant", "person"]
+        self, conversation: str, by: Literal["assistant", "operator"]
     ) -> AnsweringIn:
         """Let the assistant answer, or a person."""
         return await self.make(calls.set_answering(conversation, by))
@@ -150,11 +150,11 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         state: str = "",
         cursor: str = "",
         limit: int = 50,
-        words: str = "",
+        text: str = "",
     ) -> Page[TurnOut]:
         """Turns, the latest first; `words`: in all of which these were said, among the
         first 100,000 characters of each."""
-        return await self.make(calls.turns(conversation, channel, state, cursor, limit, words))
+        return await self.make(calls.turns(conversation, channel, state, cursor, limit, text))
 
     async def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""

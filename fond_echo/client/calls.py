@@ -51,7 +51,7 @@ def load_conversation(channel: str, given: LoadIn) -> Call[ConversationOut]:
     return Call("POST", f"/api/channels/{channel}/conversations", shape_of(ConversationOut), body)
 
 
-def set_answering(conversation: str, by: Literal["assistant", "person"]) -> Call[AnsweringIn]:
+def set_answering(conversation: str, by: Literal["assistant", "operator"]) -> Call[AnsweringIn]:
     body = AnsweringIn(by=by).model_dump()
     return Call("PUT", f"/api/conversations/{conversation}/answering", shape_of(AnsweringIn), body)
 
@@ -96,7 +96,7 @@ def conversation(conversation_id: str) -> Call[ConversationOut]:
 
 def turns(
     conversation: str = "", channel: str = "", state: str = "", cursor: str = "", limit: int = 50,
-    words: str = "",
+    text: str = "",
 ) -> Call[Page[TurnOut]]:  # fmt: skip
     query: dict[str, str | int] = {
         "conversation": conversation,
@@ -104,7 +104,7 @@ def turns(
         "state": state,
         "cursor": cursor,
         "limit": limit,
-        "words": words,
+        "text": text,
     }
     return Call("GET", "/api/turns", shape_of(Page[TurnOut]), query=query)
 

@@ -99,7 +99,7 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Say something to a contact in your own words."""
         return self.make(calls.say_to(conversation, text))
 
-    def set_answering(self, conversation: str, by: Literal["assistant", "person"]) -> AnsweringIn:
+    def set_answering(self, conversation: str, by: Literal["assistant", "operator"]) -> AnsweringIn:
         """Let the assistant answer, or a person."""
         return self.make(calls.set_answering(conversation, by))
 
@@ -146,11 +146,11 @@ class FondEcho(AssistantCalls, EngineCalls):
         state: str = "",
         cursor: str = "",
         limit: int = 50,
-        words: str = "",
+        text: str = "",
     ) -> Page[TurnOut]:
         """Turns, the latest first; `words`: in all of which these were said, among the
         first 100,000 characters of each."""
-        return self.make(calls.turns(conversation, channel, state, cursor, limit, words))
+        return self.make(calls.turns(conversation, channel, state, cursor, limit, text))
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""

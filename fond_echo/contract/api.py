@@ -77,7 +77,7 @@ class WordsIn(Schema):
 class AnsweringIn(Schema):
     """Who answers a conversation from now on."""
 
-    by: Literal["assistant", "person"]
+    by: Literal["assistant", "operator"]
 
 
 class ChannelIn(Schema):

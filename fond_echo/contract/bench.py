@@ -48,7 +48,7 @@ class AlignedAnswer(BenchAnswer):
     """An answer with its words beside those that were said."""
 
     errors: int
-    words: int
+    word_count: int
     steps: list[BenchStep] = Field(default_factory=list)
 
 

@@ -21,15 +21,15 @@ class Opening(Schema):
     answer: it gives text, a reply as JSON, or a sound file."""
 
     assistant: Name | None = None
-    words: str = Field(default="", max_length=5_000)
+    text: str = Field(default="", max_length=5_000)
     sound: str = Field(default="", max_length=MAX_SOUND)
     address: WebAddress = ""
 
     @model_validator(mode="after")
     def _one(self) -> Opening:
-        given = (self.assistant, self.words.strip(), self.sound, self.address)
+        given = (self.assistant, self.text.strip(), self.sound, self.address)
         if sum(map(bool, given)) != 1:
-            raise ValueError("an opening is one of assistant, words, sound, address")
+            raise ValueError("an opening is one of assistant, text, sound, address")
         return self
 
 

@@ -41,7 +41,7 @@ class Retention(Schema):
     """For how many days sound and words are kept; 0 is without end, 0.5 twelve hours."""
 
     sound_days: float = Field(default=0, ge=0, le=36_500)
-    words_days: float = Field(default=0, ge=0, le=36_500)
+    text_days: float = Field(default=0, ge=0, le=36_500)
 
 
 class GuestLimits(Schema):

@@ -26,7 +26,7 @@ class ReplaysIn(ReplayIn):
     """Which turns of an assistant are replayed, the latest first; `cursor` goes on."""
 
     channel: str = Field(default="", max_length=60)
-    words: str = Field(default="", max_length=200)
+    text: str = Field(default="", max_length=200)
     since: Instant | None = None
     until: Instant | None = None
     cursor: str = Field(default="", max_length=60)

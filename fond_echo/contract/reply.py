@@ -108,15 +108,15 @@ class Announce(Schema):
 
     kind: Literal["announce"] = "announce"
     over: Name
-    words: str = Field(min_length=1, max_length=5_000)
+    text: str = Field(min_length=1, max_length=5_000)
     to: str = Field(default="", max_length=60)
     after: Annotated[float, Field(ge=0, le=3_600)] = 0.0
 
 
 class HandOver(Schema):
-    """A person takes over, in the console."""
+    """An operator takes over, in the console."""
 
-    kind: Literal["person"] = "person"
+    kind: Literal["operator"] = "operator"
     note: str = ""
 
 

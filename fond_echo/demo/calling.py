@@ -42,7 +42,7 @@ ORDERS = {
     "announcement": (
         "exchange",
         CallIn(
-            to="quay", opening=Opening(words="The Guillemot leaves from the north pier today.")
+            to="quay", opening=Opening(text="The Guillemot leaves from the north pier today.")
         ),
     ),
 }  # fmt: skip

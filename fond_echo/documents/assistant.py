@@ -71,10 +71,10 @@ class ReplySpec(Elements):
     SERVICE.ACTION that takes back what it did, asked with the same slots. `sound` is a file
     of the folder that is played in place of speech; `text` says what is in it. `sentences` is how
     many are spoken at most, from the beginning; `summary` how many are picked from the whole for
-    what they tell. `then` says what comes after: end the conversation, hand it to a person,
-    `transfer` a call to
-    the number `to` (a chat goes to a person), or `record`: what comes next, however it comes, is a
-    message of at most `max_seconds`, answered with `kept` or by the route's own business logic.
+    what they tell. `then` says what comes after: end the conversation, hand it to an operator,
+    `transfer` a call to the number `to` (a chat goes to an operator), or `record`: what comes next,
+    however it comes, is a message of at most `max_seconds`, answered with `kept` or by the route's
+    own business logic.
     Where `unknown`, `no_conference` and `kept` are empty, the service says them in its own words.
     `translate_to` puts the text, or without one what the person said, into another language;
     `draw` is what a picture that goes along shows; both take an engine that can.
@@ -96,7 +96,7 @@ class ReplySpec(Elements):
     transcript: TranscriptSpec | None = None
     functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
     unknown: str = ""
-    then: Literal["", "end", "person", "transfer", "record", "announce"] = ""
+    then: Literal["", "end", "operator", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
     announced: str = Field(default="", max_length=5_000)
     after: Annotated[float, Field(ge=0, le=3_600)] = 0.0
@@ -260,14 +260,14 @@ class Fallback(Schema):
 class AssistantFile(Schema):
     """An assistant.
 
-    `channels` may set answers_in for a channel by its name. `goodbye` and `person` are what is said
-    when a conversation ends, or goes over to a person; where `person` is empty there is nobody.
+    `channels` may set answers_in for a channel by its name. `goodbye` is said when a conversation
+    ends, `operator` when it is handed to an operator; where `operator` is empty there is none.
     `sentences` puts other words in the place of what the service itself says, by name.
-    `person_number` is whom a caller is connected with who asks for a person. `lexicon` is a file
+    `operator_number` is where a caller who asks for an operator is connected. `lexicon` is a file
     (PLS) of names and how they are said: recognizer and synthesizer go by it. `brief` tells an
     engine that answers freely who the assistant is and how it talks. `please_wait` is what is
     said where hearing or answering takes long. `hours` say when somebody is there: a route's
-    `closed` words are said outside of them, and so are `person_closed` in the place of handing
+    `closed` words are said outside of them, and so are `operator_closed` in the place of handing
     over.
     `allowed_placeholders` are meant as they are, such as "[PIER]": others keep a revision from
     being published. `verify_speech` has what is spoken heard again after it went out: words that do
@@ -281,9 +281,9 @@ class AssistantFile(Schema):
     channels: dict[Name, AnswersIn] = Field(default_factory=dict)
     greeting: Greeting | None = None
     goodbye: str = ""
-    person: str = ""
-    person_number: str = Field(default="", max_length=100)
-    person_closed: str = ""
+    operator: str = ""
+    operator_number: str = Field(default="", max_length=100)
+    operator_closed: str = ""
     grammar: str = ""
     lexicon: str = ""
     logic: dict[Name, LogicService] = Field(default_factory=dict)

@@ -171,7 +171,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     yield from logic_errors(assistant, source)
     own = assistant.greeting
     said: dict[Path, str] = {
-        (name,): getattr(assistant, name) for name in ("goodbye", "person", "person_closed")
+        (name,): getattr(assistant, name) for name in ("goodbye", "operator", "operator_closed")
     }
     if own is not None:
         said |= {("greeting",): own.text, ("greeting", "spoken"): own.spoken}
@@ -224,9 +224,11 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         if reply.free and not assistant.engines.answer:
             remedy = "name one: engines: {answer: [NAME]}"
             yield source.error((*path, "free"), "no engine answers freely", remedy)
-        if reply.then == "person" and not assistant.person:
-            what = "there is no person to hand over to"
-            yield source.error((*path, "then"), what, "say so with person: …")
+        if reply.then == "operator" and not assistant.operator:
+            what = "there is no operator to hand over to"
+            yield source.error(
+                (*path, "then"), what, "set operator: to what the assistant says when it hands over"
+            )
 
 
 def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:

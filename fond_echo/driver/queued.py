@@ -114,18 +114,18 @@ class QueuedDriver:
     def _afterwards(self, claim: Claim, needs: Needs) -> None:
         """Hear the reply again, where the assistant wants to know; nothing waits for that."""
         if claim.turn.assistant.verify_speech:
-            self._go_on(self._heard_back(claim, needs))
+            self._go_on(self._verify(claim, needs))
 
     def _go_on(self, work: Coroutine[Any, Any, None]) -> None:
         task = asyncio.create_task(work)
         self._after.add(task)
         task.add_done_callback(self._after.discard)
 
-    async def _heard_back(self, claim: Claim, needs: Needs) -> None:
+    async def _verify(self, claim: Claim, needs: Needs) -> None:
         async with self._one:
             try:
                 if (found := await verify_speech(claim.turn, needs)) is not None:
-                    await self._journal.note_heard_back(claim, found)
+                    await self._journal.note_verification(claim, found)
             except (FondEchoError, SQLAlchemyError, *AWAY) as error:
                 log.warning("a reply was not heard again", reason=str(error).splitlines()[0])
 

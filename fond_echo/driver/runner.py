@@ -92,7 +92,7 @@ class TurnRunner:
                 return False
             if told_only:
                 await self._stage("answer", self._set_words, needed=True)
-            elif self._claim.turn.answering == "person":
+            elif self._claim.turn.answering == "operator":
                 # Somebody answers in the console; what was said stands in the log for them.
                 await self._journal.finish(self._claim, self._claim.failure, Closing(turn.state))
                 return True

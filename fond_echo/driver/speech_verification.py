@@ -5,17 +5,17 @@ from __future__ import annotations
 import asyncio
 
 from fond_echo.core.audio.containers import OUR_OWN, decode
-from fond_echo.core.recognition.heard_back import doubts
 from fond_echo.core.recognition.transcript import Expected
+from fond_echo.core.recognition.verification import doubts
 from fond_echo.speech.material import lexicon
 from fond_echo.turns.ports import Needs
-from fond_echo.turns.turn import DoubtfulSound, HeardBack, TurnSoFar
+from fond_echo.turns.turn import DoubtfulSound, SpeechVerification, TurnSoFar
 
 MAX_SECONDS = 60.0
 """Of a reply, so much is heard again."""
 
 
-async def verify_speech(turn: TurnSoFar, needs: Needs) -> HeardBack | None:
+async def verify_speech(turn: TurnSoFar, needs: Needs) -> SpeechVerification | None:
     """What our own recognizer hears in the reply's sound; None where nothing was spoken, or nobody
     wants to know. Raises what the recognizer raises."""
     recognizer = needs.hears_back
@@ -37,7 +37,7 @@ async def verify_speech(turn: TurnSoFar, needs: Needs) -> HeardBack | None:
         heard += found.spoken.split()
     words = lexicon(language).with_sounds(turn.assistant.pronounced)
     missed = await asyncio.to_thread(doubts, said, heard, words.pronunciations)
-    return HeardBack(
+    return SpeechVerification(
         said=" ".join(said), heard=" ".join(heard),
         doubts=[DoubtfulSound(word=each.word, heard=each.heard) for each in missed],
     )  # fmt: skip

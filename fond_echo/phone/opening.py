@@ -86,4 +86,4 @@ async def prepared(opening: Opening, client: httpx.AsyncClient, clips: Clips) ->
             raise NoOpening(f"the opening's sound: {error}") from error
     if opening.address:
         return await ask(client, opening.address)
-    return opening.words
+    return opening.text

@@ -27,7 +27,7 @@ async def announce(session: AsyncSession, turn: TurnSoFar, requested: Announce) 
         )  # fmt: skip
         return
     caller = phone.numbers[0] if phone.numbers else requested.over
-    order = CallIn(to=to, opening=Opening(words=requested.words), asked_by=turn.id)
+    order = CallIn(to=to, opening=Opening(text=requested.text), asked_by=turn.id)
     await ask_for_call(
         session, requested.over, number, caller, order.model_dump(mode="json"), requested.after
     )

@@ -44,7 +44,7 @@ from fond_echo.store.records import (
 from fond_echo.turns.closing import Closing
 from fond_echo.turns.memory import facts, with_facts
 from fond_echo.turns.state import ConversationState
-from fond_echo.turns.turn import HeardBack, TurnSoFar, assistant_of, known_assistant
+from fond_echo.turns.turn import SpeechVerification, TurnSoFar, assistant_of, known_assistant
 
 
 class Journal:
@@ -203,9 +203,9 @@ class Journal:
             {}, standing=standing, cause=cause,
         )  # fmt: skip
 
-    async def note_heard_back(self, claim: Claim, found: HeardBack) -> None:
+    async def note_verification(self, claim: Claim, found: SpeechVerification) -> None:
         """Put down what was heard in the reply's sound, with the stage that made it."""
-        more = {"heard_back": found.model_dump(mode="json")}
+        more = {"heard_as": found.model_dump(mode="json")}
         spoken = (
             update(Stage)
             .where(
@@ -313,11 +313,11 @@ class Journal:
                 LEAVE,
                 {
                     "id": turn.conversation_id, "number": turn.number, "state": state,
-                    "answering": "person" if closing.hand_over else None,
+                    "answering": "operator" if closing.hand_over else None,
                 },
             )  # fmt: skip
             if closing.hand_over:
-                own.events.append(claim.event("conversation.person"))
+                own.events.append(claim.event("conversation.operator"))
             if closing.announce is not None and turn.run == "live":
                 await announce(session, turn, closing.announce)
             await self._wake_following(session, turn.conversation_id, turn.number)

@@ -209,16 +209,16 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
         case "goodbye":
             text = rendered(turn.assistant.goodbye, turn)
             return Reply(text=text or turn.assistant.says.text("goodbye"), then=End())
-        case "person":
-            if not turn.assistant.person:
+        case "operator":
+            if not turn.assistant.operator:
                 return unsure(turn, "nobody-to-hand-over-to")
             then: Any = HandOver()
-            if turn.in_call and turn.assistant.person_number:
-                then = Transfer(to=turn.assistant.person_number)
-            return Reply(text=rendered(turn.assistant.person, turn), then=then)
+            if turn.in_call and turn.assistant.operator_number:
+                then = Transfer(to=turn.assistant.operator_number)
+            return Reply(text=rendered(turn.assistant.operator, turn), then=then)
         case "closed":
             route = turn.assistant.route(turn.routed.route)
-            words = route.closed if route is not None else turn.assistant.person_closed
+            words = route.closed if route is not None else turn.assistant.operator_closed
             return Reply(text=rendered(words, turn))
         case "again":
             last = turn.state.last
@@ -298,7 +298,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
     match spec.then:
         case "end":
             then = End()
-        case "person":
+        case "operator":
             then = HandOver()
         case "transfer":
             then = Transfer(to=rendered(spec.to, turn))
@@ -309,7 +309,7 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
             if not to:
                 return own_or(spec.no_conference, "no-conference", turn)
             words = rendered(spec.announced, turn)
-            then = Announce(over=spec.over, words=words, to=to, after=spec.after)
+            then = Announce(over=spec.over, text=words, to=to, after=spec.after)
     reply = Reply(
         text=rendered(spec.text, turn) or (turn.text if spec.translate_to else ""),
         spoken=rendered(spec.spoken, turn),

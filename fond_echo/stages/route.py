@@ -108,13 +108,13 @@ def _closed(found: Understood, turn: TurnSoFar, hours: Hours | None) -> Understo
     if hours is None or hours.is_open(turn.clock):
         return found
     route = turn.assistant.route(found.decision.route)
-    words = turn.assistant.person_closed if found.outcome == "person" else ""
+    words = turn.assistant.operator_closed if found.outcome == "operator" else ""
     if route is not None and found.outcome in ("reply", "ask", "confirm"):
         words = route.closed
     if not words:
         return found
     decision = replace(found.decision, because=f"{found.decision.because}; it is out of hours")
-    if found.outcome == "person":
+    if found.outcome == "operator":
         decision = replace(decision, route=FALLBACK)
     return Understood(decision, "closed")
 
@@ -133,7 +133,7 @@ def _leaves_it(turn: TurnSoFar) -> bool:
     """Whether somebody who was to say a message says that they will not."""
     language = turn.router.language
     meant = language.intent_of(language.writing.spoken_tokens(turn.text[:200]))
-    return meant in ("never-mind", "goodbye", "person") or bool(turn.inbound.command)
+    return meant in ("never-mind", "goodbye", "operator") or bool(turn.inbound.command)
 
 
 def slots_of(turn: TurnSoFar, name: str) -> Sequence[Slot]:

@@ -194,7 +194,7 @@ class Turn(Record):
         Index(None, "state", "received_at", "id"),
         Index(None, "channel", "received_at", "id"),
         Index("ix_turns_short_id", text("right(id, 12)")),
-        Index(None, "words", postgresql_using="gin"),
+        Index(None, "text_search", postgresql_using="gin"),
         Index(
             "ix_turns_channel_received_at_words",
             "channel",
@@ -215,7 +215,7 @@ class Turn(Record):
     cause: Mapped[str] = mapped_column(default="inbound")
     arrived_as: Mapped[str] = mapped_column(default="text")
     text: Mapped[str] = mapped_column(default="")
-    words: Mapped[str] = mapped_column(
+    text_search: Mapped[str] = mapped_column(
         TSVECTOR,
         # PostgreSQL refuses what makes more than a megabyte, and with it the whole turn.
         Computed("strip(to_tsvector('simple', left(text, 100000)))", persisted=True),

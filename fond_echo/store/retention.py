@@ -69,7 +69,7 @@ async def _all(database: Database, batch: Batch) -> int:
 async def _of_channel(database: Database, blobs: BlobStore, channel: Channel, now: datetime) -> int:
     kept = ChannelSettings.model_validate(channel.settings).retention
     count = 0
-    for days, words in ((kept.sound_days, False), (kept.words_days, True)):
+    for days, words in ((kept.sound_days, False), (kept.text_days, True)):
         if not days:
             continue
         before = now - timedelta(days=days)

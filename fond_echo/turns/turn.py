@@ -105,7 +105,7 @@ class DoubtfulSound(Schema):
     heard: str
 
 
-class HeardBack(Schema):
+class SpeechVerification(Schema):
     """What was heard in the reply's sound: both in spoken form, and the words that did not come
     back."""
 
@@ -121,7 +121,7 @@ class Spoken(Schema):
     parts: list[SpokenPart]
     warnings: list[str] = Field(default_factory=list)
     asked: list[EngineAsked] = Field(default_factory=list)
-    heard_back: HeardBack | None = None
+    heard_as: SpeechVerification | None = None
 
 
 class Encoded(Schema):

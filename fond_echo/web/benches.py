@@ -48,7 +48,7 @@ def _aligned(rows: Sequence[Row], language: str) -> list[AlignedAnswer]:
         steps = wrong.steps if wrong is not None else ()
         given = {name: getattr(row, name) for name in FIELDS}
         found.append(AlignedAnswer(
-            **given, errors=len(words) if wrong is None else wrong.errors, words=len(words),
+            **given, errors=len(words) if wrong is None else wrong.errors, word_count=len(words),
             steps=[BenchStep(step=each.step, said=each.said, heard=each.heard) for each in steps],
         ))  # fmt: skip
     return found

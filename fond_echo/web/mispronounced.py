@@ -9,11 +9,11 @@ from fastapi import Query
 
 from fond_echo.contract.replay import MispronouncedOut
 from fond_echo.core.language.pls import lexeme
-from fond_echo.core.recognition.heard_back import Doubt, Mispronounced, mispronounced
+from fond_echo.core.recognition.verification import Doubt, Mispronounced, mispronounced
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.speech.material import lexicon
 from fond_echo.store.records import Stage
-from fond_echo.turns.turn import HeardBack
+from fond_echo.turns.turn import SpeechVerification
 from fond_echo.web.access import MayBuild
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
@@ -33,14 +33,14 @@ async def list_mispronounced(
     """List words of replies that were not heard as they are written, where `verify_speech: true` in
     the assistant's file has replies heard again. Each comes with an entry for its lexicon to begin
     with."""
-    back: Any = Stage.output["heard_back"]
+    back: Any = Stage.output["heard_as"]
     assistant = await assistant_now(service.database, name)
     rows = await results_of_stage(
         service.database, name, "speak", [back], back["said"].as_string().is_not(None), last=last
     )
     texts = []
     for turn_id, output in rows:
-        found = HeardBack.model_validate(output)
+        found = SpeechVerification.model_validate(output)
         missed = [Doubt(each.word, each.heard) for each in found.doubts]
         texts.append((turn_id, found.said.split(), missed))
     return await asyncio.to_thread(_told, mispronounced(texts), assistant)

@@ -221,7 +221,7 @@ async def replay_turns(
         Channel.name == given.channel if given.channel else None,
         Turn.received_at >= given.since if given.since else None,
         Turn.received_at < given.until if given.until else None,
-        func.lower(Turn.text).contains(given.words.lower()) if given.words else None,
+        func.lower(Turn.text).contains(given.text.lower()) if given.text else None,
     ):
         if condition is not None:
             wanted = wanted.where(condition)
@@ -236,7 +236,7 @@ async def replay_turns(
         except (Conflict, NotFound):
             skipped += 1  # erased meanwhile, or being tried again
             continue
-        if not (was.text or was.choice) or was.answering == "person":
+        if not (was.text or was.choice) or was.answering == "operator":
             skipped += 1
             continue
         items.append(await replayed(service, was, onto, logic, given.begin))

@@ -58,12 +58,12 @@ async def list_turns(
     conversation: Filter = "",
     channel: Filter = "",
     state: Filter = "",
-    words: Annotated[str, Query(max_length=200)] = "",
+    said: Annotated[str, Query(alias="text", max_length=200)] = "",
     cursor: Cursor = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
-    """List turns, the latest first; `words`: in all of which these were said, among the first
-    100,000 characters of each."""
+    """List turns, the latest first. `text` finds those in which all these words were said, among
+    the first 100,000 characters of each."""
     where: list[ColumnElement[bool]] = []
     if conversation:
         where.append(Turn.conversation_id == conversation)
@@ -74,8 +74,8 @@ async def list_turns(
     if (start := place(cursor)) is not None:
         where.append(tuple_(Turn.received_at, Turn.id) < start)
     async with service.database.reading() as session:
-        if words:
-            where.append(Turn.id.in_(await _with_words(session, words, where, limit + 1)))
+        if said:
+            where.append(Turn.id.in_(await _with_words(session, said, where, limit + 1)))
         ordered = _turns().where(*where).order_by(*LATEST_FIRST).limit(limit + 1)
         rows = (await session.execute(ordered)).all()
         items = await _outs(session, rows[:limit])
@@ -110,7 +110,7 @@ async def _with_words(
     them; rare ones by their index. Those that many turns have are looked for among more of the
     latest, for they may all be old: to go back in time to them would take seconds.
     """
-    said = Turn.words.op("@@")(func.plainto_tsquery(text("'simple'"), words))
+    said = Turn.text_search.op("@@")(func.plainto_tsquery(text("'simple'"), words))
 
     async def ids(of: FromClause, *also: ColumnElement[bool]) -> list[str]:
         latest = select(of.c.id).where(*also).order_by(of.c.received_at.desc(), of.c.id.desc())

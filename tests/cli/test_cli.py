@@ -328,7 +328,7 @@ class Assistants(Command):
         for command in (
             ("channel", "add", "x", "--assistant", "a", "--set", "base"),
             ("connector", "try", "network.yaml", "text", "--fact", "=room"),
-            ("call", "place", "exchange", "2001", "--words", "Hello.", "--variable", "name"),
+            ("call", "place", "exchange", "2001", "--text", "Hello.", "--variable", "name"),
         ):
             code, _, err = self.run_command(*command)
             self.assertEqual(code, 2)

@@ -161,7 +161,7 @@ class InTheBrowser(InABrowser):
         self.enter(page)
         page.get_by_role("row", name="Sunniva Brandt").first.click()
         strip = page.get_by_label("Who answers")
-        expect(strip).to_contain_text("A person answers here")
+        expect(strip).to_contain_text("An operator answers here")
         before = self.say("are you there?", "sunniva")
         strip.get_by_label("Your words to Sunniva Brandt").fill("Maren here.")
         strip.get_by_role("button", name="Send").click()

@@ -135,7 +135,7 @@ class Keeping(InABrowser):
         """Everybody is answered by the assistant again."""
         with FondEcho(self.settings.address, self.key) as echo:
             for each in echo.conversations(limit=100).items:
-                if each.answering == "person":
+                if each.answering == "operator":
                     echo.set_answering(each.id, "assistant")
 
     def handed_over(self, person):
@@ -147,7 +147,7 @@ class Keeping(InABrowser):
                     (
                         each
                         for each in echo.conversations(limit=100).items
-                        if (each.contact, each.answering) == (person, "person")
+                        if (each.contact, each.answering) == (person, "operator")
                     ),
                     None,
                 )

@@ -15,7 +15,7 @@ from tests.sounds import tone
 GOOD = """\
 assistant: desk
 grammar: names.abnf
-person: Maren will answer.
+operator: Maren will answer.
 routes:
   - route: book
     rule: book
@@ -86,9 +86,9 @@ class Bundles(unittest.TestCase):
             self.assertIn(old, GOOD)
             return files(**{"assistant.yaml": GOOD.replace(old, new)})
 
-        handing_over = GOOD.replace("then: end", "then: person")
+        handing_over = GOOD.replace("then: end", "then: operator")
         self.assertEqual(errors(files(**{"assistant.yaml": handing_over})), [])
-        nobody = handing_over.replace("person: Maren will answer.\n", "")
+        nobody = handing_over.replace("operator: Maren will answer.\n", "")
         for given, words in (
             (in_main("rule: book", "rule: bok"), "assistant.yaml:6:11: there is no rule 'bok' (did you mean book?)"),
             (in_main("rule: island", "rule: iland"), "there is no rule 'iland' (did you mean island?)"),
@@ -98,7 +98,7 @@ class Bundles(unittest.TestCase):
             (in_main("ask: Which island?", "ask: Which?, confirm: true"), "nothing is read back"),
             (in_main("value >", "valeu >"), "nothing fills in {{ valeu }} (did you mean value?)"),
             (in_main('key: "2"', 'key: "1"'), "the key 1 leads to book too (see line 8)"),
-            (files(**{"assistant.yaml": nobody}), "there is no person to hand over to"),
+            (files(**{"assistant.yaml": nobody}), "there is no operator to hand over to"),
             (in_main("book/*.md", "books/*.md"), "no file is 'books/*.md' (did you mean book/dogs.md?)"),
             (in_main("documents: [", "text: x, documents: ["), "only one of them"),
             (in_main("grammar: names.abnf", "grammar: name.abnf"), "there is no file 'name.abnf' (did you mean names.abnf?)"),

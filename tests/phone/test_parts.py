@@ -338,7 +338,7 @@ class First(unittest.IsolatedAsyncioTestCase):
 
     async def test_words_and_an_assistant_s_greeting_need_nothing(self):
         nobody = self.client(lambda request: self.fail("nobody is to be asked"))
-        self.assertEqual(await prepared(Opening(words="Hello."), nobody, None), "Hello.")
+        self.assertEqual(await prepared(Opening(text="Hello."), nobody, None), "Hello.")
         self.assertEqual(await prepared(Opening(assistant="desk"), nobody, None), "")
 
 

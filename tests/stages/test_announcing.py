@@ -73,7 +73,7 @@ class Announcing(Driving):
         text, (call,), refused = await self.ask("m1", conference="quay")
         self.assertEqual(text, "I am saying it in your conference.")
         self.assertEqual((call.channel, call.number, call.state), ("exchange", "quay", "requested"))
-        self.assertEqual(call.order["opening"]["words"], "Isla says that the boat is late.")
+        self.assertEqual(call.order["opening"]["text"], "Isla says that the boat is late.")
         self.assertEqual(refused, [])
         # The same message once more is the same turn: nothing is said twice.
         _, calls, _ = await self.ask("m1", conference="quay")

@@ -160,7 +160,7 @@ class Erasing(Settled):
         async with self.database.writing() as session:
             old = datetime.now(UTC) - timedelta(days=31)
             await session.execute(update(Turn).values(received_at=old))
-        await self.keep(words_days=30)
+        await self.keep(text_days=30)
         await self.driver.work(await self.arrive("m2", text="How much is a ticket?"))
         kept = (select(Conversation.state), select(Run.state_before).order_by(Run.started_at))
         async with self.database.reading() as session:
@@ -173,7 +173,7 @@ class Erasing(Settled):
 
     async def test_lines_keep_sound_and_words_as_long_as_they_say(self):
         await self.driver.work(await self.arrive("m1-of-isla", sound=note()))
-        await self.keep(sound_days=10, words_days=30)
+        await self.keep(sound_days=10, text_days=30)
         for days, words, clips in ((5, True, True), (11, True, False), (31, False, False)):
             later = datetime.now(UTC) + timedelta(days=days)
             await retain(self.database, BLOBS, later, event_days=30)
@@ -190,7 +190,7 @@ class Erasing(Settled):
 
     async def test_half_a_day_is_twelve_hours(self):
         await self.driver.work(await self.arrive("m1"))
-        await self.keep(words_days=0.5)
+        await self.keep(text_days=0.5)
         for hours, gone in ((11, False), (13, True)):
             later = datetime.now(UTC) + timedelta(hours=hours)
             await retain(self.database, BLOBS, later, event_days=30)
@@ -204,7 +204,7 @@ class Erasing(Settled):
             await self.arrive(f"m{number}", f"Secret number {number}")
         async with self.database.writing() as session:
             await session.execute(update(Turn).values(state="answered"))
-        await self.keep(words_days=1)
+        await self.keep(text_days=1)
         later = datetime.now(UTC) + timedelta(days=2)
         self.assertGreaterEqual(await retain(self.database, BLOBS, later, event_days=30), count)
         self.assertNotIn("Secret", await dumped(self.database))
@@ -213,7 +213,7 @@ class Erasing(Settled):
         await self.say("m1")
         async with self.database.writing() as session:
             await session.execute(update(Contact).values(standing="allowed", memory={"a": 1}))
-        await self.keep(words_days=1)
+        await self.keep(text_days=1)
         await retain(self.database, BLOBS, datetime.now(UTC) + timedelta(days=2), event_days=30)
         async with self.database.reading() as session:
             contact = (await session.scalars(select(Contact))).one()

@@ -12,8 +12,8 @@ voice: tern
 hours:
   open: {mon-sun: "00:00-24:00"}
   closed: [2026-12-25]
-person: Somebody will be with you.
-person_closed: Nobody is there until {{ hours.opens_at }}.
+operator: Somebody will be with you.
+operator_closed: Nobody is there until {{ hours.opens_at }}.
 routes:
   - route: book
     examples: [Book a place.]

@@ -32,8 +32,8 @@ assistant: test-desk
 voice: tern
 greeting: Tern Sound Ferries.
 goodbye: Fair winds.
-person: One moment please.
-person_number: "+44 1632 960100"
+operator: One moment please.
+operator_number: "+44 1632 960100"
 logic:
   timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
 routes:
@@ -161,7 +161,7 @@ class OnAPhone(TurnsTest):
 
 async def ask_for(test, to, **order):
     """Ask a channel for a call, and let it look for it."""
-    given = {"to": to, "opening": {"words": "Your boat is off."}} | order
+    given = {"to": to, "opening": {"text": "Your boat is off."}} | order
     wanted = CallIn.model_validate(given).model_dump(mode="json")
     async with test.database.writing() as session:
         session.add(

@@ -195,7 +195,7 @@ class Persons(WebTest):
         turn = await self.worked("a person, please")
         self.assertIn("Maren Aldous", turn["deliveries"][0]["text"])
         (conversation,) = (await self.client.get("/api/conversations")).json()["items"]
-        self.assertEqual(conversation["answering"], "person")
+        self.assertEqual(conversation["answering"], "operator")
         silent = await self.worked("are you there?")
         self.assertEqual((silent["state"], silent["deliveries"]), ("answered", []))
         address = f"/api/conversations/{conversation['id']}"
@@ -209,7 +209,7 @@ class Persons(WebTest):
         await self.client.put(f"{address}/answering", json={"by": "assistant"})
         self.assertEqual((await self.worked("how much is a ticket"))["route"], "fares")
         for method, path in (("POST", "messages"), ("PUT", "answering")):
-            body = {"text": "x"} if path == "messages" else {"by": "person"}
+            body = {"text": "x"} if path == "messages" else {"by": "operator"}
             answer = await self.client.request(method, f"/api/conversations/none/{path}", json=body)
             self.assertEqual(answer.status_code, 404)
 

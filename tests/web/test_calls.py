@@ -36,7 +36,7 @@ class Calls(WebTest):
             self.assertEqual(answer.status_code, 200, answer.text)
 
     async def place(self, channel="exchange", **changes):
-        given = {"to": "01632 960102", "opening": {"words": "Your boat is off."}} | changes
+        given = {"to": "01632 960102", "opening": {"text": "Your boat is off."}} | changes
         return await self.client.post(f"/api/channels/{channel}/calls", json=given)
 
     async def test_a_call_is_asked_for_seen_and_taken_back(self):
@@ -75,7 +75,7 @@ class Calls(WebTest):
             ({"to": "quay\r\nTo: x"}, 422, "sip-value"),
             ({"caller": "+15550100"}, 422, "sip-value"),
             ({"opening": {}}, 422, "request"),
-            ({"opening": {"words": "a", "address": "http://h/"}}, 422, "request"),
+            ({"opening": {"text": "a", "address": "http://h/"}}, 422, "request"),
             ({"opening": {"sound": sound}}, 422, "call-opening"),
             ({"opening": {"sound": "***"}}, 422, "call-opening"),
             ({"opening": {"assistant": "nobody"}}, 404, "not-found"),
@@ -156,7 +156,7 @@ class Calls(WebTest):
     async def test_what_a_line_keeps_no_longer(self):
         requested = (await self.place()).json()
         channel = (await self.client.get("/api/channels/exchange")).json()
-        kept = {**channel["settings"], "retention": {"sound_days": 2, "words_days": 9}}
+        kept = {**channel["settings"], "retention": {"sound_days": 2, "text_days": 9}}
         given = {name: channel[name] for name in ("kind", "assistant", "connector")}
         answer = await self.client.put("/api/channels/exchange", json={**given, "settings": kept})
         self.assertEqual(answer.status_code, 200, answer.text)

@@ -234,10 +234,10 @@ class Turns(Commands):
             ("ticket", [requested["id"]]), ("pell TICKET", [requested["id"]]), ("ticket weather", []),
             ("tick", []), ("'; DROP TABLE turns; --", []), ("& | !", []),
         ):  # fmt: skip
-            items = (await self.reported("turn", "list", "--words", words))["items"]
+            items = (await self.reported("turn", "list", "--text", words))["items"]
             self.assertEqual([each["id"] for each in items], found, words)
         await self.says("channel", "erase", "skerry", "isla")
-        self.assertEqual((await self.reported("turn", "list", "--words", "ticket"))["items"], [])
+        self.assertEqual((await self.reported("turn", "list", "--text", "ticket"))["items"], [])
 
     async def test_listed_and_shown_stage_by_stage(self):
         await self.fill()

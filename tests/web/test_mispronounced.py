@@ -67,7 +67,7 @@ class DoubtfulWords(Commands):
         self.assertIn("<grapheme>brannick</grapheme><phoneme>bɹˈænɪk</phoneme>", found["lexeme"])
         stages = (await self.client.get(f"/api/turns/{turns[0]}")).json()["runs"][0]["stages"]
         spoken = next(each["output"] for each in stages if each["name"] == "speak")
-        self.assertEqual(spoken["heard_back"]["doubts"], [{"word": "brannick", "heard": "branch"}])
+        self.assertEqual(spoken["heard_as"]["doubts"], [{"word": "brannick", "heard": "branch"}])
 
     async def test_in_the_terminal(self):
         await self.ask()

@@ -266,7 +266,7 @@ class Arriving(WebTest):
                 for words, expected in (("BOAT", 6), ("red boat", 3), ("boats", 0)):
                     found, after = [], ""
                     while not found or after:
-                        query = {"words": words, "limit": 2, "cursor": after, "channel": "skerry"}
+                        query = {"text": words, "limit": 2, "cursor": after, "channel": "skerry"}
                         page = (await self.client.get("/api/turns", params=query)).json()
                         found += [turn["text"] for turn in page["items"]]
                         if not (after := page["next"]):
@@ -280,7 +280,7 @@ class Arriving(WebTest):
         response = await self.send({"posts": [self.post(words=words)]})
         self.assertEqual((response.status_code, response.json()), (202, {"new": 1}))
         for word, count in (("boat7", 1), ("boat299999", 0)):
-            found = (await self.client.get("/api/turns", params={"words": word})).json()["items"]
+            found = (await self.client.get("/api/turns", params={"text": word})).json()["items"]
             self.assertEqual(len(found), count, word)
 
     async def test_an_unverified_webhook_is_taken_from_loopback_only(self):

@@ -156,7 +156,7 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
       <Said>
         <Label>
           {turn.cause === "operator"
-            ? "a person here wrote"
+            ? "an operator wrote"
             : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}
         </Label>
         {turn.sound_erased_at && !turn.erased_at && <Label>the sound was erased</Label>}

@@ -44,7 +44,7 @@ export function Person({ about }: { about: Conversation }) {
   });
   const failed = [say, hand].find((each) => each.error && each.variables.id === about.id);
   const error = failed?.error;
-  const person = about.answering === "person";
+  const person = about.answering === "operator";
   return (
     <Strip
       aria-label="Who answers"
@@ -53,7 +53,9 @@ export function Person({ about }: { about: Conversation }) {
         if (words.trim()) say.mutate({ id: about.id, text: words });
       }}
     >
-      <p>{person ? "A person answers here: write as yourself." : "The assistant answers here."}</p>
+      <p>
+        {person ? "An operator answers here: write as yourself." : "The assistant answers here."}
+      </p>
       <Row>
         {person && (
           <>
@@ -68,7 +70,7 @@ export function Person({ about }: { about: Conversation }) {
           </>
         )}
         <Button
-          onPress={() => hand.mutate({ id: about.id, by: person ? "assistant" : "person" })}
+          onPress={() => hand.mutate({ id: about.id, by: person ? "assistant" : "operator" })}
           isDisabled={hand.isPending}
         >
           {person ? "Give it back to the assistant" : "Answer it yourself"}

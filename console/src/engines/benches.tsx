@@ -149,7 +149,7 @@ function Differences({ bench }: { bench: Bench }) {
         .filter((each) => each.file === shown)
         .map((each) => (
           <Words key={each.engine}>
-            <strong>{each.engine}</strong>, {each.errors} of {each.words} wrong in {shown}:{" "}
+            <strong>{each.engine}</strong>, {each.errors} of {each.word_count} wrong in {shown}:{" "}
             {each.why || each.steps.map((step, place) => <Step key={place} {...step} />)}
           </Words>
         ))}

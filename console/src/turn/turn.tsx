@@ -214,7 +214,7 @@ function Also({ output }: { output: Stage["output"] }) {
   const readings: { engine: string; text: string; expected: boolean; used: boolean }[] =
     output.readings ?? [];
   const partials: { text: string; seconds: number }[] = output.partials ?? [];
-  const doubts: { word: string; heard: string }[] = output.heard_back?.doubts ?? [];
+  const doubts: { word: string; heard: string }[] = output.heard_as?.doubts ?? [];
   const beside: { text: string; start: number; end: number }[] = output.uncovered ?? [];
   if (!readings.length && !partials.length && !doubts.length && !beside.length) return null;
   return (

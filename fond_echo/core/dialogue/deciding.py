@@ -21,7 +21,7 @@ from fond_echo.core.language.language import Intent
 
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
-    "say-again", "goodbye", "person",
+    "say-again", "goodbye", "operator",
     "recorded", "closed", "which-half",
     "never-mind", "again", "more", "redo", "undo", "start-over", "forget-me", "about-me",
 ]  # fmt: skip

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 Intent = Literal[
     "goodbye",
-    "person",
+    "operator",
     "never-mind",
     "again",
     "more",

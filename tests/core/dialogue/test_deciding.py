@@ -115,7 +115,7 @@ class Slots(unittest.TestCase):
         talk.say("book a bicycle place")
         self.assertEqual(talk.say("fares", command=True).decision.by, "command")
         talk.say("book a bicycle place")
-        self.assertEqual(talk.say("a person please").outcome, "person")
+        self.assertEqual(talk.say("a person please").outcome, "operator")
 
     def test_keys_and_once_more(self):
         talk = Talk()
@@ -178,8 +178,8 @@ class Intents(unittest.TestCase):
 
     def test_the_others(self):
         for text, intent in (
-            ("Could you put me through to an operator, please", "person"),
-            ("I want to talk to a real person", "person"), ("no, never mind", "never-mind"),
+            ("Could you put me through to an operator, please", "operator"),
+            ("I want to talk to a real person", "operator"), ("no, never mind", "never-mind"),
             ("pardon?", "again"), ("forget everything about me", "forget-me"),
             ("what do you know about me?", "about-me"), ("undo that", "undo"),
             ("which person is in charge of the boat", None), ("", None),

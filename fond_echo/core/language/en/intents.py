@@ -69,7 +69,7 @@ def intent_of(tokens: Sequence[str]) -> Intent | None:
                 at += size
                 break
         else:
-            around = _POLITE | (_ASKED if found is None or found == "person" else frozenset())
+            around = _POLITE | (_ASKED if found is None or found == "operator" else frozenset())
             if words[at] not in around:
                 return None
             at += 1

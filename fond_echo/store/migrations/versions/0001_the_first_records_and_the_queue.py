@@ -406,7 +406,7 @@ def upgrade() -> None:
         sa.Column("arrived_as", sa.Text(), nullable=False),
         sa.Column("text", sa.Text(), nullable=False),
         sa.Column(
-            "words",
+            "text_search",
             postgresql.TSVECTOR(),
             sa.Computed("strip(to_tsvector('simple', left(text, 100000)))", persisted=True),
             nullable=False,
@@ -467,7 +467,7 @@ def upgrade() -> None:
         op.f("ix_turns_state_received_at_id"), "turns", ["state", "received_at", "id"], unique=False
     )
     op.create_index(
-        op.f("ix_turns_words"), "turns", ["words"], unique=False, postgresql_using="gin"
+        op.f("ix_turns_text_search"), "turns", ["text_search"], unique=False, postgresql_using="gin"
     )
     op.create_table(
         "clips",

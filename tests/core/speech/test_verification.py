@@ -5,12 +5,12 @@ import unittest
 
 from fond_echo.core.language import pls
 from fond_echo.core.language.pls import from_ipa, lexeme, read_pls, to_ipa
-from fond_echo.core.recognition import heard_back
-from fond_echo.core.recognition.heard_back import Doubt, doubts, mispronounced
+from fond_echo.core.recognition import verification
+from fond_echo.core.recognition.verification import Doubt, doubts, mispronounced
 from fond_echo.speech.material import lexicon
 
 
-class HeardBack(unittest.TestCase):
+class SpeechVerification(unittest.TestCase):
     def doubts(self, said, heard):
         sounds = lexicon("en").pronunciations
         return [(each.word, each.heard) for each in doubts(said.split(), heard.split(), sounds)]
@@ -46,5 +46,5 @@ class HeardBack(unittest.TestCase):
             self.assertEqual(read_pls(text), ((word, " ".join(said)),))
 
     def test_examples(self):
-        for module in (pls, heard_back):
+        for module in (pls, verification):
             self.assertEqual(doctest.testmod(module).failed, 0)
