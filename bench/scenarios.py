@@ -15,7 +15,7 @@ from fond_echo.demo.world import files_of
 from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import ScenarioFile, both
-from fond_echo.replays.playing import play
+from fond_echo.scenarios.playing import play
 
 SAID = (
     "How much is a ticket?", "I lost my umbrella.", "What does it cost to cross?",

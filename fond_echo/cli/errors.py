@@ -57,3 +57,9 @@ class NoFolder(FondEchoError):
     """The folder of an assistant is not there."""
 
     code = "folder-missing"
+
+
+class OptionsClash(FondEchoError):
+    """An option that has no effect beside what else is given."""
+
+    code = "options"

@@ -1,8 +1,8 @@
 """scenario run, and assistant coverage: conversations that test an assistant, and what they leave
 untested.
 
-A scenario without numbers is played here, in a chat and in a call, with its sound and no waiting;
-one with numbers calls a service through a carrier, in its own time.
+A scenario without people is played here, in a chat and in a call, with its sound and no waiting;
+one with people calls a service through a carrier, in real time.
 """
 
 from __future__ import annotations
@@ -10,12 +10,14 @@ from __future__ import annotations
 import argparse
 import asyncio
 import os
+import time
 from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
 
+from fond_echo.cli.errors import OptionsClash
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, print_json, table
@@ -57,25 +59,43 @@ def add_to_assistants(verbs: Any) -> None:
 
 
 def _run(options: argparse.Namespace) -> int:
-    calls = [path for path in options.files if "\nnumbers:" in "\n" + text_in(path)]
-    others = [path for path in options.files if path not in calls]
-    failed = 0 if not others else asyncio.run(_play_all(others, options))
-    if calls:
-        failed += _through_a_carrier(calls, options)
+    from fond_echo.documents.scenario import read_scenario_file
+
+    found = {path: read_scenario_file(text_in(path), str(path)) for path in options.files}
+    by_phone = {path: scenario for path, scenario in found.items() if scenario.people}
+    _fits(options, by_phone)
+    played = asyncio.run(_play_all({k: v for k, v in found.items() if k not in by_phone}, options))
+    called = _through_a_carrier(by_phone, options) if by_phone else []
+    results = [*map(_plain, played), *called]
+    failed = [each for each in results if not each["passed"]]
+    if options.json and results:
+        print_json(results)
+    elif results:
+        print(f"{len(results) - len(failed)} of {len(results)} scenarios passed")
+    if options.junit:
+        _junit(options.junit, results)
     return 1 if failed else 0
 
 
-async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
+def _fits(options: argparse.Namespace, by_phone: Mapping[Path, Any]) -> None:
+    """Raises OptionsClash for options that scenarios with people have no use for."""
+    given = {"--on": options.on, "--speakers": options.speakers, "--noise": options.noise}
+    if by_phone and (unused := [name for name, value in given.items() if value]):
+        raise OptionsClash(
+            f"{', '.join(unused)}: only for scenarios in simulated time",
+            where=str(next(iter(by_phone))), remedy="its people have voices and impairments",
+        )  # fmt: skip
+
+
+async def _play_all(scenarios: Mapping[Path, Any], options: argparse.Namespace) -> list[Any]:
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
-    from fond_echo.documents.scenario import read_scenario_file
-    from fond_echo.replays.playing import fragile, play
+    from fond_echo.scenarios.playing import fragile, play
 
     results = []
-    for path in paths:
+    for path, scenario in scenarios.items():
         files = files_in(options.assistant or path.resolve().parent.parent)
         assistant = read_assistant(files)
-        scenario = read_scenario_file(text_in(path), str(path))
         here = around(assistant.language)
         for where in [options.on] if options.on else scenario.on:
             if options.speakers:
@@ -89,20 +109,13 @@ async def _play_all(paths: list[Path], options: argparse.Namespace) -> int:
             results.append(played)
             if not options.json:
                 _show(played)
-    failed = [each for each in results if each.failures]
-    if options.json and results:
-        print_json([_plain(each) for each in results])
-    elif results:
-        print(f"{len(results) - len(failed)} of {len(results)} scenarios passed")
-    if options.junit:
-        _junit(options.junit, results)
-    return len(failed)
+    return results
 
 
 def around(language: str) -> Any:
     """Who hears and speaks here, and no business logic."""
     from fond_echo.replays.nothing_outside import NoLogic
-    from fond_echo.replays.simulated import Around, clip_of
+    from fond_echo.scenarios.simulated import Around, clip_of
     from fond_echo.speech.heard import as_heard
     from fond_echo.speech.material import recognizer, synthesizer
     from fond_echo.stages.transcribe import speech_in
@@ -169,7 +182,7 @@ def _show_fragile(name: str, where: str, found: Any, options: Any, speakers: int
 def _plain(played: Any) -> dict[str, Any]:
     return {
         "scenario": played.scenario, "on": played.where, "seconds": round(played.seconds, 1),
-        "passed": not played.failures,
+        "passed": not played.failures, "failures": list(played.failures),
         "steps": [
             {"number": each.number, "does": each.what, "failures": list(each.failures),
              "reminded": each.came.reminded, "interrupted": each.came.interrupted,
@@ -180,40 +193,47 @@ def _plain(played: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _junit(file: Path, results: list[Any]) -> None:
-    failed = sum(bool(each.failures) for each in results)
+def _junit(file: Path, results: list[dict[str, Any]]) -> None:
+    failed = sum(not each["passed"] for each in results)
     suite = ElementTree.Element(
         "testsuite",
         {"name": "scenarios", "tests": str(len(results)), "failures": str(failed)},
     )
     for each in results:
         case = ElementTree.SubElement(
-            suite, "testcase", {"name": each.scenario, "classname": each.where}
+            suite, "testcase", {"name": each["scenario"], "classname": each["on"]}
         )
-        if each.failures:
-            told = ElementTree.SubElement(case, "failure", {"message": each.failures[0]})
-            told.text = "\n".join(each.failures)
+        if not each["passed"]:
+            first = {"message": each["failures"][0]}
+            ElementTree.SubElement(case, "failure", first).text = "\n".join(each["failures"])
     ElementTree.ElementTree(suite).write(file, encoding="utf-8", xml_declaration=True)
 
 
-def _through_a_carrier(paths: list[Path], options: argparse.Namespace) -> int:
+def _through_a_carrier(
+    scenarios: Mapping[Path, Any], options: argparse.Namespace
+) -> list[dict[str, Any]]:
     from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.core.telephony.sip.values import Hop
+    from fond_echo.scenarios.by_phone import PhonePlay
     from fond_echo.speech.material import lexicon, recognizer
-    from fond_echo.standins.carrier.scenario import Play, read_scenario
     from fond_echo.standins.carrier.voices import ALL
 
     host, _, port = options.carrier.rpartition(":")
-    found = [(path, read_scenario(path)) for path in paths]
     voice, engine = Synthesizer(lexicon(), ALL), recognizer()
-    passed = 0
-    for path, scenario in found:
-        play = Play(
-            scenario, Hop(host, int(port)), options.password, voice, engine, say, path.parent
-        )
-        passed += asyncio.run(play.run())
-    print(f"{passed} of {len(found)} scenarios passed")
-    return len(found) - passed
+    results = []
+    for path, scenario in scenarios.items():
+        begun = time.monotonic()
+        play = PhonePlay(
+            scenario, Hop(host, int(port)), options.password, voice, engine,
+            (lambda line: None) if options.json else say, path.parent,
+        )  # fmt: skip
+        asyncio.run(play.run())
+        results.append({
+            "scenario": scenario.scenario, "on": "phone",
+            "seconds": round(time.monotonic() - begun, 1),
+            "passed": not play.problems, "failures": play.problems, "steps": [],
+        })  # fmt: skip
+    return results
 
 
 def say(line: str) -> None:
@@ -240,7 +260,7 @@ async def _covered(files: Mapping[str, str]) -> dict[str, list[str]]:
     from fond_echo.documents.digest import digest
     from fond_echo.documents.reading import read_assistant
     from fond_echo.documents.scenario import read_scenarios
-    from fond_echo.replays.playing import Coverage, play
+    from fond_echo.scenarios.playing import Coverage, play
 
     assistant, found = read_assistant(files), Coverage()
     cases = read_cases(files)

@@ -8,15 +8,15 @@ import threading
 import time
 from importlib import resources
 from importlib.resources.abc import Traversable
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from fond_echo.client import FondEcho
 from fond_echo.contract.call import CallDetail, CallIn, Opening
 from fond_echo.core.synthesis.synthesizer import Synthesizer
 from fond_echo.core.telephony.sip.values import Hop
+from fond_echo.documents.scenario import read_scenario_file
+from fond_echo.scenarios.by_phone import PhonePlay
 from fond_echo.speech.material import lexicon, recognizer
-from fond_echo.standins.carrier.scenario import Play, read_scenario
 from fond_echo.standins.carrier.voices import ALL
 
 if TYPE_CHECKING:
@@ -92,10 +92,10 @@ class Calling(threading.Thread):
 
     async def _play(self, name: str, folder: Traversable) -> None:
         """A scenario, with the call that belongs to it; again where it was not right."""
-        scenario = read_scenario(Path(str(folder / f"{name}.yaml")))
+        scenario = read_scenario_file((folder / f"{name}.yaml").read_text("utf-8"), f"{name}.yaml")
         problems: list[str] = []
         for _ in range(TRIES):
-            play = Play(
+            play = PhonePlay(
                 scenario, self._carrier, self._world.places.carrier_pass, self._synthesizer,
                 self._recognizer,
                 self.lines[name].append,

@@ -11,8 +11,8 @@ from fond_echo.demo.world import ASSISTANT, files_of
 from fond_echo.documents.digest import digest
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import read_scenarios
-from fond_echo.replays.playing import play
-from fond_echo.replays.simulated import Around
+from fond_echo.scenarios.playing import play
+from fond_echo.scenarios.simulated import Around
 
 
 def rehearsed(say: Callable[[str], None], problem: Callable[[str], None]) -> None:

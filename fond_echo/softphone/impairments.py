@@ -1,4 +1,4 @@
-"""What goes wrong on the way: packets that are lost, late, doubled, out of order."""
+"""What goes wrong on the way: packets that are loss, late, duplicated, out of order."""
 
 from __future__ import annotations
 
@@ -13,15 +13,15 @@ class Impairments:
     """Shares are 0 to 1 of all packets; times are in milliseconds.
 
     Attributes:
-        lost: never arrive.
-        doubled: arrive twice.
+        loss: never arrive.
+        duplicated: arrive twice.
         jitter_ms: each is late by up to so much.
         late, late_ms: some are later still.
         reordered: change places with the one after them.
     """
 
-    lost: float = 0.0
-    doubled: float = 0.0
+    loss: float = 0.0
+    duplicated: float = 0.0
     jitter_ms: float = 0.0
     late: float = 0.0
     late_ms: float = 200.0
@@ -29,7 +29,7 @@ class Impairments:
 
     @property
     def any(self) -> bool:
-        return any((self.lost, self.doubled, self.jitter_ms, self.late, self.reordered))
+        return any((self.loss, self.duplicated, self.jitter_ms, self.late, self.reordered))
 
 
 class ImpairedPath:
@@ -52,7 +52,7 @@ class ImpairedPath:
         """Send a packet, or do to it what a bad network does."""
         impairments, chance = self._impairments, self._chance
         self.sent += 1
-        if chance.random() < impairments.lost:
+        if chance.random() < impairments.loss:
             self.dropped += 1
             return
         if self._held is not None:
@@ -64,7 +64,7 @@ class ImpairedPath:
             self._held = data
             return
         self._deliver(data)
-        if chance.random() < impairments.doubled:
+        if chance.random() < impairments.duplicated:
             self._deliver(data)
 
     def _deliver(self, data: bytes) -> None:

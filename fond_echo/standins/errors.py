@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from fond_echo.core.errors import FondEchoError
-
 
 class Refusal(Exception):
     """The network refuses a request, with a status."""
@@ -11,9 +9,3 @@ class Refusal(Exception):
     def __init__(self, status: int, reason: str) -> None:
         super().__init__(reason)
         self.status = status
-
-
-class InvalidScenario(FondEchoError):
-    """A file that is not a scenario."""
-
-    code = "scenario"

@@ -3,9 +3,7 @@
 import asyncio
 import itertools
 import random
-import tempfile
 import unittest
-from pathlib import Path
 
 from fond_echo.core.telephony.sip.calls import Account, Answered, Ended, Offered
 from fond_echo.core.telephony.sip.endpoint import Endpoint
@@ -14,10 +12,11 @@ from fond_echo.core.telephony.sip.registration import Registrar, Registration
 from fond_echo.core.telephony.sip.sdp import offer
 from fond_echo.core.telephony.sip.transaction_layer import Output, TransactionLayer
 from fond_echo.core.telephony.sip.values import Hop, parse_address, parse_uri
+from fond_echo.documents.errors import InvalidFile
+from fond_echo.documents.scenario import read_scenario_file
+from fond_echo.scenarios.by_phone import share_heard, words_behind
 from fond_echo.softphone.impairments import ImpairedPath, Impairments
-from fond_echo.standins.carrier.scenario import read_scenario, share_heard, words_behind
 from fond_echo.standins.carrier.switch import Switch
-from fond_echo.standins.errors import InvalidScenario
 from tests.core.telephony.network import THEM, US, Media, Network
 
 CARRIER = Hop("192.0.2.9", 5060)
@@ -145,8 +144,8 @@ class Ways(unittest.IsolatedAsyncioTestCase):
 
     async def test_each_fault_does_what_it_says(self):
         self.assertEqual(await self.through(), [*range(2_000)])
-        self.assertAlmostEqual(len(await self.through(lost=0.1)), 1_800, delta=60)
-        doubled = await self.through(doubled=0.1)
+        self.assertAlmostEqual(len(await self.through(loss=0.1)), 1_800, delta=60)
+        doubled = await self.through(duplicated=0.1)
         self.assertAlmostEqual(len(doubled), 2_200, delta=60)
         self.assertEqual(sorted(set(doubled)), [*range(2_000)])
         swapped = await self.through(reordered=0.1)
@@ -159,32 +158,29 @@ class Ways(unittest.IsolatedAsyncioTestCase):
 
 
 class Scenarios(unittest.TestCase):
-    def read(self, text):
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "calls.yaml"
-            path.write_text(text)
-            return read_scenario(path)
-
     def test_what_is_right_and_what_is_not(self):
         good = """\
 scenario: Piet asks for the fares
-numbers: {piet: "+441632960102", isla: {number: "2", impairments: {lost: 0.1}, when_called: busy}}
-steps: [{piet: {dials: "2001"}}, {piet: {hears: [a, b]}}, {isla: {hangs_up: true}}]
+people: {piet: "+441632960102", isla: {number: "2", impairments: {loss: 0.1}, when_called: busy}}
+steps: [{who: piet, dials: "2001"}, {who: piet, hears: [a, b]}, {who: isla, hangs_up: true}]
 """
-        found = self.read(good)
-        self.assertEqual((found.numbers["piet"].number, len(found.steps)), ("+441632960102", 3))
+        found = read_scenario_file(good, "calls.yaml")
+        self.assertEqual((found.people["piet"].number, len(found.steps)), ("+441632960102", 3))
         for old, new, what in (
-            ("dials:", "phones:", "steps.0.piet.phones"),
-            ('{dials: "2001"}', '{dials: "1", waits: 2}', "one thing"),
-            ("{isla: {hangs", "{maren: {hangs", "not maren"),
+            ("dials:", "phones:", "phones"),
+            ('dials: "2001"', 'dials: "1", waits: 2s', "waits and dials"),
+            ("{who: isla, hangs", "{who: maren, hangs", "'maren' is none of piet, isla"),
+            ("{who: isla, hangs", "{hangs", "say who does it: piet, isla"),
+            ('dials: "2001"', 'picks: "2001"', "a telephone does not picks"),
+            ("hangs_up: true}", "hangs_up: true, expect: {ended: true}}", "expect: only in sim"),
             ("when_called: busy", "when_called: asleep", "when_called"),
+            ("scenario:", "noise: {}\nscenario:", "noise: only in simulated time"),
+            ("people:", "contact: Isla\nabout:", "who is for telephones"),
             ("steps: [", "steps: {", "calls.yaml"),
         ):
-            with self.assertRaises(InvalidScenario, msg=new) as caught:
-                self.read(good.replace(old, new))
+            with self.assertRaises(InvalidFile, msg=new) as caught:
+                read_scenario_file(good.replace(old, new), "calls.yaml")
             self.assertIn(what, str(caught.exception))
-        with self.assertRaises(InvalidScenario):
-            read_scenario(Path("nowhere.yaml"))
 
     def test_most_of_the_words_must_be_heard(self):
         self.assertEqual(share_heard("Four pounds.", ["a", "four", "pounds"]), 1.0)

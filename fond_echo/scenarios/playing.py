@@ -10,7 +10,7 @@ from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.case import CaseFile
 from fond_echo.documents.scenario import CHAT, Noise, ScenarioFile, ScenarioStep, Where
-from fond_echo.replays.simulated import Around, Call, Came, Chat, Conversation
+from fond_echo.scenarios.simulated import Around, Call, Came, Chat, Conversation
 
 
 @dataclass(frozen=True)

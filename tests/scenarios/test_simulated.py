@@ -15,8 +15,8 @@ from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.scenario import Noise, read_scenario_file
 from fond_echo.replays.nothing_outside import NoLogic
-from fond_echo.replays.playing import Coverage, fragile, play
-from fond_echo.replays.simulated import Around, suffering
+from fond_echo.scenarios.playing import Coverage, fragile, play
+from fond_echo.scenarios.simulated import Around, suffering
 from tests.support.warbles import WarbleSpeech, forget, warble
 
 DESK = """\
