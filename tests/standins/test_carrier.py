@@ -175,7 +175,7 @@ steps: [{who: piet, dials: "2001"}, {who: piet, hears: [a, b]}, {who: isla, hang
             ("hangs_up: true}", "hangs_up: true, expect: {ended: true}}", "expect: only in sim"),
             ("when_called: busy", "when_called: asleep", "when_called"),
             ("scenario:", "noise: {}\nscenario:", "noise: only in simulated time"),
-            ("people:", "contact: Isla\nabout:", "who is for telephones"),
+            ("people:", "memory:", "who is for telephones"),
             ("steps: [", "steps: {", "calls.yaml"),
         ):
             with self.assertRaises(InvalidFile, msg=new) as caught:

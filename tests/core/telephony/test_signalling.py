@@ -170,6 +170,26 @@ def answered(status, request=INVITE):
     return response_to(request, status, tag="b")
 
 
+class Tables(unittest.TestCase):
+    def test_every_state_can_be_reached_and_left(self):
+        for kind in (InviteClient, Client, InviteServer, Server):
+            reached, fresh = set(), {kind.begins.to}
+            while fresh:
+                reached |= fresh
+                after = {to.to for (state, _), to in kind.table.items() if state in fresh}
+                fresh = after - reached
+            with self.subTest(kind=kind.__name__):
+                self.assertEqual({state for state, _ in kind.table}, reached - {"terminated"})
+                self.assertIn("terminated", reached)
+
+    def test_what_a_table_does_not_name_changes_nothing(self):
+        given = message(FIELDS)
+        machine = Server(given, 0.0, reliable=False)
+        self.assertEqual(machine.receive(given, 1.0).send, [], "nothing was answered yet")
+        self.assertEqual(machine.wake(100.0).happened, [])
+        self.assertEqual(machine.state, "trying")
+
+
 class Transactions(unittest.TestCase):
     def sent_until(self, machine, until):
         """The times at which a machine sends again, and what it tells."""

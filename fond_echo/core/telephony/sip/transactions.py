@@ -1,18 +1,24 @@
 """The four transaction machines (RFC 3261 §17, RFC 6026): what is sent again, and until when.
 
-A machine is fed messages and the time; it gives back what is to be sent and what happened. It
-knows when it wants to be woken (`due`). Nothing here sends or waits.
+A machine is a table: what may happen in each state, the state that follows, and what is done. It is
+fed messages, its user's responses and the time; it gives back what is to be sent and what its user
+must know. It knows when it wants to be woken (`due`). Nothing here sends or waits.
 
-    INVITE client      calling → proceeding → (accepted | completed) → terminated
-    other client       trying → proceeding → completed → terminated
-    INVITE server      proceeding → (accepted | completed → confirmed) → terminated
-    other server       trying → proceeding → completed → terminated
+What happens is named so:
+
+    1xx, 2xx, 3xx+      a response, by the hundred of its status; 3xx+ is any final failure
+    INVITE, ACK, again  a request that came: an INVITE, its ACK, any other request once more
+    A … M               a timer of the standard fires (§17, table 4; L and M of RFC 6026)
+
+What a table does not name in a state does not change anything there (a response that comes too
+late, a timer that was stopped).
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import ClassVar, Literal
 
 from fond_echo.core.telephony.sip.message import Fields, Message, Request, Response
 from fond_echo.core.telephony.sip.values import Via
@@ -23,13 +29,19 @@ T1, T2, T4 = 0.5, 4.0, 5.0
 D = 32.0
 """How long a client takes answers to an INVITE that come again (timer D)."""
 
+TRANSACTION_SECONDS = 64 * T1
+"""How long an answer, or an ACK, is waited for (timers B, F, H, L, M; J)."""
+
 Name = Literal["response", "request", "timed-out", "ended"]
+State = Literal[
+    "calling", "trying", "proceeding", "accepted", "completed", "confirmed", "terminated"
+]
 
 
 @dataclass(frozen=True)
 class TransactionEvent:
-    """What a transaction tells its user: a response or request that came, that nothing came, or
-    that it is over."""
+    """What a transaction reports to its user: a response or request that came, that nothing came,
+    or that it is over."""
 
     name: Name
     message: Message | None = None
@@ -43,26 +55,135 @@ class Step:
     happened: list[TransactionEvent] = field(default_factory=list)
 
 
+@dataclass(frozen=True)
+class Occasion:
+    """What an action acts on: the message that came or is to be sent, the time, and the step that
+    it adds to."""
+
+    message: Message | None
+    now: float
+    step: Step
+
+
+Action = Callable[["_Machine", Occasion], None]
+
+
+@dataclass(frozen=True)
+class Transition:
+    """The state that follows, and what is done, in order."""
+
+    to: State
+    actions: tuple[Action, ...] = ()
+
+
+def to(state: State, *actions: Action) -> Transition:
+    """A transition."""
+    return Transition(state, actions)
+
+
+def report(machine: _Machine, at: Occasion) -> None:
+    """Hand the message to the user."""
+    name: Name = "request" if isinstance(at.message, Request) else "response"
+    at.step.happened.append(TransactionEvent(name, at.message))
+
+
+def report_timeout(machine: _Machine, at: Occasion) -> None:
+    """Report that nothing came."""
+    at.step.happened.append(TransactionEvent("timed-out"))
+
+
+def send(machine: _Machine, at: Occasion) -> None:
+    """Send the user's response, and keep it to be sent again."""
+    if isinstance(at.message, Response):
+        machine.last = at.message
+        at.step.send.append(at.message)
+
+
+def send_once(machine: _Machine, at: Occasion) -> None:
+    """Send the user's response, which it sends again itself (§13.3.1.4)."""
+    if at.message is not None:
+        at.step.send.append(at.message)
+
+
+def send_again(machine: _Machine, at: Occasion) -> None:
+    """Send what was sent last once more: the request, the response or the ACK."""
+    if machine.last is not None:
+        at.step.send.append(machine.last)
+
+
+def acknowledge(machine: _Machine, at: Occasion) -> None:
+    """Send the ACK of a final failure, and keep it to be sent again."""
+    if isinstance(at.message, Response):
+        machine.last = acknowledged(machine.request, at.message)
+        at.step.send.append(machine.last)
+
+
+def stop_timers(machine: _Machine, at: Occasion) -> None:
+    """Nothing is waited for any more."""
+    machine.timers.clear()
+
+
+def start(timer: str, seconds: float, *, unreliable: bool = False) -> Action:
+    """Start a timer. `unreliable`: over a reliable transport it takes no time (§17.1.1.2)."""
+
+    def starting(machine: _Machine, at: Occasion) -> None:
+        machine.timers[timer] = at.now + (0.0 if unreliable and machine.reliable else seconds)
+
+    return starting
+
+
+def repeat(timer: str, longest: float | None = None) -> Action:
+    """Start a timer that repeats what was sent, each time after twice as long, at most `longest`;
+    over a reliable transport nothing is repeated."""
+
+    def repeating(machine: _Machine, at: Occasion) -> None:
+        if machine.reliable:
+            return
+        seconds = T1 if timer not in machine.repeats else 2 * machine.repeats[timer]
+        machine.repeats[timer] = min(seconds, longest or seconds)
+        machine.timers[timer] = at.now + machine.repeats[timer]
+
+    return repeating
+
+
+def repeat_slowly(timer: str) -> Action:
+    """Start a timer that repeats what was sent every T2 (§17.1.2.2, proceeding)."""
+
+    def repeating(machine: _Machine, at: Occasion) -> None:
+        machine.repeats[timer] = T2
+        machine.timers[timer] = at.now + T2
+
+    return repeating
+
+
+Table = Mapping[tuple[State, str], Transition]
+
+
 class _Machine:
-    """What all four have: a state, timers, whether the transport loses messages."""
+    """What all four have: a state, timers, what was sent last, and whether the transport loses
+    messages.
+
+    Attributes:
+        begins: the first state, and what is done when it begins.
+        table: by state and by what happens.
+    """
+
+    begins: ClassVar[Transition]
+    table: ClassVar[Table]
 
     def __init__(self, request: Request, now: float, reliable: bool) -> None:
         self.request = request
         self.reliable = reliable
-        self.state = ""
-        self._timers: dict[str, float] = {}
-        self._begin(now)
-
-    def _begin(self, now: float) -> None:
-        raise NotImplementedError
-
-    def _fire(self, timer: str, now: float, step: Step) -> None:
-        raise NotImplementedError
+        self.state: State = self.begins.to
+        self.timers: dict[str, float] = {}
+        self.repeats: dict[str, float] = {}
+        self.last: Message | None = None
+        self._do(self.begins, Occasion(None, now, Step()))
 
     @property
     def due(self) -> float | None:
         """When it wants to be woken; None where it waits for nothing."""
-        return min(self._timers.values(), default=None)
+        return min(self.timers.values(), default=None)
 
     @property
     def over(self) -> bool:
@@ -71,190 +192,149 @@ class _Machine:
     def wake(self, now: float) -> Step:
         """The time has come, perhaps."""
         step = Step()
-        for timer in sorted(self._timers, key=lambda each: self._timers[each]):
-            if timer in self._timers and self._timers[timer] <= now:
-                del self._timers[timer]
-                self._fire(timer, now, step)
+        for timer in sorted(self.timers, key=lambda each: self.timers[each]):
+            if timer in self.timers and self.timers[timer] <= now:
+                del self.timers[timer]
+                self._happens(timer, Occasion(None, now, step))
         return step
 
     def failed(self, now: float) -> Step:
         """The transport could not send: as if nothing had come (§17.1.4)."""
         step = Step()
-        self._end(step, "timed-out")
+        self._do(to("terminated", report_timeout), Occasion(None, now, step))
         return step
 
-    def _end(self, step: Step, *reported: Name) -> None:
-        self.state = "terminated"
-        self._timers.clear()
-        step.happened += [TransactionEvent(name) for name in (*reported, "ended")]
+    def _happens(self, event: str, at: Occasion) -> Step:
+        if (transition := self.table.get((self.state, event))) is not None:
+            self._do(transition, at)
+        return at.step
+
+    def _do(self, transition: Transition, at: Occasion) -> None:
+        self.state = transition.to
+        for action in transition.actions:
+            action(self, at)
+        if self.over:
+            self.timers.clear()
+            at.step.happened.append(TransactionEvent("ended"))
 
 
-class InviteClient(_Machine):
-    """An INVITE that was sent (§17.1.1, with the accepted state of RFC 6026)."""
+def _hundred(response: Response) -> str:
+    return f"{response.status // 100}xx" if response.status < 300 else "3xx+"
 
-    _interval = T1
 
-    def _begin(self, now: float) -> None:
-        self.state = "calling"
-        if not self.reliable:
-            self._timers["A"] = now + T1
-        self._timers["B"] = now + 64 * T1
+class _ClientMachine(_Machine):
+    """Of a request that was sent."""
+
+    def __init__(self, request: Request, now: float, reliable: bool) -> None:
+        super().__init__(request, now, reliable)
+        self.last = request
 
     def receive(self, response: Response, now: float) -> Step:
         """A response with this transaction's branch."""
-        step = Step()
-        reported = TransactionEvent("response", response)
-        if response.status < 200:
-            if self.state in ("calling", "proceeding"):
-                self.state = "proceeding"
-                self._timers.clear()
-                step.happened.append(reported)
-        elif response.status < 300:
-            # Every 2xx is told of: the user acknowledges each of them.
-            if self.state in ("calling", "proceeding", "accepted"):
-                if self.state != "accepted":
-                    self.state = "accepted"
-                    self._timers = {"M": now + 64 * T1}
-                step.happened.append(reported)
-        elif self.state in ("calling", "proceeding"):
-            self.state = "completed"
-            self._ack = acknowledged(self.request, response)
-            step.send.append(self._ack)
-            step.happened.append(reported)
-            self._timers = {"D": now + (0.0 if self.reliable else D)}
-        elif self.state == "completed":
-            step.send.append(self._ack)
-        return step
-
-    def _fire(self, timer: str, now: float, step: Step) -> None:
-        if timer == "A" and self.state == "calling":
-            step.send.append(self.request)
-            self._interval *= 2
-            self._timers["A"] = now + self._interval
-        elif timer == "B" and self.state == "calling":
-            self._end(step, "timed-out")
-        elif timer in ("D", "M"):
-            self._end(step)
+        return self._happens(_hundred(response), Occasion(response, now, Step()))
 
 
-class Client(_Machine):
+class _ServerMachine(_Machine):
+    """Of a request that came."""
+
+    def receive(self, request: Request, now: float) -> Step:
+        """The request again, or the ACK of its answer."""
+        event = request.method if request.method in ("INVITE", "ACK") else "again"
+        return self._happens(event, Occasion(request, now, Step()))
+
+    def respond(self, response: Response, now: float) -> Step:
+        """Send a response."""
+        return self._happens(_hundred(response), Occasion(response, now, Step()))
+
+
+class InviteClient(_ClientMachine):
+    """An INVITE that was sent (§17.1.1, with the accepted state of RFC 6026). Every 2xx is
+    reported: the user acknowledges each of them."""
+
+    begins = to("calling", repeat("A"), start("B", TRANSACTION_SECONDS))
+    table: ClassVar[Table] = {
+        ("calling", "A"): to("calling", send_again, repeat("A")),
+        ("calling", "B"): to("terminated", report_timeout),
+        ("calling", "1xx"): to("proceeding", stop_timers, report),
+        ("proceeding", "1xx"): to("proceeding", report),
+        **{
+            (state, event): transition
+            for state in ("calling", "proceeding")
+            for event, transition in (
+                ("2xx", to("accepted", stop_timers, start("M", TRANSACTION_SECONDS), report)),
+                ("3xx+", to("completed", stop_timers, acknowledge, report,
+                            start("D", D, unreliable=True))),
+            )
+        },
+        ("accepted", "2xx"): to("accepted", report),
+        ("accepted", "M"): to("terminated"),
+        ("completed", "3xx+"): to("completed", send_again),
+        ("completed", "D"): to("terminated"),
+    }  # fmt: skip
+
+
+_COMPLETED = to("completed", stop_timers, report, start("K", T4, unreliable=True))
+
+
+class Client(_ClientMachine):
     """Any other request that was sent (§17.1.2)."""
 
-    _interval = T1
-
-    def _begin(self, now: float) -> None:
-        self.state = "trying"
-        if not self.reliable:
-            self._timers["E"] = now + T1
-        self._timers["F"] = now + 64 * T1
-
-    def receive(self, response: Response, now: float) -> Step:
-        step = Step()
-        if self.state not in ("trying", "proceeding"):
-            return step
-        step.happened.append(TransactionEvent("response", response))
-        if response.status < 200:
-            self.state = "proceeding"
-        else:
-            self.state = "completed"
-            self._timers = {"K": now + (0.0 if self.reliable else T4)}
-        return step
-
-    def _fire(self, timer: str, now: float, step: Step) -> None:
-        if timer == "E" and self.state in ("trying", "proceeding"):
-            step.send.append(self.request)
-            self._interval = T2 if self.state == "proceeding" else min(2 * self._interval, T2)
-            self._timers["E"] = now + self._interval
-        elif timer == "F" and self.state in ("trying", "proceeding"):
-            self._end(step, "timed-out")
-        elif timer == "K":
-            self._end(step)
+    begins = to("trying", repeat("E"), start("F", TRANSACTION_SECONDS))
+    table: ClassVar[Table] = {
+        ("trying", "E"): to("trying", send_again, repeat("E", T2)),
+        ("proceeding", "E"): to("proceeding", send_again, repeat_slowly("E")),
+        ("trying", "F"): to("terminated", report_timeout),
+        ("proceeding", "F"): to("terminated", report_timeout),
+        ("trying", "1xx"): to("proceeding", report),
+        ("proceeding", "1xx"): to("proceeding", report),
+        ("trying", "2xx"): _COMPLETED,
+        ("trying", "3xx+"): _COMPLETED,
+        ("proceeding", "2xx"): _COMPLETED,
+        ("proceeding", "3xx+"): _COMPLETED,
+        ("completed", "K"): to("terminated"),
+    }
 
 
-class InviteServer(_Machine):
-    """An INVITE that came (§17.2.1, RFC 6026)."""
+class InviteServer(_ServerMachine):
+    """An INVITE that came (§17.2.1, RFC 6026). A 2xx is sent again by the user until the ACK
+    comes (§13.3.1.4)."""
 
-    _interval = T1
-    _last: Response | None = None
-
-    def _begin(self, now: float) -> None:
-        self.state = "proceeding"
-
-    def receive(self, request: Request, now: float) -> Step:
-        """The INVITE again, or the ACK of an answer that was not 2xx."""
-        step = Step()
-        if request.method == "INVITE":
-            if self.state in ("proceeding", "completed") and self._last is not None:
-                step.send.append(self._last)
-        elif request.method == "ACK":
-            if self.state == "completed":
-                self.state = "confirmed"
-                self._timers = {"I": now + (0.0 if self.reliable else T4)}
-            elif self.state == "accepted":
-                step.happened.append(TransactionEvent("request", request))
-        return step
-
-    def respond(self, response: Response, now: float) -> Step:
-        """Send a response. After a 2xx the user sends it again until the ACK comes (§13.3.1.4)."""
-        step = Step()
-        if self.state == "accepted" and 200 <= response.status < 300:
-            step.send.append(response)
-        if self.state != "proceeding":
-            return step
-        self._last = response
-        step.send.append(response)
-        if response.status >= 300:
-            self.state = "completed"
-            if not self.reliable:
-                self._timers["G"] = now + T1
-            self._timers["H"] = now + 64 * T1
-        elif response.status >= 200:
-            self.state = "accepted"
-            self._timers = {"L": now + 64 * T1}
-        return step
-
-    def _fire(self, timer: str, now: float, step: Step) -> None:
-        if timer == "G" and self.state == "completed" and self._last is not None:
-            step.send.append(self._last)
-            self._interval = min(2 * self._interval, T2)
-            self._timers["G"] = now + self._interval
-        elif timer == "H" and self.state == "completed":
-            self._end(step, "timed-out")
-        elif timer in ("I", "L"):
-            self._end(step)
+    begins = to("proceeding")
+    table: ClassVar[Table] = {
+        ("proceeding", "INVITE"): to("proceeding", send_again),
+        ("proceeding", "1xx"): to("proceeding", send),
+        ("proceeding", "2xx"): to("accepted", send_once, start("L", TRANSACTION_SECONDS)),
+        ("proceeding", "3xx+"): to("completed", send, repeat("G"),
+                                   start("H", TRANSACTION_SECONDS)),
+        ("accepted", "2xx"): to("accepted", send_once),
+        ("accepted", "ACK"): to("accepted", report),
+        ("accepted", "L"): to("terminated"),
+        ("completed", "INVITE"): to("completed", send_again),
+        ("completed", "G"): to("completed", send_again, repeat("G", T2)),
+        ("completed", "H"): to("terminated", report_timeout),
+        ("completed", "ACK"): to("confirmed", stop_timers, start("I", T4, unreliable=True)),
+        ("confirmed", "I"): to("terminated"),
+    }  # fmt: skip
 
 
-class Server(_Machine):
+_ANSWERED = to("completed", send, start("J", TRANSACTION_SECONDS, unreliable=True))
+
+
+class Server(_ServerMachine):
     """Any other request that came (§17.2.2)."""
 
-    _last: Response | None = None
-
-    def _begin(self, now: float) -> None:
-        self.state = "trying"
-
-    def receive(self, request: Request, now: float) -> Step:
-        """The request again."""
-        step = Step()
-        if self.state in ("proceeding", "completed") and self._last is not None:
-            step.send.append(self._last)
-        return step
-
-    def respond(self, response: Response, now: float) -> Step:
-        step = Step()
-        if self.state not in ("trying", "proceeding"):
-            return step
-        self._last = response
-        step.send.append(response)
-        if response.status < 200:
-            self.state = "proceeding"
-        else:
-            self.state = "completed"
-            self._timers = {"J": now + (0.0 if self.reliable else 64 * T1)}
-        return step
-
-    def _fire(self, timer: str, now: float, step: Step) -> None:
-        if timer == "J":
-            self._end(step)
+    begins = to("trying")
+    table: ClassVar[Table] = {
+        ("trying", "1xx"): to("proceeding", send),
+        ("proceeding", "1xx"): to("proceeding", send),
+        ("trying", "2xx"): _ANSWERED,
+        ("trying", "3xx+"): _ANSWERED,
+        ("proceeding", "2xx"): _ANSWERED,
+        ("proceeding", "3xx+"): _ANSWERED,
+        ("proceeding", "again"): to("proceeding", send_again),
+        ("completed", "again"): to("completed", send_again),
+        ("completed", "J"): to("terminated"),
+    }
 
 
 Transaction = InviteClient | Client | InviteServer | Server
