@@ -1,6 +1,8 @@
 import json
+import runpy
 import time
 import unittest
+from pathlib import Path
 
 import httpx
 
@@ -251,3 +253,12 @@ class Client(unittest.IsolatedAsyncioTestCase):
                 base_url="http://echo.test",
             )
             self.assertEqual((await echo.me()).name, "n")
+
+
+class OneSource(unittest.TestCase):
+    def test_the_synchronous_client_is_made_of_the_asynchronous_one(self):
+        script = runpy.run_path(str(Path(__file__).parents[2] / "script" / "clients.py"))
+        made = script["made"]()
+        self.assertGreater(len(made), 2)
+        for file, text in made.items():
+            self.assertEqual(file.read_text("utf-8"), text, "run python script/clients.py")

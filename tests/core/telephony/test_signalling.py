@@ -183,7 +183,7 @@ class Tables(unittest.TestCase):
                 self.assertIn("terminated", reached)
 
     def test_what_a_table_does_not_name_changes_nothing(self):
-        given = message(FIELDS)
+        given = read_message(message())
         machine = Server(given, 0.0, reliable=False)
         self.assertEqual(machine.receive(given, 1.0).send, [], "nothing was answered yet")
         self.assertEqual(machine.wake(100.0).happened, [])

@@ -9,9 +9,9 @@ from typing import Any, Literal, TypeVar
 import httpx
 
 from fond_echo.client import calls
-from fond_echo.client.assistants import AsyncAssistantCalls
+from fond_echo.client.asynchronous.assistants import AsyncAssistantCalls
+from fond_echo.client.asynchronous.engines import AsyncEngineCalls
 from fond_echo.client.call import Call, unreachable
-from fond_echo.client.engines import AsyncEngineCalls
 from fond_echo.client.listening import Partial, Utterance, listen
 from fond_echo.contract.api import (
     AnsweringIn,

@@ -9,9 +9,9 @@ from typing import Any, Literal, TypeVar
 import httpx
 
 from fond_echo.client import calls
-from fond_echo.client.assistants import AssistantCalls
 from fond_echo.client.call import Call, unreachable
-from fond_echo.client.engines import EngineCalls
+from fond_echo.client.synchronous.assistants import AssistantCalls
+from fond_echo.client.synchronous.engines import EngineCalls
 from fond_echo.contract.api import (
     AnsweringIn,
     AskOut,
@@ -55,9 +55,10 @@ class FondEcho(AssistantCalls, EngineCalls):
 
     def __init__(self, address: str, key: str, *, seconds: float = 30.0) -> None:
         self._address = address.rstrip("/")
+        self._headers = {"Authorization": f"Bearer {key}"}
         self._client = httpx.Client(
             base_url=self._address,
-            headers={"Authorization": f"Bearer {key}"},
+            headers=self._headers,
             timeout=seconds,
             trust_env=False,
         )

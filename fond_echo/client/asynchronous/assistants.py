@@ -1,0 +1,128 @@
+"""What the client does with assistants."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, TypeVar
+
+from fond_echo.client import assistant_calls
+from fond_echo.client.call import Call
+from fond_echo.contract.assistants import (
+    AssistantFiles,
+    AssistantOut,
+    Checked,
+    DraftOut,
+    PastOut,
+    PublishIn,
+    RevisionOut,
+    Tried,
+)
+from fond_echo.contract.replay import (
+    CasesOut,
+    CorrectionIn,
+    CorrectionOut,
+    GapOut,
+    KeptCase,
+    MispronouncedOut,
+    ReplayIn,
+    ReplayOut,
+    ReplaysIn,
+    ReplaysOut,
+)
+
+Answer = TypeVar("Answer")
+
+
+class AsyncAssistantCalls:
+    """What a client has for it."""
+
+    async def make(self, call: Call[Answer]) -> Answer:
+        """Make a call."""
+        raise NotImplementedError
+
+    async def assistants(self) -> list[AssistantOut]:
+        """All assistants."""
+        return await self.make(assistant_calls.assistants())
+
+    async def put_assistant(
+        self, name: str, files: Mapping[str, str], if_revision: str = ""
+    ) -> AssistantOut:
+        """Check an assistant's files and keep them as its draft; only where
+        `if_revision` is the draft, if that is given."""
+        return await self.make(assistant_calls.put_assistant(name, files, if_revision))
+
+    async def publish_assistant(
+        self,
+        name: str,
+        revision: str = "",
+        *,
+        if_revision: str = "",
+        force: bool = False,
+        why: str = "",
+    ) -> AssistantOut:
+        """Make the draft live, or another revision that was kept: `if_revision` the live revision
+        that it takes the place of; `force` though a case fails."""
+        given = PublishIn(revision=revision, if_revision=if_revision, force=force, why=why)
+        return await self.make(assistant_calls.publish_assistant(name, given))
+
+    async def draft(self, name: str) -> DraftOut:
+        """The files of an assistant's draft, and which revision they are."""
+        return await self.make(assistant_calls.draft(name))
+
+    async def assistant_history(self, name: str) -> list[PastOut]:
+        """When an assistant was drafted and published, the latest first."""
+        return await self.make(assistant_calls.assistant_history(name))
+
+    async def replay_turn(self, turn_id: str, given: ReplayIn | None = None) -> ReplayOut:
+        """A turn taken again, frozen as it was, on the draft or another revision."""
+        return await self.make(assistant_calls.replay_turn(turn_id, given or ReplayIn()))
+
+    async def replay_turns(self, name: str, given: ReplaysIn | None = None) -> ReplaysOut:
+        """Some turns of an assistant taken again; `cursor` goes on with those before."""
+        return await self.make(assistant_calls.replay_turns(name, given or ReplaysIn()))
+
+    async def run_cases(self, name: str, given: ReplayIn | None = None) -> CasesOut:
+        """The cases of an assistant, run on its draft or another revision."""
+        return await self.make(assistant_calls.run_cases(name, given or ReplayIn()))
+
+    async def gaps(self, name: str, last: int = 1_000) -> list[GapOut]:
+        """What people said lately that no route was for, grouped."""
+        return await self.make(assistant_calls.gaps(name, last))
+
+    async def correct_turn(self, turn_id: str, given: CorrectionIn) -> CorrectionOut:
+        """Put a turn's words to a route of the draft, hear it again there, keep it as a case."""
+        return await self.make(assistant_calls.correct_turn(turn_id, given))
+
+    async def mispronounced(self, name: str, last: int = 1_000) -> list[MispronouncedOut]:
+        """Words of replies that did not come back when they were heard again."""
+        return await self.make(assistant_calls.doubtful_words(name, last))
+
+    async def turn_bundle(self, turn_id: str) -> bytes:
+        """A turn as one file that is replayed on another machine."""
+        return await self.make(assistant_calls.turn_bundle(turn_id))
+
+    async def turn_as_case(self, turn_id: str, name: str) -> KeptCase:
+        """A turn as a case to be kept under a name."""
+        return await self.make(assistant_calls.turn_as_case(turn_id, name))
+
+    async def check_assistant(self, files: Mapping[str, str]) -> Checked:
+        """Check an assistant's files: what is wrong, and what will be trouble."""
+        return await self.make(assistant_calls.check_assistant(files))
+
+    async def try_assistant(
+        self,
+        name: str,
+        text: str,
+        state: Mapping[str, Any] | None = None,
+        files: Mapping[str, str] | None = None,
+    ) -> Tried:
+        """What an assistant would answer, and why."""
+        return await self.make(assistant_calls.try_assistant(name, text, state, files))
+
+    async def revision(self, name: str, revision: str) -> AssistantFiles:
+        """The files of a revision; `live` and `draft` stand for those."""
+        return await self.make(assistant_calls.revision(name, revision))
+
+    async def revisions(self, name: str) -> list[RevisionOut]:
+        """Every revision that was kept."""
+        return await self.make(assistant_calls.revisions(name))

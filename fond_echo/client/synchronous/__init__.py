@@ -1,0 +1,1 @@
+"""The synchronous client, made of the asynchronous one by `script/clients.py`: change that."""
