@@ -45,7 +45,8 @@ from fond_echo.store.database import Database
 from fond_echo.store.engines import count_asked
 from fond_echo.store.records import Channel
 from fond_echo.store.secrets import SecretBox
-from fond_echo.turns.ports import Decoder, Needs, Synthesizer
+from fond_echo.turns.needs import Needs
+from fond_echo.turns.ports import Decoder, Synthesizer
 
 
 @dataclass

@@ -17,7 +17,8 @@ from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences, Wi
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.turns.errors import AnswerCutShort
-from fond_echo.turns.ports import Listener, Needs
+from fond_echo.turns.needs import AnswerNeeds
+from fond_echo.turns.ports import Listener
 from fond_echo.turns.ready import RoutedTurn
 
 MAX_CALLS = 4
@@ -29,7 +30,9 @@ MAX_STREAMED = 4_000
 """Characters of a streamed answer that are spoken while it comes."""
 
 
-async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest) -> Reply:
+async def answered(
+    spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest
+) -> Reply:
     """The answer of the first engine that gives one, after the functions that it wants are called.
 
     Args:
@@ -73,7 +76,7 @@ async def answered(spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: Log
 
 
 async def _called(
-    spec: ReplySpec, turn: RoutedTurn, needs: Needs, request: LogicRequest, wish: Wish
+    spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
 ) -> str:
     """What a function gives, or why it was not called: the engine is told either."""
     if why := refusal(wish, spec.permitted()):
@@ -94,7 +97,7 @@ async def _called(
 
 
 @contextmanager
-def recorded(needs: Needs, name: str) -> Iterator[None]:
+def recorded(needs: AnswerNeeds, name: str) -> Iterator[None]:
     """Put down that a function of business logic was asked, with the exchanges that it took."""
     begun, before = time.monotonic(), len(needs.logic.exchanges)
     why = "it was not waited for"
@@ -137,7 +140,7 @@ def _passages(spec: ReplySpec, turn: RoutedTurn) -> list[dict[str, str]]:
     ]
 
 
-def _aloud(needs: Needs, said: list[str]) -> Callable[[str], Awaitable[None]] | None:
+def _aloud(needs: AnswerNeeds, said: list[str]) -> Callable[[str], Awaitable[None]] | None:
     """Speaks sentences as they come, and puts them down; None where nothing is spoken."""
     if (speak := needs.sentence) is None:
         return None
@@ -161,7 +164,7 @@ class _PiecesAloud:
             await self.aloud(sentence)
 
 
-def listener_of(needs: Needs, turn: RoutedTurn, said: list[str]) -> Listener | None:
+def listener_of(needs: AnswerNeeds, turn: RoutedTurn, said: list[str]) -> Listener | None:
     """Speaks the sentences of business logic that is still answering, and puts them down; None
     where nothing is spoken."""
     aloud = _aloud(needs, said)

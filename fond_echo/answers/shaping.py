@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+
 from fond_echo.answers.errors import NoHelper
 from fond_echo.answers.values import template_values
 from fond_echo.contract.reply import Attachment, Reply
@@ -11,11 +13,12 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.media import bytes_of, media_type
-from fond_echo.turns.ports import HelperPort, Needs
+from fond_echo.turns.needs import AnswerNeeds
+from fond_echo.turns.ports import HelperPort
 from fond_echo.turns.turn import TurnSoFar
 
 
-async def shortened(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs) -> Reply:
+async def shortened(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: AnswerNeeds) -> Reply:
     """A reply that is spoken in no more sentences than its route says: by the engine that the
     assistant names for summaries, or by picking those that tell most."""
     if not (spec.sentences or spec.summary):
@@ -41,7 +44,7 @@ def _picked(words: str, most: int, language: Language) -> tuple[str, list[str]]:
     return " ".join(kept), left
 
 
-async def worked_on(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs) -> Reply:
+async def worked_on(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: AnswerNeeds) -> Reply:
     """A reply of the assistant's file, in another language and with a picture where it says so.
 
     Raises:
@@ -57,13 +60,17 @@ async def worked_on(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Needs
         helper = _helper(needs, "draw", turn)
         wanted = str(compile_template(spec.draw).render(template_values(turn))).strip()
         data, kind = await helper.draw(wanted, language)
-        kept = await needs.clips.keep(turn.id, data, kind, "drawn")
-        picture = Attachment(clip=kept.id, name=f"picture.{kind[6:]}", media_type=kind)
+        name = f"picture.{kind[6:]}"
+        if needs.clips is None:
+            where = {"url": f"data:{kind};base64,{base64.b64encode(data).decode()}"}
+        else:
+            where = {"clip": (await needs.clips.keep(turn.id, data, kind, "drawn")).id}
+        picture = Attachment(name=name, media_type=kind, **where)
         reply = reply.model_copy(update={"attachments": [*reply.attachments, picture]})
     return reply
 
 
-def _helper(needs: Needs, kind: str, turn: TurnSoFar) -> HelperPort:
+def _helper(needs: AnswerNeeds, kind: str, turn: TurnSoFar) -> HelperPort:
     if needs.helper is None or not needs.helper.can(kind):  # type: ignore[arg-type]
         raise NoHelper(
             f"no engine that can {kind} is named for {turn.assistant.assistant}",
@@ -72,7 +79,7 @@ def _helper(needs: Needs, kind: str, turn: TurnSoFar) -> HelperPort:
     return needs.helper
 
 
-async def with_files(reply: Reply, turn: TurnSoFar, needs: Needs) -> Reply:
+async def with_files(reply: Reply, turn: TurnSoFar, needs: AnswerNeeds) -> Reply:
     """A reply whose files of the assistant's folder are stored for the turn, and go along as they
     are now, whatever becomes of the folder; where nothing is stored they are named only."""
     if needs.clips is None or not any(each.file for each in reply.attachments):

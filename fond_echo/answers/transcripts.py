@@ -14,7 +14,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.paragraphs import Paragraph, Stretch, in_sentences, paragraphs
 from fond_echo.documents.assistant import TranscriptSpec
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ready import RoutedTurn
 
 log = structlog.get_logger()
@@ -33,7 +33,7 @@ SHORT = 3
 """So many sentences are their own summary."""
 
 
-async def transcript(spec: TranscriptSpec, turn: RoutedTurn, needs: Needs) -> Reply:
+async def transcript(spec: TranscriptSpec, turn: RoutedTurn, needs: AnswerNeeds) -> Reply:
     """The reply that gives back what was said."""
     language, says = turn.assistant.its_language, turn.assistant.says
     found = in_paragraphs(turn.heard, turn.text, language)
@@ -73,7 +73,7 @@ def in_paragraphs(heard: Heard | None, text: str, language: Language) -> list[Pa
 
 
 async def _points(
-    found: Sequence[Paragraph], most: int, needs: Needs, language: Language
+    found: Sequence[Paragraph], most: int, needs: AnswerNeeds, language: Language
 ) -> tuple[list[str], bool]:
     """The points of a summary, and whether they were picked from the words as they are."""
     sentences_of, helper = language.writing.sentences_of, needs.helper

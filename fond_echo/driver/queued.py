@@ -28,7 +28,7 @@ from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY
 from fond_echo.store.records import Channel
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 
 log = structlog.get_logger()
 

@@ -12,7 +12,7 @@ from fond_echo.records.claim import Claim
 from fond_echo.records.journal import Journal
 from fond_echo.stages.encode import EncodingAhead, VoiceNote
 from fond_echo.stages.speak import spoken_whole
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.ready import AnsweredTurn, RoutedTurn
 from fond_echo.turns.turn import Spoken
 

@@ -40,7 +40,7 @@ from fond_echo.store.database import AWAY
 from fond_echo.turns.closing import Closing, closing_of
 from fond_echo.turns.delivery import PlannedDelivery
 from fond_echo.turns.inputs import input_of
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.ready import (
     AnsweredTurn,
     DecodedTurn,

@@ -27,7 +27,8 @@ from fond_echo.records.claim import Claim, Failure
 from fond_echo.records.journal import Journal
 from fond_echo.store.records import Delivery
 from fond_echo.turns.delivery import PlannedDelivery
-from fond_echo.turns.ports import Needs, Outgoing, Sent
+from fond_echo.turns.needs import SendingNeeds
+from fond_echo.turns.ports import Outgoing, Sent
 from fond_echo.turns.turn import DeliveredPart
 
 PAUSES = (0.4, 1.2)
@@ -42,7 +43,7 @@ Settled = tuple[DeliveredPart, Failure | None]
 
 
 async def send(
-    journal: Journal, claim: Claim, row: Delivery, needs: Needs, *, begun: bool = False
+    journal: Journal, claim: Claim, row: Delivery, needs: SendingNeeds, *, begun: bool = False
 ) -> Settled:
     """Send one delivery.
 
@@ -77,7 +78,7 @@ async def send(
 
 
 async def played(
-    journal: Journal, claim: Claim, planned: Sequence[PlannedDelivery], needs: Needs
+    journal: Journal, claim: Claim, planned: Sequence[PlannedDelivery], needs: SendingNeeds
 ) -> tuple[list[DeliveredPart], Failure | None]:
     """Settle what was played in a call as it was made: there is nothing more to send."""
     inbound = claim.turn.inbound
@@ -127,7 +128,7 @@ async def _refused(journal: Journal, claim: Claim, row: Delivery, error: FondEch
     return DeliveredPart(kind=row.kind, state="refused"), failure
 
 
-async def _outgoing(claim: Claim, row: Delivery, needs: Needs) -> Outgoing:
+async def _outgoing(claim: Claim, row: Delivery, needs: SendingNeeds) -> Outgoing:
     turn = claim.turn
     encoded = turn.encoded.clip if turn.encoded else None
     clip = encoded if encoded is not None and encoded.id == row.clip_id else None

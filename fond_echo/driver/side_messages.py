@@ -19,7 +19,8 @@ from fond_echo.records.claim import Claim
 from fond_echo.records.errors import StaleWorker
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY
-from fond_echo.turns.ports import Needs, Outgoing
+from fond_echo.turns.needs import Needs
+from fond_echo.turns.ports import Outgoing
 from fond_echo.turns.turn import DeliveredPart
 
 log = structlog.get_logger()

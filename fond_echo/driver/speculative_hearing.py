@@ -14,7 +14,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import as_int16
 from fond_echo.stages.transcribe import LONG_SECONDS
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.turn import TurnSoFar
 
 

@@ -8,7 +8,7 @@ from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.recognition.verification import doubts
 from fond_echo.speech.material import lexicon
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.turn import DoubtfulSound, SpeechVerification, TurnSoFar
 
 MAX_SECONDS = 60.0

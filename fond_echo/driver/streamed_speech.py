@@ -9,7 +9,7 @@ from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.prosody import Prosody
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.turn import TurnSoFar
 
 MAX_WAITING = 8

@@ -42,7 +42,8 @@ from fond_echo.store.inbound import take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
 from fond_echo.store.records import Inbound as Arrived
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import AtHand, LiveHearings, Needs, Recognizer, Synthesizer
+from fond_echo.turns.needs import AtHand, Needs
+from fond_echo.turns.ports import LiveHearings, Recognizer, Synthesizer
 from fond_echo.turns.state import ConversationState
 from fond_echo.turns.turn import TurnSoFar, known_assistant
 

@@ -3,7 +3,7 @@ is asked; business logic only where that is safe. Tries, replays and cases are m
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -24,7 +24,7 @@ class NoChannel:
 
 @dataclass
 class NothingOutside:
-    """The part of `Needs` that `answer` uses.
+    """What answering needs (`AnswerNeeds`), with nothing outside.
 
     Attributes:
         logic: asked where that is safe.
@@ -46,7 +46,6 @@ class NothingOutside:
     once: None = None
     late: None = None
     """Nobody waits elsewhere: an answer that comes late is waited for here."""
-    asked: Callable[[], list[EngineAsked]] = list
 
 
 class NoLogic:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import time
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 from fond_echo.answers.sentences import failed, greeting
 from fond_echo.contract.logic import LogicRequest
@@ -125,9 +124,8 @@ async def taken_again(
     parts: list[Reply] = []
     not_run = error_text = ""
     try:
-        stage_needs: Any = needs
         if not now.inbound.joined:
-            parts = [part async for part in answer(ready(now, RoutedTurn), stage_needs)]
+            parts = [part async for part in answer(ready(now, RoutedTurn), needs)]
     except StageError as error:
         not_run = str(error) if error.code == "not-run" else ""
         error_text = "" if not_run else str(error)

@@ -6,7 +6,6 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from fond_echo.answers.sentences import failed
 from fond_echo.contract.base import new_id
@@ -77,7 +76,7 @@ async def try_out(
         turn = turn.with_added("transcribe", heard)
     routed = understand(turn)
     turn = turn.with_added("route", routed)
-    needs: Any = NothingOutside(logic)
+    needs = NothingOutside(logic)
     not_run = ""
     try:
         replies = [part async for part in answer(ready(turn, RoutedTurn), needs)]

@@ -43,7 +43,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.documents.assistant import ReplySpec
 from fond_echo.stages.errors import NotRun
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ready import RoutedTurn
 from fond_echo.turns.state import Done
 from fond_echo.turns.turn import TurnSoFar
@@ -55,7 +55,7 @@ PASSAGE_SENTENCES = 2
 """So much of a page is spoken."""
 
 
-async def answer(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
+async def answer(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     """The parts of the reply as they come, with the files that go along stored."""
     async for reply in _parts(turn, needs):
         whole = await with_files(reply, turn, needs)
@@ -68,7 +68,7 @@ def _offering_more(reply: Reply, turn: TurnSoFar) -> Reply:
     return reply.model_copy(update={"spoken": f"{words} {turn.assistant.says.text('more')}"})
 
 
-async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
+async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     if turn.routed.outcome != "reply":
         done = turn.state.done if turn.routed.outcome == "undo" else None
         if done is not None and not turn.state.announces(turn.clock):
@@ -149,7 +149,7 @@ async def _parts(turn: RoutedTurn, needs: Needs) -> AsyncIterator[Reply]:
         yield Reply(text=" ".join([*said, turn.assistant.says.text("cut-short")]))
 
 
-async def _undone(turn: RoutedTurn, done: Done, needs: Needs) -> AsyncIterator[Reply]:
+async def _undone(turn: RoutedTurn, done: Done, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     """What business logic says that takes back what it did; that nothing does, where it has no such
     function."""
     if not done.undo:
@@ -165,7 +165,7 @@ async def _undone(turn: RoutedTurn, done: Done, needs: Needs) -> AsyncIterator[R
 
 
 async def _in_time(
-    answer: AsyncIterator[Reply], seconds: float, turn: RoutedTurn, needs: Needs, name: str
+    answer: AsyncIterator[Reply], seconds: float, turn: RoutedTurn, needs: AnswerNeeds, name: str
 ) -> list[Reply]:
     """The answer where it comes in time; else words that it will come, and it is sent then."""
     assert needs.late is not None

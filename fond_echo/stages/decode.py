@@ -14,7 +14,7 @@ from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.audio.sniff import FLAC
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.recognition.symbols import RATE
-from fond_echo.turns.ports import AtHand, Needs
+from fond_echo.turns.needs import AtHand, HearingNeeds
 from fond_echo.turns.ready import FetchedTurn
 from fond_echo.turns.turn import DecodedClip, TurnSoFar
 
@@ -22,7 +22,7 @@ SILENCE_PEAK = 0.0005
 LOUDNESS_SECONDS = 600.0
 
 
-async def as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip:
+async def as_said(at_hand: AtHand, turn: TurnSoFar, needs: HearingNeeds) -> DecodedClip:
     """What was said in a call, which nothing has to be decoded of."""
     return DecodedClip(
         clip=at_hand.kept, container=FLAC.name, codec="flac", channel_count=1, loudness=None
@@ -30,7 +30,7 @@ async def as_said(at_hand: AtHand, turn: TurnSoFar, needs: Needs) -> DecodedClip
 
 
 async def decode(
-    turn: FetchedTurn, needs: Needs, *, use: Callable[[Clip], None] | None = None
+    turn: FetchedTurn, needs: HearingNeeds, *, use: Callable[[Clip], None] | None = None
 ) -> DecodedClip:
     """Raises a SoundError for what is not sound, or holds none.
 

@@ -17,7 +17,7 @@ from fond_echo.core.audio.errors import EmptySound
 from fond_echo.core.audio.voicenote import OPUS_RATES, VoiceNoteWriter, encode_voice_note
 from fond_echo.core.audio.waveform import heights
 from fond_echo.core.caching import Recent
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import SpeakingNeeds
 from fond_echo.turns.ready import SpokenTurn
 from fond_echo.turns.turn import Encoded
 
@@ -100,7 +100,7 @@ class EncodingAhead:
         return made
 
 
-async def encode(turn: SpokenTurn, needs: Needs, ahead: VoiceNote | None = None) -> Encoded:
+async def encode(turn: SpokenTurn, needs: SpeakingNeeds, ahead: VoiceNote | None = None) -> Encoded:
     """Keep the voice note that was made while the reply was spoken; where there is none, make it.
 
     Raises:

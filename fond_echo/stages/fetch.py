@@ -7,11 +7,11 @@ from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.errors import FondEchoError
 from fond_echo.turns.errors import SoundNotFetched
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import HearingNeeds
 from fond_echo.turns.turn import FetchedSound, TurnSoFar
 
 
-async def fetch(turn: TurnSoFar, needs: Needs, sound: SoundHandle) -> FetchedSound:
+async def fetch(turn: TurnSoFar, needs: HearingNeeds, sound: SoundHandle) -> FetchedSound:
     """Raises SoundNotFetched, whatever the reason; what the network said is in it."""
     try:
         got = await needs.channel.fetch(

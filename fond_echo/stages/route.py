@@ -15,7 +15,7 @@ from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.state import Asked
 from fond_echo.turns.turn import Routed, RouteScore, TurnSoFar
 

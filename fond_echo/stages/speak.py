@@ -30,7 +30,7 @@ from fond_echo.core.language.ssml import is_ssml, plain_of, read_ssml, recording
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.media import bytes_of
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import SpeakingNeeds
 from fond_echo.turns.ready import AnsweredTurn
 from fond_echo.turns.turn import Spoken, SpokenPart, TurnSoFar
 
@@ -92,7 +92,7 @@ def spoken_choices(reply: Reply, says: Sentences, *, in_call: bool = False) -> s
 
 
 async def speak(
-    turn: AnsweredTurn, needs: Needs, left_of: Callable[[str], str] = str
+    turn: AnsweredTurn, needs: SpeakingNeeds, left_of: Callable[[str], str] = str
 ) -> AsyncIterator[SpokenSound]:
     """The parts of the spoken reply as they are made, or as they lie in the assistant's folder.
 
@@ -143,7 +143,7 @@ def _sayable(turn: AnsweredTurn) -> bool:
     return any(each.isdecimal() or (each.isalpha() and knows(each)) for each in words)
 
 
-async def _recordings(text: str, turn: TurnSoFar, needs: Needs) -> dict[str, Clip]:
+async def _recordings(text: str, turn: TurnSoFar, needs: SpeakingNeeds) -> dict[str, Clip]:
     """The sounds of the assistant's folder that markup plays."""
     if not is_ssml(text):
         return {}
@@ -155,7 +155,7 @@ async def _recordings(text: str, turn: TurnSoFar, needs: Needs) -> dict[str, Cli
     return found
 
 
-async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | None:
+async def _played(reply: Reply, turn: TurnSoFar, needs: SpeakingNeeds) -> SpokenSound | None:
     """The reply's sound from the assistant's folder, as loud as speech; None where it has none,
     or none that can be used: then its words are spoken."""
     if not reply.sound:
@@ -164,7 +164,7 @@ async def _played(reply: Reply, turn: TurnSoFar, needs: Needs) -> SpokenSound | 
     return SpokenSound(clip, reply.text) if clip is not None else None
 
 
-async def _sound(name: str, turn: TurnSoFar, needs: Needs) -> Clip | None:
+async def _sound(name: str, turn: TurnSoFar, needs: SpeakingNeeds) -> Clip | None:
     """A sound of the assistant's folder at 16 kHz; None where there is none, or none that is
     sound."""
     kept = turn.assistant.media(name)
@@ -194,7 +194,7 @@ class SpokenAhead(Protocol):
 
 
 async def spoken_whole(
-    turn: AnsweredTurn, needs: Needs, use: Callable[[SpokenSound], Awaitable[None]],
+    turn: AnsweredTurn, needs: SpeakingNeeds, use: Callable[[SpokenSound], Awaitable[None]],
     ahead: SpokenAhead | None,
 ) -> Spoken:  # fmt: skip
     """The reply spoken and kept, part by part.

@@ -9,7 +9,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.containers import OUR_OWN, decode
 from fond_echo.turns.errors import NothingHeard
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import HearingNeeds
 from fond_echo.turns.ready import DecodedTurn
 
 LONG_SECONDS = 60.0
@@ -24,7 +24,9 @@ class Speculation(Protocol):
         ...
 
 
-async def transcribe(turn: DecodedTurn, needs: Needs, *, early: Speculation | None = None) -> Heard:
+async def transcribe(
+    turn: DecodedTurn, needs: HearingNeeds, *, early: Speculation | None = None
+) -> Heard:
     """Raises NothingHeard where there is no speech in the sound.
 
     Args:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
 from typing import Any, Protocol
 
 from fond_echo.contract.clip import ClipRef, NewClip
@@ -91,11 +89,15 @@ class Abilities:
         return "edit" in self.kinds and (self.edits_choices or not choices)
 
 
-class ChannelPort(Protocol):
-    """A channel, as stages see it."""
+class AblePort(Protocol):
+    """What can send things, as far as it says what it can."""
 
     @property
     def abilities(self) -> Abilities: ...
+
+
+class ChannelPort(AblePort, Protocol):
+    """A channel, as stages see it."""
 
     async def fetch(self, handle: str, conversation: str, contact: str) -> Fetched: ...
 
@@ -241,52 +243,3 @@ class KeptAnswers(Protocol):
         ...
 
     def free(self, turn: Any) -> Sequence[Reply] | None: ...
-
-
-@dataclass(frozen=True)
-class AtHand:
-    """In a call: what was said, as samples at 16 kHz, and the clip that it is kept as. Nothing is
-    fetched or decoded."""
-
-    clip: Clip
-    kept: ClipRef
-
-
-@dataclass(frozen=True)
-class Needs:
-    """All that stages need, for one turn."""
-
-    channel: ChannelPort
-    recognizer: Recognizer
-    synthesizer: Synthesizer
-    decoder: Decoder
-    clips: Clips
-    logic: LogicPort
-    now: datetime
-    aloud: Callable[[Clip], Awaitable[None]] | None = None
-    """In a call: plays a part of the answer as soon as it is there."""
-    at_hand: AtHand | None = None
-    live: LiveHearings | None = None
-    """In a call: hears an utterance while it is spoken."""
-    hears_back: Recognizer | None = None
-    """Hears replies again, after everything else."""
-    max_seconds: float = 0.0
-    """Of sound that is heard; 0 is what the channel takes as a voice note."""
-    hears_early: bool = False
-    """Whether sound may be heard before all is done that comes before: it costs nothing."""
-    cost_of_hearing: Callable[[float], tuple[float, str]] | None = None
-    """What it costs to hear so many seconds, and in which currency."""
-    outside_voice: bool = False
-    """Whether the assistant names engines that speak for it."""
-    answerer: AnswererPort | None = None
-    helper: HelperPort | None = None
-    kept: KeptAnswers | None = None
-    sentence: Callable[[str], Awaitable[None]] | None = None
-    """Speaks a sentence of an answer that is still being written."""
-    asked: Callable[[], list[EngineAsked]] = list
-    """What engines were asked since this was called last."""
-    late: Callable[[asyncio.Task[list[Reply]]], None] | None = None
-    """Takes an answer that will come after its time: it is sent as a turn of its own."""
-    once: Once | None = None
-    called: list[EngineAsked] = field(default_factory=list)
-    """Functions of business logic that engines had called."""

@@ -8,7 +8,7 @@ from typing import ClassVar, TypeVar
 
 from fond_echo.contract.base import Schema
 from fond_echo.turns.errors import StageTooEarly
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.turns.turn import (
     Answered,
     DecodedClip,

@@ -8,7 +8,7 @@ from fond_echo.documents.media import as_text, picture_type
 from fond_echo.engines.chosen import ChosenHelper
 from fond_echo.engines.described import Asking
 from fond_echo.standins.providers.drawing import draw
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from tests.support.driving import Driving
 from tests.support.engines import Gannet, engine_file
 from tests.support.world import PlainDecoder

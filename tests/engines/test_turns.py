@@ -16,7 +16,7 @@ from fond_echo.engines.registry import Engines, Wanted
 from fond_echo.store.access_records import EngineDay, EngineRecord
 from fond_echo.store.event_records import Event
 from fond_echo.turns.errors import AnswerCutShort
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from tests.support.driving import Driving, note
 from tests.support.engines import BASE, VAULT, Gannet, engine_file
 from tests.support.world import PlainDecoder

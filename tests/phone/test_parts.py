@@ -53,7 +53,7 @@ class Voice:
 class Callers(unittest.TestCase):
     def test_the_number_that_was_asked_for_through_a_registrar_s_trunk(self):
         spec = RegistrarSpec.model_validate({
-            "registrar": "wharf", "uri": "sip:wharf.example", "user": "desk", "secret": "word",
+            "registrar": "wharf", "uri": "sip:wharf.example", "user": "desk", "password": {"secret": "word"},
             "aor": "sip:desk@wharf.example",
         })  # fmt: skip
         for number, caller in (

@@ -57,7 +57,7 @@ class Asking(unittest.IsolatedAsyncioTestCase):
             }
         )
         assistant = read_assistant({"assistant.yaml": ASKING})
-        return (await run_case(case, assistant, "a" * 64, MemoryLogic())).failures
+        return (await run_case(case, assistant, "case" * 16, MemoryLogic())).failures
 
     async def test_with_what(self):
         asked = {"asks": "timetable.next", "asks_with": {"island": "Pell"}}
@@ -94,7 +94,7 @@ class Sounding(unittest.IsolatedAsyncioTestCase):
             {"case": "ticket", "said": "How much is a ticket?", "expect": expected}
         )
         assistant = read_assistant({"assistant.yaml": DESK})
-        return await run_case(case, assistant, "r" * 64, MemoryLogic(), None, Aloud(speak, hear))
+        return await run_case(case, assistant, "said" * 16, MemoryLogic(), None, Aloud(speak, hear))
 
     async def test_what_holds(self):
         found = await self.run_with()
@@ -132,7 +132,7 @@ class Sounding(unittest.IsolatedAsyncioTestCase):
     async def test_without_speech_it_says_so(self):
         case = next(iter(read_cases({"assistant.yaml": DESK, "cases/t.yaml": CASE})))
         found = await run_case(
-            case, read_assistant({"assistant.yaml": DESK}), "r" * 64, MemoryLogic()
+            case, read_assistant({"assistant.yaml": DESK}), "said" * 16, MemoryLogic()
         )
         self.assertEqual(found.failures, ["the reply cannot be spoken here: run it with speech"])
 

@@ -19,7 +19,7 @@ from fond_echo.driver.queued import QueuedDriver
 from fond_echo.records.journal import Journal
 from fond_echo.settings import Settings
 from fond_echo.standins.chat.app import create_app as create_network
-from fond_echo.turns.ports import Needs
+from fond_echo.turns.needs import Needs
 from fond_echo.web.app import create_app, serving
 from tests.support.database import DatabaseTest
 from tests.support.world import LocalSpeech, MemoryLogic, PlainDecoder, demo_file

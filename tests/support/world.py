@@ -29,7 +29,8 @@ from fond_echo.store.database import Database
 from fond_echo.store.inbound import take_in_once
 from fond_echo.store.queue import queue_app
 from fond_echo.store.records import Assistant, Channel, Revision
-from fond_echo.turns.ports import Abilities, Fetched, Needs, Outgoing, Sent
+from fond_echo.turns.needs import Needs
+from fond_echo.turns.ports import Abilities, Fetched, Outgoing, Sent
 from tests.support.database import DatabaseTest
 
 ASSISTANT = """\
