@@ -21,6 +21,7 @@ import httpx
 from fond_echo.channels.errors import NoAdapter
 from fond_echo.connectors.errors import NoAnswer, Refused, Unreachable
 from fond_echo.connectors.secrets import Vault
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Arrived, Inbound, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.errors import nearest
@@ -32,7 +33,7 @@ GROUP = "fond_echo.channels"
 class Adapter(ChannelPort, Protocol):
     """A channel port that also reads what its network sends."""
 
-    async def connect(self, our_address: str) -> dict[str, Any]:
+    async def connect(self, our_address: str) -> JsonObject:
         """Tell the network where we are; gives facts to keep."""
         ...
 
@@ -79,7 +80,7 @@ class Loaded:
     def abilities(self) -> Abilities:
         return self._adapter.abilities
 
-    async def connect(self, our_address: str) -> dict[str, Any]:
+    async def connect(self, our_address: str) -> JsonObject:
         with _as_ours(self._name):
             return await self._adapter.connect(our_address)
 
@@ -116,9 +117,7 @@ class Loaded:
             await self._adapter.mark_read(conversation, contact, message)
 
 
-def load_adapter(
-    name: str, values: dict[str, Any], vault: Vault, client: httpx.AsyncClient
-) -> Loaded:
+def load_adapter(name: str, values: JsonObject, vault: Vault, client: httpx.AsyncClient) -> Loaded:
     """Make the adapter of an entry point.
 
     Raises:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import httpx
 
 from fond_echo.channels.adapters import Adapter, load_adapter
@@ -12,6 +10,7 @@ from fond_echo.channels.chat import ChatChannel
 from fond_echo.channels.direct import DirectChannel
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.throttle import Throttles
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.documents.connector import read_connector
 from fond_echo.store.records import Channel
@@ -41,7 +40,7 @@ class ChannelBuilder:
 
     def receiving(self, record: Channel, vault: Vault) -> ReceivingChannel:
         """A channel that has a network."""
-        values: dict[str, Any] = record.values
+        values: JsonObject = record.values
         if record.kind == "adapter":
             return load_adapter(record.connector, values, vault, self.client)
         connector = read_connector(record.connector, f"{record.name}.yaml", frozenset(values))

@@ -16,6 +16,7 @@ from fond_echo.connectors.oauth import TokenSource
 from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, ChatConnector
@@ -56,8 +57,8 @@ class ChatChannel:
     def __init__(
         self,
         connector: ChatConnector,
-        values: dict[str, Any],
-        facts: dict[str, Any],
+        values: JsonObject,
+        facts: JsonObject,
         client: httpx.AsyncClient,
         vault: Secrets,
         throttle: Throttle | None = None,
@@ -85,7 +86,7 @@ class ChatChannel:
             indicator_every=limits.indicator_every,
         )
 
-    async def connect(self, our_address: str) -> dict[str, Any]:
+    async def connect(self, our_address: str) -> JsonObject:
         """Tell the network where we are; gives what it said about us."""
         return (await self.run("connect", {"our_address": our_address})).facts
 
@@ -171,7 +172,7 @@ class ChatChannel:
             group=_holds(receive.group, post),
         )
 
-    def _quoted(self, values: dict[str, Any], post: Any) -> Quoted | None:
+    def _quoted(self, values: JsonObject, post: Any) -> Quoted | None:
         words, ours = values.get("quoted"), _holds(self.connector.receive.quotes_us, post)
         if not words and not ours:
             return None
@@ -184,7 +185,7 @@ class ChatChannel:
             return text[len(mark) :].strip(), True
         return text, False
 
-    def _sound(self, values: dict[str, Any]) -> SoundHandle | None:
+    def _sound(self, values: JsonObject) -> SoundHandle | None:
         seconds = values.get("seconds")
         length = float(seconds) if isinstance(seconds, (int, float)) else None
         if values.get("sound") is not None:
@@ -206,7 +207,7 @@ class ChatChannel:
 
     async def send(self, outgoing: Outgoing) -> Sent:
         """Send one thing of a kind that the network has. Raises ConnectorError."""
-        facts: dict[str, Any] = {
+        facts: JsonObject = {
             **outgoing.facts,
             "conversation": outgoing.conversation,
             "contact": outgoing.contact,
@@ -257,15 +258,13 @@ class ChatChannel:
         """Mark a message as read, where the network can."""
         await self._lightly("read", {"id": message}, conversation, contact)
 
-    async def _lightly(
-        self, kind: str, facts: dict[str, Any], conversation: str, contact: str
-    ) -> None:
+    async def _lightly(self, kind: str, facts: JsonObject, conversation: str, contact: str) -> None:
         """Run a request that nobody misses: in a burst the answers go first, and it is left out."""
         roomy = self._throttle is None or self._throttle.roomy
         if roomy and self.connector.requests[kind]:
             await self.run(kind, {**facts, "conversation": conversation, "contact": contact})
 
-    async def run(self, kind: str, facts: dict[str, Any]) -> Outcome:
+    async def run(self, kind: str, facts: JsonObject) -> Outcome:
         """Run one of the description's requests over facts. Raises ConnectorError."""
         steps = self.connector.requests[kind]
         if not steps and kind not in ("connect", "fetch"):

@@ -22,6 +22,7 @@ from fond_echo.cli.errors import NotAlike, NothingToRun
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.bench import BenchAnswer, BenchDetail, BenchIn, StandingOut
 from fond_echo.contract.engine import EngineTrialIn
 
@@ -184,7 +185,7 @@ def _bar(each: StandingOut, most: float) -> str:
     )
 
 
-def _heard(echo: FondEcho, engine: str, file: Path, said: str, language: str) -> dict[str, Any]:
+def _heard(echo: FondEcho, engine: str, file: Path, said: str, language: str) -> JsonObject:
     """What an engine hears in a file."""
     sound = base64.b64encode(file.read_bytes()).decode()
     found = echo.try_engine(engine, EngineTrialIn(sound=sound, language=language))
@@ -193,7 +194,7 @@ def _heard(echo: FondEcho, engine: str, file: Path, said: str, language: str) ->
             "cost": asked.cost, "why": asked.why[:600]}  # fmt: skip
 
 
-def _spoken(echo: FondEcho, engine: str, file: Path, said: str, language: str) -> dict[str, Any]:
+def _spoken(echo: FondEcho, engine: str, file: Path, said: str, language: str) -> JsonObject:
     """What our recognizer hears of a text that an engine spoke."""
     from fond_echo.core.audio.containers import decode
     from fond_echo.core.audio.level import loudness

@@ -16,6 +16,7 @@ from fond_echo.contract.api import (
     ChannelIn,
     ChannelOut,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.contacts import (
     WordsInRevision,
@@ -281,7 +282,7 @@ def _memory(options: argparse.Namespace) -> int:
     return 0
 
 
-def _facts(file: Path) -> dict[str, Any]:
+def _facts(file: Path) -> JsonObject:
     """Raises NotFacts for a file that is no JSON object."""
     try:
         given = json.loads(text_in(file))

@@ -12,6 +12,7 @@ from fond_echo.cli.errors import Unreadable
 from fond_echo.cli.files import STDIO, bytes_in
 from fond_echo.cli.output import add_json, bar, print_json
 from fond_echo.cli.speech import format_of, target
+from fond_echo.contract.base import JsonObject
 
 
 def add(commands: Any) -> None:
@@ -37,7 +38,7 @@ def _inspect(options: argparse.Namespace) -> int:
     from fond_echo.core.audio.errors import SoundError
     from fond_echo.core.audio.inspect import Report, inspect
 
-    reports: list[dict[str, Any]] = []
+    reports: list[JsonObject] = []
     code = 0
     for file in options.files:
         try:

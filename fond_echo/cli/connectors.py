@@ -16,9 +16,10 @@ from typing import Any
 
 from fond_echo.cli.files import text_in
 from fond_echo.cli.output import add_json, named, print_json, table
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.errors import FondEchoError
 
-SAMPLES: dict[str, Any] = {
+SAMPLES: JsonObject = {
     "our_address": "https://echo.example/webhooks/test",
     "cursor": "",
     "sound": "a-handle",

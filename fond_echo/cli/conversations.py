@@ -18,6 +18,7 @@ from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
+from fond_echo.contract.base import JsonObject
 
 FORMAT = "fond-echo conversation 1"
 
@@ -94,8 +95,8 @@ def _turns(echo: FondEcho, conversation: str) -> list[TurnOut]:
             return found
 
 
-def _turn(echo: FondEcho, turn: TurnOut, *, sound: bool) -> dict[str, Any]:
-    kept: dict[str, Any] = {
+def _turn(echo: FondEcho, turn: TurnOut, *, sound: bool) -> JsonObject:
+    kept: JsonObject = {
         "at": turn.received_at.isoformat(), "arrived_as": turn.arrived_as, "said": turn.text,
         "route": turn.route, "state": turn.state,
         "answers": [
@@ -111,7 +112,7 @@ def _turn(echo: FondEcho, turn: TurnOut, *, sound: bool) -> dict[str, Any]:
     return kept
 
 
-def _read(file: Path) -> list[dict[str, Any]]:
+def _read(file: Path) -> list[JsonObject]:
     """The turns of an exported conversation. Raises NotAConversation."""
     try:
         whole = json.loads(text_in(file))
@@ -149,7 +150,7 @@ def _load(options: argparse.Namespace) -> int:
 def _try(options: argparse.Namespace) -> int:
     turns = _read(options.file)
     files = files_in(options.folder) if options.folder else None
-    state: dict[str, Any] = {}
+    state: JsonObject = {}
     rows, changed = [], 0
     with service(options) as echo:
         for turn in turns:

@@ -11,6 +11,7 @@ import httpx
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import Unreachable
 from fond_echo.client.call import unreachable
+from fond_echo.contract.base import JsonObject
 
 
 def add(commands: Any) -> None:
@@ -66,7 +67,7 @@ def _follow(options: argparse.Namespace) -> int:
     return 0
 
 
-def _print(event: dict[str, Any], as_json: bool) -> None:
+def _print(event: JsonObject, as_json: bool) -> None:
     if as_json:
         print(json.dumps(event, ensure_ascii=False), flush=True)
         return

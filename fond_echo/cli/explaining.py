@@ -8,6 +8,7 @@ from typing import Any
 
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.contract.api import TurnDetail
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.replay import CorrectionIn
 from fond_echo.core.dialogue.outcomes import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
 
@@ -91,7 +92,7 @@ def explained(turn: TurnDetail) -> list[str]:
     return lines
 
 
-def _outputs(turn: TurnDetail) -> dict[str, dict[str, Any]]:
+def _outputs(turn: TurnDetail) -> dict[str, JsonObject]:
     """What each stage of its live run gave."""
     return {each.name: each.output or {} for run in turn.runs[:1] for each in run.stages}
 

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from fond_echo.cli.files import STDIO, bytes_in, text_in
 from fond_echo.cli.output import add_json, print_json
 from fond_echo.cli.scores import Score, scored, together
+from fond_echo.contract.base import JsonObject
 
 if TYPE_CHECKING:
     from fond_echo.core.recognition.graph import WordNetwork
@@ -62,7 +63,7 @@ def _transcribe(options: argparse.Namespace) -> int:
     expected = _expected(options)
     if options.output:
         options.output.mkdir(parents=True, exist_ok=True)
-    results: list[dict[str, Any]] = []
+    results: list[JsonObject] = []
     scores: list[Score] = []
     failed = False
     for file in options.files:

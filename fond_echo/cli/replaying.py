@@ -16,6 +16,7 @@ from xml.etree import ElementTree
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, add_service, print_json, service, table
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.replay import (
     CaseOut,
     ReplayBegin,
@@ -237,7 +238,7 @@ def _short(form: Any) -> str:
     return f"{form.route}: {form.error or form.not_run or form.written}"[:90]
 
 
-def _kept(file: Path | None) -> dict[str, Any]:
+def _kept(file: Path | None) -> JsonObject:
     if file is None or not file.exists():
         return {}
     rows = [json.loads(line) for line in text_in(file).splitlines() if line.strip()]

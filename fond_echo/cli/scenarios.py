@@ -21,6 +21,7 @@ from fond_echo.cli.errors import OptionsClash
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, print_json, table
+from fond_echo.contract.base import JsonObject
 
 NOISES = ("none", "hiss:15", "murmur:10")
 MAX_SPEAKERS = 12
@@ -179,7 +180,7 @@ def _show_fragile(name: str, where: str, found: Any, options: Any, speakers: int
     table(("phrase", *noises), [(each.phrase, *map(str, each.passed)) for each in found])
 
 
-def _plain(played: Any) -> dict[str, Any]:
+def _plain(played: Any) -> JsonObject:
     return {
         "scenario": played.scenario, "on": played.where, "seconds": round(played.seconds, 1),
         "passed": not played.failures, "failures": list(played.failures),
@@ -193,7 +194,7 @@ def _plain(played: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _junit(file: Path, results: list[dict[str, Any]]) -> None:
+def _junit(file: Path, results: list[JsonObject]) -> None:
     failed = sum(not each["passed"] for each in results)
     suite = ElementTree.Element(
         "testsuite",
@@ -211,7 +212,7 @@ def _junit(file: Path, results: list[dict[str, Any]]) -> None:
 
 def _through_a_carrier(
     scenarios: Mapping[Path, Any], options: argparse.Namespace
-) -> list[dict[str, Any]]:
+) -> list[JsonObject]:
     from fond_echo.core.synthesis.synthesizer import Synthesizer
     from fond_echo.core.telephony.sip.values import Hop
     from fond_echo.scenarios.by_phone import PhonePlay

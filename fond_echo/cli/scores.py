@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from fond_echo.cli.files import text_in
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.recognition.scoring import Edits, edits, wilson
 
@@ -21,7 +21,7 @@ class Score:
     words: Edits
     characters: Edits
 
-    def as_json(self) -> dict[str, Any]:
+    def as_json(self) -> JsonObject:
         return {
             "words": self.words.length,
             "word_errors": self.words.errors,

@@ -13,6 +13,7 @@ from typing import Any, BinaryIO
 from fond_echo.cli.files import STDIO, bytes_in
 from fond_echo.cli.output import add_json, print_json
 from fond_echo.cli.voices import voice_of
+from fond_echo.contract.base import JsonObject
 
 VOICE = "whimbrel"
 
@@ -96,8 +97,8 @@ def _speak(options: argparse.Namespace) -> int:
     total = len(mouth.planned(text, voice.voice))
     parts = mouth.speak(text, voice.voice, prosody=prosody)
     writer = writer_of(format, zlib.crc32(text.encode("utf-8", "replace")))
-    words: list[dict[str, Any]] = []
-    marks: list[dict[str, Any]] = []
+    words: list[JsonObject] = []
+    marks: list[JsonObject] = []
     seconds = 0.0
     progress = sys.stderr.isatty() and total > 8 and not options.json
     with target(options.output) as file:

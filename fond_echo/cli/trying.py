@@ -11,6 +11,7 @@ from typing import Any
 
 from fond_echo.cli.errors import FolderNotEmpty
 from fond_echo.cli.output import add_service, print_json
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.starter import starter_files
 
@@ -55,7 +56,7 @@ def _new(options: argparse.Namespace) -> int:
 def _try(options: argparse.Namespace) -> int:
     said = options.said or (line.rstrip("\n") for line in _lines())
     answer = _here(options) if _is_a_folder(options.assistant) else _in_the_service(options)
-    state: dict[str, Any] = {}
+    state: JsonObject = {}
     for text in said:
         reported = answer(text, state)
         state = reported["state"]
@@ -95,7 +96,7 @@ def _here(options: argparse.Namespace) -> Any:
     files = files_in(Path(options.assistant))
     assistant, revision = read_assistant(files), digest(files)
 
-    def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
+    def answer(text: str, state: JsonObject) -> JsonObject:
         said = Inbound(id="1", conversation="try", contact="try", text=text)
         found = asyncio.run(
             try_out(
@@ -122,7 +123,7 @@ def _here(options: argparse.Namespace) -> Any:
 def _in_the_service(options: argparse.Namespace) -> Any:
     from fond_echo.cli.output import service
 
-    def answer(text: str, state: dict[str, Any]) -> dict[str, Any]:
+    def answer(text: str, state: JsonObject) -> JsonObject:
         try:
             with service(options) as echo:
                 return echo.try_assistant(options.assistant, text, state).model_dump(mode="json")
@@ -134,7 +135,7 @@ def _in_the_service(options: argparse.Namespace) -> Any:
     return answer
 
 
-def _show(reported: dict[str, Any], scores: bool) -> None:
+def _show(reported: JsonObject, scores: bool) -> None:
     print(f"  {reported['route']}, by {reported['by']}: {reported['because']}")
     for name, value in reported["slots"].items():
         print(f"    {name}: {value}")

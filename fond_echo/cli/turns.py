@@ -8,6 +8,7 @@ from typing import Any
 from fond_echo.cli import explaining, replaying
 from fond_echo.cli.output import add_service, bar, print_json, service, table
 from fond_echo.contract.api import StageOut, TurnDetail
+from fond_echo.contract.base import JsonObject
 
 
 def add(commands: Any) -> None:
@@ -128,7 +129,7 @@ def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
             _print_exchanges(delivery.exchanges)
 
 
-def _also(output: dict[str, Any]) -> list[str]:
+def _also(output: JsonObject) -> list[str]:
     """What else a stage heard: two readings of the same sound, words before they were all said,
     and what came back of a reply."""
     lines = []

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from fond_echo.cli.files import bytes_in
 from fond_echo.cli.output import add_json, named, print_json, table
+from fond_echo.contract.base import JsonObject
 
 if TYPE_CHECKING:
     from fond_echo.core.language.lexicon import Lexicon
@@ -43,8 +44,8 @@ def add(commands: Any) -> None:
     pronounce.set_defaults(run=_pronounce)
 
 
-def _facts(speaker: Speaker) -> dict[str, Any]:
-    found: dict[str, Any] = {}
+def _facts(speaker: Speaker) -> JsonObject:
+    found: JsonObject = {}
     for each in fields(speaker):
         value = getattr(speaker, each.name)
         found[each.name] = dict(value) if isinstance(value, Mapping) else value

@@ -26,6 +26,7 @@ from fond_echo.contract.api import (
     UnreadableOut,
     WordsIn,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
     ContactOut,
@@ -175,15 +176,15 @@ def words_in_revisions(channel: str, contact_id: str) -> Call[list[WordsInRevisi
     return Call("GET", path, shape_of(list[WordsInRevision]))
 
 
-def memory(channel: str, contact_id: str) -> Call[dict[str, Any]]:
+def memory(channel: str, contact_id: str) -> Call[JsonObject]:
     return Call(
-        "GET", f"/api/channels/{channel}/contacts/{contact_id}/memory", shape_of(dict[str, Any])
+        "GET", f"/api/channels/{channel}/contacts/{contact_id}/memory", shape_of(JsonObject)
     )
 
 
-def set_memory(channel: str, contact_id: str, facts: dict[str, Any]) -> Call[dict[str, Any]]:
+def set_memory(channel: str, contact_id: str, facts: JsonObject) -> Call[JsonObject]:
     path = f"/api/channels/{channel}/contacts/{contact_id}/memory"
-    return Call("PUT", path, shape_of(dict[str, Any]), facts)
+    return Call("PUT", path, shape_of(JsonObject), facts)
 
 
 def place_call(channel: str, call: CallIn) -> Call[CallDetail]:

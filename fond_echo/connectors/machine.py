@@ -42,6 +42,7 @@ from fond_echo.connectors.wire import (
     read_message,
     shortened,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template, render_tree
 from fond_echo.documents.steps import SecretRef, Step
@@ -76,7 +77,7 @@ class Outcome:
     """What the steps of a request gave: the facts taken, bytes where a step carries them, and the
     JSON of the last answer."""
 
-    facts: dict[str, Any]
+    facts: JsonObject
     payload: Payload | None
     exchanges: list[Exchange]
     document: Any = None
@@ -124,7 +125,7 @@ class RequestMachine:
             ConnectorError: with `exchanges` set to those made so far, the failed one included.
         """
         known = {**self._values, **facts}
-        taken: dict[str, Any] = {}
+        taken: JsonObject = {}
         exchanges: list[Exchange] = []
         payload: Payload | None = None
         document: Any = None
@@ -144,7 +145,7 @@ class RequestMachine:
         known: Mapping[str, Any],
         exchanges: list[Exchange],
         listener: Listener | None,
-    ) -> tuple[dict[str, Any], Payload | None, Any]:
+    ) -> tuple[JsonObject, Payload | None, Any]:
         """Make a step's exchange, again as its `retry` and `until` say."""
         tries = 0
         deadline = time.monotonic() + step.until.for_ if step.until else 0.0
@@ -175,7 +176,7 @@ class RequestMachine:
                 raise late
             await asyncio.sleep(step.until.every)
 
-    def struck(self, facts: dict[str, Any]) -> dict[str, Any]:
+    def struck(self, facts: JsonObject) -> JsonObject:
         """Facts that become words of ours, without secrets that came back in them."""
         return {name: self._vault.redacted(value) for name, value in facts.items()}
 
@@ -192,7 +193,7 @@ class RequestMachine:
         known: Mapping[str, Any],
         exchange: Exchange,
         listener: Listener | None,
-    ) -> tuple[dict[str, Any], Payload | None, Any]:
+    ) -> tuple[JsonObject, Payload | None, Any]:
         most = MAX_ANSWER if step.bytes is True or step.base64 else MAX_ANSWER // 20
         reader = StreamReader(step.stream, step.take, listener) if step.stream else None
         if step.socket is not None:
@@ -260,7 +261,7 @@ class RequestMachine:
     async def _over_socket(
         self, step: Step, known: Mapping[str, Any], exchange: Exchange,
         reader: StreamReader | None, most: int,
-    ) -> tuple[dict[str, Any], Payload | None, Any]:  # fmt: skip
+    ) -> tuple[JsonObject, Payload | None, Any]:  # fmt: skip
         """A step that is a WebSocket: its first message, and what comes back."""
         assert step.socket is not None
         sound = bytearray() if step.bytes is True else None
@@ -319,7 +320,7 @@ class RequestMachine:
     ) -> httpx.Request:
         headers = {name: self._header(value, values) for name, value in step.headers.items()}
         query = {name: str(render_tree(text, values)) for name, text in step.query.items()}
-        content: dict[str, Any] = {}
+        content: JsonObject = {}
         if step.body_json is not None:
             content["json"] = render_tree(step.body_json, values)
             exchange.sent = content["json"]
@@ -359,7 +360,7 @@ class RequestMachine:
 
     def _answer(
         self, step: Step, answer: Received, exchange: Exchange
-    ) -> tuple[dict[str, Any], Payload | None, Any]:
+    ) -> tuple[JsonObject, Payload | None, Any]:
         status, kind, body = answer.status, answer.kind, answer.body
         carries_bytes = step.bytes is True
         if status >= 300:

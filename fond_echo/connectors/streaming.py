@@ -6,12 +6,13 @@ import codecs
 import json
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Protocol
 
 import httpx
 
 from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import WrongAnswer
+from fond_echo.contract.base import JsonObject
 from fond_echo.documents.steps import Stream
 
 STREAMED = "streamed"
@@ -40,7 +41,7 @@ class StreamReader:
     stream: Stream
     take: Mapping[str, str]
     listener: Listener | None = None
-    facts: dict[str, Any] = field(default_factory=dict)
+    facts: JsonObject = field(default_factory=dict)
     pieces: list[str] = field(default_factory=list)
     documents: int = 0
     status: int = 0
@@ -87,7 +88,7 @@ class StreamReader:
             if self.listener is not None:
                 await self.listener.piece(piece)
 
-    def taken(self, where: str) -> dict[str, Any]:
+    def taken(self, where: str) -> JsonObject:
         """The facts, with all pieces as `streamed`.
 
         Raises:

@@ -12,6 +12,7 @@ from urllib.parse import unquote, urlsplit
 
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.errors import ForbiddenAddress
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.language.templates import compile_template
 
 
@@ -24,9 +25,9 @@ class Payload:
     name: str = "file"
 
 
-def multipart_of(fields: Mapping[str, Any]) -> tuple[list[tuple[str, Any]], dict[str, Any]]:
+def multipart_of(fields: Mapping[str, Any]) -> tuple[list[tuple[str, Any]], JsonObject]:
     files: list[tuple[str, Any]] = []
-    shown: dict[str, Any] = {}
+    shown: JsonObject = {}
     for name, value in fields.items():
         if isinstance(value, Payload):
             files.append((name, (value.name, value.data, value.media_type)))

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Generic, Literal, TypeVar
 from pydantic import Field
 
 from fond_echo.contract.assistants import FileErrorOut
-from fond_echo.contract.base import Instant, Name, Schema, WebAddress
+from fond_echo.contract.base import Instant, JsonObject, Name, Schema, WebAddress
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import Choice, Place
@@ -105,8 +105,8 @@ class ChannelOut(Schema):
     assistant: Name
     state: str
     reason: str
-    facts: dict[str, Any]
-    values: dict[str, Any]
+    facts: JsonObject
+    values: JsonObject
     connector: str
     settings: ChannelSettings
     address: str
@@ -120,7 +120,7 @@ class UnreadableOut(Schema):
     """A message that could not be read: as the network sent it, and why."""
 
     id: str
-    payload: dict[str, Any]
+    payload: JsonObject
     reason: str
     received_at: Instant
 
@@ -209,7 +209,7 @@ class AskOut(Schema):
     places: list[Place] = Field(default_factory=list)
     sound: SpokenAnswer | None
     attachments: list[AttachedFile] = Field(default_factory=list)
-    error: dict[str, Any] | None
+    error: JsonObject | None
 
 
 class Requests(Schema):
@@ -221,8 +221,8 @@ class Requests(Schema):
     curl_with_sound: str = ""
     python: str = ""
     javascript: str = ""
-    answer: dict[str, Any] = Field(default_factory=dict)
-    answer_schema: dict[str, Any] = Field(default_factory=dict)
+    answer: JsonObject = Field(default_factory=dict)
+    answer_schema: JsonObject = Field(default_factory=dict)
 
 
 class GuestSays(Schema):
@@ -288,7 +288,7 @@ class UndeliveredEvent(Schema):
     """An event that could not be told: its envelope, and why."""
 
     id: str
-    event: dict[str, Any]
+    event: JsonObject
     state: str
     attempts: int
     error: str
@@ -338,7 +338,7 @@ class DeliveryOut(Schema):
     attempts: int
     external_id: str
     exchanges: list[Any] = Field(default_factory=list)
-    error: dict[str, Any] | None
+    error: JsonObject | None
     planned_at: Instant
     settled_at: Instant | None
 
@@ -357,7 +357,7 @@ class TurnOut(Schema):
     text: str
     route: str
     state: str
-    error: dict[str, Any] | None
+    error: JsonObject | None
     sound: ClipRef | None
     deliveries: list[DeliveryOut]
     received_at: Instant
@@ -375,9 +375,9 @@ class StageOut(Schema):
     started_at: Instant
     seconds: float
     outcome: str
-    input: dict[str, Any]
-    output: dict[str, Any]
-    error: dict[str, Any] | None
+    input: JsonObject
+    output: JsonObject
+    error: JsonObject | None
     erased_at: Instant | None = None
 
 
@@ -398,7 +398,7 @@ class TurnDetail(TurnOut):
     """A turn with everything that was recorded of it."""
 
     runs: list[RunOut]
-    inbound: dict[str, Any]
+    inbound: JsonObject
 
 
 class Page(Schema, Generic[Item]):
@@ -418,7 +418,7 @@ class EventOut(Schema):
     subject: str
     time: Instant
     datacontenttype: Literal["application/json"] = "application/json"
-    data: dict[str, Any]
+    data: JsonObject
 
 
 Problem.model_rebuild()

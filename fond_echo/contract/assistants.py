@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field
 
-from fond_echo.contract.base import Instant, Name, Schema
+from fond_echo.contract.base import Instant, JsonObject, Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 
@@ -87,7 +87,7 @@ class TryIn(Schema):
     choice: str = Field(default="", max_length=200)
     command: bool = False
     files: Files | None = None
-    state: dict[str, Any] = Field(default_factory=dict)
+    state: JsonObject = Field(default_factory=dict)
 
 
 class TryScore(Schema):
@@ -107,11 +107,11 @@ class Tried(Schema):
     outcome: str
     because: str
     scores: list[TryScore]
-    slots: dict[str, Any]
+    slots: JsonObject
     replies: list[Reply]
     spoken: str
     not_run: str = ""
-    state: dict[str, Any]
+    state: JsonObject
 
 
 class LastCases(Schema):

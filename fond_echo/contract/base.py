@@ -22,6 +22,10 @@ from pydantic import (
 )
 from pydantic_core import CoreSchema, core_schema
 
+JsonObject = dict[str, Any]
+"""A JSON object whose fields are not ours to say: what an outside service sends or takes, what a
+developer remembers of a contact, what is printed."""
+
 MEDIA_TYPE = "application/vnd.fond-echo.v1+json"
 
 

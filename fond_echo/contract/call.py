@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
-from fond_echo.contract.base import Instant, Name, Schema, WebAddress
+from fond_echo.contract.base import Instant, JsonObject, Name, Schema, WebAddress
 from fond_echo.contract.clip import ClipRef
 
 Outcome = Literal["answered", "busy", "no-answer", "rejected", "unreachable", "failed"]
@@ -80,7 +80,7 @@ class Happening(Schema):
 
     at: float | None
     kind: str
-    about: dict[str, Any] = Field(default_factory=dict)
+    about: JsonObject = Field(default_factory=dict)
 
 
 class CallOut(Schema):
@@ -117,6 +117,6 @@ class CallDetail(CallOut):
 
     conversation: str
     timeline: list[Happening]
-    quality: dict[str, Any] | None
+    quality: JsonObject | None
     recording: ClipRef | None
     waveforms: Waveforms | None = None

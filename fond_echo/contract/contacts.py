@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
-from fond_echo.contract.base import Instant, Name, Schema
+from fond_echo.contract.base import Instant, JsonObject, Name, Schema
 
 
 class ContactOut(Schema):
@@ -13,7 +13,7 @@ class ContactOut(Schema):
     external_id: str
     name: str
     standing: str
-    memory: dict[str, Any]
+    memory: JsonObject
     erased_at: Instant | None
     first_seen_at: Instant
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 from pydantic import Field
 
 from fond_echo.contract.assistants import Files
-from fond_echo.contract.base import Instant, Name, Schema
+from fond_echo.contract.base import Instant, JsonObject, Name, Schema
 
 ReplayBegin = Literal["transcribe", "route", "answer"]
 
@@ -57,7 +57,7 @@ class TurnOutcome(Schema):
     confidence: float = 0.0
     because: str = ""
     outcome: str = ""
-    slots: dict[str, Any] = Field(default_factory=dict)
+    slots: JsonObject = Field(default_factory=dict)
     written: str = ""
     spoken: str = ""
     choices: list[str] = Field(default_factory=list)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import httpx
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
@@ -91,7 +92,7 @@ def call_with_engines(
     problem("no turn of a call was heard by quick-ear")
 
 
-def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) -> dict[str, Any]:
+def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) -> JsonObject:
     """What the HTTP channel answers to a voice note."""
     clip = join([part.clip for part in synthesizer().speak(question, "curlew")])
     answer = client.post(
@@ -100,5 +101,5 @@ def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) ->
         headers={"Authorization": f"Bearer {world.key}", "Content-Type": "audio/ogg"},
     )
     answer.raise_for_status()
-    found: dict[str, Any] = answer.json()
+    found: JsonObject = answer.json()
     return found

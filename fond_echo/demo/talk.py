@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import httpx
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.containers import encode
 from fond_echo.speech.material import synthesizer
@@ -45,9 +46,9 @@ def talk(
     _reports(echo, world, say, problem)
 
 
-def _posts(client: httpx.Client, after: int, wanted: int) -> list[dict[str, Any]]:
+def _posts(client: httpx.Client, after: int, wanted: int) -> list[JsonObject]:
     """What the desk posted in Isla's room, once there is as much as is wanted."""
-    until, found = time.monotonic() + WAIT_SECONDS, list[dict[str, Any]]()
+    until, found = time.monotonic() + WAIT_SECONDS, list[JsonObject]()
     while time.monotonic() < until:
         posts = client.get("/rooms/room-isla/posts", params={"after": after}).json()["posts"]
         found = [each for each in posts if each["sender"]["automated"]]
@@ -109,13 +110,13 @@ def _reports(
     sound = encode(join(parts), "ogg")
     with httpx.Client(trust_env=False, timeout=60.0) as client:
 
-        def report() -> dict[str, Any]:
+        def report() -> JsonObject:
             found = client.post(
                 f"{world.settings.address}/ask/{CHANNEL}", content=sound,
                 params={"contact": "tobin"},
                 headers={"Authorization": f"Bearer {world.key}", "Content-Type": "audio/ogg"},
             )  # fmt: skip
-            answer: dict[str, Any] = found.json()
+            answer: JsonObject = found.json()
             return answer
 
         refused = report()

@@ -7,7 +7,7 @@ import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import httpx
 
@@ -15,6 +15,7 @@ from fond_echo.cli.output import bar
 from fond_echo.cli.turns import says
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnDetail
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
@@ -119,7 +120,7 @@ class Tour:
         self._show(turn, exchange)
         self._check(turn, exchange, answers, client)
 
-    def _send(self, client: httpx.Client, exchange: Exchange) -> dict[str, Any]:
+    def _send(self, client: httpx.Client, exchange: Exchange) -> JsonObject:
         if not exchange.voice:
             answer = client.post(f"/people/{exchange.person}/say", json={"words": exchange.text})
         else:
@@ -130,10 +131,10 @@ class Tour:
             params = {"name": f"question.{exchange.as_file or 'wav'}"}
             answer = client.post(f"/people/{exchange.person}/{kind}", content=data, params=params)
         answer.raise_for_status()
-        sent: dict[str, Any] = answer.json()
+        sent: JsonObject = answer.json()
         return sent
 
-    def _answers(self, client: httpx.Client, mine: dict[str, Any]) -> list[dict[str, Any]]:
+    def _answers(self, client: httpx.Client, mine: JsonObject) -> list[JsonObject]:
         deadline = time.monotonic() + WAIT_SECONDS
         while time.monotonic() < deadline:
             posts = client.get(f"/rooms/{mine['room']}/posts", params={"after": mine["number"]})
@@ -182,7 +183,7 @@ class Tour:
         self,
         turn: TurnDetail,
         exchange: Exchange,
-        answers: list[dict[str, Any]],
+        answers: list[JsonObject],
         client: httpx.Client,
     ) -> None:
         if turn.state != "answered":

@@ -13,10 +13,10 @@ import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from hashlib import sha256
-from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.replay import TurnOutcome
 from fond_echo.documents.case import CaseFile
 from fond_echo.documents.errors import NotABundle
@@ -36,7 +36,7 @@ class Bundle:
         sound: that came in, with its file name; empty where it was written.
     """
 
-    turn: dict[str, Any]
+    turn: JsonObject
     files: Mapping[str, str]
     sound: bytes = b""
     sound_name: str = ""

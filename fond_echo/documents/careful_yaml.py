@@ -9,6 +9,7 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.events import AliasEvent, CollectionStartEvent, NodeEvent
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import DEEPEST, MAX_BYTES, Path, Place, Source, scalar_value
 
@@ -77,7 +78,7 @@ def _value(
             for place, each in enumerate(node.value)
         ]
     assert isinstance(node, MappingNode)
-    found: dict[str, Any] = {}
+    found: JsonObject = {}
     for key_node, value_node in node.value:
         line, column = key_node.start_mark.line + 1, key_node.start_mark.column + 1
         if not isinstance(key_node, ScalarNode):

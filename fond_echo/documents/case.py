@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, field_validator, model_validator
 from ruamel.yaml import YAML
 
-from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.base import JsonObject, Name, Schema
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.paths import pattern
@@ -32,8 +32,8 @@ class KeptAnswer(Schema):
     came back, in place of `answers`: it is read as the assistant says now."""
 
     asks: Annotated[str, Field(pattern=r"^[\w-]+\.[\w-]+$")]
-    slots: dict[str, Any] = Field(default_factory=dict)
-    sent: dict[str, Any] | None = None
+    slots: JsonObject = Field(default_factory=dict)
+    sent: JsonObject | None = None
     received: Any = None
     answers: list[Reply] = Field(default_factory=list, max_length=20)
 
@@ -55,14 +55,14 @@ class Expectation(Schema):
     heard: str = ""
     route: str = ""
     outcome: str = ""
-    slots: dict[str, Any] = Field(default_factory=dict)
+    slots: JsonObject = Field(default_factory=dict)
     contains: Phrases = Field(default_factory=list)
     lacks: Phrases = Field(default_factory=list)
     matches: str = Field(default="", max_length=500)
     spoken: Phrases = Field(default_factory=list)
     choices: list[str] = Field(default_factory=list, max_length=20)
     asks: str = Field(default="", max_length=120)
-    asks_with: dict[str, Any] = Field(default_factory=dict)
+    asks_with: JsonObject = Field(default_factory=dict)
     stages: list[CaseStage] = Field(default_factory=list, max_length=5)
     spoken_at_most: Span | None = None
     voice_note: bool = False
@@ -101,8 +101,8 @@ class CaseFile(Schema):
     choice: str = Field(default="", max_length=200)
     contact: str = Field(default="", max_length=100)
     now: datetime | None = None
-    state: dict[str, Any] = Field(default_factory=dict)
-    memory: dict[str, Any] = Field(default_factory=dict)
+    state: JsonObject = Field(default_factory=dict)
+    memory: JsonObject = Field(default_factory=dict)
     logic: list[KeptAnswer] = Field(default_factory=list, max_length=20)
     expect: Expectation
 

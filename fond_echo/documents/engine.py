@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.base import JsonObject, Name, Schema
 from fond_echo.contract.engine import EngineKind
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
@@ -285,6 +285,6 @@ def _names(template: str) -> frozenset[str]:
         return frozenset()
 
 
-def rendered(template: str, facts: dict[str, Any]) -> Any:
+def rendered(template: str, facts: JsonObject) -> Any:
     """A template of the result over the facts; a lone value keeps its type."""
     return compile_template(template).render(facts) if template else ""

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.documents.connector import MessageMap, Receive
 from fond_echo.documents.paths import json_path
 
@@ -73,7 +74,7 @@ def fields(messages: Sequence[tuple[str, Any]], mapped: MessageMap) -> list[Fiel
     """Every field of some messages, each given with its kind, in the order of their paths."""
     names = {path: name for name, path in mapped.model_dump().items() if path}
     found: dict[str, dict[str, int]] = {}
-    examples: dict[str, Any] = {}
+    examples: JsonObject = {}
     for kind, message in messages:
         for path, value in leaves(message):
             found.setdefault(path, dict.fromkeys(KINDS, 0))[kind] += 1
@@ -116,7 +117,7 @@ def draft(messages: Sequence[tuple[str, Any]]) -> dict[str, str]:
     """A first `message:` part, by the names of fields: to be looked over."""
     total = len(messages)
     there: dict[str, int] = {}
-    examples: dict[str, Any] = {}
+    examples: JsonObject = {}
     for _, message in messages:
         for path, value in leaves(message):
             there[path] = there.get(path, 0) + 1

@@ -27,7 +27,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, model_validator
 
-from fond_echo.contract.base import Schema, Seconds
+from fond_echo.contract.base import JsonObject, Schema, Seconds
 from fond_echo.documents.case import KeptAnswer, Phrases
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import read_yaml
@@ -63,7 +63,7 @@ class StepExpectation(Schema):
     heard: str = ""
     route: str = ""
     outcome: str = ""
-    slots: dict[str, Any] = Field(default_factory=dict)
+    slots: JsonObject = Field(default_factory=dict)
     contains: Phrases = Field(default_factory=list)
     lacks: Phrases = Field(default_factory=list)
     choices: list[str] = Field(default_factory=list, max_length=20)
@@ -183,7 +183,7 @@ class ScenarioFile(Schema):
     loss: Annotated[float, Field(ge=0, le=0.5)] = 0.0
     now: datetime | None = None
     contact: str = Field(default="Isla Quennell", max_length=100)
-    memory: dict[str, Any] = Field(default_factory=dict)
+    memory: JsonObject = Field(default_factory=dict)
     logic: list[KeptAnswer] = Field(default_factory=list, max_length=50)
     steps: Annotated[list[ScenarioStep], Field(min_length=1, max_length=500)]
 

@@ -23,6 +23,7 @@ from yaml.events import (
     StreamEndEvent,
 )
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.documents.errors import FileError
 
 MAX_BYTES = 1_000_000
@@ -129,7 +130,7 @@ class _EventReader:
             while type(event := self._step()) is not SequenceEndEvent:
                 listed.append(self._value(event, (*path, len(listed))))
             return listed
-        found: dict[str, Any] = {}
+        found: JsonObject = {}
         while type(event := self._step()) is not MappingEndEvent:
             if type(event) is not ScalarEvent or event.anchor or event.tag is not None:
                 raise _Refused

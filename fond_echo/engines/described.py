@@ -12,6 +12,7 @@ from fond_echo.connectors.errors import ConnectorError, WrongAnswer
 from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.streaming import Listener
 from fond_echo.connectors.wire import Payload
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.turn import Heard, HeardSegment
 from fond_echo.core.audio.activity import pieces, trimmed
 from fond_echo.core.audio.clip import Clip
@@ -147,7 +148,7 @@ class DescribedEngine:
             reach(span.end, clip.seconds)
         return _joined(parts)
 
-    def _heard(self, facts: dict[str, Any], start: float, seconds: float, language: str) -> Heard:
+    def _heard(self, facts: JsonObject, start: float, seconds: float, language: str) -> Heard:
         segments = [
             HeardSegment(
                 text=str(taken(each, wanted.text) or "").strip(),
@@ -219,7 +220,7 @@ class DescribedEngine:
         if passages is None:
             raise WrongAnswer("what it is asked is longer than its window",
                               remedy="raise limits.window, or shorten the brief")  # fmt: skip
-        facts: dict[str, Any] = {
+        facts: JsonObject = {
             "text": question.text, "marked": marked(question.text), "brief": question.brief,
             "language": question.language, "turns": turns, "passages": passages,
             "memory": dict(question.memory),
@@ -280,7 +281,7 @@ class DescribedEngine:
         """A text in another language. Raises ConnectorError."""
         return await self._words({"text": text, "language": language, "to": to}, asking)
 
-    async def _words(self, facts: dict[str, Any], asking: Asking) -> str:
+    async def _words(self, facts: JsonObject, asking: Asking) -> str:
         """What it makes of a text, in words."""
         found = await self._run(facts, asking)
         known = {**facts, **found.facts}

@@ -17,6 +17,7 @@ from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
 from fond_echo.connectors.machine import Exchange
 from fond_echo.connectors.sockets import messages
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.turn import Heard, Partial
 from fond_echo.core.audio.clip import Clip, join
@@ -159,7 +160,7 @@ class _Words:
         return self._done
 
 
-def _document(template: Any, facts: dict[str, Any]) -> str:
+def _document(template: Any, facts: JsonObject) -> str:
     """A message as it is sent: JSON, or a text as it is."""
     made = render_tree(template, facts)
     return made if isinstance(made, str) else json.dumps(made)

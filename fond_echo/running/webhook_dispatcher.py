@@ -25,6 +25,7 @@ from fond_echo.background import Looking, keep_running
 from fond_echo.composition import Installation
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.secrets import Vault
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.signatures import signed_headers
 from fond_echo.core.errors import FondEchoError
 from fond_echo.settings import Settings
@@ -133,7 +134,7 @@ class WebhookDispatcher:
 
     async def fan_out(self) -> int:
         """Make a delivery of each new event for each subscription that wants it."""
-        rows: list[dict[str, Any]] = []
+        rows: list[JsonObject] = []
         async with self._database.writing() as session:
             # One process at a time: deliveries keep the order of events.
             locked = text("SELECT pg_try_advisory_xact_lock(:lock)")
@@ -175,13 +176,13 @@ class WebhookDispatcher:
             values = {"subscription": subscription_id, "lease": LEASE_SECONDS, "most": AT_ONCE}
             return (await session.execute(_LEASE, values)).all()
 
-    async def _try(self, subscription: Subscription, leased: Any, vault: Vault) -> dict[str, Any]:
+    async def _try(self, subscription: Subscription, leased: Any, vault: Vault) -> JsonObject:
         """Post one delivery; gives what came of it, with its id. Whatever goes wrong is its own."""
         try:
             problem = await self._post(subscription, leased, vault)
         except Exception as error:
             problem = f"{type(error).__name__}: {error}"
-        changes: dict[str, Any] = {"id": leased.id, "attempts": leased.attempts + 1}
+        changes: JsonObject = {"id": leased.id, "attempts": leased.attempts + 1}
         if not problem:
             return changes | {"state": "sent", "error": ""}
         changes["error"] = problem[:500]
@@ -192,7 +193,7 @@ class WebhookDispatcher:
         pause = timedelta(seconds=PAUSES[leased.attempts])
         return changes | {"due_at": datetime.now(UTC) + pause}
 
-    async def _settle(self, results: Sequence[dict[str, Any]]) -> None:
+    async def _settle(self, results: Sequence[JsonObject]) -> None:
         """Write down what came of deliveries, all at once."""
         try:
             async with self._database.writing() as session:

@@ -10,13 +10,12 @@ from __future__ import annotations
 import contextlib
 import json
 from collections import Counter
-from typing import Any
 
 import numpy as np
 from fastapi import WebSocket, WebSocketDisconnect
 from pydantic import ValidationError
 
-from fond_echo.contract.base import new_id
+from fond_echo.contract.base import JsonObject, new_id
 from fond_echo.core.audio.clip import Samples
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.hearing import Partial, Utterance
@@ -83,7 +82,7 @@ class _One:
         self._name = new_id()
         self.begun = self.over = False
 
-    async def feed(self, samples: Samples, *, over: bool) -> list[dict[str, Any]]:
+    async def feed(self, samples: Samples, *, over: bool) -> list[JsonObject]:
         whole = self._ask.whole or ExpectedText()
         job = Listen(
             self._name, samples, self._ask.language, self._ask.end_seconds,
@@ -94,7 +93,7 @@ class _One:
         return [_reported(each, self._ask.language) for each in found]
 
 
-def _reported(found: Partial | Utterance, language: str) -> dict[str, Any]:
+def _reported(found: Partial | Utterance, language: str) -> JsonObject:
     if isinstance(found, Partial):
         return {"partial": found.text}
     heard = as_heard(found.transcript, language)

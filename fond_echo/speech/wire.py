@@ -10,10 +10,10 @@ from __future__ import annotations
 import json
 import struct
 from collections.abc import Iterator
-from typing import Any
 
 import numpy as np
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import Clip
 from fond_echo.speech.errors import NotAFrame
 
@@ -24,7 +24,7 @@ MAX_SAMPLES = 16 * 2**20
 """Bytes: over two minutes at 48 kHz, four times as much as a unit of work has."""
 
 
-def frame(facts: dict[str, Any], clip: Clip) -> bytes:
+def frame(facts: JsonObject, clip: Clip) -> bytes:
     """A frame; the clip's rate stands among its facts."""
     text = json.dumps({**facts, "rate": clip.rate}, separators=(",", ":")).encode()
     samples = np.clip(np.rint(clip.samples * 32_767), -32_768, 32_767).astype("<i2").tobytes()
@@ -37,7 +37,7 @@ class Frames:
     def __init__(self) -> None:
         self._waiting = bytearray()
 
-    def feed(self, data: bytes) -> Iterator[tuple[dict[str, Any], Clip]]:
+    def feed(self, data: bytes) -> Iterator[tuple[JsonObject, Clip]]:
         """The frames that are whole now.
 
         Raises:
@@ -61,7 +61,7 @@ class Frames:
         return not self._waiting
 
 
-def _parsed(text: bytes, samples: bytes) -> tuple[dict[str, Any], Clip]:
+def _parsed(text: bytes, samples: bytes) -> tuple[JsonObject, Clip]:
     try:
         facts = json.loads(text)
         rate = int(facts.pop("rate"))
@@ -73,7 +73,7 @@ def _parsed(text: bytes, samples: bytes) -> tuple[dict[str, Any], Clip]:
     return facts, Clip(sound, rate)
 
 
-def one_frame(data: bytes) -> tuple[dict[str, Any], Clip]:
+def one_frame(data: bytes) -> tuple[JsonObject, Clip]:
     """The frame that bytes are, with nothing behind it. Raises NotAFrame."""
     frames = Frames()
     found = list(frames.feed(data))

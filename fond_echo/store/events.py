@@ -11,6 +11,7 @@ from sqlalchemy import bindparam, text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.store.notices import CHANNEL
 
 
@@ -38,7 +39,7 @@ class StoredEvent:
     cursor: Cursor
     type: str
     subject: str
-    data: dict[str, Any]
+    data: JsonObject
     at: datetime
 
 
@@ -55,9 +56,7 @@ _EMIT = text(
 ).bindparams(bindparam("events", type_=JSONB))
 
 
-async def emit_all(
-    session: AsyncSession, events: Sequence[tuple[str, str, dict[str, Any]]]
-) -> None:
+async def emit_all(session: AsyncSession, events: Sequence[tuple[str, str, JsonObject]]) -> None:
     """Write events in order in the session's transaction; listeners wake when it commits, and are
     told type and subject of each.
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import AsyncIterator
-from typing import Any
 
 from fastapi import FastAPI
 from sqlalchemy import select, text
 
 from fond_echo import __version__
 from fond_echo.composition import Installation
+from fond_echo.contract.base import JsonObject
 from fond_echo.settings import Settings
 from fond_echo.store.access_records import Key
 from fond_echo.store.database import Database
@@ -74,7 +74,7 @@ async def serving(app: FastAPI, settings: Settings) -> AsyncIterator[None]:
 class _Application(FastAPI):
     """Says of every operation how its errors look, once the document is asked for."""
 
-    def openapi(self) -> dict[str, Any]:
+    def openapi(self) -> JsonObject:
         if self.openapi_schema is None:
             problems.describe(super().openapi())
         assert self.openapi_schema is not None

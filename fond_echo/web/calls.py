@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Path
 from sqlalchemy import select, tuple_
 
 from fond_echo.contract.api import Page
-from fond_echo.contract.base import Name
+from fond_echo.contract.base import JsonObject, Name
 from fond_echo.contract.call import Attempt, CallDetail, CallIn, CallOut, Happening, Waveforms
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.telephony.errors import MalformedValue
@@ -30,7 +30,7 @@ ChannelName = Annotated[Name, Path()]
 CallId = Annotated[str, Path(max_length=60)]
 
 
-def _values(call: Call) -> dict[str, Any]:
+def _values(call: Call) -> JsonObject:
     length = None
     if call.answered_at is not None and call.ended_at is not None:
         length = round((call.ended_at - call.answered_at).total_seconds(), 2)
@@ -46,7 +46,7 @@ def _values(call: Call) -> dict[str, Any]:
     }
 
 
-def _happening(entry: dict[str, Any]) -> Happening:
+def _happening(entry: JsonObject) -> Happening:
     about = {name: value for name, value in entry.items() if name not in ("at", "kind")}
     return Happening(at=entry["at"], kind=entry["kind"], about=about)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Mapping
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Query, Response
 from sqlalchemy import update
@@ -13,6 +13,7 @@ from sqlalchemy import update
 from fond_echo import __version__
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.assistants import LastCases
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.replay import CasesOut, KeptCase, ReplayIn
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip, join
@@ -112,11 +113,11 @@ async def make_case(
     )  # fmt: skip
 
 
-async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str, Any], bytes, str]:
+async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[JsonObject, bytes, str]:
     """A turn as a case, its recording, and the recording's name."""
     form = outcome_of(was)
     about = f"kept from turn {was.id} of {was.clock:%Y-%m-%d}"
-    case: dict[str, Any] = {"case": name, "about": about}
+    case: JsonObject = {"case": name, "about": about}
     sound, file = b"", ""
     if was.inbound.sound is not None and was.fetched is not None:
         sound = await service.clips.load(was.fetched.clip.id)
@@ -140,7 +141,7 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str
     answered = was.answered
     if spec is not None and spec.logic and answered is not None and not answered.apology_for:
         case["logic"] = [_kept(was, spec.logic, form.slots)]
-    expect: dict[str, Any] = {"route": form.route}
+    expect: JsonObject = {"route": form.route}
     if form.slots:
         expect["slots"] = form.slots
     if form.written:
@@ -149,13 +150,13 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[dict[str
     return case, sound, file
 
 
-def _kept(was: TurnSoFar, name: str, slots: dict[str, Any]) -> dict[str, Any]:
+def _kept(was: TurnSoFar, name: str, slots: JsonObject) -> JsonObject:
     """What business logic answered, for a case: where it is a service in its own shape, with what
     it was sent, and with what came back, so that a change of either is seen."""
     assert was.answered is not None
     name_of_service, _, action = name.partition(".")
     service = was.assistant.logic[name_of_service]
-    kept: dict[str, Any] = {"asks": name, "slots": slots}
+    kept: JsonObject = {"asks": name, "slots": slots}
     if service.request is not None:
         kept["sent"] = sent(service, request(ready(was, RoutedTurn), action), named=True)
         received = received_of(service, name, was.answered.asked, was.answered.parts)

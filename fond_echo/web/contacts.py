@@ -4,7 +4,7 @@ erasing."""
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Path, Query, Response
 from pydantic import JsonValue
@@ -14,6 +14,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.contract.api import (
     Page,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.contacts import (
     ContactOut,
     StandingIn,
@@ -100,7 +101,7 @@ async def set_standing(
 @router.get("/{contact_id}/memory")
 async def get_memory(
     channel: ChannelName, contact_id: ContactId, _: MayRead, service: TheService
-) -> dict[str, Any]:
+) -> JsonObject:
     """Get what is remembered of a contact."""
     async with service.database.reading() as session:
         record = await _contact(session, channel, contact_id)
@@ -114,7 +115,7 @@ async def set_memory(
     given: dict[str, JsonValue],
     _: MayOperate,
     service: TheService,
-) -> dict[str, Any]:
+) -> JsonObject:
     """Replace all that is remembered of a contact."""
     async with service.database.writing() as session:
         record = await _contact(session, channel, contact_id)

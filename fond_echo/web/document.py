@@ -7,16 +7,16 @@ from __future__ import annotations
 
 import json
 import sys
-from typing import Any
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.settings import Settings
 from fond_echo.web.app import create_app
 
 
-def document(*, schemas_only: bool = False) -> dict[str, Any]:
+def document(*, schemas_only: bool = False) -> JsonObject:
     """The document of this version."""
     settings = Settings(database="postgresql://nobody@127.0.0.1/none", _env_file=None)
-    found: dict[str, Any] = create_app(settings).openapi()
+    found: JsonObject = create_app(settings).openapi()
     return {**found, "paths": {}} if schemas_only else found
 
 

@@ -6,13 +6,13 @@ import base64
 import time
 from collections.abc import AsyncIterator, Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Path, Response
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from fond_echo.contract.base import Name
+from fond_echo.contract.base import JsonObject, Name
 from fond_echo.contract.engine import (
     EngineAsked,
     EngineDayOut,
@@ -156,7 +156,7 @@ async def try_engine(
     exchange. What it costs there is not counted here. `built-in` are our own recognizer, for sound,
     and our own voice, for text."""
     asking, begun = Asking(), time.monotonic()
-    found: dict[str, Any] = {"text": "", "sound": ""}
+    found: JsonObject = {"text": "", "sound": ""}
     why = ""
     if name == BUILT_IN:
         try:
@@ -188,7 +188,7 @@ async def _connected(service: Service, name: str) -> DescribedEngine:
     )
 
 
-async def _ours(service: Service, given: EngineTrialIn) -> dict[str, Any]:
+async def _ours(service: Service, given: EngineTrialIn) -> JsonObject:
     """What our own recognizer hears, or our own voice says."""
     if given.sound:
         decoded = await service.decoder.decode(given.bytes_of_sound)
@@ -203,7 +203,7 @@ async def _ours(service: Service, given: EngineTrialIn) -> dict[str, Any]:
     return await _speech(given.text, speaks)
 
 
-async def _speech(text: str, parts: AsyncIterator[SpokenSound]) -> dict[str, Any]:
+async def _speech(text: str, parts: AsyncIterator[SpokenSound]) -> JsonObject:
     """What is spoken, as it comes."""
     begun, first, clips = time.monotonic(), 0.0, []
     async for part in parts:
@@ -215,7 +215,7 @@ async def _speech(text: str, parts: AsyncIterator[SpokenSound]) -> dict[str, Any
 
 async def _tried(
     service: Service, engine: DescribedEngine, given: EngineTrialIn, asking: Asking
-) -> dict[str, Any]:
+) -> JsonObject:
     """Words, and sound or a picture as base64."""
     does = engine.connector.does
     if does == "transcribe":

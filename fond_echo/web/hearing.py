@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import json
-from typing import Annotated, Any
+from typing import Annotated
 
 import numpy as np
 import soxr
@@ -19,6 +19,7 @@ from pydantic import ValidationError
 from websockets.asyncio.client import ClientConnection
 from websockets.exceptions import ConnectionClosed
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
@@ -140,7 +141,7 @@ async def _feed(socket: WebSocket, ear: ClientConnection, rate: int) -> None:
 async def _tell(socket: WebSocket, ear: ClientConnection) -> None:
     with contextlib.suppress(ConnectionClosed):
         async for message in ear:
-            reported: dict[str, Any] = json.loads(message)
+            reported: JsonObject = json.loads(message)
             if "error" in reported:
                 await socket.send_json(reported)
                 return

@@ -16,6 +16,7 @@ from starlette.exceptions import HTTPException
 
 from fond_echo.contract.api import Problem
 from fond_echo.contract.assistants import FileErrorOut
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.errors import InvalidFile, nearest
 from fond_echo.documents.validate import fields_at
@@ -61,7 +62,7 @@ _TITLES = {
 SHAPES = "#/components/schemas/"
 
 
-def describe(document: dict[str, Any]) -> None:
+def describe(document: JsonObject) -> None:
     """Write into an OpenAPI document how every operation's errors look, in place of what the
     framework says of invalid requests."""
     shapes = document["components"]["schemas"]
@@ -115,7 +116,7 @@ def _of_error(_: Request, error: Exception) -> Response:
 
 def _of_validation(request: Request, error: Exception) -> Response:
     assert isinstance(error, RequestValidationError)
-    first: dict[str, Any] = error.errors()[0]
+    first: JsonObject = error.errors()[0]
     field = getattr(request.scope.get("route"), "body_field", None)
     model = getattr(getattr(field, "field_info", None), "annotation", None)
     return problem("request", 422, *told_of(first, first["loc"][1:], model))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Query
 from pydantic import ValidationError
@@ -13,6 +13,7 @@ from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.connectors.logic import LogicCaller
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Inbound as Message
 from fond_echo.contract.replay import (
     GapOut,
@@ -268,7 +269,7 @@ async def list_gaps(
     for turn_id, said, output in rows:
         if (output or {}).get("outcome", "reply") not in ("reply", "did-you-mean", "did-you-say"):
             continue
-        scores: list[dict[str, Any]] = (output or {}).get("scores") or [{}]
+        scores: list[JsonObject] = (output or {}).get("scores") or [{}]
         best = scores[0]
         missed.append(Missed(
             turn_id, said, best.get("route", ""), best.get("confidence", 0.0),

@@ -18,6 +18,7 @@ from fond_echo.contract.api import (
     TurnDetail,
     TurnOut,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.clip import ClipRef
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import (
@@ -97,7 +98,7 @@ async def get_turn(turn_id: TurnId, _: MayRead, service: TheService) -> TurnDeta
         )
         inbound = await session.execute(select(Inbound.payload).where(Inbound.turn_id == turn_id))
         reported = [await _run(session, run) for run in runs.scalars()]
-        payload: dict[str, Any] = inbound.scalar_one_or_none() or {}
+        payload: JsonObject = inbound.scalar_one_or_none() or {}
     return TurnDetail(**out.model_dump(), runs=reported, inbound=payload)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterable, AsyncIterator, Sequence
 from types import TracebackType
-from typing import Any, Literal, TypeVar
+from typing import Literal, TypeVar
 
 import httpx
 
@@ -31,6 +31,7 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
     ContactOut,
@@ -259,13 +260,11 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Where a contact's words stand in revisions of assistants."""
         return await self.make(calls.words_in_revisions(channel, contact_id))
 
-    async def memory(self, channel: str, contact_id: str) -> dict[str, Any]:
+    async def memory(self, channel: str, contact_id: str) -> JsonObject:
         """What is remembered of a contact."""
         return await self.make(calls.memory(channel, contact_id))
 
-    async def set_memory(
-        self, channel: str, contact_id: str, facts: dict[str, Any]
-    ) -> dict[str, Any]:
+    async def set_memory(self, channel: str, contact_id: str, facts: JsonObject) -> JsonObject:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
         return await self.make(calls.set_memory(channel, contact_id, facts))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from types import TracebackType
-from typing import Any, Literal, TypeVar
+from typing import Literal, TypeVar
 
 import httpx
 
@@ -30,6 +30,7 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
 )
+from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
     ContactOut,
@@ -237,11 +238,11 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Where a contact's words stand in revisions of assistants."""
         return self.make(calls.words_in_revisions(channel, contact_id))
 
-    def memory(self, channel: str, contact_id: str) -> dict[str, Any]:
+    def memory(self, channel: str, contact_id: str) -> JsonObject:
         """What is remembered of a contact."""
         return self.make(calls.memory(channel, contact_id))
 
-    def set_memory(self, channel: str, contact_id: str, facts: dict[str, Any]) -> dict[str, Any]:
+    def set_memory(self, channel: str, contact_id: str, facts: JsonObject) -> JsonObject:
         """Remember this of a contact, in place of all that was; an empty dict forgets it all."""
         return self.make(calls.set_memory(channel, contact_id, facts))
 

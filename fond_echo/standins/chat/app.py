@@ -10,12 +10,13 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from hashlib import sha256
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import httpx
 from fastapi import Body, Depends, FastAPI, File, Form, HTTPException, Request, Response, UploadFile
 from fastapi.responses import HTMLResponse, JSONResponse
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.standins.chat.network import BOT, Network, Person, Post
 from fond_echo.standins.errors import Refusal
 from fond_echo.standins.faults import LATE_SECONDS, MESSAGES, Faults, add_faults
@@ -35,7 +36,7 @@ class Hook:
         self._posts: asyncio.Queue[Post] = asyncio.Queue()
         self.address = ""
         self.twice_every = 3
-        self.reported: list[dict[str, Any]] = []
+        self.reported: list[JsonObject] = []
 
     def tell(self, post: Post) -> None:
         self._posts.put_nowait(post)
@@ -231,7 +232,7 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         return _account(net.open_account(id, name))
 
     @app.get("/rooms/{room}/posts")
-    async def posts(room: str, after: int = 0) -> dict[str, Any]:
+    async def posts(room: str, after: int = 0) -> JsonObject:
         found = net.posts_in(net.room_of(room), after)
         reported = [post.reported() for post in found]
         return {"posts": reported, "doing": net.shown(room), "seen": net.seen.get(room, "")}
@@ -247,7 +248,7 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
             raise Refusal(413, "too large")
         return data
 
-    def reported(post: Post) -> dict[str, Any]:
+    def reported(post: Post) -> JsonObject:
         hook.tell(post)
         return post.reported()
 
@@ -257,24 +258,24 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         words: Annotated[str, Body(embed=True)],
         room: Annotated[str, Body()] = "",
         quotes: Annotated[str, Body()] = "",
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         author = net.person(person)
         return reported(net.say(author, room or author.room, words, quotes=quotes))
 
     @app.post("/people/{person}/record")
-    async def record(person: str, request: Request) -> dict[str, Any]:
+    async def record(person: str, request: Request) -> JsonObject:
         author = net.person(person)
         data = await body(request)
         return reported(await asyncio.to_thread(net.record, author, author.room, data))
 
     @app.post("/people/{person}/file")
-    async def send_file(person: str, request: Request, name: str = "sound") -> dict[str, Any]:
+    async def send_file(person: str, request: Request, name: str = "sound") -> JsonObject:
         author = net.person(person)
         data = await body(request)
         return reported(await asyncio.to_thread(net.send_file, author, author.room, data, name))
 
     @app.post("/people/{person}/press")
-    async def press(person: str, value: Annotated[str, Body(embed=True)]) -> dict[str, Any]:
+    async def press(person: str, value: Annotated[str, Body(embed=True)]) -> JsonObject:
         author = net.person(person)
         return reported(net.press(author, author.room, value))
 
@@ -284,16 +285,16 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         return {"number": number}
 
     @app.post("/people/{person}/join")
-    async def join(person: str) -> dict[str, Any]:
+    async def join(person: str) -> JsonObject:
         author = net.person(person)
         return reported(net.join(author, author.room))
 
     @app.post("/people/{person}/picture")
-    async def picture(person: str, request: Request, name: str = "picture") -> dict[str, Any]:
+    async def picture(person: str, request: Request, name: str = "picture") -> JsonObject:
         author = net.person(person)
         data = await body(request)
         return reported(net.show_file(author, author.room, name, len(data), "picture"))
 
     @app.get("/told")
-    async def what_the_bot_was_told() -> dict[str, Any]:
+    async def what_the_bot_was_told() -> JsonObject:
         return {"address": hook.address, "deliveries": hook.reported}

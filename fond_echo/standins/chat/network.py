@@ -11,6 +11,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.columns import scaled
 from fond_echo.core.audio.containers import decode
@@ -83,9 +84,9 @@ class Post:
     quotes: tuple[str, str, bool] | None = None
     """The post that it quotes: its id and words, and whether it is the bot's."""
 
-    def reported(self) -> dict[str, Any]:
+    def reported(self) -> JsonObject:
         """The post as bots and pages receive it."""
-        reported: dict[str, Any] = {
+        reported: JsonObject = {
             "id": self.id,
             "number": self.number,
             "kind": self.kind or ("sound" if self.sound else "words"),

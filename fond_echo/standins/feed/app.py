@@ -12,6 +12,7 @@ from typing import Annotated, Any
 from fastapi import Body, FastAPI, Form, HTTPException, Query
 from fastapi.responses import HTMLResponse
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.containers import decode
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.inspect import findings_of
@@ -36,8 +37,8 @@ class Item:
     audio: bytes = field(default=b"", repr=False)
     how: str = ""
 
-    def reported(self) -> dict[str, Any]:
-        reported: dict[str, Any] = {
+    def reported(self) -> JsonObject:
+        reported: JsonObject = {
             "ref": self.ref,
             "thread": self.thread,
             "from": {"code": self.code, "label": self.label},
@@ -89,7 +90,7 @@ def create_app(pass_word: str) -> FastAPI:
             raise HTTPException(403, "wrong pass word")
 
     @app.get("/feed")
-    async def read(word: Word, since: str = "") -> dict[str, Any]:
+    async def read(word: Word, since: str = "") -> JsonObject:
         check(word)
         start = int(since or 0)
         fault = faults.next(MESSAGES)
@@ -102,14 +103,14 @@ def create_app(pass_word: str) -> FastAPI:
         return {"items": shown, "next": str(items[-1].ref if items else start)}
 
     @app.get("/audio/{ref}")
-    async def audio(ref: int, word: Word) -> dict[str, Any]:
+    async def audio(ref: int, word: Word) -> JsonObject:
         check(word)
         item = next((each for each in feed.items if each.ref == ref and each.audio), None)
         if item is None:
             raise HTTPException(404, "there is no such audio")
         return {"content": base64.b64encode(item.audio).decode()}
 
-    def once(mark: str, add: Any) -> dict[str, Any]:
+    def once(mark: str, add: Any) -> JsonObject:
         if mark and mark in posted:
             return {"ref": posted[mark]}
         item = add()
@@ -123,7 +124,7 @@ def create_app(pass_word: str) -> FastAPI:
         body: Annotated[str, Form()],
         word: Annotated[str, Form(alias="pass")],
         mark: Annotated[str, Form()] = "",
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         check(word)
         return once(mark, lambda: feed.add(to, BOT, "Desk", body))
 
@@ -133,20 +134,20 @@ def create_app(pass_word: str) -> FastAPI:
         content: Annotated[str, Body()],
         word: Annotated[str, Body(alias="pass")],
         mark: Annotated[str, Body()] = "",
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         check(word)
         return once(mark, lambda: feed.add(to, BOT, "Desk", audio=_bytes(content)))
 
     @app.post("/people/{code}")
     async def say(
         code: str, body: Annotated[str, Body()] = "", content: Annotated[str, Body()] = ""
-    ) -> dict[str, Any]:
+    ) -> JsonObject:
         """A person says something; for tests and the tour."""
         item = feed.add(f"thread-{code}", code, code.title(), body, _bytes(content))
         return item.reported()
 
     @app.get("/threads/{thread}")
-    async def thread(thread: str, since: int = 0) -> list[dict[str, Any]]:
+    async def thread(thread: str, since: int = 0) -> list[JsonObject]:
         return [i.reported() for i in feed.items if i.thread == thread and i.ref > since]
 
     @app.get("/")

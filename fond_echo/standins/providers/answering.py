@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Any
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.language.registry import language
 
 SMALL = frozenset(
@@ -24,9 +24,9 @@ class Question:
     brief: str
     passages: list[dict[str, str]]
     earlier: list[dict[str, str]]
-    facts: dict[str, Any]
-    functions: list[dict[str, Any]]
-    results: list[dict[str, Any]]
+    facts: JsonObject
+    functions: list[JsonObject]
+    results: list[JsonObject]
     most: int
 
 
@@ -36,7 +36,7 @@ def telling(text: str) -> list[str]:
     return [re.sub(r"(ing|es|s|ed)$", "", word) or word for word in words if word not in SMALL]
 
 
-def think(question: Question) -> dict[str, Any]:
+def think(question: Question) -> JsonObject:
     """An answer: {"says", "because": [{"named"}], "ends"}, or {"wants": [{"use", "with"}]}."""
     words = _stripped(question.words)
     if question.results:
@@ -76,20 +76,20 @@ def _best(about: set[str], passages: list[dict[str, str]]) -> tuple[dict[str, st
     return best, most
 
 
-def _remembered(about: set[str], facts: dict[str, Any]) -> str:
+def _remembered(about: set[str], facts: JsonObject) -> str:
     for name, value in facts.items():
         if set(telling(name.replace("-", " "))) & about:
             return f"Your {name.replace('-', ' ')} is {value}."
     return ""
 
 
-def _function(words: str, functions: list[dict[str, Any]]) -> dict[str, Any] | None:
+def _function(words: str, functions: list[JsonObject]) -> JsonObject | None:
     """The function that is about what is asked, with arguments that stand in the words."""
     about = set(telling(words))
     for each in functions:
         if len(about & set(telling(each["about"]))) < min(2, len(about)):
             continue
-        given: dict[str, Any] = {}
+        given: JsonObject = {}
         schema = each["schema"]
         for name, shape in schema["properties"].items():
             found = [v for v in shape.get("enum", []) if v.lower() in words.lower()]
@@ -103,7 +103,7 @@ def _function(words: str, functions: list[dict[str, Any]]) -> dict[str, Any] | N
     return None
 
 
-def _ended(text: str, sources: list[str], question: Question) -> dict[str, Any]:
+def _ended(text: str, sources: list[str], question: Question) -> JsonObject:
     """An answer within the length that is wanted: it stops in the middle where it must."""
     if "two sentences" in question.brief.lower():
         text = " ".join(s.strip() for s in language("en").writing.sentences_of(text)[:2])

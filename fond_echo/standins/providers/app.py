@@ -9,11 +9,12 @@ import json
 import re
 import secrets
 from collections.abc import AsyncIterator
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Body, Depends, FastAPI, Form, Header, HTTPException, Request, UploadFile
 from fastapi.responses import Response, StreamingResponse
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.language.registry import language
@@ -34,13 +35,13 @@ class Provider:
     def __init__(self, word: str, wrong: float, delay: float, word_seconds: float) -> None:
         self.word, self.wrong, self.delay = word, wrong, delay
         self.word_seconds = word_seconds
-        self.tasks: dict[str, asyncio.Task[dict[str, Any]]] = {}
+        self.tasks: dict[str, asyncio.Task[JsonObject]] = {}
         self.asked: list[str] = []
 
     async def hear(
         self, data: bytes, hints: list[str], least: float, more_wrong: float = 0.0
-    ) -> dict[str, Any]:
-        heard: dict[str, Any]
+    ) -> JsonObject:
+        heard: JsonObject
         wrong = min(1.0, self.wrong + more_wrong)
         heard, _ = await asyncio.gather(
             asyncio.to_thread(sound.hear, data, hints, wrong), asyncio.sleep(least)
@@ -48,7 +49,7 @@ class Provider:
         return heard
 
 
-def question_of(given: dict[str, Any]) -> Question:
+def question_of(given: JsonObject) -> Question:
     """What a caller asks."""
     return Question(
         words=str(given.get("words", "")), brief=str(given.get("brief", "")),
@@ -80,32 +81,32 @@ def create_app(
             raise HTTPException(401, "who are you?")
 
     @app.get("/")
-    async def about() -> dict[str, Any]:
+    async def about() -> JsonObject:
         return {"name": "Gannet", "asked": provider.asked[-50:]}
 
     @app.post("/hearing", dependencies=[Depends(known)])
     async def hearing(
         take: UploadFile, hints: Annotated[str, Form()] = "", tongue: Annotated[str, Form()] = "en",
         tier: Annotated[str, Form()] = "",
-    ) -> dict[str, Any]:  # fmt: skip
+    ) -> JsonObject:  # fmt: skip
         provider.asked.append("hearing")
         listed = [each for each in hints.split("|") if each]
         data, more = await take.read(), QUICK_WRONG if tier == "quick" else 0.0
         try:
-            found: dict[str, Any] = await provider.hear(data, listed, provider.delay, more)
+            found: JsonObject = await provider.hear(data, listed, provider.delay, more)
         except SoundError as error:
             raise HTTPException(415, error.what) from error
         return found
 
     @app.post("/tasks", dependencies=[Depends(known)], status_code=202)
-    async def task(request: Request) -> dict[str, Any]:
+    async def task(request: Request) -> JsonObject:
         provider.asked.append("tasks")
         data, name = await request.body(), secrets.token_hex(4)
         provider.tasks[name] = asyncio.create_task(provider.hear(data, [], WORK_SECONDS))
         return {"task": name}
 
     @app.get("/tasks/{name}", dependencies=[Depends(known)])
-    async def outcome(name: str) -> dict[str, Any]:
+    async def outcome(name: str) -> JsonObject:
         if (found := provider.tasks.get(name)) is None:
             raise HTTPException(404, "no such task")
         if not found.done():
@@ -115,14 +116,14 @@ def create_app(
         return {"stage": "finished", "outcome": found.result()}
 
     @app.post("/utterance", dependencies=[Depends(known)])
-    async def utterance(given: Annotated[dict[str, Any], Body()]) -> Response:
+    async def utterance(given: Annotated[JsonObject, Body()]) -> Response:
         provider.asked.append("utterance")
         words, timbre = str(given["words"]), str(given.get("timbre", ""))
         data = await asyncio.to_thread(sound.say, words, timbre, "wav")
         return Response(data, media_type="audio/wav")
 
     @app.post("/utterance/packed", dependencies=[Depends(known)])
-    async def packed(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+    async def packed(given: Annotated[JsonObject, Body()]) -> JsonObject:
         provider.asked.append("utterance/packed")
         words, timbre = str(given["words"]), str(given.get("timbre", ""))
         data = await asyncio.to_thread(sound.say, words, timbre, "mp3")
@@ -130,14 +131,14 @@ def create_app(
 
     @app.post("/reflections", dependencies=[Depends(known)])
     @app.post("/thoughts", dependencies=[Depends(known)])
-    async def thoughts(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+    async def thoughts(given: Annotated[JsonObject, Body()]) -> JsonObject:
         provider.asked.append("thoughts")
         thought = think(question_of(given))
         await asyncio.sleep(provider.word_seconds * len(str(thought.get("says", "")).split()))
         return {"thought": thought}
 
     @app.post("/thoughts/aloud", dependencies=[Depends(known)])
-    async def aloud(given: Annotated[dict[str, Any], Body()]) -> StreamingResponse:
+    async def aloud(given: Annotated[JsonObject, Body()]) -> StreamingResponse:
         provider.asked.append("thoughts/aloud")
         thought, lines = think(question_of(given)), given.get("as") == "lines"
 
@@ -152,7 +153,7 @@ def create_app(
         return StreamingResponse(words(), media_type=kind)
 
     @app.post("/phrases", dependencies=[Depends(known)])
-    async def phrases(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+    async def phrases(given: Annotated[JsonObject, Body()]) -> JsonObject:
         provider.asked.append("phrases")
         found = phrase_book.put(str(given.get("words", "")), str(given.get("into", "")))
         if found is None:
@@ -160,13 +161,13 @@ def create_app(
         return {"put": found}
 
     @app.post("/points", dependencies=[Depends(known)])
-    async def points(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+    async def points(given: Annotated[JsonObject, Body()]) -> JsonObject:
         provider.asked.append("points")
         words, many = str(given.get("words", "")), int(given.get("many") or 3)
         return {"short": summary(words, many, language("en"))}
 
     @app.post("/pictures", dependencies=[Depends(known)])
-    async def pictures(given: Annotated[dict[str, Any], Body()]) -> dict[str, Any]:
+    async def pictures(given: Annotated[JsonObject, Body()]) -> JsonObject:
         provider.asked.append("pictures")
         data = await asyncio.to_thread(drawing.draw, str(given.get("scene", "")))
         return {"seen": f"data:image/png;base64,{base64.b64encode(data).decode()}"}

@@ -8,11 +8,11 @@ import random
 import re
 import zlib
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from fastapi import FastAPI, WebSocket, WebSocketDisconnect
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.recognition.hearing import Hearing, Partial, Utterance
@@ -24,7 +24,7 @@ UNKNOWN, UNREADABLE = 4401, 4400
 END_SECONDS = 30.0
 """Silence does not end what it hears: whoever sends it says when it is over."""
 
-Think = Callable[[dict[str, Any]], dict[str, Any]]
+Think = Callable[[JsonObject], JsonObject]
 
 
 class Ear:
@@ -34,7 +34,7 @@ class Ear:
         wrong: share of the words that it mishears on purpose.
     """
 
-    def __init__(self, given: dict[str, Any], wrong: float) -> None:
+    def __init__(self, given: JsonObject, wrong: float) -> None:
         self._rate = int(given.get("rate") or RATE)
         hints = tuple(str(each) for each in given.get("hints") or ())
         self._hearing = Hearing(
@@ -42,17 +42,17 @@ class Ear:
         )
         self._wrong, self._sure = wrong, 1.0
 
-    def feed(self, data: bytes) -> list[dict[str, Any]]:
+    def feed(self, data: bytes) -> list[JsonObject]:
         """16 bits, little-endian."""
         samples = np.frombuffer(data[: len(data) // 2 * 2], "<i2").astype(np.float32) / 32_768
         clip = at_rate(Clip(samples.astype(np.float32), self._rate), RATE)
         return [self._said(each) for each in self._hearing.feed(clip.samples)]
 
-    def finish(self) -> list[dict[str, Any]]:
+    def finish(self) -> list[JsonObject]:
         found = [self._said(each) for each in self._hearing.finish()]
         return [*found, {"stage": "finished", "sure": round(self._sure, 3)}]
 
-    def _said(self, found: Partial | Utterance) -> dict[str, Any]:
+    def _said(self, found: Partial | Utterance) -> JsonObject:
         if isinstance(found, Partial):
             return {"sofar": found.text}
         transcript = found.transcript
@@ -78,7 +78,7 @@ def add(app: FastAPI, known: Callable[[str], bool], wrong: float, think: Think, 
         asked: where it is written down what was asked.
     """
 
-    async def first(socket: WebSocket, path: str) -> dict[str, Any] | None:
+    async def first(socket: WebSocket, path: str) -> JsonObject | None:
         if not known(socket.headers.get("authorization", "")):
             await socket.close(UNKNOWN)
             return None

@@ -8,6 +8,7 @@ import zlib
 from functools import lru_cache
 from typing import Any
 
+from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.containers import decode, encode
 from fond_echo.core.recognition.transcript import Expected
@@ -34,7 +35,7 @@ def warm() -> None:
     _synthesizer()
 
 
-def hear(data: bytes, hints: list[str], wrong: float) -> dict[str, Any]:
+def hear(data: bytes, hints: list[str], wrong: float) -> JsonObject:
     """What is said in a file, with errors added to a share of the words.
 
     Raises:
