@@ -1,4 +1,4 @@
-"""The tour's telephone: a passenger who calls, one who is called, and an announcement in a room,
+"""The tour's telephone: a passenger who calls, one who is called, and a loudspeaker that is called,
 all at once while the rest of the tour goes on."""
 
 from __future__ import annotations
@@ -42,7 +42,8 @@ ORDERS = {
     "announcement": (
         "exchange",
         CallIn(
-            to="quay", opening=Opening(text="The Guillemot leaves from the north pier today.")
+            to="01632 960109",
+            opening=Opening(text="The Guillemot leaves from the north pier today."),
         ),
     ),
 }  # fmt: skip

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from fond_echo.client import FondEcho
-from fond_echo.demo.world import NUMBERS, Places, fill, host
+from fond_echo.demo.world import LOUDSPEAKER, NUMBERS, Places, fill, host
 from fond_echo.running.fork_server import open_fork_server
 from fond_echo.running.processes import parts
 from fond_echo.running.supervisor import Part, Supervisor
@@ -147,7 +147,7 @@ def _standins(places: Places) -> list[Part]:
             "the carrier",
             "fond_echo.standins.carrier",
             ["--port", str(places.carrier), *NUMBERS,
-             "--room", "quay", "--busy", "+441632960150", "--never", "+441632960151",
+             "--room", LOUDSPEAKER, "--busy", "+441632960150", "--never", "+441632960151",
              "--rejects", "+441632960152"],
             {"CARRIER_PASS": places.carrier_pass},
         ),

@@ -1,5 +1,7 @@
-"""A scene of the tour: an answer that takes long, words for a conference, and a report for the deck
-log, whose sender is on its list."""
+"""A scene of the tour: an answer that takes long, words for a loudspeaker, and a report.
+
+The report is for the deck log, whose sender is on its list.
+"""
 
 from __future__ import annotations
 
@@ -12,6 +14,7 @@ import httpx
 from fond_echo.contract.base import JsonObject
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.containers import encode
+from fond_echo.demo.world import LOUDSPEAKER
 from fond_echo.speech.material import synthesizer
 
 if TYPE_CHECKING:
@@ -82,22 +85,20 @@ def _looks_it_up(client: httpx.Client, say: Callable[[str], None], problem: Any)
 def _announces(
     echo: FondEcho, client: httpx.Client, say: Callable[[str], None], problem: Any
 ) -> None:
-    client.post("/people/isla/conference", json={"number": "quay"}).raise_for_status()
     number = _said(client, "!announce the boat is late")
     _posts(client, number, 1)
     _said(client, "undo")
     for each in _posts(client, number, 2):
         say(f"   {each['words']}")
-    calls = [each for each in echo.calls("exchange").items if each.number == "quay"]
+    calls = [each for each in echo.calls("exchange").items if each.number == LOUDSPEAKER]
     if not any(each.cause == "taken-back" for each in calls):
         problem(f"the announcement was not taken back: {[each.cause for each in calls]}")
     number = _said(client, "!announce the tide is high")
     for each in _posts(client, number, 2):
         say(f"   {each['words']}")
     posts = [each["words"] for each in _posts(client, number, 2)]
-    if not any("said in quay" in each for each in posts):
+    if not any(f"said in {LOUDSPEAKER}" in each for each in posts):
         problem(f"nothing was reported of the announcement: {posts}")
-    client.post("/people/isla/conference", json={"number": ""}).raise_for_status()
 
 
 def _reports(

@@ -371,7 +371,9 @@ class Tour:
         rehearsed(self.say, self._problem)
 
     def _talks(self, client: httpx.Client) -> None:
-        self._part("A slow answer, words for a conference, and a report for the deck log.")
+        self._part(
+            "A slow answer, words for the quay's loudspeaker, and a report for the deck log."
+        )
         talk(self.echo, self.world, client, self.say, self._problem)
 
     def _corrected(self, client: httpx.Client) -> None:

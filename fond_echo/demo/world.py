@@ -17,6 +17,8 @@ from fond_echo.documents.media import as_text, is_media
 
 HERE = resources.files("fond_echo.demo")
 ASSISTANT = "harbour-desk"
+LOUDSPEAKER = "+441632960160"
+"""On the quay: a telephone number that picks up by itself."""
 OUTBOUND = "gale-line"
 OUTSIDE = "harbour-talk"
 DECK = "deck-log"

@@ -103,10 +103,16 @@ async def metrics(_: MayRead, service: TheService) -> Response:
     """Figures in the Prometheus text format."""
     async with service.database.reading() as session:
         rows = (await session.execute(_COUNTS)).all()
+    counts = [(name, state, count) for name, state, count in rows]
+    return Response(exposition(counts), media_type="text/plain; version=0.0.4")
+
+
+def exposition(counts: list[tuple[str, str, int]]) -> bytes:
+    """Figures in the Prometheus text format: each name with its states and their counts."""
     registry = CollectorRegistry()
-    registry.register(_Counts([(name, state, count) for name, state, count in rows]))
+    registry.register(_Counts(counts))
     registry.register(ARRIVALS)
-    return Response(generate_latest(registry), media_type="text/plain; version=0.0.4")
+    return generate_latest(registry)
 
 
 class _Counts:

@@ -5,11 +5,13 @@ import json
 import re
 import unittest
 from collections.abc import Iterator
+from pathlib import Path
 
 from fond_echo.cli.main import parser
 from fond_echo.documents.schema import made
 from fond_echo.store.base import Record
 from fond_echo.web.document import document
+from fond_echo.web.health import exposition
 
 DOCUMENT = document()
 GIVEN_UP = frozenset(
@@ -29,6 +31,18 @@ IMPERATIVE = frozenset(
     Rename Replace Replay Retry Revoke Run Send Settle Show Stop Store Subscribe Synthesize Transcribe
     """.split()
 )
+
+
+LABELS = frozenset(
+    (
+        "Address to tell", "Answer again", "Asked today", "Begin anew", "Clear", "Drop it", "Keep",
+        "Keep as draft", "Log", "Make a key", "Mean wait", "Mend it", "Mend it in the draft",
+        "Not let in", "Requests to copy", "Resend", "Tell it", "Trouble foreseen", "how it stands",
+    )
+)  # fmt: skip
+CONSOLE = Path(__file__).parents[2] / "console" / "src"
+TEXT = re.compile(r"^ *([A-Za-z][^<>{}\n]*?) *$|>([A-Za-z][^<>{}\n]*)<", re.MULTILINE)
+ATTRIBUTE = re.compile(r'\b(?:label|placeholder|title)="([^"]+)"')
 
 
 def properties(tree) -> Iterator[str]:
@@ -74,6 +88,23 @@ class Names(unittest.TestCase):
             options = {option.lstrip("-") for action in each._actions
                        for option in action.option_strings}  # fmt: skip
             self.assertEqual(options & OPTIONS, set(), name)
+
+    def test_in_metrics(self):
+        text = exposition([]).decode()
+        names = set(re.findall(r"^# HELP fond_echo_(\w+) ", text, re.MULTILINE))
+        self.assertIn("webhook_seconds", names)
+        parts = {part for name in names for part in (name, *name.split("_"))}
+        self.assertEqual(parts & {*GIVEN_UP, "arrivals", "lines", "dead", "notices"}, set())
+
+    def test_in_labels_of_the_console(self):
+        found = set()
+        for path in CONSOLE.rglob("*.tsx"):
+            source = path.read_text("utf-8")
+            found |= {own or within for own, within in TEXT.findall(source)}
+            found |= set(ATTRIBUTE.findall(source))
+        for label in ("Start over", "Webhook address", "Send it", "Connect again"):
+            self.assertTrue(label in found, label)
+        self.assertEqual(found & LABELS, set())
 
     def test_every_operation_has_a_sentence_and_a_name(self):
         found = [each for path in DOCUMENT["paths"].values() for each in path.values()

@@ -85,20 +85,20 @@ const Talk = styled.div`
   }
 `;
 
-const Mine = styled.div`
-  align-self: flex-end;
-  max-width: 86%;
-  padding: 0.5rem 0.8rem;
-  background: ${colour.wash};
+/* Flat rows: a rule, what was asked, and below it what was answered. */
+const Question = styled.div`
+  padding-top: 0.9rem;
+  border-top: 1px solid ${colour.rule};
+  && p {
+    font: 600 0.98rem/1.45 ${font.plain};
+  }
   small {
     color: ${colour.faded};
   }
 `;
 
-const Theirs = styled.div`
-  max-width: 92%;
-  padding-left: 0.9rem;
-  border-left: 3px solid ${colour.kelp};
+const Answer = styled.div`
+  padding-bottom: 0.2rem;
 `;
 
 const Choose = styled.div`
@@ -228,9 +228,9 @@ export function Guest() {
         </h1>
         {said.length > 0 && (
           <DialogTrigger>
-            <Plain isDisabled={Boolean(asking)}>Clear</Plain>
+            <Plain isDisabled={Boolean(asking)}>Start over</Plain>
             <Asking placement="bottom end">
-              <Dialog aria-label="Clear">
+              <Dialog aria-label="Start over">
                 {({ close }) => (
                   <>
                     <p>Everything that was said here is erased, for good.</p>
@@ -241,9 +241,9 @@ export function Guest() {
                           void clear();
                         }}
                       >
-                        Erase it
+                        Erase and start over
                       </Strong>
-                      <Plain onPress={close}>Keep it</Plain>
+                      <Plain onPress={close}>Cancel</Plain>
                     </Choose>
                   </>
                 )}
@@ -253,7 +253,7 @@ export function Guest() {
         )}
       </Head>
       <Talk aria-live="polite">
-        <Theirs>
+        <Answer>
           <p>{about.greeting || "What would you like to know?"}</p>
           {said.length === 0 && (
             <Choose>
@@ -268,15 +268,15 @@ export function Guest() {
               ))}
             </Choose>
           )}
-        </Theirs>
+        </Answer>
         {said.map((each) => (
           <Exchange key={each.turn} asked={each} choose={(value) => void sayText(value)} />
         ))}
         {asking && (
-          <Mine>
+          <Question>
             <p>{asking}</p>
             <small>is being answered…</small>
-          </Mine>
+          </Question>
         )}
         {(problem || recorder.problem) && <p role="alert">{problem || recorder.problem}</p>}
         <div ref={end} />
@@ -336,11 +336,11 @@ export function Guest() {
 function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => void }) {
   return (
     <>
-      <Mine>
+      <Question>
         <p>{asked.text || "…"}</p>
         {asked.heard && <small>heard from your recording</small>}
-      </Mine>
-      <Theirs>
+      </Question>
+      <Answer>
         <Written text={asked.answer} />
         {asked.attachments.map((each) =>
           each.media_type.startsWith("image/") ? (
@@ -368,7 +368,7 @@ function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => 
             ))}
           </Choose>
         )}
-      </Theirs>
+      </Answer>
     </>
   );
 }
