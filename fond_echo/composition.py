@@ -89,7 +89,7 @@ class Installation:
             await client.aclose()
 
     def warm(self) -> None:
-        """Load what the first voice note or call needs, while there is none yet."""
+        """Load what the first voice note or call needs, before it comes."""
         # In a call nothing has to be decoded but the sounds that a reply brings.
         if isinstance(self.decoder, GuardedDecoder) and self.purpose == "voice-note":
             self.decoder.warm()

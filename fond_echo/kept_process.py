@@ -78,7 +78,7 @@ class KeptProcess:
 
 
 def _serve(pipe: Connection, memory: int, cpu_seconds: int) -> None:
-    """Do work until there is none for a while, or whoever sends it is gone."""
+    """Do work until no more comes for a while, or its sender ends."""
     limit_memory(memory)
     signal.signal(signal.SIGXCPU, signal.SIG_DFL)
     gc.freeze()

@@ -11,7 +11,7 @@ type Filled<T> = T extends (infer Item)[]
     ? { [Name in keyof T]-?: Filled<Exclude<T[Name], undefined>> }
     : T;
 type Out<Name extends keyof Shapes> = Filled<Shapes[Name]>;
-/** A shape whose facts are told more closely than the document does. */
+/** A shape with narrower types than the OpenAPI document has. */
 type With<Shape, Facts> = Omit<Shape, keyof Facts> & Facts;
 export type Me = Out<"Me">;
 export type Clip = Out<"ClipRef">;

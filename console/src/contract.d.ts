@@ -445,7 +445,7 @@ export interface components {
      *     `variables` are there for the assistant as the conversation's own. After the opening an
      *     assistant talks on; other openings end the call, unless `afterwards` says otherwise. Where a
      *     answering machine answers, the opening is left on it, or the call is ended. `asked_by` is the
-     *     turn in which somebody asked for it, who is told what became of it.
+     *     turn in which somebody asked for it; they are told the outcome.
      */
     CallIn: {
       /** To */

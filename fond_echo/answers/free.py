@@ -78,7 +78,7 @@ async def answered(
 async def _called(
     spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
 ) -> str:
-    """What a function gives, or why it was not called: the engine is told either."""
+    """The result of a function, or why it was not called; the engine receives either."""
     if why := refusal(wish, spec.permitted()):
         refused = EngineAsked(engine=wish.name, kind="function", outcome="failed", why=why)
         needs.called.append(refused)

@@ -103,7 +103,7 @@ def failed(turn: TurnSoFar, code: str) -> Reply:
 
 
 def greeting(turn: TurnSoFar) -> Reply:
-    """What a contact that came is told: the greeting, or what can be asked."""
+    """What a new contact is greeted with: the greeting, or what can be asked."""
     own = turn.assistant.greeting
     if own is not None:
         text, spoken = rendered(own.text, turn), rendered(own.spoken, turn)

@@ -24,7 +24,7 @@ def add(commands: Any) -> None:
     put = verbs.add_parser("put", help="put an assistant's files as its draft")
     put.add_argument("folder", type=Path)
     put.add_argument("--if-revision", default="", metavar="REVISION",
-                     help="only where this still is the draft")  # fmt: skip
+                     help="fail if the draft is another revision")  # fmt: skip
     put.add_argument("--publish", action="store_true", help="make the draft live, too")
     add_service(put)
     put.set_defaults(run=_put)
@@ -33,15 +33,15 @@ def add(commands: Any) -> None:
     add_service(publish)
     publish.set_defaults(run=_publish)
     publish.add_argument("--revision", default="", help="a stored revision instead of the draft")
-    publish.add_argument("--if-revision", default="", help="only where this revision is live")
-    publish.add_argument("--force", action="store_true", help="though a case fails")
-    publish.add_argument("--why", default="", help="kept in its history")
+    publish.add_argument("--if-revision", default="", help="fail if another revision is live")
+    publish.add_argument("--force", action="store_true", help="publish although a case fails")
+    publish.add_argument("--why", default="", help="the reason, for the history")
     diff = verbs.add_parser("diff", help="compare the draft, or a folder, with what is live")
     diff.add_argument("name")
     diff.add_argument("--folder", type=Path, help="compare this instead of the draft")
     add_service(diff)
     diff.set_defaults(run=_diff)
-    schema = verbs.add_parser("schema", help="the JSON Schema of assistant.yaml")
+    schema = verbs.add_parser("schema", help="print the JSON Schema of assistant.yaml")
     schema.set_defaults(run=_schema)
     trying.add(verbs)
     replaying.add_to_assistants(verbs)

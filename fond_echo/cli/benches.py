@@ -37,21 +37,22 @@ def add(commands: Any) -> None:
     bench = commands.add_parser("bench", help="rank engines on your own recordings or texts")
     verbs = bench.add_subparsers(dest="verb", required=True, metavar="VERB")
     run = verbs.add_parser("run", help="ask engines for every file of a folder that is not done")
-    run.add_argument("name", help="of the bench: what is done is kept under it")
+    run.add_argument("name", help="of the bench, which keeps the results")
     run.add_argument("folder", type=Path, help="of sounds with texts (a.ogg, a.txt), of cases with"
                      " recordings, or of texts alone for engines that speak")  # fmt: skip
     run.add_argument("--engine", action="append", required=True, metavar="NAME",
-                     help="that hears, or that speaks; built-in is ours")  # fmt: skip
+                     help="an engine to ask; built-in is ours")  # fmt: skip
     run.add_argument("--language", default="en")
     run.add_argument("--picture", type=Path, help="write the ranking as a picture, SVG")
     run.set_defaults(run=_run)
-    show = verbs.add_parser("show", help="all benches, or one with its ranking and worst files")
+    show = verbs.add_parser("show", help="list benches, or show the ranking and worst files of one")
     show.add_argument("name", nargs="?", default="")
     show.add_argument("--file", default="", help="every engine's words for one file")
     show.add_argument("--picture", type=Path, help="write the ranking as a picture, SVG")
     show.set_defaults(run=_show)
     comparing = verbs.add_parser(
-        "compare", help="two engines of a bench, or one engine in two benches, on the same files"
+        "compare",
+        help="compare two engines of a bench, or one engine in two benches, on the same files",
     )
     comparing.add_argument("name")
     comparing.add_argument("other", nargs="?", default="", help="the second engine's bench")

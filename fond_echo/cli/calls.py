@@ -23,15 +23,15 @@ def add(commands: Any) -> None:
     place.add_argument("channel", help="the phone channel that calls")
     place.add_argument("to", help="the number that is called")
     opening = place.add_mutually_exclusive_group(required=True)
-    opening.add_argument("--assistant", help="the assistant that greets, and goes on talking")
-    opening.add_argument("--text", help="what is said first")
-    opening.add_argument("--sound", type=Path, metavar="FILE", help="what is played first")
+    opening.add_argument("--assistant", help="the assistant that talks")
+    opening.add_argument("--text", help="the text to say first")
+    opening.add_argument("--sound", type=Path, metavar="FILE", help="a sound file to play first")
     opening.add_argument(
         "--opening-url",
         metavar="URL",
         help="the address that is asked what to say when the call is answered",
     )
-    place.add_argument("--caller", default="", help="the number of ours to show")
+    place.add_argument("--caller", default="", help="the caller number to show")
     place.add_argument("--name", default="", help="the name of the person who is called")
     place.add_argument(
         "--variable",
@@ -39,10 +39,10 @@ def add(commands: Any) -> None:
         default=[],
         metavar="NAME=VALUE",
         type=named,
-        help="for the assistant",
+        help="a value for the assistant's templates",
     )
     place.add_argument(
-        "--afterwards", choices=("talk", "end"), default="", help="what comes after the opening"
+        "--afterwards", choices=("talk", "end"), default="", help="what to do after the opening"
     )
     place.add_argument(
         "--on-answering-machine", choices=("speak", "hang-up"), default="speak",
@@ -59,15 +59,15 @@ def add(commands: Any) -> None:
     place.add_argument("--wait", action="store_true", help="stay until the call is over")
     add_service(place)
     place.set_defaults(run=_place)
-    listing = verbs.add_parser("list", help="a channel's calls, the latest first")
+    listing = verbs.add_parser("list", help="list a channel's calls, the latest first")
     listing.add_argument("channel")
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
     for name, run, words in (
-        ("show", _show, "a call with what happened in it"),
-        ("end", _end, "hang up, or do not place it after all"),
-        ("recording", _recording, "the recording of a call"),
+        ("show", _show, "show a call with its events"),
+        ("end", _end, "hang up, or cancel a requested call"),
+        ("recording", _recording, "download the recording of a call"),
     ):
         verb = verbs.add_parser(name, help=words)
         verb.add_argument("id", help="of the call, whole or as `call list` shows it")

@@ -24,7 +24,7 @@ from fond_echo.contract.contacts import (
 
 
 def add(commands: Any) -> None:
-    channel = commands.add_parser("channel", help="add channels, and set who is answered there")
+    channel = commands.add_parser("channel", help="add channels, and set who may write there")
     verbs = channel.add_subparsers(dest="verb", required=True, metavar="VERB")
     adding = verbs.add_parser("add", help="add or change a channel")
     adding.add_argument("name")
@@ -40,21 +40,25 @@ def add(commands: Any) -> None:
     adding.set_defaults(run=_add)
     for name, what, run in (
         ("list", "list channels", _list),
-        ("show", "a channel with its settings", _show),
+        ("show", "show a channel with its settings", _show),
         ("connect", "register the webhook address with the network again", _connect),
-        ("pause", "stop polling a channel's network; connect goes on where it stopped", _pause),
+        ("pause", "stop polling a channel's network, until channel connect", _pause),
         ("unreadable", "list messages that could not be read, and why", _unreadable),
-        ("delete", "delete a channel that nothing came in over", _delete),
-        ("rename", "give a channel another name; what came in over it goes along", _rename),
+        ("delete", "delete an unused channel", _delete),
+        ("rename", "rename a channel with everything that came in over it", _rename),
         (
             "contacts",
-            "who wrote on a channel; --standing refused shows who was not let in",
+            "list the contacts of a channel; --standing refused lists those who were refused",
             _contacts,
         ),
-        ("allow", "answer a contact from now on", _standing),
-        ("block", "answer a contact no more", _standing),
-        ("memory", "what is remembered of a contact, or --put it, or --delete it", _memory),
-        ("erase", "erase all that a contact said and was told", _erase),
+        ("allow", "let a contact in", _standing),
+        ("block", "stop answering a contact", _standing),
+        (
+            "memory",
+            "show, replace (--put) or delete (--delete) what is remembered of a contact",
+            _memory,
+        ),
+        ("erase", "erase everything that a contact said and was answered", _erase),
     ):
         command = verbs.add_parser(name, help=what)
         if name != "list":

@@ -18,7 +18,7 @@ from fond_echo.contract.base import JsonObject
 def add(commands: Any) -> None:
     clip = commands.add_parser("clip", help="inspect and convert sound files")
     verbs = clip.add_subparsers(dest="verb", required=True, metavar="VERB")
-    inspect = verbs.add_parser("inspect", help="say whether files are proper voice notes")
+    inspect = verbs.add_parser("inspect", help="check whether files are proper voice notes")
     inspect.add_argument("files", nargs="+", type=Path, metavar="FILE",
                          help="- is standard input")  # fmt: skip
     add_json(inspect)
@@ -28,8 +28,8 @@ def add(commands: Any) -> None:
     convert.add_argument("-o", "--output", required=True,
                          help="such as note.ogg; - is standard output")  # fmt: skip
     convert.add_argument("--format", help="where the output's name does not say it")
-    convert.add_argument("--loudness", type=float, metavar="LUFS", help="bring it to a loudness")
-    convert.add_argument("--trim", action="store_true", help="cut silence before and after")
+    convert.add_argument("--loudness", type=float, metavar="LUFS", help="normalize to a loudness")
+    convert.add_argument("--trim", action="store_true", help="cut silence at both ends")
     add_json(convert)
     convert.set_defaults(run=_convert)
 

@@ -58,12 +58,14 @@ def add(commands: Any) -> None:
     listen = verbs.add_parser("listen", help="wait for a message and print its fields")
     listen.add_argument("file", type=Path)
     _add_values(listen)
-    listen.add_argument("--port", type=int, default=8799, help="to listen on (8799)")
+    listen.add_argument("--port", type=int, default=8799, help="port to listen on (8799)")
     listen.add_argument("--keep", type=Path, help="write what came to a file")
     listen.add_argument("--several", action="store_true",
                         help="until Ctrl-C: one table of fields by kinds of messages")  # fmt: skip
-    listen.add_argument("--count", type=int, default=0, help="so many messages, as a table (1)")
-    listen.add_argument("--cursor", default="", help="of a polled network: where to begin")
+    listen.add_argument(
+        "--count", type=int, default=0, help="wait for so many messages, and print a table (1)"
+    )
+    listen.add_argument("--cursor", default="", help="the cursor to begin at, for a polled network")
     _add_reach(listen)
     listen.set_defaults(run=_listen)
 
@@ -77,7 +79,7 @@ def _add_reach(command: argparse.ArgumentParser) -> None:
     command.add_argument("--secret", action="append", default=[], metavar="NAME=FILE", type=named,
                          help="a file with a secret's value; others are asked for")  # fmt: skip
     command.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
-                         help="a private place that may be reached")  # fmt: skip
+                         help="a private host:port that may be reached")  # fmt: skip
 
 
 def _described(options: argparse.Namespace) -> Any:

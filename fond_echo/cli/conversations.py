@@ -1,4 +1,4 @@
-"""conversation list, export, load and try: a talk as a file, gone on with, and taken again with a
+"""conversation list, export, load and try: a conversation as a file, continued, and replayed with a
 draft."""
 
 from __future__ import annotations
@@ -24,20 +24,20 @@ FORMAT = "fond-echo conversation 1"
 
 
 def add(commands: Any) -> None:
-    conversation = commands.add_parser("conversation", help="a talk as a file, and taken again")
+    conversation = commands.add_parser("conversation", help="export, load and try conversations")
     verbs = conversation.add_subparsers(dest="verb", required=True, metavar="VERB")
-    listing = verbs.add_parser("list", help="the latest conversations")
+    listing = verbs.add_parser("list", help="list the latest conversations")
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
-    export = verbs.add_parser("export", help="a conversation as JSON")
+    export = verbs.add_parser("export", help="export a conversation as JSON")
     export.add_argument("id", help="of the conversation, whole or as lists show it")
     export.add_argument("-o", "--output", type=Path, help="the file; without it, to the terminal")
-    export.add_argument("--redact", action="store_true", help="without who said it")
+    export.add_argument("--redact", action="store_true", help="leave out names and identifiers")
     export.add_argument("--sound", action="store_true", help="with all voice notes, in base64")
     add_service(export)
     export.set_defaults(run=_export)
-    load = verbs.add_parser("load", help="load an exported conversation, to go on with it")
+    load = verbs.add_parser("load", help="load an exported conversation, to continue it")
     load.add_argument("file", type=Path)
     load.add_argument("--channel", required=True, help="of the kind http or page")
     load.add_argument("--contact", required=True, help="a new contact, whose conversation it is")

@@ -28,7 +28,7 @@ def add(commands: Any) -> None:
     dial.add_argument(
         "steps", nargs="*", help="words are said, digits pressed; none: read from the terminal"
     )
-    dial.add_argument("--name", default="isla", help="who calls (isla)")
+    dial.add_argument("--name", default="isla", help="the caller's name (isla)")
     dial.add_argument("--voice", default=VOICE, help=f"in which voice things are said ({VOICE})")
     dial.set_defaults(run=_dial)
 

@@ -16,7 +16,7 @@ from fond_echo.contract.engine import EngineIn, EngineOut, EngineTrialIn
 def add(commands: Any) -> None:
     engine = commands.add_parser("engine", help="connect and try outside engines")
     verbs = engine.add_subparsers(dest="verb", required=True, metavar="VERB")
-    adding = verbs.add_parser("add", help="connect an engine, or change how it is asked")
+    adding = verbs.add_parser("add", help="connect an engine, or replace its connector")
     adding.add_argument("file", type=Path, help="its connector file")
     adding.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", type=named,
                         help="a value that the file asks for, such as base=https://…")  # fmt: skip
@@ -27,9 +27,9 @@ def add(commands: Any) -> None:
                        help="a value that the file asks for")  # fmt: skip
     add_json(check)
     check.set_defaults(run=_check)
-    listing = verbs.add_parser("list", help="all engines, with what they did today")
+    listing = verbs.add_parser("list", help="list all engines, with what they did today")
     listing.set_defaults(run=_list)
-    show = verbs.add_parser("show", help="one engine, with its last seven days")
+    show = verbs.add_parser("show", help="show one engine, with its last seven days")
     show.add_argument("name")
     show.set_defaults(run=_show)
     trying = verbs.add_parser("try", help="ask an engine once and print each exchange")
@@ -37,8 +37,8 @@ def add(commands: Any) -> None:
     trying.add_argument(
         "text", nargs="?", default="", help="words to speak, answer, summarize, translate or draw"
     )
-    trying.add_argument("--sound", type=Path, help="a recording to hear")
-    trying.add_argument("--brief", default="", help="who the assistant is, for an answer")
+    trying.add_argument("--sound", type=Path, help="a recording to transcribe")
+    trying.add_argument("--brief", default="", help="the brief for an answer: who the assistant is")
     trying.add_argument("--language", default="en")
     trying.add_argument("--to", default="", help="the language to translate into")
     trying.add_argument("--sentences", type=int, default=3, help="of a summary, at most (3)")

@@ -12,7 +12,7 @@ LOADED_AHEAD = ("demo", "serve")
 def main() -> int:
     """Run a command; gives its exit code."""
     if sys.argv[1:2] and sys.argv[1] in LOADED_AHEAD and not {"-h", "--help"} & {*sys.argv}:
-        # What is not installed is told by the command itself.
+        # The command itself reports what is not installed.
         with contextlib.suppress(ModuleNotFoundError):
             from fond_echo.running.fork_server import open_fork_server
 

@@ -17,7 +17,7 @@ BELIEVED = 0.75
 
 
 def add_to_turns(verbs: Any) -> None:
-    explain = verbs.add_parser("explain", help="why a turn was heard and routed so")
+    explain = verbs.add_parser("explain", help="show why a turn was heard and routed as it was")
     explain.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(explain)
     explain.set_defaults(run=_explain)
@@ -26,23 +26,23 @@ def add_to_turns(verbs: Any) -> None:
         help="add its words to a route of the draft, hear it again there, keep it as a case",
     )
     correct.add_argument("id", help="of the turn, whole or as `turn list` shows it")
-    correct.add_argument("--route", required=True, help="that was meant")
-    correct.add_argument("--example", default="", help="other words than those that were heard")
+    correct.add_argument("--route", required=True, help="the route that was meant")
+    correct.add_argument("--example", default="", help="the example, if not what was heard")
     correct.add_argument(
-        "--case", default="", metavar="NAME", help="keep it as a case of that name"
+        "--case", default="", metavar="NAME", help="keep the turn as a case of this name"
     )
     add_service(correct)
     correct.set_defaults(run=_correct)
 
 
 def add_to_assistants(verbs: Any) -> None:
-    gaps = verbs.add_parser("gaps", help="what people said that no route was for, grouped")
+    gaps = verbs.add_parser("gaps", help="list what people said that no route took, in groups")
     gaps.add_argument("name")
     gaps.add_argument("--last", type=int, default=1_000, help="turns to look at (1000)")
     add_service(gaps)
     gaps.set_defaults(run=_gaps)
     doubts = verbs.add_parser(
-        "mispronounced", help="words of replies that did not come back when they were heard again"
+        "mispronounced", help="list words of replies that the recognizer heard as others"
     )
     doubts.add_argument("name")
     doubts.add_argument("--last", type=int, default=1_000, help="replies to look at (1000)")

@@ -1,4 +1,4 @@
-"""Files that commands read: what cannot be read is told by its name."""
+"""Files that commands read; an error names the file that cannot be read."""
 
 from __future__ import annotations
 

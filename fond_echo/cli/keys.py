@@ -11,12 +11,12 @@ from fond_echo.cli.output import add_service, print_json, service, table
 
 
 def add(commands: Any) -> None:
-    secret = commands.add_parser("secret", help="keep secrets for channels and logic")
+    secret = commands.add_parser("secret", help="store secrets for channels and business logic")
     verbs = secret.add_subparsers(dest="verb", required=True, metavar="VERB")
     put = verbs.add_parser("put", help="store a secret; its value is read from standard input")
     put.add_argument("name")
     put.add_argument("--host", action="append", default=[], metavar="HOST[:PORT]",
-                     help="where it may be sent; again, or with commas, for more")  # fmt: skip
+                     help="a host that it may be sent to; repeat it, or use commas")  # fmt: skip
     add_service(put)
     put.set_defaults(run=_put)
     listing = verbs.add_parser("list", help="names and hosts of all secrets")
@@ -31,12 +31,22 @@ def add(commands: Any) -> None:
     new = verbs.add_parser("create", help="create a key; it is shown only once")
     new.add_argument("name")
     new.add_argument("--scope", action="append", choices=("read", "operate", "build", "admin"),
-                     required=True, help="each includes those before it")  # fmt: skip
-    new.add_argument("--characters-a-day", type=int, default=0, help="that may be spoken (all)")
-    new.add_argument("--seconds-a-day", type=int, default=0, help="that may be converted (all)")
+                     required=True, help="the scope; each includes those before it")  # fmt: skip
+    new.add_argument(
+        "--characters-a-day",
+        type=int,
+        default=0,
+        help="characters that the key may have spoken each day (unlimited)",
+    )
+    new.add_argument(
+        "--seconds-a-day",
+        type=int,
+        default=0,
+        help="seconds of sound that the key may convert each day (unlimited)",
+    )
     add_service(new)
     new.set_defaults(run=_new_key)
-    keys = verbs.add_parser("list", help="all keys, without their values")
+    keys = verbs.add_parser("list", help="list all keys, without their values")
     add_service(keys)
     keys.set_defaults(run=_list_keys)
     revoke = verbs.add_parser("revoke", help="revoke a key")

@@ -33,17 +33,21 @@ PAGE = 50
 
 
 def add_to_turns(verbs: Any) -> None:
-    replay = verbs.add_parser("replay", help="take a turn again on the draft: what would change")
+    replay = verbs.add_parser(
+        "replay", help="replay a turn on the draft, and show what would change"
+    )
     replay.add_argument("id", help="of the turn, or a bundle of one, which needs no service")
     _add_onto(replay)
     add_service(replay)
     replay.set_defaults(run=_replay)
-    bundle = verbs.add_parser("bundle", help="a turn as one file that is replayed elsewhere")
+    bundle = verbs.add_parser(
+        "bundle", help="write a turn into one file that can be replayed elsewhere"
+    )
     bundle.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     bundle.add_argument("-o", "--output", type=Path, required=True, help="the file, .zip")
     add_service(bundle)
     bundle.set_defaults(run=_bundle)
-    opened = verbs.add_parser("open", help="what a bundle holds; nothing of it is run")
+    opened = verbs.add_parser("open", help="show what a bundle holds, without running it")
     opened.add_argument("file", type=Path)
     add_json(opened)
     opened.set_defaults(run=_open)
@@ -57,7 +61,7 @@ def add_to_turns(verbs: Any) -> None:
 
 def add_to_assistants(verbs: Any) -> None:
     replay = verbs.add_parser(
-        "replay", help="take past turns again on the draft, and list what would change"
+        "replay", help="replay past turns on the draft, and list what would change"
     )
     replay.add_argument("name", help="of the assistant")
     _add_onto(replay)
@@ -68,7 +72,9 @@ def add_to_assistants(verbs: Any) -> None:
     replay.add_argument("--since", type=datetime.fromisoformat, help="2026-11-28 or with a time")
     replay.add_argument("--until", type=datetime.fromisoformat)
     replay.add_argument("--last", type=int, default=200, help="turns at most (200)")
-    replay.add_argument("--keep", type=Path, help="a file of results, to go on with after a stop")
+    replay.add_argument(
+        "--keep", type=Path, help="write results to this file; a later run continues it"
+    )
     add_service(replay)
     replay.set_defaults(run=_replay_many)
     test = verbs.add_parser("test", help="run the cases in an assistant's folder")
@@ -79,7 +85,9 @@ def add_to_assistants(verbs: Any) -> None:
     test.add_argument("--junit", type=Path, help="write JUnit XML, for other programs")
     add_service(test)
     test.set_defaults(run=_test)
-    past = verbs.add_parser("history", help="when it was drafted and published, by whom and why")
+    past = verbs.add_parser(
+        "history", help="show who drafted and published an assistant, when and why"
+    )
     past.add_argument("name")
     add_service(past)
     past.set_defaults(run=_history)
@@ -90,7 +98,7 @@ def _add_onto(command: argparse.ArgumentParser) -> None:
     command.add_argument("--folder", type=Path, help="a folder of files instead")
     command.add_argument(
         "--from", dest="begin", choices=get_args(ReplayBegin), default="route",
-        help="the stage to begin at: hear its sound again, route its words, or answer (route)",
+        help="the first stage that runs again: transcribe, route or answer (route)",
     )  # fmt: skip
 
 

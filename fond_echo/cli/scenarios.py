@@ -30,13 +30,15 @@ MAX_SPEAKERS = 12
 def add(commands: Any) -> None:
     scenario = commands.add_parser("scenario", help="play conversations that test an assistant")
     verbs = scenario.add_subparsers(dest="verb", required=True, metavar="VERB")
-    run = verbs.add_parser("run", help="play scenarios, and check what comes of each step")
+    run = verbs.add_parser("run", help="play scenarios, and check each step")
     run.add_argument("files", nargs="+", type=Path, help="scenario files")
     run.add_argument("--assistant", type=Path, metavar="FOLDER",
-                     help="of the assistant (the one that the scenarios folder is in)")  # fmt: skip
-    run.add_argument("--on", choices=("chat", "phone"), help="only there (both)")
+                     help="its folder (the one above the scenarios folder)")  # fmt: skip
+    run.add_argument(
+        "--on", choices=("chat", "phone"), help="play it only in a chat, or only by phone (both)"
+    )
     run.add_argument("--speakers", type=int, default=0, metavar="N",
-                     help="in so many voices and in noise: which phrases are fragile")  # fmt: skip
+                     help="play it in N voices and in noise, and show fragile phrases")  # fmt: skip
     run.add_argument("--noise", action="append", metavar="KIND:DB",
                      help=f"hiss, hum or murmur, so far below ({', '.join(NOISES)})")  # fmt: skip
     run.add_argument("--junit", type=Path, help="write the results as JUnit XML")
@@ -52,7 +54,7 @@ def add(commands: Any) -> None:
 
 def add_to_assistants(verbs: Any) -> None:
     coverage = verbs.add_parser(
-        "coverage", help="routes, slots and choices that no case or scenario reaches"
+        "coverage", help="list routes, slots and choices that no case or scenario reaches"
     )
     coverage.add_argument("folder", type=Path)
     add_json(coverage)

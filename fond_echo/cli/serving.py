@@ -22,7 +22,7 @@ def add(commands: Any) -> None:
     ):
         part = commands.add_parser(name, help=what)
         part.set_defaults(run=_part, part=name)
-    settings = commands.add_parser("settings", help="all settings, and what they are now")
+    settings = commands.add_parser("settings", help="show all settings and their values")
     add_json(settings)
     settings.set_defaults(run=_settings)
     demo = commands.add_parser("demo", help="run the service in a small made-up world")

@@ -32,7 +32,9 @@ def add(commands: Any) -> None:
     speak.add_argument("--rate", type=_within(0.5, 2.0), default=1.0, help="pace, 0.5 to 2 (1)")
     speak.add_argument("--pitch", type=_within(-12, 12), default=0.0, help="semitones higher (0)")
     speak.add_argument("--volume", type=_within(-20, 12), default=0.0, help="dB louder (0)")
-    speak.add_argument("--lexicon", type=Path, metavar="FILE.pls", help="how names are said")
+    speak.add_argument(
+        "--lexicon", type=Path, metavar="FILE.pls", help="a pronunciation lexicon (PLS)"
+    )
     add_json(speak)
     speak.set_defaults(run=_speak)
 

@@ -27,7 +27,7 @@ def add(commands: Any) -> None:
     talk.add_argument("--contact", default="terminal", help="who talks (terminal)")
     talk.add_argument("--answers", type=Path, metavar="FOLDER", help="write spoken answers here")
     talk.add_argument(
-        "--spoken-reply", action="store_true", help="have typed words answered aloud too"
+        "--spoken-reply", action="store_true", help="have typed words answered by voice, too"
     )
     add_service(talk)
     talk.set_defaults(run=_talk)

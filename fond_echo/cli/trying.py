@@ -28,7 +28,9 @@ def add(verbs: Any) -> None:
     new = verbs.add_parser("new", help="create a small assistant that works, to begin with")
     new.add_argument("folder", type=Path)
     new.set_defaults(run=_new)
-    trying = verbs.add_parser("try", help="talk with an assistant, and see why it answers so")
+    trying = verbs.add_parser(
+        "try", help="talk with an assistant, and see why it answers as it does"
+    )
     trying.add_argument(
         "assistant", help="the name of one in the service, or a folder such as ./desk"
     )

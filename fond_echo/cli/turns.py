@@ -14,7 +14,7 @@ from fond_echo.contract.base import JsonObject
 def add(commands: Any) -> None:
     turn = commands.add_parser("turn", help="show turns: what came in and what was done")
     verbs = turn.add_subparsers(dest="verb", required=True, metavar="VERB")
-    listing = verbs.add_parser("list", help="the latest turns")
+    listing = verbs.add_parser("list", help="list the latest turns")
     listing.add_argument("--channel", default="", help="only on this channel")
     listing.add_argument("--state", default="", help="only in this state, such as failed")
     listing.add_argument(
@@ -23,11 +23,11 @@ def add(commands: Any) -> None:
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
-    show = verbs.add_parser("show", help="a turn, stage by stage")
+    show = verbs.add_parser("show", help="show a turn, stage by stage")
     show.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(show)
     show.add_argument("--exchange", action="store_true",
-                      help="also what was sent outside, and what was answered")  # fmt: skip
+                      help="show the exchanges with outside services, too")  # fmt: skip
     show.set_defaults(run=_show)
     replaying.add_to_turns(verbs)
     explaining.add_to_turns(verbs)
@@ -40,7 +40,7 @@ def add(commands: Any) -> None:
     retry.set_defaults(run=_retry)
     fail = verbs.add_parser("fail", help="end a turn that is not finished; nothing more is sent")
     fail.add_argument("id", help="of the turn, whole or as `turn list` shows it")
-    fail.add_argument("--reason", default="", help="why, for whoever looks at it later")
+    fail.add_argument("--reason", default="", help="the reason, for the record")
     add_service(fail)
     fail.set_defaults(run=_fail)
 

@@ -19,7 +19,9 @@ if TYPE_CHECKING:
 
 
 def add(commands: Any) -> None:
-    voice = commands.add_parser("voice", help="the built-in voices, and how words are pronounced")
+    voice = commands.add_parser(
+        "voice", help="list and adjust voices, and show how words are pronounced"
+    )
     verbs = voice.add_subparsers(dest="verb", required=True, metavar="VERB")
     listing = verbs.add_parser("list", help="list the voices")
     add_json(listing)
@@ -33,7 +35,13 @@ def add(commands: Any) -> None:
     adjust.add_argument(
         "--set", action="append", default=[], type=named, metavar="NAME=VALUE", help="a setting"
     )
-    adjust.add_argument("-o", "--output", type=Path, required=True, help="such as ours.yaml")
+    adjust.add_argument(
+        "-o",
+        "--output",
+        type=Path,
+        required=True,
+        help="the voice file to write, such as ours.yaml",
+    )
     add_json(adjust)
     adjust.set_defaults(run=_adjust)
     pronounce = verbs.add_parser("pronounce", help="show the phonemes of words, and their source")

@@ -55,7 +55,7 @@ def nothing(response: httpx.Response) -> None:
 
 
 def unreachable(address: str, error: httpx.HTTPError) -> Unreachable:
-    """What a connection that failed is told as."""
+    """The error for a connection that failed."""
     reason = str(error) or type(error).__name__
     return Unreachable(
         f"no answer from {address}: {reason}", remedy="is it running? fond-echo serve"

@@ -15,7 +15,7 @@ def address_of(url: str) -> tuple[str, int]:
     """The host, in lower case, and the port of an http or https address.
 
     Raises:
-        ForbiddenAddress: it is none, and why.
+        ForbiddenAddress: it is not an allowed address, and why.
     """
     try:
         parsed = httpx.URL(url)

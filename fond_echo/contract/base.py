@@ -30,7 +30,7 @@ MEDIA_TYPE = "application/vnd.fond-echo.v1+json"
 
 
 class Schema(BaseModel):
-    """A shape that says so when it is given a field it does not know."""
+    """A shape that refuses fields that it does not know."""
 
     model_config = ConfigDict(extra="forbid")
 

@@ -10,7 +10,7 @@ PHRASES = 2_000
 
 
 class ListenIn(Schema):
-    """What is told about sound before it comes.
+    """What a program says about its sound before it sends it.
 
     `phrases` are whole utterances to be held against first; `names` and `hints` make words of
     dictation likelier; `assistant` adds what one understands; with `only`, the likeliest of the

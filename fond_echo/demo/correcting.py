@@ -32,7 +32,7 @@ def corrected(
 
     Args:
         say: where lines go.
-        problem: where it is told what was not as it should be.
+        problem: takes each thing that went wrong.
     """
 
     def ask() -> tuple[str, str]:

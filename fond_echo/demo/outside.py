@@ -28,7 +28,7 @@ def outside_engines(
 
     Args:
         say: where lines go.
-        problem: where it is told what was not as it should be.
+        problem: takes each thing that went wrong.
     """
     address = world.places.engines
     with httpx.Client(trust_env=False, timeout=60.0) as client:

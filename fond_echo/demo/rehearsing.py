@@ -20,7 +20,7 @@ def rehearsed(say: Callable[[str], None], problem: Callable[[str], None]) -> Non
 
     Args:
         say: where lines go.
-        problem: where it is told what was not as it should be.
+        problem: takes each thing that went wrong.
     """
     asyncio.run(_played(say, problem, around("en")))
 

@@ -42,7 +42,7 @@ def talk(
 
     Args:
         client: of the stand-in network.
-        say: where lines go; `problem` where it is told what was not as it should be.
+        say: where lines go; `problem` takes each thing that went wrong.
     """
     _looks_it_up(client, say, problem)
     _announces(echo, client, say, problem)

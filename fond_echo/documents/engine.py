@@ -135,7 +135,7 @@ class Price(Schema):
 class EngineLimits(Schema):
     """What the service takes, and what it may cost. `timeout` is how long one question may take in
     all; `characters` how long a text to speak, or an answer, may be; `turns` how many turns of the
-    conversation before are told; `window` how many characters all that it is told may have: the
+    conversation before are told; `window` how many characters it may receive in all: the
     oldest turns are left out first, then documents; `daily_budget` is where it is asked no more
     until midnight, UTC."""
 

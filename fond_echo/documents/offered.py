@@ -14,7 +14,7 @@ GROUP = "fond_echo.engines"
 @lru_cache(maxsize=1)
 def known_voices() -> frozenset[str]:
     """Our own voices, and those of installed engines. An engine that does not load has none: that
-    is told where the service begins."""
+    is reported when the service starts."""
     found = set(VOICES)
     for point in entry_points(group=GROUP):
         try:

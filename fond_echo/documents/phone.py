@@ -62,8 +62,8 @@ class Listening(Schema):
 
 
 class RegistrarSpec(Schema):
-    """A registrar or trunk that is told where we are: its `uri` (sip:…), our address of record
-    there (`aor`), as which `user` with which `password`, and for how many seconds (`expires`)."""
+    """A registrar or trunk with which the channel registers: its `uri` (sip:…), our address of
+    record there (`aor`), `user` and `password`, and for how many seconds (`expires`)."""
 
     registrar: Name
     uri: Annotated[str, SipAddress]
@@ -201,7 +201,7 @@ class PhoneConnector(Schema):
         return number
 
     def warnings(self) -> list[str]:
-        """What may not be meant as it stands."""
+        """Warnings: what is valid and probably not meant."""
         outbound = self.outbound
         found = []
         for pattern in outbound.allowed if outbound else ():

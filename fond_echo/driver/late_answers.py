@@ -16,7 +16,7 @@ log = structlog.get_logger()
 
 
 async def send_late(journal: Journal, claim: Claim, answer: asyncio.Task[list[Reply]]) -> None:
-    """Wait for an answer, and send it to whoever asked. Where it fails after all, they are told so;
+    """Wait for an answer, and send it to whoever asked. If it fails after all, they are told;
     where this process ends before, it is not sent."""
     turn = claim.turn
     try:

@@ -97,7 +97,7 @@ class QueuedDriver:
                 log.warning("turn taken by another worker")
 
     async def give_up(self, turn_id: str, failure: Failure) -> None:
-        """End a turn that cannot be carried on: whoever sent it is told so, and those after it are
+        """End a turn that cannot be carried on: its sender is told, and the turns after it are
         not held up."""
         try:
             claim = await self._journal.claim(turn_id)

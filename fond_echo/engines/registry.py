@@ -94,7 +94,7 @@ class Engines(Generic[Context]):
                 do not know the language, all that do.
 
         Raises:
-            NoEngine: there is none.
+            NoEngine: no engine has that name.
         """
         able = [each for each in self.entries if each.kind == kind and each.knows(wanted.language)]
         if names:

@@ -27,7 +27,7 @@ from fond_echo.store.queue import deferring
 from fond_echo.store.records import Contact, Usage
 
 TOLD_AGAIN = timedelta(hours=1)
-"""Somebody who is not answered is told so at most this often."""
+"""Seconds between two messages to somebody who is not answered."""
 
 
 _CONTACT = """

@@ -12,7 +12,7 @@ class StageError(FondEchoError):
 
 
 class SoundNotFetched(StageError):
-    """The sound of a message could not be had from the network."""
+    """The network did not give the sound of a message."""
 
     code = "sound-not-fetched"
 

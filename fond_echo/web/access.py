@@ -45,7 +45,7 @@ async def of_key(key: str, requested: HTTPConnection, service: Service) -> Beare
     """Whom a bearer key belongs to, or None.
 
     Raises:
-        TooManyTries: wrong ones came from its address lately, and it is none that was right.
+        TooManyTries: the address sent wrong keys lately, and this one was not right before.
     """
     address = requested.client.host if requested.client else ""
     if key not in service.known_keys:

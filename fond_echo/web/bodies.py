@@ -179,7 +179,7 @@ class CheckedRouter(APIRouter):
         )
 
     def add_api_route(self, path: str, endpoint: Callable[..., Any], **more: Any) -> None:
-        """Add an operation; its summary is the first sentence of what is said of it."""
+        """Add an operation; its summary is the first sentence of its docstring."""
         if more.get("summary") is None:
             more["summary"] = first_sentence(endpoint.__doc__ or "")
         super().add_api_route(path, endpoint, **more)

@@ -38,7 +38,7 @@ def address_of(service: Service, record: Channel) -> str:
 
 
 def warnings_of(record: Channel) -> list[str]:
-    """What a channel's description may not mean as it stands."""
+    """Warnings about a channel's connector: what is valid and probably not meant."""
     if record.kind != "phone":
         return []
     return read_phone(record.connector, f"{record.name}.yaml").warnings()
@@ -127,7 +127,7 @@ async def put_channel(
 async def rename_channel(
     name: ChannelName, given: RenameIn, _: MayBuild, service: TheService
 ) -> ChannelOut:
-    """Rename a channel: what came in over it goes along. Its network is told the new
+    """Rename a channel: what came in over it goes along. Its network receives the new
     webhook address."""
     try:
         async with service.database.writing() as session:

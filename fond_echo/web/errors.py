@@ -12,7 +12,7 @@ class NotCheckable(FondEchoError):
 
 
 class NotAState(FondEchoError):
-    """The state of a try is none that a try before gave."""
+    """The state of a try was not given by a try before."""
 
     code = "request"
 
@@ -30,7 +30,7 @@ class NotFound(FondEchoError):
 
 
 class NotAllowed(FondEchoError):
-    """The key does not reach this far, or there is none."""
+    """The key does not have the scope, or there is no key."""
 
     code = "not-allowed"
 

@@ -1,4 +1,4 @@
-"""Exported conversations, loaded so that they can be gone on with."""
+"""Exported conversations, loaded to be continued."""
 
 from __future__ import annotations
 

@@ -93,7 +93,7 @@ async def frozen(session: AsyncSession, turn_id: str) -> TurnSoFar:
     """A turn as its run was frozen, with what its stages added.
 
     Raises:
-        NotFound: there is none.
+        NotFound: there is no such turn.
         Conflict: it was erased, or has not been worked yet.
     """
     turn_id = await whole_id(session, Turn, turn_id)

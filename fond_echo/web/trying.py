@@ -49,7 +49,7 @@ def _reported(errors: Sequence[FileError]) -> list[FileErrorOut]:
 
 @router.post("/check")
 async def check_files(given: AssistantFiles, _: MayBuild, service: TheService) -> Checked:
-    """Check an assistant's files without keeping them: every fault; where there is none, what will
+    """Check an assistant's files without storing them: every error; if there are none, what will
     be trouble."""
     found = await service.check(given.files)
     return Checked(errors=_reported(found.errors), warnings=_reported(found.warnings))

@@ -21,7 +21,7 @@ function LastRun({ of: { draft, live, cases } }: { of: Revision }) {
   );
 }
 
-/** The cases of the files as they are written here, run; and what people said in vain. */
+/** The cases of the files on this page, run; and what people said that no route took. */
 export function Proof({ name, files }: { name: string; files: Files }) {
   const cache = useQueryClient();
   const run = useMutation({

@@ -23,7 +23,7 @@ const Facts = styled.dl`
   }
 `;
 
-/** What is told of something that happened, beside what it was. */
+/** The details of an event of the call. */
 const TOLD: Record<string, string> = {
   ringing: "it rang",
   placed: "placed",

@@ -175,7 +175,7 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """What is said in sound that goes on: the words so far, and each utterance as it ends.
 
         Args:
-            sound: samples of 16 bits, little-endian, mono, at the rate that is told; any amount at
+            sound: samples of 16 bits, little-endian, mono, at the requested rate; any amount at
                 a time.
 
         Raises:

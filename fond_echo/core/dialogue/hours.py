@@ -38,7 +38,7 @@ def span_of(text: str) -> Span:
     """A span of hours, "08:00-18:00".
 
     Raises:
-        ValueError: it is none, or ends before it begins.
+        ValueError: it is not a time span, or ends before it begins.
     """
     found = re.fullmatch(r"\s*(\d{1,2}):(\d\d)\s*[-–]\s*(\d{1,2}):(\d\d)\s*", text)
     if not found:

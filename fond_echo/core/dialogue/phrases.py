@@ -79,7 +79,7 @@ def said_in(phrases: Sequence[Phrase], text: str, around: Collection[str]) -> tu
     """The phrase with the most words beside its place that a text is said by, and its free words.
 
     Raises:
-        LookupError: there is none.
+        LookupError: the text has no such place.
     """
     for phrase in sorted(phrases, key=lambda each: -len(each.fixed)):
         if words := phrase.words_in(text, around):

@@ -120,7 +120,7 @@ class Grammar:
         """The rule behind a reference, and the grammar it stands in.
 
         Raises:
-            GrammarError: there is none.
+            GrammarError: the grammar has no such rule.
         """
         grammar = self
         name = reference.rule

@@ -43,7 +43,7 @@ def language(code: str = DEFAULT) -> Language:
     """The language of a code; "en-GB" is "en" where it has no object of its own.
 
     Raises:
-        UnknownLanguage: there is none; names those there are.
+        UnknownLanguage: no such language is installed; it lists those that are.
     """
     for each in (code, code.split("-", maxsplit=1)[0].lower()):
         if each in _ADDED:

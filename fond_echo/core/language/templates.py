@@ -337,7 +337,7 @@ def names_in_tree(tree: Any) -> frozenset[str]:
     """The values that the templates in a tree of dicts and lists name.
 
     Raises:
-        TemplateFailed: one of them is none.
+        TemplateFailed: one of them is not a valid template.
     """
     if isinstance(tree, str):
         return compile_template(tree).names

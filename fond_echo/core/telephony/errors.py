@@ -17,7 +17,7 @@ class TelephonyError(FondEchoError):
 
 
 class MalformedMessage(TelephonyError):
-    """A SIP message that is none, or breaks its grammar.
+    """Bytes that are not a SIP message, or one that breaks its grammar.
 
     Attributes:
         status: the answer it gets where it can be answered: 400, 505, 513.

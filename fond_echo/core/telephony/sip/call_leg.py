@@ -141,7 +141,7 @@ class CallLeg:
     def over(
         self, call: Call, cause: calls.Cause, by: Side, out: Output, status: int = 0
     ) -> Output:
-        """A call is over: it is forgotten, and its end is told once."""
+        """Forget a call that is over, and report its end once."""
         if call.state != "ended":
             call.state = "ended"
             call.retransmit_at = call.timer_at = call.change_at = None

@@ -65,7 +65,7 @@ def _pairs(text: str) -> dict[str, str]:
 
 
 def read_challenge(text: str) -> Challenge:
-    """Raises MalformedValue for what is none, or is of an algorithm that is not known here."""
+    """Raises MalformedValue for text that is not a challenge, or has an unknown algorithm."""
     pairs = _pairs(text)
     if "realm" not in pairs or "nonce" not in pairs:
         raise MalformedValue("a challenge needs realm and nonce")
