@@ -11,6 +11,7 @@ from fond_echo.contract.base import Name, Schema
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.address_checks import address_errors
+from fond_echo.documents.arrival_checks import BY_NETWORK, arrival_errors
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, read_yaml
 from fond_echo.documents.steps import (
@@ -281,6 +282,10 @@ def read_connector(
                 errors.append(source.error(at, what, f"known: {', '.join(sorted(known))}"))
             errors += address_errors(source, at, step, values)
             known |= set(step.take)
+        if steps and not errors:
+            asked_for = {name for step in steps for name in step.asks_for()}
+            what = f"send.{kind}"
+            errors += arrival_errors(source, path, asked_for, BY_NETWORK.get(kind, ()), what)
     message = connector.receive.message
     if (message.sound or message.document) and not connector.fetch:
         at = ("receive", "message", "sound" if message.sound else "document")

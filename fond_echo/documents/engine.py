@@ -14,6 +14,7 @@ from fond_echo.contract.engine import EngineKind
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.address_checks import address_errors
+from fond_echo.documents.arrival_checks import BY_ENGINE, arrival_errors
 from fond_echo.documents.connector import ClientCredentials
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.source import Path, Source, read_yaml
@@ -233,6 +234,10 @@ def read_engine(
         errors += _unfilled(source, ("request", number), step.asks_for(), known)
         errors += address_errors(source, ("request", number), step, values)
         known |= {*step.take, *(["streamed"] if step.stream else [])}
+    if connector.request and not errors:
+        asked_for = {name for step in connector.request for name in step.asks_for()}
+        needed = BY_ENGINE[connector.does]
+        errors += arrival_errors(source, ("request",), asked_for, needed, "the request")
     for path, names in _live_names(connector):
         sound = {"sound"} if path[-1] == "message" else set()
         errors += _unfilled(source, path, names, always | sound | {"language", "hints", "rate"})

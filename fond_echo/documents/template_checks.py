@@ -8,10 +8,12 @@ from typing import Any
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
+from fond_echo.documents.arrival_checks import BY_LOGIC, arrival_errors
 from fond_echo.documents.assistant import TEMPLATE_NAMES, TEMPLATE_PARTS, AssistantFile
 from fond_echo.documents.errors import FileError, nearest
 from fond_echo.documents.services import LogicService
 from fond_echo.documents.source import Path, Source
+from fond_echo.documents.steps import names_in
 
 LOGIC_PARTS: dict[str, Collection[str]] = {
     "turn": tuple(LogicTurn.model_fields),
@@ -61,10 +63,16 @@ def logic_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError
     parts = {**LOGIC_PARTS, "slots": slots}
     for name, service in assistant.logic.items():
         known = {*LogicRequest.model_fields, "text", "secrets"}
+        found: list[FileError] = []
         for path, text in _templates_of(service):
             more = {*service.poll.take} if service.poll is not None and path[0] == "poll" else set()
             at = ("logic", name, *path)
-            yield from template_errors(source, at, text, known | more, parts)
+            found += template_errors(source, at, text, known | more, parts)
+        yield from found
+        if service.request is not None and not found:
+            asked_for = names_in([service.url, service.request, service.headers_as_text])
+            where = ("logic", name, "request")
+            yield from arrival_errors(source, where, asked_for, BY_LOGIC, "the request")
 
 
 def _templates_of(service: LogicService) -> Iterator[tuple[Path, str]]:

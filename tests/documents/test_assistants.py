@@ -81,6 +81,17 @@ class Bundles(unittest.TestCase):
         silent = GOOD.replace("{text: Four pounds., then: end}", "{sound: fares.wav}")
         self.assertIn("a sound needs text", errors(files(**{"assistant.yaml": silent}))[0])
 
+    def test_a_service_in_its_own_shape_is_asked_with_the_words(self):
+        own = (
+            GOOD
+            + 'logic:\n  shop: {url: "http://127.0.0.1:1/", request: {q: "%s"}, answer: "$.a"}\n'
+        )
+        for sent in ("{{ text }}", "{{ turn.text }}", "{{ slots.island }}"):
+            read_assistant(files(**{"assistant.yaml": own % sent}))
+        with self.assertRaises(InvalidFile) as found:
+            read_assistant(files(**{"assistant.yaml": own % "{{ contact.id }}"}))
+        self.assertIn("the request never uses {{ text }}", str(found.exception))
+
     def test_errors_in_every_file(self):
         def in_main(old, new):
             self.assertIn(old, GOOD)

@@ -37,6 +37,7 @@ class Files(unittest.TestCase):
     def test_every_error_has_its_place(self):
         for changes, where, what in (
             ([("{{ sound }}", "{{ tune }}")], ":4:", "nothing fills in {{ tune }}"),
+            ([("{{ sound }}", "{{ seconds }}")], ":4:", "the request never uses {{ sound }}"),
             ([("{{ words }}", "{{ wrods }}")], ":8:", "nothing fills in {{ wrods }}"),
             ([("does: transcribe", "does: hum")], ":2:", "transcribe"),
             ([("does: transcribe", "does: speak")], ":", "bytes: true"),
@@ -61,3 +62,11 @@ class Files(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+    def test_the_person_s_words_arrive_at_whoever_answers(self):
+        answers = GOOD.replace("does: transcribe", "does: answer")
+        for sent in ("{{ text }}", "{{ marked }}"):
+            read_engine(answers.replace("{{ sound }}", sent), "wharf.yaml")
+        with self.assertRaises(InvalidFile) as found:
+            read_engine(answers.replace("{{ sound }}", "{{ brief }}"), "wharf.yaml")
+        self.assertIn("never uses {{ text }} or {{ marked }}", str(found.exception))
