@@ -210,6 +210,16 @@ class Turns(Driving):
         self.assertEqual((turn.state, turn.error["code"]), ("failed", "engines-failed"))
         self.assertLessEqual(len(self.world.logic.requested), 4)
 
+    async def test_no_to_an_offer_hands_the_question_to_the_engine(self):
+        self.world.scripted = script = Script(FreeAnswer("We open at nine."))
+        _, offer = await self.ask("ticket office hours")
+        self.assertIn("Did you mean", offer)
+        self.assertEqual(script.questions, [])
+        turn_id, answer = await self.ask("no, thank you")
+        self.assertEqual(answer, "We open at nine.")
+        self.assertEqual([each.text for each in script.questions], ["ticket office hours"])
+        self.assertEqual((await self.output(turn_id, "route"))["instead"], "ticket office hours")
+
     async def voice_note(self, ends):
         spoken, begun = [], asyncio.Event()
         self.world.begun = begun

@@ -65,6 +65,7 @@ class Understood:
         meant: what is asked about.
         offered: the phrases that one is asked about: did you say …?
         asked_again: nothing that was said belongs to the open dialogue.
+        declined: the question for which the routes that were asked about are not what was meant.
     """
 
     decision: Decision
@@ -76,6 +77,7 @@ class Understood:
     meant: Meant | None = None
     offered: tuple[str, ...] = ()
     asked_again: bool = False
+    declined: str = ""
 
 
 class Dialogue:
@@ -209,11 +211,11 @@ class Dialogue:
     def _chosen(self, said: Said, tokens: Sequence[str], meant: Meant) -> Understood | None:
         route = said.choice if said.choice in meant.routes else ""
         parse = match(self._language.types.builtin_grammar(), "boolean", list(tokens))
+        if not route and parse is not None and parse.literal == "no":
+            decision = Decision(FALLBACK, "fallback", True, "it was not what was meant")
+            return Understood(decision, "never-mind", declined=meant.text)
         if not route and parse is not None and len(meant.routes) == 1:
-            route = meant.routes[0] if parse.literal == "yes" else ""
-            if not route:
-                decision = Decision(FALLBACK, "fallback", True, "it was not what was meant")
-                return Understood(decision, "never-mind")
+            route = meant.routes[0]
         if not route:
             return None
         decision = Decision(route, "choice", True, f"it was asked about for {meant.text!r}")

@@ -146,7 +146,10 @@ class DidYouMean(unittest.TestCase):
             self.assertEqual((found.outcome, found.slots), ("ask", {"island": "Pell"}))
         talk = Talk()
         talk.meant = Meant(("book",), "bicycle to Pell")
-        self.assertEqual(talk.say("no").outcome, "never-mind")
+        found = talk.say("no")
+        self.assertEqual((found.outcome, found.declined), ("never-mind", "bicycle to Pell"))
+        talk.meant = Meant(("book", "fares"), "bicycle to Pell")
+        self.assertEqual(talk.say("no").declined, "bicycle to Pell")
         talk.meant = Meant(("book",), "bicycle to Pell")
         self.assertEqual(talk.say("what are the fares").decision.route, "fares")
 
