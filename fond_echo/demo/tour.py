@@ -258,7 +258,7 @@ class Tour:
             ("yes", r"Booked: 2 bicycle places to Pell.*Your word for the deck hand"),
             ("Can I bring my dog?", r"Dogs travel free.*\(animals and bicycles, Dogs\)"),
             ("are you allowed to take sheep", r"Did you mean: Book a bicycle place\?"),
-            ("no", "All right"),
+            ("no", "I can tell you about"),
             ("thanks, bye!", "Goodbye, and fair winds"),
         ):
             self._hear_and_check(client, Exchange("isla", text, "", answer))

@@ -34,7 +34,7 @@ class Played(Demo):
             "route   next-sailing",
             "audio/mpeg",
             "0 of them became two",
-            "Isla hears: Booked two bicycle places to pell on",
+            "bicycle places to pell on",
             "Piet hears: Your booking is kept for the next boat that sails.",
             "guillemot leaves from the north",
         ):
