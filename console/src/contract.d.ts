@@ -9,10 +9,9 @@ export interface components {
   schemas: {
     /**
      * Access
-     * @description Who is answered: anybody, those on the list, or who says the word.
-     *
-     *     The refusal goes to all others, at most once an hour each. Words that are left empty are the
-     *     service's own, in the assistant's language.
+     * @description Who is answered: anybody, the contacts on the list, or whoever says the word. Everybody else
+     *     gets the refusal, at most once an hour. Where a text is empty, the service says its own, in the
+     *     assistant's language.
      */
     Access: {
       /**
@@ -144,7 +143,7 @@ export interface components {
     /**
      * AskOut
      * @description What was heard, and what is answered. `state` is answered or failed; anything else means
-     *     that it was not waited for long enough: the turn goes on.
+     *     that the request ended before the turn did: the turn goes on.
      */
     AskOut: {
       /** Turn */
@@ -195,7 +194,7 @@ export interface components {
     };
     /**
      * AttachedFile
-     * @description A file that goes along with an answer: elsewhere by its address, ours by a link.
+     * @description A file that comes with an answer, by its address or by a signed link.
      */
     AttachedFile: {
       /** Name */
@@ -329,7 +328,7 @@ export interface components {
     };
     /**
      * BenchIn
-     * @description A bench to be begun: of engines that hear, or that speak, in a language.
+     * @description A new bench of engines that transcribe, or that speak, in a language.
      */
     BenchIn: {
       /**
@@ -345,7 +344,7 @@ export interface components {
     };
     /**
      * BenchOut
-     * @description A bench: its engines, the one with the fewest errors first.
+     * @description A bench with its engines, the one with the fewest errors first.
      */
     BenchOut: {
       /** Name */
@@ -536,7 +535,7 @@ export interface components {
     };
     /**
      * CaseOut
-     * @description What came of a case: whether all held that must, and what did not.
+     * @description The result of a case: whether it passed, and which expectations failed.
      */
     CaseOut: {
       /** Case */
@@ -566,9 +565,9 @@ export interface components {
      * ChannelIn
      * @description A channel to add or change.
      *
-     *     `description` is the text of a network's description for a chat channel, the name of an adapter
+     *     `connector` is the text of a connector file for a chat or phone channel, the name of an adapter
      *     for an adapter channel, and empty for an HTTP channel or a public page. Without `settings` a
-     *     channel that is there keeps its own.
+     *     channel keeps those that it has.
      */
     ChannelIn: {
       /**
@@ -594,7 +593,7 @@ export interface components {
      * ChannelOut
      * @description A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
      *     many contacts it did not let in; `unreadable` how many messages could not be read; `warnings`
-     *     say what in its connector file may not be meant so.
+     *     name what in its connector file is valid and probably not meant.
      */
     ChannelOut: {
       /** Name */
@@ -683,7 +682,7 @@ export interface components {
     };
     /**
      * Checked
-     * @description What is wrong in an assistant's files, and what will go wrong though nothing is.
+     * @description The errors and the warnings of an assistant's files.
      */
     Checked: {
       /** Errors */
@@ -834,8 +833,8 @@ export interface components {
     };
     /**
      * CorrectionOut
-     * @description A turn that was corrected: how it would be on the draft now. `draft` is empty where it would
-     *     still be taken elsewhere: then nothing was changed.
+     * @description The outcome of a corrected turn on the new draft. `draft` is empty if the turn would still
+     *     take another route; then nothing was changed.
      */
     CorrectionOut: {
       /** Example */
@@ -848,7 +847,7 @@ export interface components {
     };
     /**
      * DecisionIn
-     * @description What becomes of a delivery in doubt: sent again, counted as sent, or dropped.
+     * @description What happens to a delivery in doubt: it is sent again, counted as sent, or dropped.
      */
     DecisionIn: {
       /**
@@ -924,7 +923,7 @@ export interface components {
     /**
      * DraftIn
      * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
-     *     from: where the draft is another one meanwhile, it is not written over.
+     *     from: if the draft is another one by then, it is not replaced.
      */
     DraftIn: {
       /** Files */
@@ -1036,8 +1035,8 @@ export interface components {
     };
     /**
      * EngineOut
-     * @description A connected engine, with its last days; `currency` is that of its prices. It failed lately,
-     *     and is asked again after `paused_until`.
+     * @description A connected engine, with its last days; `currency` is that of its prices. Where
+     *     `paused_until` is set, it failed lately and is not asked before.
      */
     EngineOut: {
       /** Name */
@@ -1112,7 +1111,7 @@ export interface components {
     /**
      * EngineTrialOut
      * @description What an engine made of it: words, a voice note or a picture in base64; how it was asked, and
-     *     after how long the first of the sound was there.
+     *     after how long the first sound came.
      */
     EngineTrialOut: {
       /** Text */
@@ -1175,8 +1174,8 @@ export interface components {
     };
     /**
      * GapOut
-     * @description Turns that no route was for and that say about the same: a wording to add as an example, the
-     *     route it is nearest to, and a turn that can be listened to.
+     * @description Turns with the same meaning that no route took: a wording to add as an example, the nearest
+     *     route, and a turn to listen to.
      */
     GapOut: {
       /** Example */
@@ -1196,9 +1195,9 @@ export interface components {
     };
     /**
      * Groups
-     * @description What is done in rooms of many. By default the assistant answers where it is called by one of
-     *     its names, by a command, or where one of its messages is quoted; `everything` has it answer all
-     *     that is said; `nothing` none of it.
+     * @description What the assistant does in groups. By default the assistant answers where it is called by one
+     *     of its names, by a command, or where one of its messages is quoted; `everything` has it answer
+     *     every message, `nothing` no message.
      */
     Groups: {
       /**
@@ -1270,7 +1269,7 @@ export interface components {
     };
     /**
      * Happening
-     * @description Something on a call's timeline: seconds from the answer, none before it; what; more.
+     * @description An event of a call: what happened, and how many seconds after the answer (null before it).
      */
     Happening: {
       /** At */
@@ -1335,7 +1334,7 @@ export interface components {
     };
     /**
      * HeardOtherwise
-     * @description Another reading of the same sound; whether it is one of what was expected.
+     * @description Another hypothesis for the same sound, and whether it is an expected phrase.
      */
     HeardOtherwise: {
       /** Text */
@@ -1418,8 +1417,8 @@ export interface components {
     };
     /**
      * KeyOut
-     * @description A key without its value; what it may have spoken and converted in a day (0 is without
-     *     limit).
+     * @description A key without its value; how much it may have synthesized and converted in a day (0 is
+     *     without limit).
      */
     KeyOut: {
       /** Id */
@@ -1459,7 +1458,7 @@ export interface components {
     };
     /**
      * LoadIn
-     * @description An exported conversation to go on with, as a contact of a channel; nothing is sent.
+     * @description An exported conversation to continue, as a contact of a channel; nothing is sent.
      */
     LoadIn: {
       /** Contact */
@@ -1536,8 +1535,8 @@ export interface components {
     };
     /**
      * MispronouncedOut
-     * @description A word of replies that did not always come back when they were heard again: how often it was
-     *     said and missed, what was heard in its place, and a lexicon's entry for it as it is said now.
+     * @description A word that the recognizer did not always hear in replies: how often it was said and missed,
+     *     what was heard in its place, and a lexicon entry with its present pronunciation.
      */
     MispronouncedOut: {
       /** Word */
@@ -1585,9 +1584,9 @@ export interface components {
     };
     /**
      * Opening
-     * @description What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
-     *     a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
-     *     answer: it gives text, a reply as JSON, or a sound file.
+     * @description What is said first in a call that we placed, one of: the greeting of an `assistant`; a
+     *     `text`; a `sound` (a file in base64, any container); an `address` that is requested when the
+     *     call is answered, and returns text, a reply as JSON, or a sound file.
      */
     Opening: {
       /** Assistant */
@@ -1650,8 +1649,8 @@ export interface components {
     };
     /**
      * Partial
-     * @description Words that a service heard while somebody was still speaking, so many seconds after they had
-     *     begun.
+     * @description The words so far that a service heard, and how many seconds after the beginning of speech it
+     *     sent them.
      */
     Partial: {
       /** Text */
@@ -1739,9 +1738,9 @@ export interface components {
     };
     /**
      * PublishIn
-     * @description What is made live: the draft, or another `revision` that was kept. `if_revision` is the live
-     *     revision that it is to take the place of: where another is live meanwhile, nothing is published.
-     *     `force` publishes though a case fails, or a place was not filled in; `why` is kept.
+     * @description What is made live: the draft, or another stored `revision`. `if_revision` is the live
+     *     revision that it replaces: if another one is live by then, nothing is published. `force`
+     *     publishes though a case fails, or a place was not filled in; `why` is kept.
      */
     PublishIn: {
       /**
@@ -1793,7 +1792,8 @@ export interface components {
     };
     /**
      * Reading
-     * @description What one of two engines heard in the same sound; `used` is the one that was gone by.
+     * @description What one of two engines heard in the same sound; `used` marks the one whose result was
+     *     taken.
      */
     Reading: {
       /** Engine */
@@ -1839,13 +1839,13 @@ export interface components {
     };
     /**
      * RenditionIn
-     * @description Text to be made sound.
+     * @description A text to synthesize.
      *
      *     `text` is plain text, or SSML 1.1 beginning with `<speak`. `voice` is one of the built-in ones;
-     *     where it is empty, that of the `assistant`, whose lexicon and sounds are used too. `format` is
-     *     what the sound is written as, `give` how it comes: as the body of the answer, written while it
-     *     is made; in the answer's JSON as base64 or as a data URI; or as a link that plays without a key
-     *     for `link_hours`.
+     *     if it is empty, the voice of the `assistant`, whose lexicon and sounds are used, too. `format`
+     *     is what the sound is written as, `give` how it comes: as the body of the answer, written while
+     *     it is made; in the answer's JSON as base64 or as a data URI; or as a link that plays without a
+     *     key for `link_hours`.
      */
     RenditionIn: {
       /** Text */
@@ -1923,8 +1923,9 @@ export interface components {
     /**
      * ReplayIn
      * @description What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
-     *     they are. It begins at a stage, with what came before as it was then: `transcribe` decodes and
-     *     hears its sound again, `route` begins with the words, `answer` with the route and slots.
+     *     they are. The replay begins at a stage and keeps the results of the stages before it:
+     *     `transcribe` decodes and hears its sound again, `route` begins with the words, `answer` with the
+     *     route and slots.
      */
     ReplayIn: {
       /**
@@ -1945,7 +1946,7 @@ export interface components {
     };
     /**
      * ReplayOut
-     * @description A turn as it was, and as it would be; what is different, the weightiest first.
+     * @description A turn before and after, with the differences, the most important first.
      */
     ReplayOut: {
       /** Turn */
@@ -1959,7 +1960,7 @@ export interface components {
     };
     /**
      * ReplaysIn
-     * @description Which turns of an assistant are replayed, the latest first; `cursor` goes on.
+     * @description Which turns of an assistant are replayed, the latest first; `cursor` continues a list.
      */
     ReplaysIn: {
       /**
@@ -2004,7 +2005,7 @@ export interface components {
     };
     /**
      * ReplaysOut
-     * @description Some replays; `next` is the cursor of what comes after, empty at the end.
+     * @description A page of replays; `next` is the cursor of the next page, empty on the last one.
      */
     ReplaysOut: {
       /** Items */
@@ -2097,8 +2098,8 @@ export interface components {
     };
     /**
      * Requests
-     * @description How a channel is asked: its address, and requests to copy where programs ask it, with an
-     *     answer as it may come, and its JSON Schema.
+     * @description How a program asks a channel: its address, example requests, an example response, and its
+     *     JSON Schema.
      */
     Requests: {
       /** Address */
@@ -2198,7 +2199,7 @@ export interface components {
     };
     /**
      * RewriteIn
-     * @description What is to stand in the place of something written, and what can then be chosen.
+     * @description The text that replaces a text that was sent, and its choices.
      */
     RewriteIn: {
       /** Text */
@@ -2218,7 +2219,7 @@ export interface components {
     };
     /**
      * RunOut
-     * @description One way a turn was worked. Where `revision_erased_at` is set, the revision that answered it
+     * @description A run of a turn. Where `revision_erased_at` is set, the revision that answered it
      *     was erased with somebody's words, and `revision` is what took its place: it cannot be
      *     replayed.
      */
@@ -2259,7 +2260,7 @@ export interface components {
     };
     /**
      * SpokenAnswer
-     * @description The sound of an answer, in the way it was asked for.
+     * @description The sound of an answer, delivered as requested.
      */
     SpokenAnswer: {
       /** Clip */
@@ -2360,7 +2361,7 @@ export interface components {
     };
     /**
      * StandingOut
-     * @description How an engine did: its share of words wrong with an interval of 95 %, errors by kind, the
+     * @description The results of an engine: its word error rate with an interval of 95 %, errors by kind, the
      *     median and 95th percentile of its wait, what it cost in all and for each answer; of speech, the
      *     mean length, level and wait for the first sound.
      */
@@ -2409,8 +2410,8 @@ export interface components {
     };
     /**
      * SubscriptionIn
-     * @description An address that receives events. `types` are beginnings of event types, none meaning all;
-     *     `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme).
+     * @description An address that receives events. `types` are beginnings of event types, an empty list means
+     *     all; `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme).
      */
     SubscriptionIn: {
       /** Address */
@@ -2439,7 +2440,7 @@ export interface components {
     };
     /**
      * TimedMark
-     * @description A place that markup names, and when it comes.
+     * @description A mark of the markup, and its time in seconds.
      */
     TimedMark: {
       /** Name */
@@ -2474,7 +2475,7 @@ export interface components {
     };
     /**
      * Tried
-     * @description What came of a try: what was heard in a recording, the route and why, every route's score,
+     * @description The result of a try: what was heard in a recording, the route and why, every route's score,
      *     the reply, and the state for the next try. `not_run` says why business logic was not asked.
      */
     Tried: {
@@ -2509,9 +2510,9 @@ export interface components {
     };
     /**
      * TryIn
-     * @description Something to try: said in words, recorded (`sound`, as base64 or a data URI), or picked.
-     *     `files` are tried as they are; without them the draft is. `state` is what the try before
-     *     gave.
+     * @description A message to try: a text, recorded (`sound`, as base64 or a data URI), or picked. `files` are
+     *     tried as they are; without them the draft is. `state` is the one that the try before
+     *     returned.
      */
     TryIn: {
       /**
@@ -2603,8 +2604,8 @@ export interface components {
     };
     /**
      * TurnOut
-     * @description A turn as lists show it. What was erased is empty, and the time says when: of its sound
-     *     alone, or of its words too.
+     * @description A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
+     *     too, was erased.
      */
     TurnOut: {
       /** Id */
@@ -2645,7 +2646,7 @@ export interface components {
     };
     /**
      * TurnOutcome
-     * @description What a turn came to, once. `not_run` says why business logic or an engine was not asked;
+     * @description The outcome of a turn. `not_run` says why business logic or an engine was not asked;
      *     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
      *     the sound that went out.
      */
@@ -2720,7 +2721,7 @@ export interface components {
     };
     /**
      * UndeliveredEvent
-     * @description An event that could not be told: its envelope, and why.
+     * @description An event that could not be delivered: its envelope, and the reason.
      */
     UndeliveredEvent: {
       /** Id */

@@ -62,7 +62,7 @@ class LoadedTurn(Schema):
 
 
 class LoadIn(Schema):
-    """An exported conversation to go on with, as a contact of a channel; nothing is sent."""
+    """An exported conversation to continue, as a contact of a channel; nothing is sent."""
 
     contact: str = Field(min_length=1, max_length=100)
     turns: list[LoadedTurn] = Field(min_length=1, max_length=2_000)
@@ -83,9 +83,9 @@ class AnsweringIn(Schema):
 class ChannelIn(Schema):
     """A channel to add or change.
 
-    `description` is the text of a network's description for a chat channel, the name of an adapter
+    `connector` is the text of a connector file for a chat or phone channel, the name of an adapter
     for an adapter channel, and empty for an HTTP channel or a public page. Without `settings` a
-    channel that is there keeps its own.
+    channel keeps those that it has.
     """
 
     kind: ChannelKind = "chat"
@@ -98,7 +98,7 @@ class ChannelIn(Schema):
 class ChannelOut(Schema):
     """A channel. `address` is where its network posts, programs ask, or guests come; `refused` how
     many contacts it did not let in; `unreadable` how many messages could not be read; `warnings`
-    say what in its connector file may not be meant so."""
+    name what in its connector file is valid and probably not meant."""
 
     name: Name
     kind: str
@@ -139,13 +139,13 @@ class FailIn(Schema):
 
 
 class DecisionIn(Schema):
-    """What becomes of a delivery in doubt: sent again, counted as sent, or dropped."""
+    """What happens to a delivery in doubt: it is sent again, counted as sent, or dropped."""
 
     decision: Literal["retry", "sent", "drop"]
 
 
 class RewriteIn(Schema):
-    """What is to stand in the place of something written, and what can then be chosen."""
+    """The text that replaces a text that was sent, and its choices."""
 
     text: str = Field(min_length=1, max_length=20_000)
     choices: list[Choice] = Field(default_factory=list, max_length=20)
@@ -165,7 +165,7 @@ class AskIn(Schema):
 
 
 class SpokenAnswer(Schema):
-    """The sound of an answer, in the way it was asked for."""
+    """The sound of an answer, delivered as requested."""
 
     clip: str
     media_type: str
@@ -186,7 +186,7 @@ class SpokenAnswer(Schema):
 
 
 class AttachedFile(Schema):
-    """A file that goes along with an answer: elsewhere by its address, ours by a link."""
+    """A file that comes with an answer, by its address or by a signed link."""
 
     name: str
     media_type: str
@@ -196,7 +196,7 @@ class AttachedFile(Schema):
 
 class AskOut(Schema):
     """What was heard, and what is answered. `state` is answered or failed; anything else means
-    that it was not waited for long enough: the turn goes on."""
+    that the request ended before the turn did: the turn goes on."""
 
     turn: str
     conversation: str
@@ -213,8 +213,8 @@ class AskOut(Schema):
 
 
 class Requests(Schema):
-    """How a channel is asked: its address, and requests to copy where programs ask it, with an
-    answer as it may come, and its JSON Schema."""
+    """How a program asks a channel: its address, example requests, an example response, and its
+    JSON Schema."""
 
     address: str
     curl: str = ""
@@ -249,8 +249,8 @@ class KeyIn(Schema):
 
 
 class KeyOut(Schema):
-    """A key without its value; what it may have spoken and converted in a day (0 is without
-    limit)."""
+    """A key without its value; how much it may have synthesized and converted in a day (0 is
+    without limit)."""
 
     id: str
     name: str
@@ -269,8 +269,8 @@ class NewKey(KeyOut):
 
 
 class SubscriptionIn(Schema):
-    """An address that receives events. `types` are beginnings of event types, none meaning all;
-    `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
+    """An address that receives events. `types` are beginnings of event types, an empty list means
+    all; `secret` names the secret that signs (whsec_… by the Standard Webhooks scheme)."""
 
     address: Annotated[WebAddress, Field(min_length=1)]
     types: list[str] = Field(default_factory=list, max_length=50)
@@ -285,7 +285,7 @@ class SubscriptionOut(SubscriptionIn):
 
 
 class UndeliveredEvent(Schema):
-    """An event that could not be told: its envelope, and why."""
+    """An event that could not be delivered: its envelope, and the reason."""
 
     id: str
     event: JsonObject
@@ -344,8 +344,8 @@ class DeliveryOut(Schema):
 
 
 class TurnOut(Schema):
-    """A turn as lists show it. What was erased is empty, and the time says when: of its sound
-    alone, or of its words too."""
+    """A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
+    too, was erased."""
 
     id: str
     conversation: str
@@ -382,7 +382,7 @@ class StageOut(Schema):
 
 
 class RunOut(Schema):
-    """One way a turn was worked. Where `revision_erased_at` is set, the revision that answered it
+    """A run of a turn. Where `revision_erased_at` is set, the revision that answered it
     was erased with somebody's words, and `revision` is what took its place: it cannot be
     replayed."""
 

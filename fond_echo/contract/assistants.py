@@ -30,7 +30,7 @@ class AssistantFiles(Schema):
 
 class DraftIn(AssistantFiles):
     """Files that become an assistant's draft. `if_revision` is the revision that they were made
-    from: where the draft is another one meanwhile, it is not written over."""
+    from: if the draft is another one by then, it is not replaced."""
 
     if_revision: str = Field(default="", max_length=64)
 
@@ -42,9 +42,9 @@ class DraftOut(AssistantFiles):
 
 
 class PublishIn(Schema):
-    """What is made live: the draft, or another `revision` that was kept. `if_revision` is the live
-    revision that it is to take the place of: where another is live meanwhile, nothing is published.
-    `force` publishes though a case fails, or a place was not filled in; `why` is kept."""
+    """What is made live: the draft, or another stored `revision`. `if_revision` is the live
+    revision that it replaces: if another one is live by then, nothing is published. `force`
+    publishes though a case fails, or a place was not filled in; `why` is kept."""
 
     revision: str = Field(default="", max_length=64)
     if_revision: str = Field(default="", max_length=64)
@@ -71,16 +71,16 @@ class AssistantOut(Schema):
 
 
 class Checked(Schema):
-    """What is wrong in an assistant's files, and what will go wrong though nothing is."""
+    """The errors and the warnings of an assistant's files."""
 
     errors: list[FileErrorOut]
     warnings: list[FileErrorOut]
 
 
 class TryIn(Schema):
-    """Something to try: said in words, recorded (`sound`, as base64 or a data URI), or picked.
-    `files` are tried as they are; without them the draft is. `state` is what the try before
-    gave."""
+    """A message to try: a text, recorded (`sound`, as base64 or a data URI), or picked. `files` are
+    tried as they are; without them the draft is. `state` is the one that the try before
+    returned."""
 
     text: str = Field(default="", max_length=4_000)
     sound: str = Field(default="", max_length=8_000_000)
@@ -98,7 +98,7 @@ class TryScore(Schema):
 
 
 class Tried(Schema):
-    """What came of a try: what was heard in a recording, the route and why, every route's score,
+    """The result of a try: what was heard in a recording, the route and why, every route's score,
     the reply, and the state for the next try. `not_run` says why business logic was not asked."""
 
     heard: Heard | None = None

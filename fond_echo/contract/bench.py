@@ -13,7 +13,7 @@ BenchKind = Literal["transcribe", "speak"]
 
 
 class BenchIn(Schema):
-    """A bench to be begun: of engines that hear, or that speak, in a language."""
+    """A new bench of engines that transcribe, or that speak, in a language."""
 
     does: BenchKind
     language: str = Field(default="en", min_length=2, max_length=12)
@@ -53,7 +53,7 @@ class AlignedAnswer(BenchAnswer):
 
 
 class StandingOut(Schema):
-    """How an engine did: its share of words wrong with an interval of 95 %, errors by kind, the
+    """The results of an engine: its word error rate with an interval of 95 %, errors by kind, the
     median and 95th percentile of its wait, what it cost in all and for each answer; of speech, the
     mean length, level and wait for the first sound."""
 
@@ -75,7 +75,7 @@ class StandingOut(Schema):
 
 
 class BenchOut(Schema):
-    """A bench: its engines, the one with the fewest errors first."""
+    """A bench with its engines, the one with the fewest errors first."""
 
     name: Name
     does: BenchKind

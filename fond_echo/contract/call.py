@@ -16,9 +16,9 @@ MAX_SOUND = 14_000_000
 
 
 class Opening(Schema):
-    """What is said first in a call that we placed, one of: the greeting of an `assistant`; `words`;
-    a `sound` (a file in base64, any container); an `address` that is asked at the moment of the
-    answer: it gives text, a reply as JSON, or a sound file."""
+    """What is said first in a call that we placed, one of: the greeting of an `assistant`; a
+    `text`; a `sound` (a file in base64, any container); an `address` that is requested when the
+    call is answered, and returns text, a reply as JSON, or a sound file."""
 
     assistant: Name | None = None
     text: str = Field(default="", max_length=5_000)
@@ -76,7 +76,7 @@ class Attempt(Schema):
 
 
 class Happening(Schema):
-    """Something on a call's timeline: seconds from the answer, none before it; what; more."""
+    """An event of a call: what happened, and how many seconds after the answer (null before it)."""
 
     at: float | None
     kind: str

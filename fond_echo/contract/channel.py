@@ -15,10 +15,9 @@ ChannelKind = Literal["chat", "adapter", "http", "page", "phone"]
 
 
 class Access(Schema):
-    """Who is answered: anybody, those on the list, or who says the word.
-
-    The refusal goes to all others, at most once an hour each. Words that are left empty are the
-    service's own, in the assistant's language.
+    """Who is answered: anybody, the contacts on the list, or whoever says the word. Everybody else
+    gets the refusal, at most once an hour. Where a text is empty, the service says its own, in the
+    assistant's language.
     """
 
     mode: Literal["open", "list", "word"] = "open"
@@ -56,9 +55,9 @@ class GuestLimits(Schema):
 
 
 class Groups(Schema):
-    """What is done in rooms of many. By default the assistant answers where it is called by one of
-    its names, by a command, or where one of its messages is quoted; `everything` has it answer all
-    that is said; `nothing` none of it."""
+    """What the assistant does in groups. By default the assistant answers where it is called by one
+    of its names, by a command, or where one of its messages is quoted; `everything` has it answer
+    every message, `nothing` no message."""
 
     answer: Literal["addressed", "everything", "nothing"] = "addressed"
     names: list[Annotated[str, Field(min_length=1, max_length=60)]] = Field(

@@ -48,8 +48,8 @@ class EngineDayOut(Schema):
 
 
 class EngineOut(Schema):
-    """A connected engine, with its last days; `currency` is that of its prices. It failed lately,
-    and is asked again after `paused_until`."""
+    """A connected engine, with its last days; `currency` is that of its prices. Where
+    `paused_until` is set, it failed lately and is not asked before."""
 
     name: Name
     does: EngineKind
@@ -94,7 +94,7 @@ class EngineTrialIn(Schema):
 
 class EngineTrialOut(Schema):
     """What an engine made of it: words, a voice note or a picture in base64; how it was asked, and
-    after how long the first of the sound was there."""
+    after how long the first sound came."""
 
     text: str
     sound: str

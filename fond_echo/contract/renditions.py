@@ -17,13 +17,13 @@ LinkHours = Annotated[float, Field(gt=0, le=24 * 30)]
 
 
 class RenditionIn(Schema):
-    """Text to be made sound.
+    """A text to synthesize.
 
     `text` is plain text, or SSML 1.1 beginning with `<speak`. `voice` is one of the built-in ones;
-    where it is empty, that of the `assistant`, whose lexicon and sounds are used too. `format` is
-    what the sound is written as, `give` how it comes: as the body of the answer, written while it
-    is made; in the answer's JSON as base64 or as a data URI; or as a link that plays without a key
-    for `link_hours`.
+    if it is empty, the voice of the `assistant`, whose lexicon and sounds are used, too. `format`
+    is what the sound is written as, `give` how it comes: as the body of the answer, written while
+    it is made; in the answer's JSON as base64 or as a data URI; or as a link that plays without a
+    key for `link_hours`.
     """
 
     text: str = Field(min_length=1, max_length=MAX_TEXT)
@@ -53,7 +53,7 @@ class TimedWord(Schema):
 
 
 class TimedMark(Schema):
-    """A place that markup names, and when it comes."""
+    """A mark of the markup, and its time in seconds."""
 
     name: str
     at: float

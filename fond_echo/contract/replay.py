@@ -14,8 +14,9 @@ ReplayBegin = Literal["transcribe", "route", "answer"]
 
 class ReplayIn(Schema):
     """What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
-    they are. It begins at a stage, with what came before as it was then: `transcribe` decodes and
-    hears its sound again, `route` begins with the words, `answer` with the route and slots."""
+    they are. The replay begins at a stage and keeps the results of the stages before it:
+    `transcribe` decodes and hears its sound again, `route` begins with the words, `answer` with the
+    route and slots."""
 
     revision: str = Field(default="draft", max_length=64)
     files: Files | None = None
@@ -23,7 +24,7 @@ class ReplayIn(Schema):
 
 
 class ReplaysIn(ReplayIn):
-    """Which turns of an assistant are replayed, the latest first; `cursor` goes on."""
+    """Which turns of an assistant are replayed, the latest first; `cursor` continues a list."""
 
     channel: str = Field(default="", max_length=60)
     text: str = Field(default="", max_length=200)
@@ -48,7 +49,7 @@ class RouteChance(Schema):
 
 
 class TurnOutcome(Schema):
-    """What a turn came to, once. `not_run` says why business logic or an engine was not asked;
+    """The outcome of a turn. `not_run` says why business logic or an engine was not asked;
     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
     the sound that went out."""
 
@@ -71,7 +72,7 @@ class TurnOutcome(Schema):
 
 
 class ReplayOut(Schema):
-    """A turn as it was, and as it would be; what is different, the weightiest first."""
+    """A turn before and after, with the differences, the most important first."""
 
     turn: str
     revision: str
@@ -81,7 +82,7 @@ class ReplayOut(Schema):
 
 
 class ReplaysOut(Schema):
-    """Some replays; `next` is the cursor of what comes after, empty at the end."""
+    """A page of replays; `next` is the cursor of the next page, empty on the last one."""
 
     items: list[ReplayOut]
     next: str
@@ -89,7 +90,7 @@ class ReplaysOut(Schema):
 
 
 class CaseOut(Schema):
-    """What came of a case: whether all held that must, and what did not."""
+    """The result of a case: whether it passed, and which expectations failed."""
 
     case: Name
     passed: bool
@@ -115,8 +116,8 @@ class CorrectionIn(Schema):
 
 
 class CorrectionOut(Schema):
-    """A turn that was corrected: how it would be on the draft now. `draft` is empty where it would
-    still be taken elsewhere: then nothing was changed."""
+    """The outcome of a corrected turn on the new draft. `draft` is empty if the turn would still
+    take another route; then nothing was changed."""
 
     example: str
     replay: ReplayOut
@@ -125,8 +126,8 @@ class CorrectionOut(Schema):
 
 
 class GapOut(Schema):
-    """Turns that no route was for and that say about the same: a wording to add as an example, the
-    route it is nearest to, and a turn that can be listened to."""
+    """Turns with the same meaning that no route took: a wording to add as an example, the nearest
+    route, and a turn to listen to."""
 
     example: str
     count: int
@@ -138,8 +139,8 @@ class GapOut(Schema):
 
 
 class MispronouncedOut(Schema):
-    """A word of replies that did not always come back when they were heard again: how often it was
-    said and missed, what was heard in its place, and a lexicon's entry for it as it is said now."""
+    """A word that the recognizer did not always hear in replies: how often it was said and missed,
+    what was heard in its place, and a lexicon entry with its present pronunciation."""
 
     word: str
     said: int

@@ -48,7 +48,7 @@ class HeardSegment(Schema):
 
 
 class HeardOtherwise(Schema):
-    """Another reading of the same sound; whether it is one of what was expected."""
+    """Another hypothesis for the same sound, and whether it is an expected phrase."""
 
     text: str
     confidence: float
@@ -56,7 +56,8 @@ class HeardOtherwise(Schema):
 
 
 class Reading(Schema):
-    """What one of two engines heard in the same sound; `used` is the one that was gone by."""
+    """What one of two engines heard in the same sound; `used` marks the one whose result was
+    taken."""
 
     engine: str
     text: str
@@ -66,8 +67,8 @@ class Reading(Schema):
 
 
 class Partial(Schema):
-    """Words that a service heard while somebody was still speaking, so many seconds after they had
-    begun."""
+    """The words so far that a service heard, and how many seconds after the beginning of speech it
+    sent them."""
 
     text: str
     seconds: float
