@@ -73,6 +73,25 @@ def unsure(turn: TurnSoFar, name: str = "not-sure") -> Reply:
     return _with_examples(turn, name, turn.router.suggestions())
 
 
+def menu(turn: TurnSoFar) -> Reply:
+    """That a key is not on the menu, and the menu: the choices that were offered last, or routes
+    with keys; without either, what can be asked."""
+    begin = said(turn, "not-on-the-menu")
+    last = turn.state.last
+    if last is not None and last.choices:
+        text = f"{begin.text} {last.text or last.written}"
+        return Reply(text=text, spoken=last.spoken and f"{begin.text} {last.spoken}",
+                     choices=last.choices)  # fmt: skip
+    entries = [
+        said(turn, "menu-entry", title=turn.router.title(route.route), key=route.key).text
+        for route in turn.assistant.routes
+        if route.key
+    ]
+    if not entries:
+        return unsure(turn, "not-on-the-menu")
+    return Reply(text=" ".join([begin.text, *entries]))
+
+
 def _with_examples(turn: TurnSoFar, name: str, requested: Sequence[str]) -> Reply:
     """A sentence, and what can be asked."""
     says = turn.assistant.says

@@ -10,6 +10,7 @@ from fond_echo.answers.free import answered, listener_of, recorded
 from fond_echo.answers.sentences import (
     did_you_mean,
     did_you_say,
+    menu,
     own_or,
     remembered,
     rendered,
@@ -202,6 +203,8 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return did_you_say(turn, routed.offered)
         case "say-again":
             return said(turn, "say-it-again")
+        case "menu":
+            return menu(turn)
         case "given-up":
             return unsure(turn, "still-not-understood")
         case "never-mind":

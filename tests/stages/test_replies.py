@@ -259,3 +259,14 @@ class InACall(Driving):
         self.world.channel.abilities = Abilities(frozenset(("voice",)))
         turn, said = await self.turn_of("m1", key="1")
         self.assertEqual((turn.route, said), ("fares", "four pounds"))
+
+    async def test_a_key_that_is_not_on_the_menu_says_the_menu_again(self):
+        self.world.channel.abilities = Abilities(frozenset(("voice",)))
+        _, said = await self.turn_of("m1", key="9")
+        self.assertEqual(
+            said,
+            "that key is not on the menu for how much is a ticket press one"
+            " for book a place press two",
+        )
+        _, said = await self.turn_of("m2", key="1")
+        self.assertEqual(said, "four pounds")

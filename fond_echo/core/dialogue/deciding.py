@@ -21,7 +21,7 @@ from fond_echo.core.language.language import Intent
 
 Outcome = Literal[
     "reply", "ask", "confirm", "refused", "given-up", "did-you-mean", "did-you-say",
-    "say-again", "goodbye", "operator",
+    "say-again", "menu", "goodbye", "operator",
     "recorded", "closed", "which-half",
     "never-mind", "again", "more", "redo", "undo", "start-over", "forget-me", "about-me",
 ]  # fmt: skip
@@ -186,6 +186,9 @@ class Dialogue:
         decision = self._router.decide(
             said.text, choice=said.choice, key=said.key, heard_surely=said.heard_surely
         )
+        if said.key and decision.route == FALLBACK:
+            because = f"the key {said.key} is not on the menu"
+            return Understood(replace(decision, because=because), "menu")
         if decision.route == DID_YOU_MEAN:
             requested = Meant(decision.requested, said.text)
             return Understood(decision, "did-you-mean", meant=requested)

@@ -65,6 +65,8 @@ SENTENCES: dict[str, str] = {
     "choose": "You can choose:",
     "say-one-of": "You can say: {choices}.",
     "choice-or": "or",
+    "not-on-the-menu": "That key is not on the menu.",
+    "menu-entry": "For {title}, press {key}.",
     "press-or-say": "For {choice}, press or say {key}.",
 }
 """In braces stands what is filled in."""
