@@ -83,10 +83,10 @@ def _list(options: argparse.Namespace) -> int:
         print_json(found)
         return 0
     rows = [
-        (each.id[-12:], each.address, " ".join(each.types) or "all", each.waiting, each.dead)
+        (each.id[-12:], each.address, " ".join(each.types) or "all", each.waiting, each.undelivered)
         for each in found
     ]
-    table(("subscription", "address", "types", "waiting", "dead"), rows)
+    table(("subscription", "address", "types", "waiting", "undelivered"), rows)
     return 0
 
 

@@ -280,7 +280,7 @@ class SubscriptionIn(Schema):
 class SubscriptionOut(SubscriptionIn):
     id: str
     waiting: int
-    dead: int
+    undelivered: int
     created_at: Instant
 
 

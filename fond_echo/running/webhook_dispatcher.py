@@ -44,10 +44,10 @@ LIST_SECONDS = 2.0
 """How often new subscriptions are looked for."""
 
 PAUSES = (5, 30, 120, 600, 1_800, 7_200, 21_600)
-"""Seconds before each further try; after the last a delivery is dead."""
+"""Seconds before each further try; after the last a delivery is undelivered."""
 
 MAX_AGE = timedelta(hours=24)
-"""One that is older is dead after its next failure: those behind it have waited for it."""
+"""One that is older is undelivered after its next failure: those behind it have waited for it."""
 
 AT_ONCE = 16
 """Posts to one subscription at the same time, each with another order key."""
@@ -189,7 +189,7 @@ class WebhookDispatcher:
         old = datetime.now(UTC) - leased.created_at > MAX_AGE
         if old or leased.attempts >= len(PAUSES):
             log.warning("event not delivered", subscription=subscription.id, reason=problem)
-            return changes | {"state": "dead"}
+            return changes | {"state": "undelivered"}
         pause = timedelta(seconds=PAUSES[leased.attempts])
         return changes | {"due_at": datetime.now(UTC) + pause}
 

@@ -50,7 +50,7 @@ class Subscription(Record):
 
 
 class WebhookDelivery(Record):
-    """An event on its way to a subscription: due, sent or dead.
+    """An event on its way to a subscription: due, sent or undelivered.
 
     Those with one `order_key` (a call, a conversation) go out by `number`, one after the other.
     `leased_until`: a process is sending it.

@@ -25,14 +25,14 @@ router = CheckedRouter(prefix="/api/subscriptions", tags=["events"])
 SubscriptionId = Annotated[str, Path(max_length=60)]
 
 
-def _out(record: Subscription, waiting: int, dead: int) -> SubscriptionOut:
+def _out(record: Subscription, waiting: int, undelivered: int) -> SubscriptionOut:
     return SubscriptionOut(
         id=record.id,
         address=record.address,
         types=record.types,
         secret=record.secret,
         waiting=waiting,
-        dead=dead,
+        undelivered=undelivered,
         created_at=record.created_at,
     )
 
@@ -44,7 +44,7 @@ async def list_subscriptions(_: MayRead, service: TheService) -> list[Subscripti
         select(
             Subscription,
             func.count(WebhookDelivery.id).filter(WebhookDelivery.state == "due"),
-            func.count(WebhookDelivery.id).filter(WebhookDelivery.state == "dead"),
+            func.count(WebhookDelivery.id).filter(WebhookDelivery.state == "undelivered"),
         )
         .outerjoin(WebhookDelivery, WebhookDelivery.subscription_id == Subscription.id)
         .group_by(Subscription.id)
@@ -109,7 +109,7 @@ async def list_undelivered(
     """List undelivered events, the latest first."""
     wanted = (
         select(WebhookDelivery)
-        .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead")
+        .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "undelivered")
         .order_by(WebhookDelivery.created_at.desc())
         .limit(200)
     )
@@ -140,7 +140,7 @@ async def retry_undelivered(
         changed = (
             update(WebhookDelivery)
             .where(
-                WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "dead"
+                WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "undelivered"
             )
             .values(state="due", attempts=0, due_at=func.now())
             .returning(WebhookDelivery.id)

@@ -18,7 +18,7 @@ GIVEN_UP = frozenset(
     """
     a_minute aloud description answerer at_a_machine burst_seconds come_back cost_a_day dead_letters
     doubtful_words give hear_back left_alone_until loudness_db manner minutes_a_day minutes_heard
-    of_many onto rest_seconds room_of_many second_reading added_at made_at stored_at heard_back
+    dead of_many onto rest_seconds room_of_many second_reading added_at made_at stored_at heard_back
     person_closed person_number slow_seconds slow_words words_days
     """.split()
 )

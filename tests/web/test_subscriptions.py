@@ -1,4 +1,4 @@
-"""Subscriptions: events posted to addresses, in order, again and again, and dead letters."""
+"""Subscriptions: events posted to addresses, in order, again and again, and undelivered ones."""
 
 import json
 import unittest
@@ -62,7 +62,7 @@ class Subscriptions(ChannelTest):
                 await session.execute(update(WebhookDelivery).values(due_at=datetime.now(UTC)))
         (listed,) = (await self.client.get("/api/subscriptions")).json()
         self.assertEqual(listed["waiting"], 0)
-        self.assertGreater(listed["dead"], 2)
+        self.assertGreater(listed["undelivered"], 2)
         dead = (await self.client.get(f"/api/subscriptions/{listed['id']}/undelivered")).json()
         self.assertEqual(
             (dead[0]["error"], dead[0]["attempts"]), ("it answered 500", len(PAUSES) + 1)
@@ -71,7 +71,7 @@ class Subscriptions(ChannelTest):
         await self.client.post(f"/api/subscriptions/{listed['id']}/undelivered/retry")
         while await self.dispatcher.send_due(self.subscription["id"]):
             pass
-        self.assertEqual(len(self.got), listed["dead"])
+        self.assertEqual(len(self.got), listed["undelivered"])
 
     async def test_subscriptions_come_and_go(self):
         body = {"address": "http://listen.test/in", "secret": "nobody"}

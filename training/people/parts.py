@@ -1,7 +1,7 @@
-"""Who is trained on, who is chosen by, and who judges.
+"""Who is trained on, who is chosen by, and who tests.
 
 All packages were recorded by small casts, and an actor may have several characters: only those of
-one package are kept apart from the same package's others by character, so `choose` and `judge` may
+one package are kept apart from the same package's others by character, so `choose` and `test` may
 share an actor with `train`. Recordings of other people (`bench.people`) share nobody.
 """
 
@@ -13,7 +13,7 @@ JUDGE = frozenset(["naomi", "lou", "klunk", "tam", "frank", "henry"])
 CHOOSE = frozenset(["faye", "oracle", "laris", "path", "chef"])
 """Characters whose lines are for choosing: pronunciations, prices, confidences."""
 
-CASTLE = {"i": "judge, castle", "l": "judge, castle", "e": "choose", "t": "choose"}
+CASTLE = {"i": "test, castle", "l": "test, castle", "e": "choose", "t": "choose"}
 """Characters of the third package that are kept apart; judged by themselves, so that figures from
 before it was read still compare."""
 
@@ -23,7 +23,7 @@ are trained on, with other lines."""
 
 
 def part_of(package: str, speaker: str, number: int) -> str:
-    """`train`, `choose`, `choose, shared` (the same voices are trained on), `judge` or `judge,
+    """`train`, `choose`, `choose, shared` (the same voices are trained on), `test` or `test,
     castle`.
 
     Args:
@@ -34,5 +34,5 @@ def part_of(package: str, speaker: str, number: int) -> str:
     if package == "castle":
         return CASTLE.get(speaker, "train")
     if speaker in JUDGE:
-        return "judge"
+        return "test"
     return "choose" if speaker in CHOOSE else "train"

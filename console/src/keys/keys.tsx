@@ -172,11 +172,11 @@ function Subscriptions() {
               <td>{each.types.join(" ") || "all events"}</td>
               <td>
                 {each.waiting} waiting,{" "}
-                <Mark $kind={each.dead ? "bad" : "plain"}>{each.dead} undelivered</Mark>
+                <Mark $kind={each.undelivered ? "bad" : "plain"}>{each.undelivered} undelivered</Mark>
               </td>
               <td>
                 <Row>
-                  {each.dead > 0 && (
+                  {each.undelivered > 0 && (
                     <Button onPress={() => again.mutate(each.id)}>Try again</Button>
                   )}
                   <Button onPress={() => ending.mutate(each.id)} aria-label={`End ${each.address}`}>

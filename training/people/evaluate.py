@@ -1,6 +1,6 @@
 """How well characters are heard whom the recognizer was not trained on (their texts are not shown).
 
-    python -m training.people.judge --people people [--weights packed.npz] [--count 284]
+    python -m training.people.evaluate --people people [--weights packed.npz] [--count 284]
 
 Of each line: whether its true text comes first among twenty-one of about the same length, clean and
 by telephone; the phonemes that are likeliest in each frame against those that fit best; and the
@@ -70,7 +70,7 @@ def greedy(logs: np.ndarray[tuple[int, int], np.dtype[np.float32]]) -> list[int]
     return [int(each) for each in best[(best != BLANK) & (best != before)]]
 
 
-def judge(
+def evaluate(
     rows: Sequence[Listed], pool: Sequence[str], engine: Recognizer, seed: int, dictated: int
 ) -> Counts:
     """Hear lines.
@@ -112,7 +112,7 @@ def main() -> None:
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--people", type=Path, required=True, help="what training.people extracted")
-    parser.add_argument("--part", default="judge", help="whose lines (judge)")
+    parser.add_argument("--part", default="test", help="whose lines (test)")
     parser.add_argument("--package", help="lines of this one only, whatever their part")
     parser.add_argument("--weights", type=Path, help="packed ones, in place of those that ship")
     parser.add_argument("--count", type=int, default=284)
@@ -132,7 +132,7 @@ def main() -> None:
     ]
     random.Random(4).shuffle(rows)
     pool = sorted({" ".join(normalized(row.text)) for row in rows})
-    found = judge(rows[: chosen.count], pool, engine, 9, chosen.dictated)
+    found = evaluate(rows[: chosen.count], pool, engine, 9, chosen.dictated)
     errors = {kind: count for kind, count in found.errors.items() if kind not in ("same", "match")}
     show(
         f"lines of {chosen.package or f'the part {chosen.part}'}",
