@@ -2433,8 +2433,8 @@ export interface components {
       id: string;
       /** Waiting */
       waiting: number;
-      /** Dead */
-      dead: number;
+      /** Undelivered */
+      undelivered: number;
       /** Created At */
       created_at: string;
     };

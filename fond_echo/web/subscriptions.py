@@ -109,7 +109,10 @@ async def list_undelivered(
     """List undelivered events, the latest first."""
     wanted = (
         select(WebhookDelivery)
-        .where(WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "undelivered")
+        .where(
+            WebhookDelivery.subscription_id == subscription_id,
+            WebhookDelivery.state == "undelivered",
+        )
         .order_by(WebhookDelivery.created_at.desc())
         .limit(200)
     )
@@ -140,7 +143,8 @@ async def retry_undelivered(
         changed = (
             update(WebhookDelivery)
             .where(
-                WebhookDelivery.subscription_id == subscription_id, WebhookDelivery.state == "undelivered"
+                WebhookDelivery.subscription_id == subscription_id,
+                WebhookDelivery.state == "undelivered",
             )
             .values(state="due", attempts=0, due_at=func.now())
             .returning(WebhookDelivery.id)

@@ -172,7 +172,9 @@ function Subscriptions() {
               <td>{each.types.join(" ") || "all events"}</td>
               <td>
                 {each.waiting} waiting,{" "}
-                <Mark $kind={each.undelivered ? "bad" : "plain"}>{each.undelivered} undelivered</Mark>
+                <Mark $kind={each.undelivered ? "bad" : "plain"}>
+                  {each.undelivered} undelivered
+                </Mark>
               </td>
               <td>
                 <Row>
