@@ -284,7 +284,7 @@ def read_connector(
             known |= set(step.take)
         if steps and not errors:
             asked_for = {name for step in steps for name in step.asks_for()}
-            what = f"send.{kind}"
+            what = f"the request for {kind}"
             errors += arrival_errors(source, path, asked_for, BY_NETWORK.get(kind, ()), what)
     message = connector.receive.message
     if (message.sound or message.document) and not connector.fetch:

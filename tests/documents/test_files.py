@@ -148,9 +148,9 @@ class Descriptions(unittest.TestCase):
             ("{{ base }}/rooms", "{{ base ", "the template is wrong"),
             ("header: X-Mark, ", "", "the field 'header' is missing"),
             ("hmac-sha256", "rot13", "kind:"),
-            ("{{ text }}", "hello", "send.text never uses {{ text }}"),
+            ("{{ text }}", "hello", "the request for text never uses {{ text }}"),
             ("send:", 'send:\n  voice: [{post: "{{ base }}/x", json: {a: "{{ seconds }}"}}]',
-             "send.voice never uses {{ sound }}"),
+             "the request for voice never uses {{ sound }}"),
         )  # fmt: skip
         for old, new, words in cases:
             with self.subTest(words=words):
