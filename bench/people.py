@@ -102,7 +102,7 @@ def as_it_comes(clip: Clip, expected: Expected) -> Transcript:
 
 
 def best_of(heard: Transcript) -> str:
-    """The best reading of a closed set, taken or not."""
+    """The best hypothesis of a closed set, accepted or not."""
     if heard.source == "expected":
         return heard.spoken
     return heard.alternatives[0].text if heard.alternatives else ""
@@ -164,14 +164,14 @@ def main() -> None:
             expected = Expected((*phrases, *others))
             rows += map(partial(row_of, name, said, expected), chosen.way or WAYS)
     columns = (
-        "set", "phrases", "best reading right", "taken, right", "taken, wrong",
+        "set", "phrases", "best hypothesis right", "correct accepts", "false accepts",
         "offered, it is among them", "answered in one or two turns", "neither",
     )  # fmt: skip
     show("people, in closed sets", columns, rows, chosen.json)
     if chosen.way:
         return
     free = [(name, len(said), *freely(said)) for name, said in sets.items()]
-    show("people, taken down freely", ("set", "said", "right", "wrong and believed"), free)
+    show("people, free dictation", ("set", "said", "right", "false accepts"), free)
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ hours that were heard, and what characters kept apart made of its results.
 
 `--run` gives a name and logs that follow one another; `--judged` hours of training since people
 were in it, and what was right then of people who were kept apart, in per cent: lines whose true
-text comes first of twenty-one, phonemes, words taken down freely, and recordings in closed sets.
+text comes first of twenty-one, phonemes, words of free dictation, and recordings in closed sets.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import json
 from pathlib import Path
 
 MEASURES = {
-    "true line first of 21": "o-", "phonemes": "s-", "words, taken down freely": "^-",
+    "true line first of 21": "o-", "phonemes": "s-", "words, free dictation": "^-",
     "closed sets (548 recordings)": "d-",
 }  # fmt: skip
 """What was judged, in the order of the numbers of --judged."""

@@ -13,7 +13,7 @@ from fond_echo.contract.replay import CorrectionIn
 from fond_echo.core.dialogue.outcomes import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
 
 BELIEVED = 0.75
-"""From this confidence on, what was taken down freely is believed (`stages.route`)."""
+"""From this confidence on, dictated words are believed (`stages.route`)."""
 
 
 def add_to_turns(verbs: Any) -> None:
@@ -58,7 +58,7 @@ def explained(turn: TurnDetail) -> list[str]:
     heard, routed = stages.get("transcribe"), stages.get("route")
     lines = []
     if heard:
-        how = {"expected": "one of what was expected", "dictation": "taken down freely",
+        how = {"expected": "one of what was expected", "dictation": "dictation",
                "nothing": "no words"}.get(heard["source"], heard["source"])  # fmt: skip
         lines.append(f"Heard “{heard['written']}”: {how}, {heard['confidence']:.0%} sure.")
         others = [each.get("written") or each.get("text") for each in heard.get("alternatives", [])]

@@ -77,7 +77,7 @@ def evaluate(
 
     Args:
         pool: texts of which others stand beside the true one.
-        dictated: so many of them are taken down freely too.
+        dictated: so many of them are dictated, too.
     """
     rng = random.Random(seed)
     counts, known = Counts(), lexicon()

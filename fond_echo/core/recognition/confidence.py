@@ -3,7 +3,7 @@
 The weights are fitted on synthetic speakers that are in no test (`training/calibrate.py`), so that
 of all words that are given 0.8, eight in ten are right there; those of closed sets on recordings of
 people, too. People's voices are not that world: the network is less sure of its sounds in them, and
-what is taken down freely is then believed less.
+dictated words are then believed less.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ person lay between 0.64 and 0.84."""
 CONTRADICTED, CLEARLY = -1.3, 0.8
 """A word that lies so far from the free path, a frame, where the network is so sure of what it
 hears, was not said: the more phrases there are, the more of them are one word away from what was
-said. Of 319 recordings of people that were taken right, three have such a word."""
+said. Of 319 recordings of people that were correctly accepted, three have such a word."""
 
 UNLIKELY = 0.5
 """What a phrase with such a word keeps of its confidence."""
@@ -69,7 +69,7 @@ class Sureness:
 
 
 def believed(logs: Matrix) -> float:
-    """0 to 1: how far to believe what was taken down freely from a stretch."""
+    """0 to 1: the confidence of a stretch of free dictation."""
     sharp = Sureness.of(logs).sharp
     return 1.0 / (1.0 + math.exp(-SHARP_SLOPE * (sharp - SHARP_AT_HALF)))
 
