@@ -196,7 +196,7 @@ class ScenarioFile(Schema):
             elif step.who or step.does not in SIMULATED:
                 word = "who" if step.who else step.does
                 raise ValueError(
-                    f"{where}: {word} is for telephones, and there are none; add people:"
+                    f"{where}: {word} is only for telephones; name them under people:"
                     ' {NAME: "+44…"}'
                 )
         common = {"scenario", "about", "people", "steps"}
@@ -209,7 +209,9 @@ class ScenarioFile(Schema):
 
     def _by_phone(self, step: ScenarioStep, where: str) -> None:
         if step.does not in BY_PHONE:
-            raise ValueError(f"{where}: a telephone does not {step.does}; it says or presses")
+            raise ValueError(
+                f"{where}: {step.does} is only for simulated time; on a telephone use says"
+            )
         if more := [name for name in SIMULATED_ALONE if name in step.model_fields_set]:
             raise ValueError(f"{where}: {', '.join(more)}: only in simulated time; see hears")
         known = ", ".join(self.people)

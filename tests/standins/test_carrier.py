@@ -171,11 +171,11 @@ steps: [{who: piet, dials: "2001"}, {who: piet, hears: [a, b]}, {who: isla, hang
             ('dials: "2001"', 'dials: "1", waits: 2s', "waits and dials"),
             ("{who: isla, hangs", "{who: maren, hangs", "'maren' is none of piet, isla"),
             ("{who: isla, hangs", "{hangs", "say who does it: piet, isla"),
-            ('dials: "2001"', 'picks: "2001"', "a telephone does not picks"),
+            ('dials: "2001"', 'picks: "2001"', "picks is only for simulated time"),
             ("hangs_up: true}", "hangs_up: true, expect: {ended: true}}", "expect: only in sim"),
             ("when_called: busy", "when_called: asleep", "when_called"),
             ("scenario:", "noise: {}\nscenario:", "noise: only in simulated time"),
-            ("people:", "memory:", "who is for telephones"),
+            ("people:", "memory:", "who is only for telephones"),
             ("steps: [", "steps: {", "calls.yaml"),
         ):
             with self.assertRaises(InvalidFile, msg=new) as caught:
