@@ -41,12 +41,9 @@ def _is_condition(text: str) -> str:
 
 
 _IN_TEMPLATE = re.compile(r"\bsecrets\.([a-z][a-z0-9]*(?:-[a-z0-9]+)*)")
-_OTHERWISE = re.compile(r"\{[{%][^{}%]*\bsecrets\s*(?:\[|\.\s|\|)")
 
 
 def _is_template(text: str) -> str:
-    if _OTHERWISE.search(text):
-        raise ValueError("the template is wrong: a secret is written {{ secrets.NAME }}")
     try:
         compile_template(text)
     except TemplateFailed as error:

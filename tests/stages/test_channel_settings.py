@@ -282,6 +282,25 @@ class Beside(Settled):
         await self.driver.work(turn_id)
         self.assertEqual(len(self.sent), 4)
 
+    async def test_slow_hearing_and_a_slow_answer_say_it_once(self):
+        hear = self.world.speech.transcribe
+
+        async def hears_slowly(*args, **fields):
+            await asyncio.sleep(0.6)
+            return await hear(*args, **fields)
+
+        async def answers_slowly(service, request, **fields):
+            await asyncio.sleep(0.8)
+            yield Reply(text="At noon.")
+
+        self.world.speech.transcribe = hears_slowly
+        self.world.logic.ask = answers_slowly
+        turn_id = await self.arrive("m1", sound=note())
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+        written = [each.text for each in self.sent if each.kind == "text"]
+        self.assertEqual(written.count("One moment."), 1, written)
+
     async def test_words_beside_an_answer_of_three_parts_have_places_of_their_own(self):
         hear = self.world.speech.transcribe
 

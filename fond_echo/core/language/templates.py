@@ -164,6 +164,10 @@ class _Environment(ImmutableSandboxedEnvironment):
 
     def preprocess(self, source: str, name: str | None = None, filename: str | None = None) -> str:
         source = super().preprocess(source, name, filename)
+        for code in _CODE.finditer(source):
+            if _OTHER_SECRET.search(code[0]):
+                line = source.count("\n", 0, code.start()) + 1
+                raise TemplateSyntaxError("a secret is written secrets.NAME", line)
         return _CODE.sub(lambda code: _SECRET.sub(r"secrets['\1']", code[0]), source)
 
     def _parse(self, source: str, name: str | None, filename: str | None) -> nodes.Template:
@@ -203,6 +207,8 @@ _addresses = _Environment(in_an_address)
 _CODE = re.compile(r"\{([{%]).*?(?:[%}]\}|$)", re.DOTALL)
 _SECRET = re.compile(r"\bsecrets\.([a-z][a-z0-9]*(?:-[a-z0-9]+)*)")
 """`secrets.skerry-token`: names have dashes, which are no minus there."""
+
+_OTHER_SECRET = re.compile(r"""\bsecrets\s*(?:\[|\||\.\s|\.(?![a-z]))""")
 
 _LONE = re.compile(r"\s*\{\{-?((?:(?!\}\}|\{\{).)*?)-?\}\}\s*", re.DOTALL)
 

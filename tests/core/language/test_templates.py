@@ -34,6 +34,23 @@ class Rendering(unittest.TestCase):
             {"room": "r1", "list": [7, 5, None], "deep": {"x": "a7"}},
         )
 
+    def test_secrets_are_written_in_one_way(self):
+        values = {"secrets": {"skerry-token": "s3", "word": "w"}, "a": 5, "b": 2}
+        for source, made in (
+            ("{{ secrets.skerry-token }}", "s3"),
+            ("Bearer {{ secrets.skerry-token }} and {{ secrets.word }}", "Bearer s3 and w"),
+            ("{{ secrets.skerry-token ~ (a-b) }}", "s33"),
+            ("secrets['x'] stand outside of {{ a }}", "secrets['x'] stand outside of 5"),
+        ):
+            self.assertEqual(compile_template(source).render(values), made)
+        for wrong in (
+            "{{ secrets['word'] }}",
+            "x {{ secrets | list }}",
+            "{% if secrets['a'] %}{% endif %}",
+        ):
+            with self.assertRaisesRegex(TemplateFailed, r"secrets\.NAME"):
+                compile_template(wrong)
+
     def test_names_it_asks_for(self):
         found = compile_template("{% set a = slots.island %}{{ a }} {{ turn.text }} {{ range(3) }}")
         self.assertEqual(found.names, {"slots", "turn"})
