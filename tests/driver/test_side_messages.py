@@ -14,6 +14,8 @@ from fond_echo.turns.ports import Abilities
 from tests.driver.test_queued import QUESTION, note
 from tests.stages.test_channel_settings import Settled
 
+SILENT = "I could not hear anything in your recording. Please try again."
+
 
 class SideMessages(Settled):
     settings = ChannelSettings(

@@ -17,8 +17,6 @@ from fond_echo.turns.ports import Abilities
 from tests.driver.test_queued import QUESTION, Driving, note
 from tests.support.world import ASSISTANT, unhurried
 
-SILENT = "I could not hear anything in your recording. Please try again."
-
 
 class Settled(Driving):
     settings = unhurried()
