@@ -17,7 +17,6 @@ import numpy as np
 from bench.report import options, show
 from fond_echo.core.audio.clip import Clip, join
 from fond_echo.core.audio.resample import at_rate
-from fond_echo.core.dialogue.routing import Router
 from fond_echo.core.language.en.spoken import spoken_tokens
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.speaker import VOICES
@@ -61,7 +60,7 @@ def said(text: str, voice: str) -> Clip:
 def main() -> None:
     chosen = options(__doc__)
     assistant = read_assistant(files_of("harbour-desk"))
-    phrases = Router(assistant.router_routes()).examples
+    phrases = assistant.router().examples
     expected = Expected(phrases)
     rows = []
     for name, spoil in CONDITIONS.items():

@@ -71,7 +71,7 @@ def told_apart(
     routers = {}
     for name in ("harbour-desk", "gale-line"):
         assistant = read_assistant(files_of(name))
-        routers[name] = Router(assistant.router_routes(), assistant.rules)
+        routers[name] = assistant.router()
     rows, confusion = [], defaultdict(Counter[str])
     chance = random.Random(1)
     for condition in ("as written", "one word in ten misheard"):

@@ -15,7 +15,7 @@ from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Choice, Reply
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences, Wish, refusal
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.assistant import ReplySpec
+from fond_echo.documents.reply import ReplySpec
 from fond_echo.turns.errors import AnswerCutShort
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ports import Listener

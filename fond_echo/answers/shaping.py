@@ -11,8 +11,8 @@ from fond_echo.core.dialogue.shaping import first_sentences, speakable, summariz
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.templates import compile_template
-from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.media import bytes_of, media_type
+from fond_echo.documents.reply import ReplySpec
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ports import HelperPort
 from fond_echo.turns.turn import TurnSoFar

@@ -13,7 +13,7 @@ from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.paragraphs import Paragraph, Stretch, in_sentences, paragraphs
-from fond_echo.documents.assistant import TranscriptSpec
+from fond_echo.documents.reply import TranscriptSpec
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ready import RoutedTurn
 

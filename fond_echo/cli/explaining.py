@@ -10,7 +10,7 @@ from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.contract.api import TurnDetail
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.replay import CorrectionIn
-from fond_echo.core.dialogue.outcomes import ASKED, FALLBACK, HEARD_THRESHOLD, THRESHOLD
+from fond_echo.core.dialogue.outcomes import FALLBACK
 
 BELIEVED = 0.75
 """From this confidence on, dictated words are believed (`stages.route`)."""
@@ -75,14 +75,17 @@ def explained(turn: TurnDetail) -> list[str]:
     if not routed:
         return [*lines, "It was never routed."]
     lines.append(f"Took {routed['route']} ({routed['by']}): {routed['because']}.")
-    doubted = bool(heard and heard["confidence"] < BELIEVED and heard["source"] == "dictation")
-    needed = HEARD_THRESHOLD if doubted else THRESHOLD
+    needed = routed.get("needed") or 0.0
     scores = routed.get("scores") or []
-    if scores and (routed["by"] in ("example", "fallback") or routed["route"] == FALLBACK):
+    if (
+        scores
+        and needed
+        and (routed["by"] in ("example", "fallback") or routed["route"] == FALLBACK)
+    ):
         best = scores[0]
         lines.append(
-            f"An example needs {needed:.0%} to be taken, {ASKED:.0%} to be asked about; the"
-            f" nearest, {best['route']}, had {best['confidence']:.0%}: {best['because']}."
+            f"An example of {best['route']}, the nearest, needs {needed:.0%} to be taken and had"
+            f" {best['confidence']:.0%}: {best['because']}."
         )
         if best["confidence"] < needed:
             lines.append(

@@ -21,16 +21,12 @@ from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import read_pls
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.ssml import is_ssml, lexicons_in, read_ssml, voices_in
-from fond_echo.documents.assistant import (
-    MAIN_FILE,
-    MAX_FILES,
-    AssistantFile,
-    RouteSpec,
-)
+from fond_echo.documents.assistant import MAIN_FILE, MAX_FILES, AssistantFile
 from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media_checks import media_errors
 from fond_echo.documents.offered import known_voices
+from fond_echo.documents.route import RouteSpec
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.template_checks import logic_errors, own_template_errors

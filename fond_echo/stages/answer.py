@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Sequence
+from dataclasses import replace
 from typing import Any
 
 from fond_echo.answers.free import answered, listener_of, recorded
@@ -37,12 +38,13 @@ from fond_echo.contract.reply import (
     Transfer,
     elements_of,
 )
+from fond_echo.core.dialogue.deciding import Outcome
 from fond_echo.core.dialogue.documents import Found
 from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.shaping import first_sentences, speakable
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
-from fond_echo.documents.assistant import ReplySpec
+from fond_echo.documents.reply import ReplySpec
 from fond_echo.stages.errors import NotRun
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ready import RoutedTurn
@@ -103,6 +105,8 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     if spec.free:
         reply = await answered(spec, turn, needs, request(turn, ""))
         yield await shortened(reply, spec, turn, needs)
+        if (question := _still_open(turn)) is not None:
+            yield question
         return
     if spec.documents:
         yield from_pages(spec, turn)
@@ -239,6 +243,18 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
         case "about-me":
             return remembered(turn)
     raise AssertionError(routed.outcome)
+
+
+def _still_open(turn: RoutedTurn) -> Reply | None:
+    """What is asked for once more after the answer to a question beside it."""
+    open_ = turn.routed.open
+    if open_ is None or turn.routed.route != FALLBACK:
+        return None
+    outcome: Outcome = "confirm" if open_["confirming"] else "ask"
+    beside = {"route": open_["route"], "outcome": outcome, "slot": open_["asking"]}
+    values = {name: value for name, (value, _) in open_["filled"].items()}
+    routed = turn.routed.model_copy(update=beside | {"slots": values})
+    return of_dialogue(replace(turn, routed=routed))
 
 
 def _question(turn: RoutedTurn, tries: int) -> Reply:

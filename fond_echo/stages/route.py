@@ -14,7 +14,6 @@ from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
-from fond_echo.documents.assistant import ReplySpec
 from fond_echo.turns.expected import expected_of
 from fond_echo.turns.needs import Needs
 from fond_echo.turns.state import Asked
@@ -65,7 +64,7 @@ def understand(turn: TurnSoFar) -> Routed:
         more=bool(state.more) and asks,
     )
     found, instead = _redone(found, turn, dialogue)
-    if found.declined and _answers_questions(turn.assistant.fallback.reply):
+    if found.declined and turn.assistant.answers_questions:
         found, instead = replace(found, outcome="reply"), found.declined
     found = _with_quoted(found, turn, dialogue)
     routed = _routed(_closed(found, turn, hours))
@@ -104,11 +103,6 @@ def _redone(found: Understood, turn: TurnSoFar, dialogue: Dialogue) -> tuple[Und
         return replace(found, outcome="again"), ""
     because = f"{anew.decision.because}; it was asked again"
     return replace(anew, decision=replace(anew.decision, because=because)), last
-
-
-def _answers_questions(spec: ReplySpec) -> bool:
-    """Whether a reply depends on what was asked: it is worth to be given the question."""
-    return bool(spec.free or spec.documents or spec.logic)
 
 
 def _closed(found: Understood, turn: TurnSoFar, hours: Hours | None) -> Understood:
@@ -184,6 +178,7 @@ def _routed(found: Understood) -> Routed:
         sure=decision.sure,
         because=decision.because,
         confidence=decision.confidence,
+        needed=decision.needed,
         scores=[
             RouteScore(
                 route=each.route,

@@ -9,7 +9,8 @@ from fond_echo.core.grammar.model import Reference
 from fond_echo.core.grammar.network import network_of
 from fond_echo.core.recognition.graph import WordNetwork
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.documents.assistant import AssistantFile, RouteSpec
+from fond_echo.documents.assistant import AssistantFile
+from fond_echo.documents.route import RouteSpec
 from fond_echo.turns.turn import TurnSoFar, router_of
 
 MAX_PARTICLE = 3

@@ -19,8 +19,9 @@ from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.deciding import Outcome
 from fond_echo.core.dialogue.routing import Router
-from fond_echo.documents.assistant import AnswersIn, AssistantFile
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.reading import read_assistant
+from fond_echo.documents.route import AnswersIn
 from fond_echo.turns.state import Asked, ConversationState
 
 
@@ -50,13 +51,15 @@ class RouteScore(Schema):
 
 class Routed(Schema):
     """route: where the turn goes, and why; what is to be said there; the dialogue that goes on;
-    the words that are used `instead` of those that were said."""
+    the words that are used `instead` of those that were said; how likely a route was `needed` to
+    be."""
 
     route: str
     by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "fallback"]
     sure: bool
     because: str
     confidence: float = 1.0
+    needed: float = 0.0
     scores: list[RouteScore] = Field(default_factory=list)
     outcome: Outcome = "reply"
     instead: str = ""
@@ -287,6 +290,6 @@ def router_of(revision: str, assistant: AssistantFile) -> Router:
     """The router of a revision, made once: a revision never changes."""
     known = _routers.get(revision)
     if known is None:
-        known = Router(assistant.router_routes(), assistant.rules, assistant.its_language)
+        known = assistant.router()
         _routers.keep(revision, known)
     return known

@@ -31,6 +31,7 @@ logic:
 routes:
   - route: fares
     examples: [How much is a ticket?]
+    if_unsure: ask
     reply: {text: Four pounds.}
 fallback:
   reply:

@@ -7,8 +7,8 @@ from typing import get_args
 from fond_echo.contract.api import AskOut
 from fond_echo.contract.base import Schema
 from fond_echo.contract.reply import Elements, Reply
-from fond_echo.documents.assistant import ReplySpec
 from fond_echo.documents.connector import SENDING
+from fond_echo.documents.reply import ReplySpec
 from fond_echo.stages.deliver import plan
 from fond_echo.stages.speak import spoken_words
 from fond_echo.turns.ports import Abilities

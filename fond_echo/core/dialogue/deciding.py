@@ -64,6 +64,7 @@ class Understood:
         slot: that is asked for; `why` its value was refused.
         meant: what is asked about.
         offered: the phrases that one is asked about: did you say …?
+            With the default answer it stays open beside a question that has nothing to do with it.
         asked_again: nothing that was said belongs to the open dialogue.
         declined: the question for which the routes that were asked about are not what was meant.
     """
@@ -240,10 +241,19 @@ class Dialogue:
         )
         if other.route not in (FALLBACK, DID_YOU_MEAN, open_.route):
             return self._begin(other, tokens, said)
+        if self._router.free and self._asks_something(tokens, said):
+            because = f"{words}, and this is another question"
+            aside = Decision(FALLBACK, "fallback", True, because, other.scores)
+            return Understood(aside, "reply", open=open_, slot=open_.asking)
         again = machine.again(open_)
         because = f"{words}, and this does not answer it"
         found = self._of_step(replace(decision, because=because, scores=other.scores), again)
         return replace(found, asked_again=True)
+
+    def _asks_something(self, tokens: Sequence[str], said: Said) -> bool:
+        """Whether words are surely a question, and no wish."""
+        kind = self._language.wording.kind_of_question(tokens)
+        return said.heard_surely and len(tokens) > 2 and kind not in ("", "wish", "service")
 
     def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
         if not self._slots(decision.route):

@@ -12,7 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -88,10 +88,10 @@ class ExampleMatcher:
         language: Language | None = None,
     ) -> None:
         language = language or language_of()
-        self._wording, self._letters = language.wording, language.letters
+        self.wording, self._letters = language.wording, language.letters
         self._reader = reader_of(language)
         self.routes = list(examples)
-        self._texts: list[str] = []
+        self.texts: list[str] = []
         self._examples: list[ExampleText] = []
         self._known: dict[tuple[str, bool], dict[str, float]] = {}
         self._spelt: dict[str, str] = {}
@@ -99,18 +99,19 @@ class ExampleMatcher:
         for number, name in enumerate(self.routes):
             for text, tokens in examples[name]:
                 if tokens:
-                    self._texts.append(text)
+                    self.texts.append(text)
                     self._examples.append(self._reader.of_tokens(tuple(tokens)))
                     self._route.append(number)
+        self._by_text = dict(zip(self.texts, self._examples, strict=True))
         for token in {token for each in self._examples for token in each.tokens}:
-            self._spelt[token] = self._wording.concept(token)
+            self._spelt[token] = self.wording.concept(token)
         postings: dict[str, list[int]] = defaultdict(list)
         for number, example in enumerate(self._examples):
             for word in example.distinct:
                 postings[word].append(number)
         self._worth = worths(
             {word: len(places) for word, places in postings.items()}, len(self._examples),
-            self._wording,
+            self.wording,
         )  # fmt: skip
         self._unseen = math.log(2.0 + len(self._examples)) * UNSEEN
         self._postings = {word: np.array(places) for word, places in postings.items()}
@@ -125,7 +126,7 @@ class ExampleMatcher:
         self._by_trigram: dict[str, set[str]] = defaultdict(set)
         self._by_first: dict[str, list[str]] = defaultdict(list)
         for word, meant in self._spelt.items():
-            if meant not in self._worth or meant in self._wording.FILLERS:
+            if meant not in self._worth or meant in self.wording.FILLERS:
                 continue
             for part in trigrams(word):
                 self._by_trigram[part].add(word)
@@ -133,13 +134,36 @@ class ExampleMatcher:
                 self._by_first[_hard(word)].append(word)
 
     def __len__(self) -> int:
-        return len(self._texts)
+        return len(self.texts)
 
     def worth(self, word: str) -> float:
         """How telling a word is; one in no example nearly as telling as any can be."""
         if word in self._worth:
             return self._worth[word]
-        return self._unseen * weight_of(word, self._wording)
+        return self._unseen * weight_of(word, self.wording)
+
+    def by_route(self) -> Iterator[tuple[str, ExampleText]]:
+        """Every example with its route."""
+        for route, example in zip(self._route, self._examples, strict=True):
+            yield self.routes[route], example
+
+    def example(self, number: int) -> tuple[str, ExampleText]:
+        """An example by its number, with its route."""
+        return self.routes[self._route[number]], self._examples[number]
+
+    def text(self, example: str) -> ExampleText:
+        """An example by how it is written."""
+        return self._by_text[example]
+
+    def read(
+        self, tokens: Sequence[str], *, heard: bool = False
+    ) -> tuple[list[str], dict[str, str], list[dict[str, float]]]:
+        """What spoken tokens stand for, each once; the token that each is spelt as; and the words
+        of the examples that each may be, with how far."""
+        marked = self._reader.marked(tokens)
+        said = list(dict.fromkeys(self.wording.concepts(marked)))
+        spelt = {self.wording.concept(token): token for token in marked}
+        return said, spelt, [self._near(word, spelt.get(word, word), heard) for word in said]
 
     def compared(
         self, tokens: Sequence[str], *, heard: bool = False, without: int | None = None
@@ -154,15 +178,13 @@ class ExampleMatcher:
                 it. In what was typed, a word of the language stands for itself.
             without: an example's number that is left out, to judge that example itself.
         """
-        if not self._texts or not tokens:
+        if not self.texts or not tokens:
             return [], 1.0
-        marked = self._reader.marked(tokens)
-        said = list(dict.fromkeys(self._wording.concepts(marked)))
-        spelt = {self._wording.concept(token): token for token in marked}
-        common = np.zeros(len(self._texts))
+        said, _, nears = self.read(tokens, heard=heard)
+        common = np.zeros(len(self.texts))
         took: dict[str, dict[str, float]] = {}
-        for word in said:
-            took[word] = near = self._near(word, spelt.get(word, word), heard)
+        for word, near in zip(said, nears, strict=True):
+            took[word] = near
             for other, degree in near.items():
                 gain = degree * (SAID * self.worth(word) + (1.0 - SAID) * self._worth[other])
                 places = self._postings[other]
@@ -204,7 +226,7 @@ class ExampleMatcher:
             if route not in found or score > found[route].score:
                 shared = self._shared(said, set(example.distinct), took)
                 score = round(min(1.0, float(score)), 4)
-                found[route] = Match(self.routes[route], score, self._texts[number], shared)
+                found[route] = Match(self.routes[route], score, self.texts[number], shared)
         return [found[route] for route in sorted(found)]
 
     def _first_of_each(self, words: npt.NDArray[np.float64]) -> dict[int, Match]:
@@ -217,7 +239,7 @@ class ExampleMatcher:
             number = int(first + words[first:last].argmax())
             score = round((1.0 - LETTERS - ORDER) * float(best[place]), 4)
             route = int(self._full[place])
-            found[route] = Match(self.routes[route], score, self._texts[number], ())
+            found[route] = Match(self.routes[route], score, self.texts[number], ())
         return found
 
     def _near(self, meant: str, word: str, heard: bool) -> dict[str, float]:
@@ -233,9 +255,9 @@ class ExampleMatcher:
     def _found_near(self, meant: str, word: str, heard: bool) -> dict[str, float]:
         if meant in self._worth:
             return {meant: 1.0}
-        if word in self._wording.FILLERS or word.startswith("‹") or len(word) < 3:
+        if word in self.wording.FILLERS or word.startswith("‹") or len(word) < 3:
             return {}
-        if self._wording.common(word) or (not heard and self._wording.known(word)):
+        if self.wording.common(word) or (not heard and self.wording.known(word)):
             return {}
         counts = Counter(
             other for part in trigrams(word) for other in self._by_trigram.get(part, ())
@@ -258,7 +280,7 @@ class ExampleMatcher:
         found = []
         for word in said:
             for other, degree in took[word].items():
-                if other in example and word not in self._wording.FILLERS:
+                if other in example and word not in self.wording.FILLERS:
                     found.append(word if degree == 1.0 else f"{word}≈{other}")
                     break
         return tuple(found)

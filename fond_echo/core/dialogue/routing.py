@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
+from fond_echo.core.dialogue.evidence import SURE, Evidence
 from fond_echo.core.dialogue.examples import reader_of
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
 from fond_echo.core.dialogue.outcomes import (
@@ -45,6 +47,10 @@ HIGHER = 0.8
 """What another route needs while a slot is being asked for."""
 
 
+Unsure = Literal["ask", "fallback"]
+"""What is done where a route is likely, but not sure."""
+
+
 @dataclass(frozen=True)
 class Route:
     """A route as the router sees it.
@@ -57,6 +63,9 @@ class Route:
         rule: of the grammar, or "".
         title: what it is called when it is asked about; the first example where empty.
         phrases: examples with a place for free words.
+        sure: how likely it must be to be taken by its examples; None is as usual.
+        unsure: what a likely, but not sure match does: ask, or leave it to the default answer; None
+            is as everywhere in the assistant.
     """
 
     name: str
@@ -66,6 +75,8 @@ class Route:
     rule: str = ""
     title: str = ""
     phrases: tuple[Phrase, ...] = ()
+    sure: float | None = None
+    unsure: Unsure | None = None
 
 
 @dataclass(frozen=True)
@@ -90,6 +101,7 @@ class Decision:
         scores: the best routes with their scores, best first.
         values: what a grammar rule's parts matched.
         requested: the routes that are asked about.
+        needed: how likely the best route had to be to be taken by its examples.
         rest: what stood behind the command.
     """
 
@@ -101,6 +113,7 @@ class Decision:
     values: tuple[Value, ...] = field(default=())
     requested: tuple[str, ...] = ()
     rest: str = ""
+    needed: float = 0.0
 
     @property
     def confidence(self) -> float:
@@ -120,6 +133,10 @@ class Router:
     Args:
         grammar: whose rules lead to routes.
         language: of the routes; English if not given.
+        free: the default answer answers questions of any kind: then what no route surely takes goes
+            to it, and likelihoods say how likely none of the routes is meant (`Evidence`).
+        sure: how likely a route must be to be taken by its examples; None is as usual.
+        unsure: what a likely, but not sure match does; None asks, but leaves it to a free answer.
     """
 
     def __init__(
@@ -127,6 +144,10 @@ class Router:
         routes: Sequence[Route],
         grammar: Grammar | None = None,
         language: Language | None = None,
+        *,
+        free: bool = False,
+        sure: float | None = None,
+        unsure: Unsure | None = None,
     ) -> None:
         self.routes = tuple(routes)
         self.language = language or language_of()
@@ -137,7 +158,11 @@ class Router:
         }
         for route in routes:
             spoken[route.name] += [(p.example, example(p.fixed)) for p in route.phrases]
-        self._matcher = ExampleMatcher(spoken, self.language)
+        self.matcher = ExampleMatcher(spoken, self.language)
+        self.free, self._sure = free, sure
+        self._unsure: Unsure = unsure or ("fallback" if free else "ask")
+        self.evidence = Evidence(self.matcher, self.language) if free else None
+        self._by_name = {route.name: route for route in routes}
 
     def said(self, text: str) -> list[str]:
         """The words of a text that somebody said, as far as they are understood."""
@@ -258,22 +283,57 @@ class Router:
         if not scores or scores[0].score == 0.0:
             return Decision(FALLBACK, "fallback", heard_surely, "no example is near", scores)
         best = scores[0]
-        usual = THRESHOLD if heard_surely else HEARD_THRESHOLD
-        if best.confidence >= (usual if above is None else above):
-            return Decision(best.route, "example", True, best.because, scores)
+        needed = self.needed(best.route, heard_surely=heard_surely)
+        if best.confidence >= (needed if above is None else max(above, needed)):
+            return Decision(best.route, "example", True, best.because, scores, needed=needed)
         near = [each for each in scores[:3] if each.score >= BESIDE * best.score]
-        requested = tuple(each.route for each in near if each.confidence >= ASKED)
+        requested = tuple(
+            each.route for each in near
+            if each.confidence >= ASKED and self._asks(each.route)
+        )  # fmt: skip
         named = f"the best, {best.route}, is {best.confidence:.0%} likely"
         if requested and above is None:
-            return Decision(DID_YOU_MEAN, "example", False, named, scores, requested=requested)
+            return Decision(
+                DID_YOU_MEAN, "example", False, named, scores, requested=requested, needed=needed
+            )
         because = f"no example is near enough; {named}"
-        return Decision(FALLBACK, "fallback", heard_surely, because, scores)
+        return Decision(FALLBACK, "fallback", heard_surely, because, scores, needed=needed)
+
+    def needed(self, route: str, *, heard_surely: bool = True) -> float:
+        """How likely a route must be to be taken by its examples."""
+        own = self._by_name[route].sure
+        if own is not None or self._sure is not None:
+            return own if own is not None else self._sure or 0.0
+        if self.free:
+            return SURE
+        return THRESHOLD if heard_surely else HEARD_THRESHOLD
+
+    def _asks(self, route: str) -> bool:
+        """Whether it is asked about where it is likely, but not sure."""
+        return (self._by_name[route].unsure or self._unsure) == "ask"
+
+    def likeliest(self, text: str, most: int = 10) -> list[str]:
+        """The routes that a text may most likely mean, the likeliest first; then others, in their
+        order, where fewer share a word with it."""
+        found = [each.route for each in self.scores(self.said(text))]
+        others = [each.name for each in self.routes if each.name not in found]
+        return [*found, *others][:most]
 
     def scores(self, tokens: Sequence[str], *, heard: bool = False) -> tuple[Score, ...]:
         """The routes whose examples share something with what was said, at most `SHOWN`, the best
         first."""
-        ordered, unknown = self._matcher.compared(tokens, heard=heard)
+        ordered, unknown = self.matcher.compared(tokens, heard=heard)
         worth = [match.score for match in ordered]
+        if self.evidence is not None:
+            likely = self.evidence.likelihoods(tokens, ordered, unknown, heard=heard)
+            scores = [
+                Score(
+                    found.route, found.score, _because(found),
+                    1.0 if found.score >= EXACT else round(share, 3),
+                )
+                for found, share in zip(ordered, likely, strict=True)
+            ]  # fmt: skip
+            return tuple(sorted(scores, key=lambda each: -each.confidence))
         return tuple(
             Score(
                 found.route,

@@ -122,6 +122,24 @@ class Wording(Protocol):
     def concept(self, word: str) -> str:
         """What a word stands for beside others: its group's name, or its stem."""
 
+    PASSING: frozenset[str]
+    """Words, and what words stand for, that explain nothing about what a request is for."""
+
+    WEAK: frozenset[str]
+    """Words that say little alone: of time, and those that go with anything."""
+
+    DETERMINERS: frozenset[str]
+    """Words after which a thing is named."""
+
+    FACTS: frozenset[str]
+    """Kinds of question that ask about the world, not for a service."""
+
+    def kind_of_question(self, tokens: Sequence[str]) -> str:
+        """The kind of question that spoken words are; "" where they only state something."""
+
+    def rarity(self, word: str) -> float:
+        """How rare a word is, 0 to 1."""
+
     URGENT: frozenset[str]
     """Words of what is to be done, and of what is not."""
 

@@ -11,6 +11,11 @@ from collections.abc import Sequence
 from functools import lru_cache
 from importlib import resources
 
+from fond_echo.core.language.en import questions
+
+FACTS = questions.FACTS
+kind_of_question = questions.kind_of_question
+
 COMMON = 5.2
 """Occurrences in a billion words, as a power of ten: "where" has 5.9, "bell" 4.7."""
 
@@ -67,6 +72,32 @@ PLEASANT = frozenset(
 
 PARTICLES = frozenset("on off in out up down over back away through".split())
 """Words that make another verb of the one before them: sign on, sign off."""
+
+PASSING = (
+    FILLERS
+    | ASKING
+    | frozenset(
+        (
+            "when person thing possible he she him her his they them their one ones more much "
+            "many no yes not don't can't won't isn't hasn't haven't didn't aren't doesn't we've "
+            "we're we'd you're go going come comes coming still yet now again only even"
+        ).split()
+    )
+)
+"""Words, and what words stand for, that explain nothing about what a request is for."""
+
+WEAK = frozenset(
+    (
+        "today tomorrow tonight monday tuesday wednesday thursday friday saturday sunday weekend "
+        "week day month year hour time morning evening afternoon night next last easter christmas "
+        "summer winter spring autumn find see look show give take make use put bring work works "
+        "send talk speak thing things place people person new old good big small"
+    ).split()
+)
+"""Words that say little alone: when, verbs that go with anything, and what may be anything."""
+
+DETERMINERS = frozenset("a an any the my your some".split())
+"""Words after which a thing is named."""
 
 CORRECTING = frozenset(
     "no nope not actually sorry wait rather i meant mean instead make it change".split()
@@ -126,6 +157,12 @@ def frequency(word: str) -> float:
     from wordfreq import get_frequency_dict  # with its own long start
 
     return math.log10(max(get_frequency_dict("en").get(word, 0.0), 1e-9)) + 9.0
+
+
+@lru_cache(maxsize=50_000)
+def rarity(word: str) -> float:
+    """How rare a word is: 0.1 for the commonest, 1 from three in a million down."""
+    return min(4.5, max(0.5, 7.5 - frequency(word))) / 4.5
 
 
 @lru_cache(maxsize=50_000)
