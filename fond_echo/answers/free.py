@@ -4,22 +4,37 @@ say, and functions of business logic that it may call."""
 from __future__ import annotations
 
 import time
-from collections.abc import Awaitable, Callable, Iterator, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
+from fond_echo.answers.briefing import brief_of, facts_of, routes_offered
 from fond_echo.answers.errors import NoFreeAnswer
+from fond_echo.answers.sentences import yes_no
+from fond_echo.answers.values import template_values
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.reply import Choice, Reply
-from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences, Wish, refusal
+from fond_echo.contract.reply import (
+    Attachment,
+    Choice,
+    End,
+    HandOver,
+    Reply,
+    SpokenProsody,
+    Then,
+    Transfer,
+)
+from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences
+from fond_echo.core.dialogue.functions import Function, Wish, refusal
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.reply import ReplySpec
 from fond_echo.turns.errors import AnswerCutShort
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ports import Listener
 from fond_echo.turns.ready import RoutedTurn
+from fond_echo.turns.state import WishedCall
 
 MAX_CALLS = 4
 """Functions that may be called for one question."""
@@ -30,57 +45,116 @@ MAX_STREAMED = 4_000
 """Characters of a streamed answer that are spoken while it comes."""
 
 
+@dataclass(frozen=True)
+class Answer:
+    """What came of a free question: a reply; or the route that an engine chose for it, with the
+    slots that it gave, and its name."""
+
+    reply: Reply | None = None
+    route: str = ""
+    slots: Mapping[str, Any] = field(default_factory=dict)
+    engine: str = ""
+
+
 async def answered(
     spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest
-) -> Reply:
+) -> Answer:
     """The answer of the first engine that gives one, after the functions that it wants are called.
 
     Args:
         request: what business logic is sent, with no slots yet.
 
     Raises:
-        NoFreeAnswer: no engine is at hand, or it asked for functions without end.
+        NoFreeAnswer: no engine is at hand, it asked for functions without end, or it answered
+            without the result of a function that it has to call.
         AllEnginesFailed: each that was asked failed.
 
     One that breaks off after sentences were said ends with words that say so.
     """
     if needs.answerer is None:
         raise NoFreeAnswer("no engine that answers freely can be asked here")
-    functions = spec.permitted()
+    functions = [*spec.permitted(), *routes_offered(turn)]
     question = FreeQuestion(
-        text=turn.text, brief=turn.assistant.brief, language=turn.assistant.language,
+        text=turn.text, brief=brief_of(spec, turn), language=turn.assistant.language,
         turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
-        functions=functions,
+        functions=functions, facts=facts_of(turn),
     )  # fmt: skip
-    wished, before = 0, list[str]()
+    if (confirmed := turn.routed.confirmed) is not None:
+        wish = Wish(confirmed.name, confirmed.arguments)
+        question = replace(question, calls=(await _result(spec, turn, needs, request, wish),))
+    wished, before, urged = 0, list[str](), False
     while True:
         said: list[str] = []
+        missing = _missing(spec, question)
+        # What may still have to be asked again is not said while it comes.
+        aloud = None if missing or spec.shapes_speech else _aloud(needs, said)
         try:
-            found = await needs.answerer.answer(question, _aloud(needs, said))
+            found = await needs.answerer.answer(question, aloud)
         except AnswerCutShort:
             end = turn.assistant.says.text("cut-short")
-            return Reply(text=" ".join([*before, *said, end]))
+            return Answer(Reply(text=" ".join([*before, *said, end])))
+        if not found.wishes and not missing:
+            return Answer(_reply(found, spec, before))
         if not found.wishes:
-            return _reply(found, before)
+            if urged:
+                raise NoFreeAnswer(f"the engine answered without the result of {missing[0]}")
+            urged = True
+            urge = {"id": "", "name": missing[0], "arguments": {}, "result": NOT_YET}
+            question = replace(question, calls=(*question.calls, urge))
+            continue
         # What it says before it asks for a function belongs to its answer.
         before += said
         wished += len(found.wishes)
         if wished > MAX_CALLS:
             raise NoFreeAnswer(f"the engine wanted more than {MAX_CALLS} functions called")
-        results: Sequence[dict[str, Any]] = [
-            {"id": wish.id, "name": wish.name, "arguments": wish.arguments,
-             "result": await _called(spec, turn, needs, request, wish)}
-            for wish in found.wishes
-        ]  # fmt: skip
+        results = list[dict[str, Any]]()
+        for wish in found.wishes:
+            function = next((each for each in functions if each.name == wish.name), None)
+            if function is not None and not refusal(wish, functions):
+                if function.route:
+                    return Answer(route=function.route, slots=wish.arguments, engine="the engine")
+                if function.confirm:
+                    return Answer(_confirmation(function, wish, turn, needs, before))
+            results.append(await _result(spec, turn, needs, request, wish))
         question = replace(question, calls=(*question.calls, *results))
+
+
+NOT_YET = "not called yet: call it before you answer"
+"""What an engine is given in place of the result of a function that it has to call."""
+
+
+def _missing(spec: ReplySpec, question: FreeQuestion) -> list[str]:
+    """The functions whose result an answer needs and has not."""
+    called = {each["name"] for each in question.calls if each["result"] != NOT_YET}
+    return [name for name in spec.requires if name not in called]
+
+
+def _confirmation(
+    function: Function, wish: Wish, turn: RoutedTurn, needs: AnswerNeeds, before: Sequence[str]
+) -> Reply:
+    """The question whether a function should be called with these arguments."""
+    values = {**template_values(turn), "arguments": wish.arguments}
+    words = str(compile_template(function.confirm).render(values))
+    needs.led.wished = WishedCall(
+        route=turn.routed.route, name=wish.name, arguments=wish.arguments, question=turn.text
+    )
+    return Reply(text=" ".join([*before, words]), choices=yes_no(turn))
+
+
+async def _result(
+    spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
+) -> dict[str, Any]:
+    """A function that was called, as the engine is told of it."""
+    result = await _called(spec, turn, needs, request, wish)
+    return {"id": wish.id, "name": wish.name, "arguments": wish.arguments, "result": result}
 
 
 async def _called(
     spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
 ) -> str:
     """The result of a function, or why it was not called; the engine receives either."""
-    if why := refusal(wish, spec.permitted()):
-        refused = EngineAsked(engine=wish.name, kind="function", outcome="failed", why=why)
+    if why := refusal(wish, [*spec.permitted(), *routes_offered(turn)]):
+        refused = EngineAsked(engine=wish.name[:100], kind="function", outcome="failed", why=why)
         needs.called.append(refused)
         return f"not called: {why}"
     service, _, action = wish.name.partition(".")
@@ -174,14 +248,34 @@ def listener_of(needs: AnswerNeeds, turn: RoutedTurn, said: list[str]) -> Listen
     return _PiecesAloud(Sentences(split, MAX_STREAMED), aloud)
 
 
-def _reply(found: FreeAnswer, before: Sequence[str] = ()) -> Reply:
+def _reply(found: FreeAnswer, spec: ReplySpec, before: Sequence[str] = ()) -> Reply:
     """The answer, its sources to be read and not heard."""
     sources = [f"{each.title} {each.address}".strip() for each in found.sources]
     words = " ".join([*before, found.text])
     spoken = " ".join([*before, found.spoken]) if found.spoken else ""
     text = words + (f"\n\n({'; '.join(sources)})" if sources else "")
+    prosody = SpokenProsody(rate=found.rate) if found.rate else spec.prosody
     return Reply(
         text=text, spoken=spoken or (words if sources else ""),
         choices=[Choice(label=each) for each in found.choices],
         remember=dict(found.remember), remember_days=found.remember_days,
+        attachments=[Attachment(url=found.file)] if found.file else [],
+        voice=found.voice or spec.voice, prosody=prosody, then=_then(found, spec),
     )  # fmt: skip
+
+
+def _then(found: FreeAnswer, spec: ReplySpec) -> Then | None:
+    """What comes after the answer, as far as an engine may say so."""
+    match found.then:
+        case "end":
+            return End()
+        case "operator":
+            return HandOver()
+        case "transfer":
+            if found.to not in spec.transfers:
+                raise NoFreeAnswer(
+                    f"the engine wanted to connect the caller with {found.to[:40]!r}",
+                    remedy="name the numbers that it may connect with under transfers:",
+                )
+            return Transfer(to=found.to)
+    return None

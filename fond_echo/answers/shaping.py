@@ -54,7 +54,7 @@ async def worked_on(reply: Reply, spec: ReplySpec, turn: TurnSoFar, needs: Answe
     language = turn.assistant.language
     if spec.translate_to:
         helper = _helper(needs, "translate", turn)
-        text = await helper.translate(reply.text or turn.text, language, spec.translate_to)
+        text = await helper.translate(reply.written or turn.text, language, spec.translate_to)
         reply = reply.model_copy(update={"text": text, "spoken": ""})
     if spec.draw:
         helper = _helper(needs, "draw", turn)

@@ -107,7 +107,10 @@ class EngineResult(Schema):
     """What to make of the facts that the steps took; each is a template over them.
 
     `cut_off` gives "true" where the answer stops before its end; `confidence` 0 to 1; `remember` an
-    object of what to remember of the person, for `remember_days`.
+    object of what to remember of the person, for `remember_days`. Of an engine that answers, `then`
+    gives "end", "operator" or "transfer", with a number in `to`; `file` the address of a file that
+    goes along; `voice` a voice of the service and `rate` a pace, 0.5 to 2; `route` the name of a
+    route of the assistant that is taken in place of the answer, `slots` an object of what it needs.
     """
 
     text: TemplateText = ""
@@ -117,10 +120,24 @@ class EngineResult(Schema):
     tokens: TemplateText = ""
     segments: Segments | None = None
     remember: TemplateText = ""
+    then: TemplateText = ""
+    to: TemplateText = ""
+    file: TemplateText = ""
+    voice: TemplateText = ""
+    rate: TemplateText = ""
+    route: TemplateText = ""
+    slots: TemplateText = ""
     remember_days: Annotated[int, Field(ge=1, le=3_650)] = 90
     calls: Calls | None = None
     sources: Sources | None = None
     choices: Offers | None = None
+
+
+ANSWERS = (
+    "calls", "sources", "choices", "remember", "then", "to", "file", "voice", "rate", "route",
+    "slots",
+)  # fmt: skip
+"""What only the result of an engine that answers has."""
 
 
 class Price(Schema):
@@ -184,9 +201,12 @@ class EngineConnector(Schema):
         if self.does not in ("speak", "draw") and not words:
             raise ValueError(f"an engine that does {self.does} needs result: with text")
         result = self.result
-        more = result.calls or result.sources or result.choices or result.remember
+        more = [name for name in ANSWERS if getattr(result, name)]
         if self.does != "answer" and more:
-            raise ValueError("calls, sources, choices, remember are for engines that answer")
+            raise ValueError(f"result: {more[0]} is for engines that answer")
+        for name, beside in (("to", "then"), ("slots", "route")):
+            if getattr(result, name) and not getattr(result, beside):
+                raise ValueError(f"result: {name} goes with {beside}")
         return self
 
     def secrets(self) -> frozenset[str]:
@@ -204,7 +224,8 @@ FACTS: dict[EngineKind, frozenset[str]] = {
     "speak": frozenset(("text", "voice", "language")),
     "answer": frozenset(
         ("text", "marked", "brief", "language", "turns", "passages", "memory", "functions", "calls",
-         "characters")
+         "characters", "now", "name", "alternatives", "channel", "arrived_as", "confidence",
+         "aloud")
     ),
     "summarize": frozenset(("text", "language", "sentences", "characters")),
     "translate": frozenset(("text", "language", "to")),
@@ -265,7 +286,21 @@ def _templates(connector: EngineConnector) -> Iterator[tuple[Path, str]]:
         yield ("oauth", "token_url"), connector.oauth.token_url
         yield ("oauth", "client_id"), connector.oauth.client_id
     result = connector.result
-    for name in ("text", "spoken", "confidence", "cut_off", "tokens", "remember"):
+    for name in (
+        "text",
+        "spoken",
+        "confidence",
+        "cut_off",
+        "tokens",
+        "remember",
+        "then",
+        "to",
+        "file",
+        "voice",
+        "rate",
+        "route",
+        "slots",
+    ):
         yield ("result", name), getattr(result, name)
     for part in ("segments", "calls", "sources", "choices"):
         if (found := getattr(result, part)) is not None:

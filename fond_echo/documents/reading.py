@@ -9,6 +9,7 @@ from typing import Any
 
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.examples import reader_of
+from fond_echo.core.dialogue.functions import ROUTE
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.phrases import PLACE
 from fond_echo.core.grammar.abnf import read_abnf
@@ -29,7 +30,7 @@ from fond_echo.documents.offered import known_voices
 from fond_echo.documents.route import RouteSpec
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
-from fond_echo.documents.template_checks import logic_errors, own_template_errors
+from fond_echo.documents.template_checks import brief_errors, logic_errors, own_template_errors
 from fond_echo.documents.validate import validated
 
 GRAMMARS = (".abnf", ".grxml")
@@ -165,6 +166,9 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         known = nearest(assistant.voice, known_voices())
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
     yield from logic_errors(assistant, source)
+    if ROUTE in assistant.logic:
+        what = f"{ROUTE} is how an assistant's own routes are offered to engines"
+        yield source.error(("logic", ROUTE), what, "give the service another name")
     own = assistant.greeting
     said: dict[Path, str] = {
         (name,): getattr(assistant, name) for name in ("goodbye", "operator", "operator_closed")
@@ -175,6 +179,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         yield from _markup_errors(assistant, source, at, words)
         yield from own_template_errors(source, at, words)
     yield from _doubles(assistant, source)
+    yield from brief_errors(assistant, source)
     for place, route in enumerate(assistant.routes):
         path: Path = ("routes", place)
         if route.route in (FALLBACK, DID_YOU_MEAN):

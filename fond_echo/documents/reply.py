@@ -8,7 +8,7 @@ from pydantic import Field, model_validator
 
 from fond_echo.contract.base import Pattern, Schema
 from fond_echo.contract.reply import Attachment, Elements, SpokenProsody, elements_of
-from fond_echo.core.dialogue.free import Function
+from fond_echo.core.dialogue.functions import Function
 from fond_echo.documents.services import FunctionSpec
 
 Words = Annotated[str, Field(min_length=1, max_length=500)]
@@ -45,6 +45,9 @@ class ReplySpec(Elements):
     `draw` is what a picture that goes along shows; both take an engine that can.
     An announcement is said `after` so many seconds: until then it can be taken back.
     `voice` and `prosody` are how it is said, where it is another way than the assistant's.
+    An engine that answers freely goes by `brief` in the place of the assistant's, where there is
+    one; `requires` are those of its `functions` without whose result no answer goes out, and
+    `transfers` the numbers that it may connect a caller with.
     """
 
     text: str = ""
@@ -60,6 +63,9 @@ class ReplySpec(Elements):
     free: bool = False
     transcript: TranscriptSpec | None = None
     functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
+    brief: str = Field(default="", max_length=20_000)
+    requires: list[Annotated[str, LogicName]] = Field(default_factory=list, max_length=10)
+    transfers: list[Words] = Field(default_factory=list, max_length=20)
     unknown: str = ""
     then: Literal["", "end", "operator", "transfer", "record", "announce"] = ""
     over: str = Field(default="", max_length=60)
@@ -89,9 +95,18 @@ class ReplySpec(Elements):
             raise ValueError("a reply needs text, spoken, logic, documents or free: true")
         if self.functions and not self.free:
             raise ValueError("functions are for free: true")
+        for name in ("brief", "requires", "transfers"):
+            if getattr(self, name) and not self.free:
+                raise ValueError(f"{name} is for free: true")
+        for name in self.requires:
+            if name not in self.functions:
+                raise ValueError(f"requires names {name}, which is not among the functions")
+        for name in ("sentences", "summary", "draw", "translate_to"):
+            if getattr(self, name) and (self.transcript is not None):
+                raise ValueError(f"{name} has no effect beside transcript: leave it out")
         if self.undo and (not self.logic or self.safe):
             raise ValueError("undo takes back what logic changed: it goes with logic, without safe")
-        if self.draw and not self.text:
+        if self.draw and not (self.text or self.free or self.logic):
             raise ValueError("draw needs text: what is said with the picture")
         if self.sound and not self.text:
             raise ValueError("a sound needs text: what is in it, for those who read")
@@ -107,6 +122,11 @@ class ReplySpec(Elements):
         if self.sentences and self.summary:
             raise ValueError("a reply is shortened by sentences or by summary, and not by both")
         return self
+
+    @property
+    def shapes_speech(self) -> bool:
+        """Whether what is said is made of the whole answer: then it is not said while it comes."""
+        return bool(self.sentences or self.summary or self.translate_to)
 
     def permitted(self) -> list[Function]:
         """The functions that an engine may call."""

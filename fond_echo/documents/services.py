@@ -10,7 +10,7 @@ from pydantic import Field, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Schema, WebAddress
 from fond_echo.contract.engine import EngineKind
-from fond_echo.core.dialogue.free import Argument, Function
+from fond_echo.core.dialogue.functions import Argument, Function
 from fond_echo.core.dialogue.hours import Hours, Span, days_of, span_of
 from fond_echo.core.language.templates import names_in_tree
 from fond_echo.documents.steps import HeaderValue, JsonPath, SecretRef, Stream, TemplateText, Until
@@ -95,30 +95,67 @@ class LogicService(Schema):
 
 
 class ArgumentSpec(Schema):
-    """An argument of a function that an engine may call; `one_of` are all values it may have."""
+    """An argument of a function that an engine may call.
 
-    kind: Literal["text", "number", "boolean"] = "text"
+    `one_of` are all values it may have; `least` and `most` are bounds of a number, or of a `whole`
+    one. A `date` is written as in 2026-05-04. A `list` has `entries`, an `object` has `fields`:
+    each is an argument again.
+    """
+
+    kind: Literal["text", "number", "whole", "boolean", "date", "list", "object"] = "text"
     about: str = Field(default="", max_length=300)
     required: bool = True
     one_of: list[Annotated[str, Field(max_length=100)]] = Field(
         default_factory=list, max_length=100
     )
+    least: float | None = None
+    most: float | None = None
+    entries: ArgumentSpec | None = None
+    fields: dict[Name, ArgumentSpec] = Field(default_factory=dict, max_length=50)
+
+    @model_validator(mode="after")
+    def _fits_its_kind(self) -> ArgumentSpec:
+        if (self.least is not None or self.most is not None) and (
+            self.kind not in ("number", "whole")
+        ):
+            raise ValueError("least and most are bounds of kind: number or whole")
+        if self.least is not None and self.most is not None and self.least > self.most:
+            raise ValueError("least is above most")
+        if (self.entries is not None) != (self.kind == "list"):
+            raise ValueError("kind: list needs entries, what it holds; and nothing else takes them")
+        if bool(self.fields) != (self.kind == "object"):
+            raise ValueError("kind: object needs fields; and nothing else takes them")
+        if self.one_of and self.kind in ("list", "object", "boolean"):
+            raise ValueError(f"one_of lists the values of a text or a number, not of a {self.kind}")
+        return self
+
+    def argument(self) -> Argument:
+        """The argument as it is checked, and described to engines."""
+        return Argument(
+            self.kind,
+            self.about,
+            self.required,
+            tuple(self.one_of),
+            self.least,
+            self.most,
+            self.entries.argument() if self.entries is not None else None,
+            {name: each.argument() for name, each in self.fields.items()},
+        )
 
 
 class FunctionSpec(Schema):
     """A function of business logic that an engine may call: what it does, and what it takes. It is
-    asked as if it were safe: asking it twice must change nothing."""
+    asked as if it were safe: asking it twice must change nothing. Where it has `confirm`, a
+    template over `arguments`, the person is asked that first, and it is called after a yes."""
 
     about: Annotated[str, Field(min_length=1, max_length=500)]
     arguments: dict[Name, ArgumentSpec] = Field(default_factory=dict)
+    confirm: str = Field(default="", max_length=500)
 
     def function(self, name: str) -> Function:
         """The function as it is described to engines."""
-        given = {
-            key: Argument(each.kind, each.about, each.required, tuple(each.one_of))
-            for key, each in self.arguments.items()
-        }
-        return Function(name, self.about, given)
+        given = {key: each.argument() for key, each in self.arguments.items()}
+        return Function(name, self.about, given, self.confirm)
 
 
 class OpeningHours(Schema):

@@ -55,6 +55,40 @@ def template_errors(
             yield source.error(path, what, nearest(part, parts[name]))
 
 
+BRIEF_NAMES = frozenset(
+    ("now", "channel", "language", "arrived_as", "confidence", "aloud", "in_call")
+)
+"""What a brief may ask for: nothing in it is a person's."""
+
+
+def brief_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
+    """What is wrong with briefs for engines, and with what is asked before a function is called."""
+    briefs: list[tuple[Path, str]] = [(("brief",), assistant.brief)]
+    for _, path, reply in assistant.replies():
+        briefs.append(((*path, "brief"), reply.brief))
+        for name, function in reply.functions.items():
+            at = (*path, "functions", name, "confirm")
+            parts = {**TEMPLATE_PARTS, "arguments": frozenset(function.arguments)}
+            yield from template_errors(
+                source, at, function.confirm, TEMPLATE_NAMES | {"arguments"}, parts
+            )
+    parts = {"now": TEMPLATE_PARTS["now"]}
+    for path, brief in briefs:
+        try:
+            names = compile_template(brief).names
+        except TemplateFailed as error:
+            yield source.error(path, f"in the template, line {error.line}: {error.what}")
+            continue
+        for name in sorted(names & TEMPLATE_NAMES - BRIEF_NAMES):
+            yield source.error(
+                path,
+                f"{{{{ {name} }}}} is the person's, and a brief is an instruction",
+                "leave it out: name, memory and what was said go to the engine beside the brief",
+            )
+        if not names & TEMPLATE_NAMES - BRIEF_NAMES:
+            yield from template_errors(source, path, brief, BRIEF_NAMES, parts)
+
+
 def logic_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """What is wrong with the questions to services that are asked in their own shape."""
     slots = {name for route in assistant.routes for name in route.slots}

@@ -167,7 +167,7 @@ class TurnRunner:
         finally:
             early = await self._beside.parts_over()
             await self._beside.answered()
-        return Answered(parts=parts, early=early, times=times)
+        return Answered(parts=parts, early=early, times=times, **needs.led.taken())
 
     async def _finish(self) -> None:
         claim = self._claim

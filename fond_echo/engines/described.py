@@ -25,11 +25,10 @@ from fond_echo.core.dialogue.free import (
     FreeQuestion,
     Sentences,
     Source,
-    Wish,
     in_window,
     marked,
-    shape_of,
 )
+from fond_echo.core.dialogue.functions import ROUTE, Wish, shape_of
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
@@ -54,6 +53,13 @@ MAX_HINTS, MAX_CHOICES = 200, 8
 
 
 OnSentence = Callable[[str], Awaitable[None]]
+
+
+NOT_TOLD: JsonObject = {
+    "now": "", "name": "", "alternatives": [], "channel": "", "arrived_as": "text",
+    "confidence": 1.0, "aloud": False,
+}  # fmt: skip
+"""What there is to know beside a question, where nothing is known."""
 
 
 @dataclass
@@ -226,6 +232,7 @@ class DescribedEngine:
             "memory": dict(question.memory),
             "functions": [shape_of(each) for each in question.functions],
             "calls": [dict(each) for each in question.calls], "characters": limits.characters,
+            **NOT_TOLD, **question.facts,
         }  # fmt: skip
         split = language_of(question.language).writing.sentences_of
         listener = (
@@ -249,6 +256,12 @@ class DescribedEngine:
             return FreeAnswer("", wishes=wishes)
         if str(self._result("cut_off", facts)).strip().lower() == "true":
             raise WrongAnswer("its answer stops before its end")
+        chosen = str(self._result("route", facts) or "").strip()
+        if chosen:
+            slots = self._result("slots", facts)
+            return FreeAnswer(
+                "", wishes=(Wish(f"{ROUTE}.{chosen}", slots if isinstance(slots, dict) else {}),)
+            )
         if not text:
             raise WrongAnswer("its answer is empty")
         _in_language(text, question.language)
@@ -269,7 +282,19 @@ class DescribedEngine:
             tuple(filter(None, choices))[:MAX_CHOICES],
             remember if isinstance(remember, dict) else {},
             result.remember_days,
+            then=self._one_of("then", ("end", "operator", "transfer"), facts),
+            to=str(self._result("to", facts) or "").strip(),
+            file=str(self._result("file", facts) or "").strip(),
+            voice=str(self._result("voice", facts) or "").strip(),
+            rate=min(2.0, max(0.5, self._number("rate", facts))) if result.rate else 0.0,
         )
+
+    def _one_of(self, name: str, known: Sequence[str], facts: Mapping[str, Any]) -> str:
+        """A word of the result that is one of a few. Raises WrongAnswer where it is another."""
+        found = str(self._result(name, facts) or "").strip().lower()
+        if found and found not in known:
+            raise WrongAnswer(f"its {name} is {found[:40]!r}, not one of {', '.join(known)}")
+        return found
 
     async def summarize(self, text: str, language: str, sentences: int, asking: Asking) -> str:
         """A text in so many sentences. Raises ConnectorError."""

@@ -395,4 +395,6 @@ def _on_the_turn(stage: StageName, output: dict[str, Any], input: dict[str, Any]
         return {"text": output["written"]}
     if stage == "route" and output:
         return {"route": output["route"]}
+    if stage == "answer" and output and output.get("routed"):
+        return {"route": output["routed"]["route"]}
     return {}

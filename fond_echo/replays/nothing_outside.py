@@ -12,6 +12,7 @@ from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
 from fond_echo.documents.services import LogicService
 from fond_echo.stages.errors import NotRun
+from fond_echo.turns.needs import Led
 from fond_echo.turns.ports import Abilities, KeptAnswers, Listener, LogicPort, Once
 
 
@@ -30,12 +31,14 @@ class NothingOutside:
         logic: asked where that is safe.
         kept: answers that were given before; they are used first.
         called: the functions that were asked.
+        led: where an engine led the turn.
         named: the business logic that was wanted.
     """
 
     logic: LogicPort
     kept: KeptAnswers | None = None
     called: list[EngineAsked] = field(default_factory=list)
+    led: Led = field(default_factory=Led)
     named: list[str] = field(default_factory=list)
     channel: NoChannel = field(default_factory=NoChannel)
     clips: None = None

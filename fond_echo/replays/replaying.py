@@ -134,7 +134,7 @@ async def taken_again(
         parts = [failed(now, error.code)]
     if now.inbound.joined:
         parts = [greeting(now)]
-    now = now.with_added("answer", Answered(parts=parts))
+    now = now.with_added("answer", Answered(parts=parts, **needs.led.taken()))
     took("answer", since)
     found = outcome_of(now, not_run, error_text, _since(begun))
     return now, found.model_copy(update={"stages": times})

@@ -84,6 +84,6 @@ async def try_out(
         replies, not_run = [], str(error)
         if error.code != "not-run":
             replies = [failed(turn, error.code)]
-    turn = turn.with_added("answer", Answered(parts=replies))
+    turn = turn.with_added("answer", Answered(parts=replies, **needs.led.taken()))
     spoken = " ".join(filter(None, map(spoken_words, replies)))
-    return Outcome(heard, routed, replies, spoken, closing_of(turn).state, not_run)
+    return Outcome(heard, turn.routed or routed, replies, spoken, closing_of(turn).state, not_run)

@@ -46,6 +46,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.documents.reply import ReplySpec
 from fond_echo.stages.errors import NotRun
+from fond_echo.stages.route import led_to
 from fond_echo.turns.needs import AnswerNeeds
 from fond_echo.turns.ready import RoutedTurn
 from fond_echo.turns.state import Done
@@ -103,8 +104,15 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
             yield part
         return
     if spec.free:
-        reply = await answered(spec, turn, needs, request(turn, ""))
-        yield await shortened(reply, spec, turn, needs)
+        found = await answered(spec, turn, needs, request(turn, ""))
+        if found.reply is None:
+            led = led_to(turn, found.route, found.slots, found.engine)
+            needs.led.routed = led
+            async for part in _parts(replace(turn, routed=led), needs):
+                yield part
+            return
+        whole = await worked_on(found.reply, spec, turn, needs)
+        yield await shortened(whole, spec, turn, needs)
         if (question := _still_open(turn)) is not None:
             yield question
         return
@@ -141,13 +149,15 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
         )
         waited = needs.logic.ask(patient, asked, safe=spec.safe, once=needs.once)
         for part in await _in_time(waited, described.timeout, turn, needs, spec.logic):
-            yield await shortened(part, spec, turn, needs)
+            whole = await worked_on(part, spec, turn, needs)
+            yield await shortened(whole, spec, turn, needs)
         return
     requested = needs.logic.ask(described, asked, safe=spec.safe, once=needs.once, **listens)
     try:
         with recorded(needs, spec.logic):
             async for part in requested:
-                yield await shortened(part, spec, turn, needs)
+                whole = await worked_on(part, spec, turn, needs)
+                yield await shortened(whole, spec, turn, needs)
     except FondEchoError:
         if not said:
             raise

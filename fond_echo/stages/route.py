@@ -12,11 +12,12 @@ from fond_echo.core.dialogue.deciding import Dialogue, Meant, Said, Understood
 from fond_echo.core.dialogue.hours import Hours
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.slots import Judge, Slot
+from fond_echo.core.grammar.match import match
 from fond_echo.core.language.templates import compile_template
 from fond_echo.core.recognition.offering import offered
 from fond_echo.turns.expected import expected_of
 from fond_echo.turns.needs import Needs
-from fond_echo.turns.state import Asked
+from fond_echo.turns.state import Asked, WishedCall
 from fond_echo.turns.turn import Routed, RouteScore, TurnSoFar
 
 SURE = 0.75
@@ -49,12 +50,11 @@ def understand(turn: TurnSoFar) -> Routed:
         heard_surely=believed,
         nearest=() if believed or heard is None else nearest(heard, turn),
     )
-    spec = turn.assistant.hours
-    hours = spec.hours() if spec is not None else None
-    now = turn.clock.astimezone(hours.zone) if hours is not None else turn.clock
-    dialogue = Dialogue(turn.router, lambda name: slots_of(turn, name), now, _judge(turn), hours)
+    dialogue, hours = _dialogue(turn)
     state = turn.state
     asks = state.revision == turn.revision and state.asks(turn.clock)
+    if asks and state.wished is not None and (answer := _of_wish(turn, state.wished)) is not None:
+        return answer
     open_, meant = (state.open, state.meant) if asks else (None, None)
     found = dialogue.understand(
         said,
@@ -69,6 +69,42 @@ def understand(turn: TurnSoFar) -> Routed:
     found = _with_quoted(found, turn, dialogue)
     routed = _routed(_closed(found, turn, hours))
     return routed.model_copy(update={"instead": instead}) if instead else routed
+
+
+def _dialogue(turn: TurnSoFar) -> tuple[Dialogue, Hours | None]:
+    """What decides what the turn means, and when somebody is there."""
+    spec = turn.assistant.hours
+    hours = spec.hours() if spec is not None else None
+    now = turn.clock.astimezone(hours.zone) if hours is not None else turn.clock
+    judge = _judge(turn)
+    return Dialogue(turn.router, lambda name: slots_of(turn, name), now, judge, hours), hours
+
+
+def led_to(turn: TurnSoFar, route: str, slots: Mapping[str, Any], engine: str) -> Routed:
+    """Where a turn goes that an engine sent to a route, with the slots that it gave: they are read
+    and judged as if they had been said."""
+    dialogue, hours = _dialogue(turn)
+    found = dialogue.begin(route, slots, turn.text, f"{engine} chose it for what was said")
+    return _routed(_closed(found, turn, hours))
+
+
+def _of_wish(turn: TurnSoFar, wished: WishedCall) -> Routed | None:
+    """What the answer to whether a function should be called means; None where it is none."""
+    language = turn.router.language
+    tokens = language.writing.spoken_tokens(turn.text[:200])
+    parse = match(language.types.builtin_grammar(), "boolean", tokens)
+    if parse is None:
+        return None
+    named = f"the question whether to call {wished.name}"
+    if parse.literal == "no":
+        return Routed(
+            route=wished.route, by="slot", sure=True, because=f"it was no to {named}",
+            outcome="never-mind",
+        )  # fmt: skip
+    return Routed(
+        route=wished.route, by="slot", sure=True, because=f"it was yes to {named}",
+        confirmed=wished, instead=wished.question,
+    )  # fmt: skip
 
 
 def _with_quoted(found: Understood, turn: TurnSoFar, dialogue: Dialogue) -> Understood:

@@ -155,6 +155,9 @@ def _ask(state: ConversationState, turn: TurnSoFar, parts: list[Reply]) -> None:
     state.more = parts[-1].more if parts and turn.heard_only else ""
     if state.more:
         state.since, state.revision = turn.clock, turn.revision
+    wished = turn.answered.wished if turn.answered else None
+    if wished is not None:
+        state.wished, state.since, state.revision = wished, turn.clock, turn.revision
     if open_ is not None or routed.requested is not None or routed.offered:
         state.open, state.meant, state.offered = open_, routed.requested, routed.offered
         state.since, state.revision = turn.clock, turn.revision

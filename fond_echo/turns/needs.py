@@ -11,7 +11,7 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Protocol
+from typing import Any, Protocol
 
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
@@ -31,6 +31,8 @@ from fond_echo.turns.ports import (
     Recognizer,
     Synthesizer,
 )
+from fond_echo.turns.state import WishedCall
+from fond_echo.turns.turn import Routed
 
 PlayAloud = Callable[[Clip], Awaitable[None]]
 SpeakSentence = Callable[[str], Awaitable[None]]
@@ -45,6 +47,21 @@ class AtHand:
 
     clip: Clip
     kept: ClipRef
+
+
+@dataclass
+class Led:
+    """Where an engine that answers freely led the turn, and which function it wants called that the
+    person is asked about first."""
+
+    routed: Routed | None = None
+    wished: WishedCall | None = None
+
+    def taken(self) -> dict[str, Any]:
+        """Both, and nothing is left."""
+        found = {"routed": self.routed, "wished": self.wished}
+        self.routed = self.wished = None
+        return found
 
 
 class HearingNeeds(Protocol):
@@ -88,6 +105,8 @@ class AnswerNeeds(Protocol):
     def once(self) -> Once | None: ...
     @property
     def called(self) -> list[EngineAsked]: ...
+    @property
+    def led(self) -> Led: ...
 
 
 class SpeakingNeeds(Protocol):
@@ -147,4 +166,5 @@ class Needs:
     """Takes an answer that will come after its time: it is sent as a turn of its own."""
     once: Once | None = None
     called: list[EngineAsked] = field(default_factory=list)
+    led: Led = field(default_factory=Led)
     """Functions of business logic that engines had called."""

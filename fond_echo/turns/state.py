@@ -56,10 +56,21 @@ class Done(Schema):
     undo: str = ""
 
 
+class WishedCall(Schema):
+    """A function that an engine wants called once the person has said yes: for which question, and
+    in which route's free answer."""
+
+    route: str
+    name: str
+    arguments: dict[str, Any] = Field(default_factory=dict)
+    question: str
+
+
 class ConversationState(Schema):
     """A conversation's state.
 
     `open`, `meant`, `since` and `revision` are a question that was asked, and in which revision;
+    `wished` is a function that was asked about;
     `offered` the phrases that "did you say" was asked about;
     `announced_at` when it is said in a conference what was asked for with the last turn;
     `more` what is left to say of a long answer, where the person was asked whether to go on;
@@ -71,6 +82,7 @@ class ConversationState(Schema):
     open: OpenSlots | None = None
     meant: Asked | None = None
     offered: list[str] = Field(default_factory=list)
+    wished: WishedCall | None = None
     more: str = ""
     announced_at: datetime | None = None
     since: datetime | None = None
@@ -110,7 +122,8 @@ class ConversationState(Schema):
     def pinned(self, live: str, now: datetime) -> str:
         """The revision that a turn is worked with: the one that asked, while its question is
         open."""
-        return self.revision if self.open is not None and self.asks(now) else live
+        open_ = self.open is not None or self.wished is not None
+        return self.revision if open_ and self.asks(now) else live
 
 
 def _lately(since: datetime | None, now: datetime) -> bool:

@@ -22,7 +22,7 @@ from fond_echo.core.dialogue.routing import Router
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.reading import read_assistant
 from fond_echo.documents.route import AnswersIn
-from fond_echo.turns.state import Asked, ConversationState
+from fond_echo.turns.state import Asked, ConversationState, WishedCall
 
 
 class FetchedSound(Schema):
@@ -52,10 +52,12 @@ class RouteScore(Schema):
 class Routed(Schema):
     """route: where the turn goes, and why; what is to be said there; the dialogue that goes on;
     the words that are used `instead` of those that were said; how likely a route was `needed` to
-    be."""
+    be; the function that is called now because the person said yes to it."""
 
     route: str
-    by: Literal["command", "key", "choice", "rule", "example", "slot", "intent", "fallback"]
+    by: Literal[
+        "command", "key", "choice", "rule", "example", "slot", "intent", "engine", "fallback"
+    ]
     sure: bool
     because: str
     confidence: float = 1.0
@@ -69,6 +71,7 @@ class Routed(Schema):
     why: str = ""
     requested: Asked | None = None
     offered: list[str] = Field(default_factory=list)
+    confirmed: WishedCall | None = None
 
 
 class Answered(Schema):
@@ -76,13 +79,16 @@ class Answered(Schema):
 
     `early` has the network's ids of texts that went out before the last part was there, by the
     number of the part; of parts that rewrite one another, the id of the one message. `times` says
-    after how many seconds each part was there.
+    after how many seconds each part was there. `routed` is where an engine that answered freely
+    led the turn, in the place of where it went; `wished` a function that the person is asked about.
     """
 
     parts: list[Reply]
     early: dict[int, str] = Field(default_factory=dict)
     times: list[float] = Field(default_factory=list)
     apology_for: str = ""
+    routed: Routed | None = None
+    wished: WishedCall | None = None
     asked: list[EngineAsked] = Field(default_factory=list)
 
     @property
@@ -253,6 +259,8 @@ class TurnSoFar:
     def with_added(self, stage: StageName, addition: Schema) -> TurnSoFar:
         """The turn with what a stage added."""
         added: dict[str, Any] = {ADDS[stage][0]: addition}
+        if isinstance(addition, Answered) and addition.routed is not None:
+            added["routed"] = addition.routed
         return replace(self, **added)
 
 

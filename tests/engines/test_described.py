@@ -7,7 +7,8 @@ import numpy as np
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
 from fond_echo.core.audio.clip import join, silence
 from fond_echo.core.audio.level import loudness
-from fond_echo.core.dialogue.free import Argument, FreeQuestion, Function, in_window
+from fond_echo.core.dialogue.free import FreeQuestion, in_window
+from fond_echo.core.dialogue.functions import Argument, Function
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.engines.described import Asking
 from tests.support.engines import Gannet, said

@@ -9,7 +9,8 @@ from sqlalchemy import select
 
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.reply import Reply
-from fond_echo.core.dialogue.free import FreeAnswer, Wish
+from fond_echo.core.dialogue.free import FreeAnswer
+from fond_echo.core.dialogue.functions import Wish
 from fond_echo.engines.chosen import ChosenAnswerer, ChosenRecognizer
 from fond_echo.engines.order import Connected, EngineOrder
 from fond_echo.engines.registry import Engines, Wanted

@@ -255,6 +255,19 @@ class Dialogue:
         kind = self._language.wording.kind_of_question(tokens)
         return said.heard_surely and len(tokens) > 2 and kind not in ("", "wish", "service")
 
+    def begin(self, route: str, slots: Mapping[str, Any], text: str, because: str) -> Understood:
+        """A route that somebody else chose for what was said, with the values of slots that they
+        gave: a value is read as if it had been said.
+
+        Args:
+            text: what was said.
+        """
+        decision = Decision(route, "engine", True, because)
+        if not self._slots(route):
+            return Understood(decision)
+        given = {name: str(value) for name, value in slots.items() if value is not None}
+        return self._of_step(decision, self._machine(route, text).begin_with(route, given))
+
     def _begin(self, decision: Decision, tokens: Sequence[str], said: Said) -> Understood:
         if not self._slots(decision.route):
             return Understood(decision)

@@ -7,42 +7,10 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from fond_echo.core.dialogue.functions import Function, Wish
+
 MARKS = "[[", "]]"
 """Between these the words of the person stand, and nowhere else."""
-
-
-@dataclass(frozen=True)
-class Function:
-    """A logic function that an engine may ask for.
-
-    Attributes:
-        name: SERVICE.FUNCTION.
-        about: what it does, for the engine.
-        arguments: by name: what it is, and whether it is needed.
-    """
-
-    name: str
-    about: str
-    arguments: Mapping[str, Argument]
-
-
-@dataclass(frozen=True)
-class Argument:
-    """One argument of a function; `one_of` are all values it may have, where they are known."""
-
-    kind: str = "text"
-    about: str = ""
-    required: bool = True
-    one_of: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class Wish:
-    """A function that an engine wants called."""
-
-    name: str
-    arguments: Any
-    id: str = ""
 
 
 @dataclass(frozen=True)
@@ -65,6 +33,7 @@ class FreeQuestion:
         memory: what is remembered of the person.
         functions: those that may be asked for.
         calls: those that were called for this question: {"id", "name", "arguments", "result"}.
+        facts: how the words came, and how the answer goes out (`answers.free.facts_of`).
     """
 
     text: str
@@ -75,6 +44,7 @@ class FreeQuestion:
     memory: Mapping[str, Any] = field(default_factory=dict)
     functions: Sequence[Function] = ()
     calls: tuple[Mapping[str, Any], ...] = ()
+    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -84,6 +54,9 @@ class FreeAnswer:
     Attributes:
         choices: what may be said next.
         remember: of the person, for so many days.
+        then: what comes after it: end, operator or transfer, `to` a number; "" is nothing.
+        file: the address of a file that goes along.
+        voice, rate: how it is said, where it is another way than the assistant's; 0 is as usual.
     """
 
     text: str
@@ -93,6 +66,11 @@ class FreeAnswer:
     remember: Mapping[str, Any] = field(default_factory=dict)
     remember_days: int = 90
     wishes: tuple[Wish, ...] = ()
+    then: str = ""
+    to: str = ""
+    file: str = ""
+    voice: str = ""
+    rate: float = 0.0
 
 
 OFTEN, MORE = 400, 1.25
@@ -173,67 +151,3 @@ def marked(words: str) -> str:
     """
     plain = re.sub(r"\[\[+|\]\]+", " ", words)
     return f"{MARKS[0]} {' '.join(plain.split())} {MARKS[1]}"
-
-
-MAX_ARGUMENT = 4_000
-"""Characters of an argument's value."""
-
-
-def shown(value: Any) -> str:
-    """A value as it stands in a message, however long it is."""
-    text = value[:100] if isinstance(value, str) else repr(value)[:100]
-    return repr(text) if isinstance(value, str) else text
-
-
-def refusal(wish: Wish, functions: Sequence[Function]) -> str:
-    """Why a function is not called as it is wanted; empty where it may be."""
-    permitted = {each.name: each for each in functions}
-    function = permitted.get(wish.name)
-    if function is None:
-        return (
-            f"{shown(wish.name)} is not permitted; permitted: {', '.join(permitted) or 'nothing'}"
-        )
-    if not isinstance(wish.arguments, dict):
-        return "the arguments are not an object"
-    for name, value in wish.arguments.items():
-        argument = function.arguments.get(name)
-        if argument is None:
-            return f"there is no argument {shown(name)}"
-        if not _fits(value, argument.kind):
-            return f"{name} is not {_A[argument.kind]}: {shown(value)}"
-        if argument.one_of and str(value) not in argument.one_of:
-            return f"{name} is one of {', '.join(argument.one_of)}, not {shown(value)}"
-        if len(str(value)) > MAX_ARGUMENT:
-            return f"{name} is over {MAX_ARGUMENT:,} characters"
-    for name, argument in function.arguments.items():
-        if argument.required and wish.arguments.get(name) in (None, ""):
-            return f"{name} is needed"
-    return ""
-
-
-_A = {"text": "a text", "number": "a number", "boolean": "true or false"}
-
-
-def _fits(value: Any, kind: str) -> bool:
-    if kind == "number":
-        return isinstance(value, int | float) and not isinstance(value, bool)
-    return isinstance(value, bool if kind == "boolean" else str)
-
-
-def shape_of(function: Function) -> dict[str, Any]:
-    """A function as it is described to engines: its arguments as a JSON Schema."""
-    types = {"text": "string", "number": "number", "boolean": "boolean"}
-    properties: dict[str, Any] = {}
-    for name, argument in function.arguments.items():
-        properties[name] = {"type": types[argument.kind], "description": argument.about}
-        if argument.one_of:
-            properties[name]["enum"] = list(argument.one_of)
-    return {
-        "name": function.name,
-        "about": function.about,
-        "schema": {
-            "type": "object",
-            "properties": properties,
-            "required": [name for name, each in function.arguments.items() if each.required],
-        },
-    }

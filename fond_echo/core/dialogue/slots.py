@@ -155,6 +155,21 @@ class SlotMachine:
         found |= self._spotted(tokens, [s for s in self._slots.values() if s.name not in taken])
         return self._filled(Open(route), found)
 
+    def begin_with(self, route: str, given: Mapping[str, str]) -> Step:
+        """The first step of a route with words for its slots, by name: what they do not say is
+        asked for."""
+        found: dict[str, Filled] = {}
+        for name, slot in self._slots.items():
+            words = given.get(name, "").strip()
+            if not words:
+                continue
+            tokens = self._language.writing.spoken_tokens(words)
+            if slot.free:
+                found[name] = Filled(words, " ".join(tokens))
+            elif (whole := self._whole(slot, tokens)) is not None:
+                found[name] = whole
+        return self._filled(Open(route), found)
+
     def go_on(self, open_: Open, tokens: Sequence[str], key: str = "") -> Step:
         """The next step, with what was said to the last one.
 

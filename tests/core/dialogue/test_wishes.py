@@ -2,7 +2,7 @@
 
 import unittest
 
-from fond_echo.core.dialogue.free import MAX_ARGUMENT, Argument, Function, Wish, refusal
+from fond_echo.core.dialogue.functions import MAX_ARGUMENT, Argument, Function, Wish, refusal
 
 ISLAND = Function("boats", "when boats leave", {
     "island": Argument("text", "", True, ()), "places": Argument("number", "", False, ()),
