@@ -62,6 +62,9 @@ class Settings(BaseSettings):
         default_factory=lambda: ["127.0.0.1"],
         description="reverse proxies whose X-Forwarded-For and -Proto are believed",
     )
+    try_budget: float = Field(
+        default=1.0, ge=0.0, description="what tries and replays that ask engines may cost a day"
+    )
     event_days: int = Field(
         default=30, ge=1, le=3_650, description="days for which events can be read"
     )

@@ -157,6 +157,14 @@ async def _called(
         refused = EngineAsked(engine=wish.name[:100], kind="function", outcome="failed", why=why)
         needs.called.append(refused)
         return f"not called: {why}"
+    if turn.run != "live" and spec.functions[wish.name].confirm:
+        needs.called.append(
+            EngineAsked(
+                engine=wish.name, kind="function", outcome="failed",
+                why=f"it changes something, and this is a {turn.run}",
+            )
+        )  # fmt: skip
+        return f"not called: this is a {turn.run}"
     service, _, action = wish.name.partition(".")
     asked = request.model_copy(update={"action": action, "slots": wish.arguments})
     try:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, get_args
 from xml.etree import ElementTree
 
+from fond_echo.cli.errors import OptionsClash
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_json, add_service, print_json, service, table
@@ -97,6 +98,9 @@ def _add_onto(command: argparse.ArgumentParser) -> None:
     command.add_argument("--revision", default="draft", help="draft, live or a revision (draft)")
     command.add_argument("--folder", type=Path, help="a folder of files instead")
     command.add_argument(
+        "--ask", action="store_true", help="ask the engines of free answers for real; they may cost"
+    )
+    command.add_argument(
         "--from", dest="begin", choices=get_args(ReplayBegin), default="route",
         help="the first stage that runs again: transcribe, route or answer (route)",
     )  # fmt: skip
@@ -105,8 +109,13 @@ def _add_onto(command: argparse.ArgumentParser) -> None:
 def _replay(options: argparse.Namespace) -> int:
     files = files_in(options.folder) if options.folder else None
     if Path(options.id).suffix == ".zip":
+        if options.ask:
+            raise OptionsClash(
+                "--ask needs the service, where engines are connected, and a bundle needs none",
+                remedy="give the id of the turn in place of its bundle",
+            )
         return _replay_bundle(Path(options.id), files, as_json=options.json)
-    given = ReplayIn(revision=options.revision, files=files, begin=options.begin)
+    given = ReplayIn(revision=options.revision, files=files, begin=options.begin, ask=options.ask)
     with service(options) as echo:
         found = echo.replay_turn(options.id, given)
     if options.json:
@@ -203,7 +212,7 @@ def _replay_many(options: argparse.Namespace) -> int:
     with service(options) as echo:
         while len(found) < options.last:
             page = echo.replay_turns(options.name, ReplaysIn(
-                revision=options.revision, files=files, begin=options.begin,
+                revision=options.revision, files=files, begin=options.begin, ask=options.ask,
                 channel=options.channel, text=options.text, since=options.since,
                 until=options.until, cursor=cursor,
                 limit=min(PAGE, options.last - len(found)),

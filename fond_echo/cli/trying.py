@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli.errors import FolderNotEmpty
+from fond_echo.cli.errors import FolderNotEmpty, OptionsClash
 from fond_echo.cli.output import add_service, print_json
 from fond_echo.contract.base import JsonObject
 from fond_echo.core.errors import FondEchoError
@@ -36,6 +36,9 @@ def add(verbs: Any) -> None:
     )
     trying.add_argument("said", nargs="*", help="what is said; without it, lines from the terminal")
     trying.add_argument("--scores", action="store_true", help="show the scores of other routes too")
+    trying.add_argument(
+        "--ask", action="store_true", help="ask the engines of free answers for real; they may cost"
+    )
     add_service(trying)
     trying.set_defaults(run=_try)
 
@@ -56,6 +59,11 @@ def _new(options: argparse.Namespace) -> int:
 
 
 def _try(options: argparse.Namespace) -> int:
+    if options.ask and _is_a_folder(options.assistant):
+        raise OptionsClash(
+            "--ask: engines are connected in the service, and a folder is tried without one",
+            remedy="put it there first: fond-echo assistant put FOLDER",
+        )
     said = options.said or (line.rstrip("\n") for line in _lines())
     answer = _here(options) if _is_a_folder(options.assistant) else _in_the_service(options)
     state: JsonObject = {}
@@ -128,7 +136,9 @@ def _in_the_service(options: argparse.Namespace) -> Any:
     def answer(text: str, state: JsonObject) -> JsonObject:
         try:
             with service(options) as echo:
-                return echo.try_assistant(options.assistant, text, state).model_dump(mode="json")
+                return echo.try_assistant(
+                    options.assistant, text, state, ask=options.ask
+                ).model_dump(mode="json")
         except FondEchoError as error:
             if Path(options.assistant).is_dir():
                 error.remedy = f"for the folder here, write ./{options.assistant}"
@@ -144,6 +154,10 @@ def _show(reported: JsonObject, scores: bool) -> None:
     if scores:
         for each in reported["scores"]:
             print(f"    {each['score']:.2f}  {each['confidence']:>4.0%}  {each['route']}")
+    for each in reported.get("asked", []):
+        why = f": {each['why']}" if each["why"] else ""
+        cost = f", {each['cost']:.4f}" if each["cost"] else ""
+        print(f"    {each['engine']} {each['outcome']} in {each['seconds']:.2f} s{cost}{why}")
     for reply in reported["replies"]:
         print("  " + (reply["text"] or reply["spoken"]).replace("\n", "\n  "))
         if reply["choices"]:

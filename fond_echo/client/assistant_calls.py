@@ -105,8 +105,9 @@ def try_assistant(
     text: str,
     state: Mapping[str, Any] | None = None,
     files: Mapping[str, str] | None = None,
+    ask: bool = False,
 ) -> Call[Tried]:
-    given = TryIn(text=text, state=dict(state or {}), files=dict(files) if files else None)
+    given = TryIn(text=text, state=dict(state or {}), files=dict(files) if files else None, ask=ask)
     return Call("POST", f"/api/assistants/{name}/try", shape_of(Tried), given.model_dump())
 
 

@@ -7,6 +7,7 @@ from typing import Annotated
 from pydantic import Field
 
 from fond_echo.contract.base import Instant, JsonObject, Name, Schema
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 
@@ -79,14 +80,16 @@ class Checked(Schema):
 
 class TryIn(Schema):
     """A message to try: a text, recorded (`sound`, as base64 or a data URI), or picked. `files` are
-    tried as they are; without them the draft is. `state` is the one that the try before
-    returned."""
+    tried as they are; without them the draft is. `state` is the one that the try before returned.
+    With `ask`, engines that answer freely are asked for real, which may cost; functions that ask
+    the person first are never called."""
 
     text: str = Field(default="", max_length=4_000)
     sound: str = Field(default="", max_length=8_000_000)
     choice: str = Field(default="", max_length=200)
     command: bool = False
     files: Files | None = None
+    ask: bool = False
     state: JsonObject = Field(default_factory=dict)
 
 
@@ -99,7 +102,8 @@ class TryScore(Schema):
 
 class Tried(Schema):
     """The result of a try: what was heard in a recording, the route and why, every route's score,
-    the reply, and the state for the next try. `not_run` says why business logic was not asked."""
+    the reply, and the state for the next try. `not_run` says why business logic or an engine was
+    not asked; `asked` what was, with what it cost."""
 
     heard: Heard | None = None
     route: str
@@ -111,6 +115,7 @@ class Tried(Schema):
     replies: list[Reply]
     spoken: str
     not_run: str = ""
+    asked: list[EngineAsked] = Field(default_factory=list)
     state: JsonObject
 
 

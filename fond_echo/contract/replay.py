@@ -8,6 +8,7 @@ from pydantic import Field
 
 from fond_echo.contract.assistants import Files
 from fond_echo.contract.base import Instant, JsonObject, Name, Schema
+from fond_echo.contract.engine import EngineAsked
 
 ReplayBegin = Literal["transcribe", "route", "answer"]
 
@@ -16,11 +17,13 @@ class ReplayIn(Schema):
     """What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
     they are. The replay begins at a stage and keeps the results of the stages before it:
     `transcribe` decodes and hears its sound again, `route` begins with the words, `answer` with the
-    route and slots."""
+    route and slots. With `ask`, engines that answer freely are asked for real, which may cost; else
+    the answer that was recorded counts, where brief and question are the same."""
 
     revision: str = Field(default="draft", max_length=64)
     files: Files | None = None
     begin: ReplayBegin = "route"
+    ask: bool = False
 
 
 class ReplaysIn(ReplayIn):
@@ -51,7 +54,7 @@ class RouteChance(Schema):
 class TurnOutcome(Schema):
     """The outcome of a turn. `not_run` says why business logic or an engine was not asked;
     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
-    the sound that went out."""
+    the sound that went out; `asked` the engines and functions that were asked for a replay."""
 
     text: str
     route: str = ""
@@ -69,6 +72,7 @@ class TurnOutcome(Schema):
     scores: list[RouteChance] = Field(default_factory=list)
     voice: str = ""
     clip: str = ""
+    asked: list[EngineAsked] = Field(default_factory=list)
 
 
 class ReplayOut(Schema):

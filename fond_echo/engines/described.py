@@ -30,14 +30,12 @@ from fond_echo.core.dialogue.free import (
 )
 from fond_echo.core.dialogue.functions import ROUTE, Wish, shape_of
 from fond_echo.core.language.errors import TemplateFailed
-from fond_echo.core.language.pls import Sounds
-from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.progress import reach
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
-from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
+from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.engine import EngineConnector, rendered
 from fond_echo.documents.media import picture_type
 from fond_echo.turns.ports import Decoder
@@ -405,34 +403,3 @@ def _joined(parts: list[Heard]) -> Heard:
         speech_seconds=round(seconds, 2),
         segments=[segment for each in spoken for segment in each.segments],
     )
-
-
-@dataclass(frozen=True)
-class DescribedRecognizer:
-    """One question to a described engine that hears (`Recognizer`)."""
-
-    engine: DescribedEngine
-    asking: Asking
-
-    async def transcribe(
-        self, clip: Clip, expected: Expected, *, language: str, long: bool
-    ) -> Heard:
-        return await self.engine.transcribe(clip, expected, language=language, asking=self.asking)
-
-
-@dataclass(frozen=True)
-class DescribedSynthesizer:
-    """One question to a described engine that speaks (`Synthesizer`); markup is read as words."""
-
-    engine: DescribedEngine
-    asking: Asking
-    plain: Callable[[str], str]
-
-    async def speak(
-        self, text: str, voice: str, *, seed: int, sounds: Sounds = (), language: str = "en",
-        prosody: Prosody = PLAIN, recordings: Mapping[str, Clip] = NO_RECORDINGS,
-    ) -> AsyncIterator[SpokenSound]:  # fmt: skip
-        async for part in self.engine.speak(
-            self.plain(text), voice, language=language, asking=self.asking
-        ):
-            yield part

@@ -20,11 +20,8 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.ssml import is_ssml, plain_of
 from fond_echo.core.synthesis.sound import SpokenSound
-from fond_echo.engines.described import (
-    Asking,
-    DescribedEngine,
-    DescribedSynthesizer,
-)
+from fond_echo.engines.as_ports import DescribedSynthesizer
+from fond_echo.engines.described import Asking, DescribedEngine
 from fond_echo.engines.errors import AllEnginesFailed
 from fond_echo.turns.errors import AnswerCutShort
 from fond_echo.turns.ports import Synthesizer

@@ -89,6 +89,9 @@ class CaseAnswers:
             self.others.append(what + " / ".join(others))
         return None
 
+    def led(self) -> None:
+        """A case keeps the words of an engine, and no route."""
+
     def free(self, turn: Any) -> Sequence[Reply] | None:
         return None
 

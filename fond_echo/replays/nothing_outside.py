@@ -1,5 +1,6 @@
 """What a turn needs that leaves nothing outside: no message goes out, nothing is stored, no engine
-is asked; business logic only where that is safe. Tries, replays and cases are made with it."""
+is asked unless one is given; business logic only where that is safe. Tries, replays and cases are
+made with it."""
 
 from __future__ import annotations
 
@@ -13,7 +14,15 @@ from fond_echo.contract.reply import Reply
 from fond_echo.documents.services import LogicService
 from fond_echo.stages.errors import NotRun
 from fond_echo.turns.needs import Led
-from fond_echo.turns.ports import Abilities, KeptAnswers, Listener, LogicPort, Once
+from fond_echo.turns.ports import (
+    Abilities,
+    AnswererPort,
+    HelperPort,
+    KeptAnswers,
+    Listener,
+    LogicPort,
+    Once,
+)
 
 
 @dataclass(frozen=True)
@@ -33,6 +42,7 @@ class NothingOutside:
         called: the functions that were asked.
         led: where an engine led the turn.
         named: the business logic that was wanted.
+        answerer, helper: engines that are asked for real.
     """
 
     logic: LogicPort
@@ -43,8 +53,8 @@ class NothingOutside:
     channel: NoChannel = field(default_factory=NoChannel)
     clips: None = None
     """Files are named, not stored."""
-    answerer: None = None
-    helper: None = None
+    answerer: AnswererPort | None = None
+    helper: HelperPort | None = None
     sentence: None = None
     once: None = None
     late: None = None

@@ -15,6 +15,7 @@ from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.replay import RouteChance, StageTime, TurnOutcome
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
+from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
@@ -27,7 +28,7 @@ from fond_echo.stages.speak import spoken_words
 from fond_echo.turns.errors import StageError
 from fond_echo.turns.expected import expected_of
 from fond_echo.turns.ready import RoutedTurn, ready
-from fond_echo.turns.turn import Answered, TurnSoFar
+from fond_echo.turns.turn import Answered, Routed, TurnSoFar
 
 Hearing = Callable[[Expected], Awaitable[Heard]]
 
@@ -65,12 +66,17 @@ class RecordedAnswers:
         was = self.was
         if was.routed is None or was.answered is None or was.answered.apology_for:
             return None
-        then, now = was.assistant.spec(was.routed.route), turn.assistant.spec(_route(turn))
+        route = FALLBACK if was.answered.routed is not None else was.routed.route
+        then, now = was.assistant.spec(route), turn.assistant.spec(_route(turn))
         same = then.free and then == now and was.assistant.brief == turn.assistant.brief
-        documents = was.assistant.documents_of(was.routed.route)
+        documents = was.assistant.documents_of(route)
         others = turn.assistant.documents_of(_route(turn))
         pages = (documents and documents.passages) == (others and others.passages)
         return was.answered.parts if same and pages and was.text == turn.text else None
+
+    def led(self) -> Routed | None:
+        """Where an engine led the turn."""
+        return self.was.answered.routed if self.was.answered is not None else None
 
 
 def _route(turn: TurnSoFar) -> str:
@@ -137,7 +143,8 @@ async def taken_again(
     now = now.with_added("answer", Answered(parts=parts, **needs.led.taken()))
     took("answer", since)
     found = outcome_of(now, not_run, error_text, _since(begun))
-    return now, found.model_copy(update={"stages": times})
+    asked = list(needs.called)
+    return now, found.model_copy(update={"stages": times, "asked": asked})
 
 
 def _since(begun: float) -> float:

@@ -4,12 +4,14 @@ delivered, and business logic is asked only where its route says that asking is 
 from __future__ import annotations
 
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
+from typing import Protocol
 
 from fond_echo.answers.sentences import failed
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound
+from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.errors import FondEchoError
@@ -21,7 +23,7 @@ from fond_echo.stages.route import understand
 from fond_echo.stages.speak import spoken_words
 from fond_echo.turns.closing import closing_of
 from fond_echo.turns.expected import expected_of
-from fond_echo.turns.ports import LogicPort
+from fond_echo.turns.ports import AnswererPort, HelperPort, LogicPort
 from fond_echo.turns.ready import RoutedTurn, ready
 from fond_echo.turns.state import ConversationState
 from fond_echo.turns.turn import Answered, Routed, TurnSoFar
@@ -39,6 +41,16 @@ class Outcome:
     spoken: str
     state: ConversationState
     not_run: str = ""
+    called: list[EngineAsked] = field(default_factory=list)
+
+
+class Engines(Protocol):
+    """The engines that are asked for a try."""
+
+    @property
+    def answerer(self) -> AnswererPort: ...
+    @property
+    def helper(self) -> HelperPort: ...
 
 
 async def try_out(
@@ -49,11 +61,13 @@ async def try_out(
     now: datetime,
     logic: LogicPort,
     hear: Hearing | None = None,
+    engines: Engines | None = None,
 ) -> Outcome:
     """Take a turn with an assistant, as far as it goes without sending anything outside.
 
     Args:
         hear: hears the recording that was said, against what is expected here.
+        engines: are asked for real; without them free answers are not made.
     """
     turn = TurnSoFar(
         id=new_id(),
@@ -77,6 +91,8 @@ async def try_out(
     routed = understand(turn)
     turn = turn.with_added("route", routed)
     needs = NothingOutside(logic)
+    if engines is not None:
+        needs.answerer, needs.helper = engines.answerer, engines.helper
     not_run = ""
     try:
         replies = [part async for part in answer(ready(turn, RoutedTurn), needs)]
@@ -86,4 +102,6 @@ async def try_out(
             replies = [failed(turn, error.code)]
     turn = turn.with_added("answer", Answered(parts=replies, **needs.led.taken()))
     spoken = " ".join(filter(None, map(spoken_words, replies)))
-    return Outcome(heard, turn.routed or routed, replies, spoken, closing_of(turn).state, not_run)
+    return Outcome(
+        heard, turn.routed or routed, replies, spoken, closing_of(turn).state, not_run, needs.called
+    )

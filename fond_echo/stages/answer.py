@@ -96,10 +96,11 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
         return
     spec = turn.assistant.spec(turn.routed.route)
     kept = needs.kept
-    if spec.free and turn.run != "live":
+    if spec.free and needs.answerer is None and turn.run != "live":
         parts = kept.free(turn) if kept is not None else None
         if parts is None:
-            raise NotRun(f"no engine was asked in a {turn.run}", remedy="it answers in live turns")
+            raise NotRun(f"no engine was asked in a {turn.run}", remedy="ask it for real: --ask")
+        needs.led.routed = kept.led() if kept is not None else None
         for part in parts:
             yield part
         return

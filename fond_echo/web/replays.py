@@ -51,6 +51,7 @@ from fond_echo.turns.memory import facts
 from fond_echo.turns.state import ConversationState
 from fond_echo.turns.turn import TurnSoFar, assistant_of
 from fond_echo.web.access import MayBuild
+from fond_echo.web.asked_for_real import asking
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.errors import Conflict, NotFound
@@ -149,7 +150,13 @@ def _as_frozen(
 
 
 async def replayed(
-    service: Service, was: TurnSoFar, onto: Onto, logic: LogicCaller, begin: ReplayBegin
+    service: Service,
+    was: TurnSoFar,
+    onto: Onto,
+    logic: LogicCaller,
+    begin: ReplayBegin,
+    *,
+    ask: bool = False,
 ) -> ReplayOut:
     """A turn as it was, and as it would be on a revision. Raises Conflict where it is to be heard
     and has no sound."""
@@ -174,10 +181,15 @@ async def replayed(
         StageTime(stage=name, milliseconds=round(1_000 * seconds, 1))
         for name, seconds in times if name != "receive"
     ]})  # fmt: skip
-    after = await take_again(
-        was, onto.assistant, onto.revision, NothingOutside(logic, RecordedAnswers(was)), hearing,
-        as_routed=begin == "answer",
-    )  # fmt: skip
+    needs = NothingOutside(logic, RecordedAnswers(was))
+    async with asking(service, onto.assistant, ask) as engines:
+        if engines is not None:
+            needs.answerer, needs.helper = engines.answerer, engines.helper
+        after = await take_again(
+            was, onto.assistant, onto.revision, needs, hearing, as_routed=begin == "answer"
+        )
+    if engines is not None:
+        after = after.model_copy(update={"asked": [*engines.asked, *after.asked]})
     return ReplayOut(
         turn=was.id, revision=onto.revision, before=before, after=after,
         changed=changes(before, after),
@@ -194,7 +206,7 @@ async def replay_turn(
         was = await frozen(session, turn_id)
     onto, _files = await revision_of(service, was.assistant.assistant, given.revision, given.files)
     logic = LogicCaller(service.builder.client, await service.vault())
-    return await replayed(service, was, onto, logic, given.begin)
+    return await replayed(service, was, onto, logic, given.begin, ask=given.ask)
 
 
 @router.post("/assistants/{name}/replays")
@@ -240,7 +252,7 @@ async def replay_turns(
         if not (was.text or was.choice) or was.answering == "operator":
             skipped += 1
             continue
-        items.append(await replayed(service, was, onto, logic, given.begin))
+        items.append(await replayed(service, was, onto, logic, given.begin, ask=given.ask))
     return ReplaysOut(items=items, next=ids[-1] if len(ids) == given.limit else "", skipped=skipped)
 
 

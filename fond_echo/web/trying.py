@@ -34,6 +34,7 @@ from fond_echo.store.records import Assistant, Revision
 from fond_echo.turns.state import ConversationState
 from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayBuild, MayRead
+from fond_echo.web.asked_for_real import asking
 from fond_echo.web.asking import given_sound
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
@@ -80,7 +81,9 @@ async def try_assistant(
         raise NotAState(
             f"state is not what a try gave: {error.errors()[0]['msg']}", where=f"state.{where}"
         ) from error
-    found = await try_out(assistant, digest(files), said, state, datetime.now(UTC), logic, hear)
+    now = datetime.now(UTC)
+    async with asking(service, assistant, given.ask) as engines:
+        found = await try_out(assistant, digest(files), said, state, now, logic, hear, engines)
     return Tried(
         heard=found.heard,
         route=found.routed.route,
@@ -92,6 +95,7 @@ async def try_assistant(
         replies=found.replies,
         spoken=found.spoken,
         not_run=found.not_run,
+        asked=[*(engines.asked if engines else []), *found.called],
         state=found.state.stored(),
     )
 

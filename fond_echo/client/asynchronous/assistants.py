@@ -115,9 +115,11 @@ class AsyncAssistantCalls:
         text: str,
         state: Mapping[str, Any] | None = None,
         files: Mapping[str, str] | None = None,
+        *,
+        ask: bool = False,
     ) -> Tried:
-        """What an assistant would answer, and why."""
-        return await self.make(assistant_calls.try_assistant(name, text, state, files))
+        """What an assistant would answer, and why; with `ask`, its engines are asked for real."""
+        return await self.make(assistant_calls.try_assistant(name, text, state, files, ask))
 
     async def revision(self, name: str, revision: str) -> AssistantFiles:
         """The files of a revision; `live` and `draft` stand for those."""

@@ -1,0 +1,107 @@
+"""Tries and replays that ask engines for real: what they answer, what it costs, and no more than it
+may cost."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+
+from fond_echo.engines.connected import ConnectedEngines
+from fond_echo.store.access_records import EngineDay
+from fond_echo.web.asked_for_real import COUNTED_AS
+from tests.support.engines import BASE, WORD, Gannet, engine_file
+from tests.support.world import PlainDecoder
+from tests.web.test_commands import Commands
+
+DESK = """\
+assistant: harbour-desk
+voice: tern
+brief: You are the harbour desk.
+engines: {answer: [harbour-mind]}
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
+routes:
+  - route: fares
+    examples: [How much is a ticket?]
+    reply: {text: Four pounds.}
+fallback:
+  reply:
+    free: true
+    functions:
+      timetable.next-sailing:
+        about: when the next boat to an island sails
+        confirm: Shall I ask?
+        arguments: {island: {about: where to, one_of: [Pell, Brannick]}}
+"""
+BOAT = "By the way, my boat is called Seagull"
+
+
+class AskedForReal(Commands):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        installation = self.service.installation
+        installation.connected = ConnectedEngines(Gannet().client, PlainDecoder())
+        secret = {"value": WORD, "hosts": ["gannet.test"]}
+        await self.client.put("/api/secrets/gannet-pass", json=secret)
+        given = {"connector": engine_file("harbour-mind"), "values": {"base": BASE}}
+        await self.client.put("/api/engines/harbour-mind", json=given)
+        files = {"files": {"assistant.yaml": DESK}}
+        put = await self.client.put("/api/assistants/harbour-desk/draft", json=files)
+        self.assertEqual(put.status_code, 200, put.text)
+
+    async def tried(self, text, **more):
+        given = {"text": text, **more}
+        return await self.client.post("/api/assistants/harbour-desk/try", json=given)
+
+    async def spent(self):
+        async with self.database.reading() as session:
+            wanted = select(EngineDay).where(EngineDay.assistant == COUNTED_AS)
+            return (await session.execute(wanted)).scalars().all()
+
+    async def test_without_asking_the_engine_is_not_asked_and_it_says_so(self):
+        found = (await self.tried(BOAT)).json()
+        self.assertIn("--ask", found["not_run"])
+        self.assertEqual(await self.spent(), [])
+
+    async def test_asked_it_answers_as_live_and_is_counted_apart(self):
+        found = (await self.tried(BOAT, ask=True)).json()
+        self.assertEqual(found["not_run"], "")
+        self.assertIn("your boat is Seagull", found["replies"][0]["text"])
+        self.assertEqual([each["engine"] for each in found["asked"]], ["harbour-mind"])
+        self.assertGreater(found["asked"][0]["cost"], 0)
+        (day,) = await self.spent()
+        self.assertEqual((day.engine, day.asked), ("harbour-mind", 1))
+
+    async def test_a_function_that_asks_first_asks_and_is_not_called(self):
+        first = (await self.tried("when does the next boat to Pell sail?", ask=True)).json()
+        self.assertEqual(first["replies"][0]["text"], "Shall I ask?")
+        then = (await self.tried("yes", ask=True, state=first["state"])).json()
+        whys = [each["why"] for each in then["asked"] if each["kind"] == "function"]
+        self.assertEqual(whys, ["it changes something, and this is a try"])
+
+    async def test_it_costs_no_more_than_it_may(self):
+        self.service.settings.try_budget = 0.0
+        self.assert_problem(await self.tried(BOAT, ask=True), 409, "conflict")
+        self.assertEqual((await self.tried(BOAT)).status_code, 200)
+        self.service.settings.try_budget = 1.0
+
+    async def test_a_replay_shows_the_answer_of_then_and_of_now(self):
+        await self.client.post("/api/assistants/harbour-desk/publish")
+        channel = {"kind": "http", "assistant": "harbour-desk"}
+        await self.client.put("/api/channels/desk", json=channel)
+        post = {"text": BOAT, "contact": "isla", "name": "Isla Quennell"}
+        asked = await self.working(self.client.post("/ask/desk", json=post))
+        turn = asked.json()["turn"]
+        files = {"assistant.yaml": DESK.replace("the harbour desk", "the old harbour desk")}
+        given = {"files": files, "ask": False}
+        found = (await self.client.post(f"/api/turns/{turn}/replays", json=given)).json()
+        self.assertIn("--ask", found["after"]["not_run"])
+        found = (
+            await self.client.post(f"/api/turns/{turn}/replays", json={**given, "ask": True})
+        ).json()
+        # The worker of this test has no engines: then an apology went out, now there is an answer.
+        self.assertIn("went wrong", found["before"]["written"])
+        self.assertIn("Seagull", found["after"]["written"])
+        self.assertEqual(found["after"]["asked"][0]["engine"], "harbour-mind")
+        page = {"files": files, "ask": True, "limit": 5}
+        many = await self.client.post("/api/assistants/harbour-desk/replays", json=page)
+        self.assertEqual(len(many.json()["items"]), 1)
