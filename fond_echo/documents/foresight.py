@@ -11,6 +11,7 @@ from fond_echo.core.dialogue.phrases import PLACE, has_place
 from fond_echo.core.dialogue.shaping import speakable
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.language import Language
+from fond_echo.core.language.placeholders import PLACEHOLDER
 from fond_echo.documents.assistant import MAIN_FILE, AssistantFile
 from fond_echo.documents.case import is_case
 from fond_echo.documents.errors import FileError
@@ -18,14 +19,6 @@ from fond_echo.documents.source import Source, read_yaml
 
 ALIKE = 0.8
 """Names that sound at least this alike cannot be told apart when they are heard."""
-
-PLACEHOLDER = re.compile(
-    r"\[[A-Z][A-Z0-9 _'-]{2,}\]"
-    r"|<(?:your|the|insert|enter|name|address|number|date|time|company|email|phone)\b[^<>]{0,40}>"
-    r"|\bINSERT\b.{0,60}?\bHERE\b"
-    r"|\b(?i:your company|company name here|lorem ipsum)\b"
-)
-"""What stands in for words that somebody was to write. Tags of SSML and HTML are none."""
 
 _TOP_KEY = re.compile(r"([a-z_]+)\s*:")
 

@@ -107,7 +107,8 @@ LANGUAGE = Language(
     wording=SimpleNamespace(
         FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]), GOES_ON=frozenset(["o"]),
         AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]), PARTICLES=frozenset(),
-        PASSING=frozenset(), WEAK=frozenset(), DETERMINERS=frozenset(), FACTS=frozenset(),
+        PASSING=frozenset(), WEAK=frozenset(), DETERMINERS=frozenset(), FACTS=frozenset(), CAPITALIZED=frozenset(),
+        EVASIONS=re.compile(r"(?!)"),
         kind_of_question=lambda tokens: "", rarity=lambda word: 1.0,
         URGENT=frozenset(), PLEASANT=frozenset(),
         common=lambda word: False, known=lambda word: False, stem=lambda word: word,

@@ -292,7 +292,9 @@ class Replays(Commands):
         self.assertIn("Took fares (example): like 'How much is a ticket?'", why)
         first = (await self.client.get("/api/turns?limit=3")).json()["items"][-1]["id"]
         why = await self.says("turn", "explain", first)
-        self.assertRegex(why, r"An example of [\w-]+, the nearest, needs 63% to be taken and had \d+%")
+        self.assertRegex(
+            why, r"An example of [\w-]+, the nearest, needs 63% to be taken and had \d+%"
+        )
         self.assertIn("“Can I hire a canoe?” would have led there", why)
         out = await self.says("assistant", "gaps", "harbour-desk")
         self.assertIn("2 turns fell to no route, in 1 groups.", out)

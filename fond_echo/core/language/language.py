@@ -7,6 +7,7 @@ protocol's functions are then the module's own.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -133,6 +134,12 @@ class Wording(Protocol):
 
     FACTS: frozenset[str]
     """Kinds of question that ask about the world, not for a service."""
+
+    EVASIONS: re.Pattern[str]
+    """Phrases that go around a question."""
+
+    CAPITALIZED: frozenset[str]
+    """Words with a capital letter that are nobody's name."""
 
     def kind_of_question(self, tokens: Sequence[str]) -> str:
         """The kind of question that spoken words are; "" where they only state something."""

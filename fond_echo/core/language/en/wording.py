@@ -11,10 +11,11 @@ from collections.abc import Sequence
 from functools import lru_cache
 from importlib import resources
 
-from fond_echo.core.language.en import questions
+from fond_echo.core.language.en import answering, questions
 
 FACTS = questions.FACTS
 kind_of_question = questions.kind_of_question
+EVASIONS, CAPITALIZED = answering.EVASIONS, answering.CAPITALIZED
 
 COMMON = 5.2
 """Occurrences in a billion words, as a power of ten: "where" has 5.9, "bell" 4.7."""
