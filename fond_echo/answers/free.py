@@ -3,6 +3,7 @@ say, and functions of business logic that it may call."""
 
 from __future__ import annotations
 
+import asyncio
 import time
 from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -11,11 +12,12 @@ from typing import Any
 
 from fond_echo.answers.briefing import brief_of, facts_of, routes_offered
 from fond_echo.answers.errors import NoFreeAnswer
-from fond_echo.answers.sentences import yes_no
+from fond_echo.answers.sentences import own_or, yes_no
 from fond_echo.answers.values import template_values
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import (
+    AnswerVerdict,
     Attachment,
     Choice,
     End,
@@ -27,7 +29,9 @@ from fond_echo.contract.reply import (
 )
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences
 from fond_echo.core.dialogue.functions import Function, Wish, refusal
+from fond_echo.core.dialogue.verdict import verdict
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.placeholders import LEFT_BY_ENGINES
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.reply import ReplySpec
 from fond_echo.turns.errors import AnswerCutShort
@@ -87,14 +91,29 @@ async def answered(
         said: list[str] = []
         missing = _missing(spec, question)
         # What may still have to be asked again is not said while it comes.
-        aloud = None if missing or spec.shapes_speech else _aloud(needs, said)
+        aloud = None if missing or spec.shapes_speech else _aloud(needs, said, turn)
         try:
             found = await needs.answerer.answer(question, aloud)
         except AnswerCutShort:
             end = turn.assistant.says.text("cut-short")
             return Answer(Reply(text=" ".join([*before, *said, end])))
         if not found.wishes and not missing:
-            return Answer(_reply(found, spec, before))
+            judged = await asyncio.to_thread(_judged, found, question, spec, turn)
+            objection = needs.led.verdict
+            again = "asked-again" if objection is not None else ""
+            needs.led.verdict = judged = judged.model_copy(update={"again": again})
+            if judged.kind != "unfilled" and (judged.kind in HOLD or not spec.asks_again):
+                return Answer(_reply(found, spec, before))
+            if before or said:
+                # A part was heard already: what is left is not made up.
+                end = turn.assistant.says.text("cut-short")
+                return Answer(Reply(text=" ".join([*before, *said, end])))
+            if objection is not None:
+                needs.led.verdict = judged.model_copy(update={"again": "not-known"})
+                return Answer(own_or(spec.unknown, "unknown", turn))
+            needs.led.verdict = judged.model_copy(update={"again": "asked-again"})
+            question = replace(question, brief=f"{question.brief}\n\n{_objection(judged)}".strip())
+            continue
         if not found.wishes:
             if urged:
                 raise NoFreeAnswer(f"the engine answered without the result of {missing[0]}")
@@ -117,6 +136,41 @@ async def answered(
                     return Answer(_confirmation(function, wish, turn, needs, before))
             results.append(await _result(spec, turn, needs, request, wish))
         question = replace(question, calls=(*question.calls, *results))
+
+
+HOLD = ("answers", "partly")
+"""Verdicts with which an answer goes out."""
+
+
+def _judged(
+    found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn
+) -> AnswerVerdict:
+    """What an answer is worth, by all that the engine was told."""
+    sources = [each["text"] for each in question.passages]
+    sources += [str(each["result"]) for each in question.calls]
+    told = [brief_of(spec, turn), str(dict(question.memory)), turn.contact_name]
+    rests = bool(sources)
+    judged = verdict(
+        question.text, _unmarked(found.text, turn), [*sources, *told] if rests else [],
+        turn.assistant.its_language, earlier=[each["text"] for each in question.turns],
+    )  # fmt: skip
+    return AnswerVerdict(**vars(judged))
+
+
+def _unmarked(text: str, turn: RoutedTurn) -> str:
+    """A text without the placeholders that are meant as they are."""
+    for meant in turn.assistant.allowed_placeholders:
+        text = text.replace(meant, meant.strip("[]<>{}_$"))
+    return text
+
+
+def _objection(judged: AnswerVerdict) -> str:
+    """What an engine is told that is asked once more."""
+    about = f" in the sentence {judged.sentence!r}" if judged.sentence else ""
+    return (
+        f"An answer of yours was not sent: {judged.reason}{about}. Answer the question from what"
+        " you are told here, or say that you do not know."
+    )
 
 
 NOT_YET = "not called yet: call it before you answer"
@@ -222,12 +276,16 @@ def _passages(spec: ReplySpec, turn: RoutedTurn) -> list[dict[str, str]]:
     ]
 
 
-def _aloud(needs: AnswerNeeds, said: list[str]) -> Callable[[str], Awaitable[None]] | None:
+def _aloud(
+    needs: AnswerNeeds, said: list[str], turn: RoutedTurn
+) -> Callable[[str], Awaitable[None]] | None:
     """Speaks sentences as they come, and puts them down; None where nothing is spoken."""
     if (speak := needs.sentence) is None:
         return None
 
     async def aloud(sentence: str) -> None:
+        if LEFT_BY_ENGINES.search(_unmarked(sentence, turn)):
+            return
         said.append(sentence)
         await speak(sentence)
 
@@ -249,7 +307,7 @@ class _PiecesAloud:
 def listener_of(needs: AnswerNeeds, turn: RoutedTurn, said: list[str]) -> Listener | None:
     """Speaks the sentences of business logic that is still answering, and puts them down; None
     where nothing is spoken."""
-    aloud = _aloud(needs, said)
+    aloud = _aloud(needs, said, turn)
     if aloud is None:
         return None
     split = turn.assistant.its_language.writing.sentences_of

@@ -92,6 +92,15 @@ def explained(turn: TurnDetail) -> list[str]:
                 f"As an example of {best['route']}, “{turn.text}” would have led there:"
                 f" add it if that is what was meant."
             )
+    judged = stages.get("answer", {}).get("verdict")
+    if judged is not None:
+        kind, why = judged["kind"].replace("-", " "), judged["reason"]
+        what = f"The free answer was judged: {kind}" + (f" ({why})" if why else "") + "."
+        again = {
+            "asked-again": " The engine had been asked once more.",
+            "not-known": " It was no better once more: that it is not known was said.",
+        }
+        lines.append(what + again.get(judged["again"], ""))
     return lines
 
 
@@ -145,13 +154,14 @@ def _gaps(options: argparse.Namespace) -> int:
     rows = [
         (str(each.count), each.example,
          f"{each.nearest} {each.confidence:.0%}" if each.nearest else "",
+         ", ".join(f"{count} {kind}" for kind, count in each.verdicts.items()),
          (each.heard or each.turns[0])[-12:])
         for each in found
     ]  # fmt: skip
     if rows:
-        table(("times", "proposed example", "nearest route", "turn"), rows)
+        table(("times", "proposed example", "nearest route", "judged", "turn"), rows)
     total = sum(each.count for each in found)
-    print(f"{total} turns fell to no route, in {len(found)} groups.")
+    print(f"{total} turns fell to no route or were not answered, in {len(found)} groups.")
     return 0
 
 

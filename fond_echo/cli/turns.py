@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import Any, get_args
 
 from fond_echo.cli import explaining, replaying
 from fond_echo.cli.output import add_service, bar, print_json, service, table
 from fond_echo.contract.api import StageOut, TurnDetail
 from fond_echo.contract.base import JsonObject
+from fond_echo.contract.reply import VerdictKind
 
 
 def add(commands: Any) -> None:
@@ -16,6 +17,10 @@ def add(commands: Any) -> None:
     verbs = turn.add_subparsers(dest="verb", required=True, metavar="VERB")
     listing = verbs.add_parser("list", help="list the latest turns")
     listing.add_argument("--channel", default="", help="only on this channel")
+    listing.add_argument(
+        "--verdict", default="", choices=get_args(VerdictKind),
+        help="only turns whose free answer was judged so",
+    )  # fmt: skip
     listing.add_argument("--state", default="", help="only in this state, such as failed")
     listing.add_argument(
         "--text", default="", metavar="WORDS", help="only in which these words were said"
@@ -48,7 +53,11 @@ def add(commands: Any) -> None:
 def _list(options: argparse.Namespace) -> int:
     with service(options) as echo:
         page = echo.turns(
-            channel=options.channel, state=options.state, limit=options.limit, text=options.text
+            channel=options.channel,
+            state=options.state,
+            limit=options.limit,
+            text=options.text,
+            verdict=options.verdict,
         )
     if options.json:
         print_json(page)

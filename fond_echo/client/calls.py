@@ -97,7 +97,7 @@ def conversation(conversation_id: str) -> Call[ConversationOut]:
 
 def turns(
     conversation: str = "", channel: str = "", state: str = "", cursor: str = "", limit: int = 50,
-    text: str = "",
+    text: str = "", verdict: str = "",
 ) -> Call[Page[TurnOut]]:  # fmt: skip
     query: dict[str, str | int] = {
         "conversation": conversation,
@@ -106,6 +106,7 @@ def turns(
         "cursor": cursor,
         "limit": limit,
         "text": text,
+        **({"verdict": verdict} if verdict else {}),
     }
     return Call("GET", "/api/turns", shape_of(Page[TurnOut]), query=query)
 

@@ -130,8 +130,9 @@ class CorrectionOut(Schema):
 
 
 class GapOut(Schema):
-    """Turns with the same meaning that no route took: a wording to add as an example, the nearest
-    route, and a turn to listen to."""
+    """Turns with the same meaning that no route took, or whose free answer did not answer: a
+    wording to add as an example, the nearest route, a turn to listen to, and how many were judged
+    how."""
 
     example: str
     count: int
@@ -140,6 +141,7 @@ class GapOut(Schema):
     nearest: str
     confidence: float
     heard: str
+    verdicts: dict[str, int] = Field(default_factory=dict)
 
 
 class MispronouncedOut(Schema):

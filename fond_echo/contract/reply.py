@@ -140,6 +140,21 @@ def readable(markup: str) -> str:
         return re.sub(r"<[^>]*>", " ", markup).strip()
 
 
+VerdictKind = Literal["answers", "partly", "evades", "another-subject", "unsupported", "unfilled"]
+
+
+class AnswerVerdict(Schema):
+    """What a free answer is worth: whether it answers the question (`partly` where only in part),
+    evades it, is about another subject, has a number or a name without a source, or a place that
+    was left to be filled in; why, and in which sentence. `again` says that the engine was asked
+    once more because of it, or that the person was told that it is not known."""
+
+    kind: VerdictKind
+    reason: str = ""
+    sentence: str = ""
+    again: Literal["", "asked-again", "not-known"] = ""
+
+
 class SpokenProsody(Schema):
     """How words are said: `rate` is pace (1 is the voice's own), without a change of pitch; `pitch`
     semitones higher, `volume` dB louder."""

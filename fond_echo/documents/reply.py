@@ -47,7 +47,9 @@ class ReplySpec(Elements):
     `voice` and `prosody` are how it is said, where it is another way than the assistant's.
     An engine that answers freely goes by `brief` in the place of the assistant's, where there is
     one; `requires` are those of its `functions` without whose result no answer goes out, and
-    `transfers` the numbers that it may connect a caller with.
+    `transfers` the numbers that it may connect a caller with. Every free answer is judged;
+    with `bad_answers: ask-again` the engine is asked once more for one that does not answer, and
+    `unknown` is said where that is no better. What was left to be filled in never goes out.
     """
 
     text: str = ""
@@ -64,6 +66,7 @@ class ReplySpec(Elements):
     transcript: TranscriptSpec | None = None
     functions: dict[Annotated[str, LogicName], FunctionSpec] = Field(default_factory=dict)
     brief: str = Field(default="", max_length=20_000)
+    bad_answers: Literal["", "send", "ask-again"] = ""
     requires: list[Annotated[str, LogicName]] = Field(default_factory=list, max_length=10)
     transfers: list[Words] = Field(default_factory=list, max_length=20)
     unknown: str = ""
@@ -95,7 +98,7 @@ class ReplySpec(Elements):
             raise ValueError("a reply needs text, spoken, logic, documents or free: true")
         if self.functions and not self.free:
             raise ValueError("functions are for free: true")
-        for name in ("brief", "requires", "transfers"):
+        for name in ("brief", "requires", "transfers", "bad_answers"):
             if getattr(self, name) and not self.free:
                 raise ValueError(f"{name} is for free: true")
         for name in self.requires:
@@ -124,9 +127,16 @@ class ReplySpec(Elements):
         return self
 
     @property
+    def asks_again(self) -> bool:
+        """Whether an engine is asked once more for an answer that does not answer."""
+        return self.bad_answers == "ask-again"
+
+    @property
     def shapes_speech(self) -> bool:
         """Whether what is said is made of the whole answer: then it is not said while it comes."""
-        return bool(self.sentences or self.summary or self.translate_to)
+        return bool(
+            self.sentences or self.summary or self.translate_to or self.bad_answers == "ask-again"
+        )
 
     def permitted(self) -> list[Function]:
         """The functions that an engine may call."""

@@ -15,7 +15,7 @@ from typing import Any, Protocol
 
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.core.audio.clip import Clip
 from fond_echo.turns.ports import (
     AblePort,
@@ -52,15 +52,16 @@ class AtHand:
 @dataclass
 class Led:
     """Where an engine that answers freely led the turn, and which function it wants called that the
-    person is asked about first."""
+    person is asked about first; what its answer is worth."""
 
     routed: Routed | None = None
     wished: WishedCall | None = None
+    verdict: AnswerVerdict | None = None
 
     def taken(self) -> dict[str, Any]:
-        """Both, and nothing is left."""
-        found = {"routed": self.routed, "wished": self.wished}
-        self.routed = self.wished = None
+        """All of it, and nothing is left."""
+        found = vars(self).copy()
+        self.routed = self.wished = self.verdict = None
         return found
 
 

@@ -14,7 +14,7 @@ from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import Inbound
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.deciding import Outcome
@@ -80,7 +80,8 @@ class Answered(Schema):
     `early` has the network's ids of texts that went out before the last part was there, by the
     number of the part; of parts that rewrite one another, the id of the one message. `times` says
     after how many seconds each part was there. `routed` is where an engine that answered freely
-    led the turn, in the place of where it went; `wished` a function that the person is asked about.
+    led the turn, in the place of where it went; `wished` a function that the person is asked about;
+    `verdict` what a free answer is worth.
     """
 
     parts: list[Reply]
@@ -89,6 +90,7 @@ class Answered(Schema):
     apology_for: str = ""
     routed: Routed | None = None
     wished: WishedCall | None = None
+    verdict: AnswerVerdict | None = None
     asked: list[EngineAsked] = Field(default_factory=list)
 
     @property

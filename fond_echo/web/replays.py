@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated
@@ -12,6 +13,7 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
+from fond_echo.answers.free import HOLD
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Inbound as Message
@@ -276,8 +278,15 @@ async def list_gaps(
         )  # fmt: skip
         with_sound = set((await session.execute(heard)).scalars())
     missed: list[Missed] = []
+    judged: dict[str, str] = {}
     if assistant.fallback.reply.free:
-        rows = []  # an engine answered them
+        # An engine answered them: the gaps are where it did not.
+        answers = await results_of_stage(
+            service.database, name, "answer", [Stage.output], Turn.text != "", last=last
+        )
+        judged = {each.id: (each.output.get("verdict") or {}).get("kind", "") for each in answers}
+        judged = {turn: kind for turn, kind in judged.items() if kind not in ("", *HOLD)}
+        rows = [row for row in rows if row.id in judged]
     for turn_id, said, output in rows:
         if (output or {}).get("outcome", "reply") not in ("reply", "did-you-mean", "did-you-say"):
             continue
@@ -293,6 +302,7 @@ async def list_gaps(
             example=each.example, count=each.count, turns=list(each.turns[:50]),
             wordings=list(each.wordings[:20]), nearest=each.nearest, confidence=each.confidence,
             heard=each.heard,
+            verdicts=Counter(judged[turn] for turn in each.turns if turn in judged),
         )
         for each in found
     ]  # fmt: skip

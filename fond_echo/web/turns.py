@@ -20,6 +20,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.reply import VerdictKind
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import (
     ClipRecord,
@@ -60,6 +61,9 @@ async def list_turns(
     channel: Filter = "",
     state: Filter = "",
     said: Annotated[str, Query(alias="text", max_length=200)] = "",
+    verdict: Annotated[
+        VerdictKind | None, Query(description="only turns whose free answer was judged so")
+    ] = None,
     cursor: Cursor = "",
     limit: Limit = 50,
 ) -> Page[TurnOut]:
@@ -72,6 +76,12 @@ async def list_turns(
         where.append(Turn.channel == channel)
     if state:
         where.append(Turn.state == state)
+    if verdict is not None:
+        judged = select(Stage.run_id).where(
+            Stage.run_id == Turn.run_id, Stage.name == "answer",
+            Stage.output["verdict"]["kind"].astext == verdict,
+        )  # fmt: skip
+        where.append(judged.exists())
     if (start := place(cursor)) is not None:
         where.append(tuple_(Turn.received_at, Turn.id) < start)
     async with service.database.reading() as session:

@@ -186,6 +186,19 @@ class Led(Leading):
         self.assertFalse(question.facts["aloud"])
         self.assertTrue(str(question.facts["name"]).startswith("[["))
 
+    async def test_what_was_left_to_be_filled_in_never_goes_out(self):
+        script = self.script(FreeAnswer("It leaves from [PIER]."), FreeAnswer("From pier two."))
+        turn_id, text = await self.ask("and from where will it all go then")
+        self.assertEqual(text, "From pier two.")
+        self.assertIn("[PIER]", script.questions[1].brief)
+        judged = (await self.output(turn_id, "answer"))["verdict"]
+        self.assertEqual((judged["kind"], judged["again"]), ("answers", "asked-again"))
+        self.script(FreeAnswer("It leaves from [PIER]."))
+        turn_id, text = await self.ask("and from where will it all go then")
+        self.assertEqual(text, "I don't know that.")
+        judged = (await self.output(turn_id, "answer"))["verdict"]
+        self.assertEqual((judged["kind"], judged["again"]), ("unfilled", "not-known"))
+
     async def test_engines_that_misbehave_leave_the_person_answered(self):
         loop = FreeAnswer("", wishes=(Wish("timetable.weather", {}),))
         for answer in (loop, FreeAnswer("", wishes=(Wish("x" * 5_000, {"a": "b" * 50_000}),))):
@@ -193,6 +206,25 @@ class Led(Leading):
             turn_id, text = await self.ask("and how will it all be then")
             self.assertTrue(text)
             self.assertIn("functions called", str((await self.turn(turn_id)).error))
+
+
+class AskedAgain(Leading):
+    assistant = DESK.replace("    transfers:", "    bad_answers: ask-again\n    transfers:")
+
+    async def test_a_number_without_a_source_is_asked_about_once_more(self):
+        self.world.logic.answer = lambda asked: Reply(text="Gusts of forty knots from the west.")
+        wish = FreeAnswer("", wishes=(Wish("timetable.weather", {}),))
+        script = self.script(
+            wish, FreeAnswer("Gusts of ninety knots."), FreeAnswer("Gusts of forty knots.")
+        )
+        turn_id, text = await self.ask("and how will the gusts be then")
+        self.assertEqual(text, "Gusts of forty knots.")
+        self.assertIn("stands in no source", script.questions[-1].brief)
+        self.script(wish, FreeAnswer("Gusts of ninety knots."))
+        turn_id, text = await self.ask("and how will the gusts be then")
+        self.assertEqual(text, "I don't know that.")
+        judged = (await self.output(turn_id, "answer"))["verdict"]
+        self.assertEqual(judged["kind"], "unsupported")
 
 
 class Required(Leading):

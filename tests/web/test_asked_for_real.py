@@ -7,6 +7,7 @@ from sqlalchemy import select
 
 from fond_echo.engines.connected import ConnectedEngines
 from fond_echo.store.access_records import EngineDay
+from fond_echo.store.records import Stage, Turn
 from fond_echo.web.asked_for_real import COUNTED_AS
 from tests.support.engines import BASE, WORD, Gannet, engine_file
 from tests.support.world import PlainDecoder
@@ -105,3 +106,31 @@ class AskedForReal(Commands):
         page = {"files": files, "ask": True, "limit": 5}
         many = await self.client.post("/api/assistants/harbour-desk/replays", json=page)
         self.assertEqual(len(many.json()["items"]), 1)
+
+
+class Judged(Commands):
+    async def test_turns_are_found_by_how_their_answer_was_judged(self):
+        files = {"files": {"assistant.yaml": DESK}}
+        await self.client.put("/api/assistants/harbour-desk/draft", json=files)
+        await self.client.post("/api/assistants/harbour-desk/publish")
+        channel = {"kind": "http", "assistant": "harbour-desk"}
+        await self.client.put("/api/channels/desk", json=channel)
+        turns = []
+        for text in ("may I bring sheep along", "may I bring a sheep along", "is there tea"):
+            post = {"text": text, "contact": "isla", "name": "Isla Quennell"}
+            asked = await self.working(self.client.post("/ask/desk", json=post))
+            turns.append(asked.json()["turn"])
+        async with self.database.writing() as session:
+            for turn, kind in zip(turns, ("evades", "unsupported", "answers"), strict=True):
+                run = (await session.get_one(Turn, turn)).run_id
+                wanted = select(Stage).where(Stage.run_id == run, Stage.name == "answer")
+                stage = (await session.execute(wanted)).scalars().all()[-1]
+                stage.output = {"parts": [], "verdict": {"kind": kind, "reason": "made up"}}
+                stage.outcome = "done"
+        for kind, turn in (("evades", turns[0]), ("unsupported", turns[1])):
+            page = (await self.client.get("/api/turns", params={"verdict": kind})).json()
+            self.assertEqual([each["id"] for each in page["items"]], [turn])
+        wrong = await self.client.get("/api/turns", params={"verdict": "nice"})
+        self.assertEqual(wrong.status_code, 422)
+        (gap,) = (await self.client.get("/api/assistants/harbour-desk/gaps")).json()
+        self.assertEqual(gap["verdicts"], {"evades": 1, "unsupported": 1})

@@ -152,10 +152,17 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         cursor: str = "",
         limit: int = 50,
         text: str = "",
+        verdict: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first; `words`: in all of which these were said, among the
-        first 100,000 characters of each."""
-        return await self.make(calls.turns(conversation, channel, state, cursor, limit, text))
+        """Turns, the latest first.
+
+        Args:
+            text: words that were all said, among the first 100,000 characters of each.
+            verdict: only those whose free answer was judged so, such as "unsupported".
+        """
+        return await self.make(
+            calls.turns(conversation, channel, state, cursor, limit, text, verdict)
+        )
 
     async def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""

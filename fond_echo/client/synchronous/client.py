@@ -149,10 +149,15 @@ class FondEcho(AssistantCalls, EngineCalls):
         cursor: str = "",
         limit: int = 50,
         text: str = "",
+        verdict: str = "",
     ) -> Page[TurnOut]:
-        """Turns, the latest first; `words`: in all of which these were said, among the
-        first 100,000 characters of each."""
-        return self.make(calls.turns(conversation, channel, state, cursor, limit, text))
+        """Turns, the latest first.
+
+        Args:
+            text: words that were all said, among the first 100,000 characters of each.
+            verdict: only those whose free answer was judged so, such as "unsupported".
+        """
+        return self.make(calls.turns(conversation, channel, state, cursor, limit, text, verdict))
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
