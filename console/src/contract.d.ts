@@ -1174,8 +1174,9 @@ export interface components {
     };
     /**
      * GapOut
-     * @description Turns with the same meaning that no route took: a wording to add as an example, the nearest
-     *     route, and a turn to listen to.
+     * @description Turns with the same meaning that no route took, or whose free answer did not answer: a
+     *     wording to add as an example, the nearest route, a turn to listen to, and how many were judged
+     *     how.
      */
     GapOut: {
       /** Example */
@@ -1192,6 +1193,10 @@ export interface components {
       confidence: number;
       /** Heard */
       heard: string;
+      /** Verdicts */
+      verdicts?: {
+        [key: string]: number;
+      };
     };
     /**
      * Groups
@@ -1925,7 +1930,8 @@ export interface components {
      * @description What a turn is replayed on: `revision` is draft, live, or a stored revision; or `files` as
      *     they are. The replay begins at a stage and keeps the results of the stages before it:
      *     `transcribe` decodes and hears its sound again, `route` begins with the words, `answer` with the
-     *     route and slots.
+     *     route and slots. With `ask`, engines that answer freely are asked for real, which may cost; else
+     *     the answer that was recorded counts, where brief and question are the same.
      */
     ReplayIn: {
       /**
@@ -1943,6 +1949,11 @@ export interface components {
        * @enum {string}
        */
       begin: "transcribe" | "route" | "answer";
+      /**
+       * Ask
+       * @default false
+       */
+      ask: boolean;
     };
     /**
      * ReplayOut
@@ -1978,6 +1989,11 @@ export interface components {
        * @enum {string}
        */
       begin: "transcribe" | "route" | "answer";
+      /**
+       * Ask
+       * @default false
+       */
+      ask: boolean;
       /**
        * Channel
        * @default
@@ -2476,7 +2492,8 @@ export interface components {
     /**
      * Tried
      * @description The result of a try: what was heard in a recording, the route and why, every route's score,
-     *     the reply, and the state for the next try. `not_run` says why business logic was not asked.
+     *     the reply, and the state for the next try. `not_run` says why business logic or an engine was
+     *     not asked; `asked` what was, with what it cost.
      */
     Tried: {
       heard?: components["schemas"]["Heard"] | null;
@@ -2503,6 +2520,8 @@ export interface components {
        * @default
        */
       not_run: string;
+      /** Asked */
+      asked?: components["schemas"]["EngineAsked"][];
       /** State */
       state: {
         [key: string]: unknown;
@@ -2511,8 +2530,9 @@ export interface components {
     /**
      * TryIn
      * @description A message to try: a text, recorded (`sound`, as base64 or a data URI), or picked. `files` are
-     *     tried as they are; without them the draft is. `state` is the one that the try before
-     *     returned.
+     *     tried as they are; without them the draft is. `state` is the one that the try before returned.
+     *     With `ask`, engines that answer freely are asked for real, which may cost; functions that ask
+     *     the person first are never called.
      */
     TryIn: {
       /**
@@ -2539,6 +2559,11 @@ export interface components {
       files?: {
         [key: string]: string;
       } | null;
+      /**
+       * Ask
+       * @default false
+       */
+      ask: boolean;
       /** State */
       state?: {
         [key: string]: unknown;
@@ -2648,7 +2673,7 @@ export interface components {
      * TurnOutcome
      * @description The outcome of a turn. `not_run` says why business logic or an engine was not asked;
      *     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
-     *     the sound that went out.
+     *     the sound that went out; `asked` the engines and functions that were asked for a replay.
      */
     TurnOutcome: {
       /** Text */
@@ -2718,6 +2743,8 @@ export interface components {
        * @default
        */
       clip: string;
+      /** Asked */
+      asked?: components["schemas"]["EngineAsked"][];
     };
     /**
      * UndeliveredEvent

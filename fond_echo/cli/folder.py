@@ -7,7 +7,9 @@ from pathlib import Path
 from fond_echo.cli.errors import NoFolder
 from fond_echo.cli.files import text_in
 
-SUFFIXES = frozenset((".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt"))
+SUFFIXES = frozenset(
+    (".yaml", ".yml", ".md", ".abnf", ".grxml", ".pls", ".txt", ".html", ".htm", ".csv")
+)
 
 
 def files_in(folder: Path) -> dict[str, str]:

@@ -8,9 +8,11 @@ from fnmatch import fnmatch
 from typing import Any
 
 from fond_echo.core.dialogue.documents import Documents
+from fond_echo.core.dialogue.errors import UnreadableDocument
 from fond_echo.core.dialogue.examples import reader_of
 from fond_echo.core.dialogue.functions import ROUTE
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.pages import READABLE, as_markdown
 from fond_echo.core.dialogue.phrases import PLACE
 from fond_echo.core.grammar.abnf import read_abnf
 from fond_echo.core.grammar.check import check_grammar
@@ -145,11 +147,15 @@ def _documents(
         for number, pattern in enumerate(reply.documents):
             matching = {name: text for name, text in files.items() if fnmatch(name, pattern)}
             if not matching:
-                there = nearest(pattern, [name for name in files if name.endswith(".md")])
+                there = nearest(pattern, [name for name in files if name.endswith(READABLE)])
                 yield source.error((*path, "documents", number), f"no file is {pattern!r}", there)
             chosen |= matching
-        for name, text in chosen.items():
-            yield from _unfilled(name, text)
+        for name, text in list(chosen.items()):
+            try:
+                yield from _unfilled(name, as_markdown(name, text))
+            except UnreadableDocument as error:
+                del chosen[name]
+                yield source.error((*path, "documents"), str(error), error.remedy)
         if chosen:
             assistant._documents[route] = Documents(chosen, assistant.its_language)
 

@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
+from fond_echo.core.dialogue.pages import as_markdown
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.registry import language as language_of
 
@@ -41,7 +42,8 @@ class Passage:
     @property
     def source(self) -> str:
         """Where it stands, as it is shown."""
-        page = self.file.rpartition("/")[2].removesuffix(".md").replace("-", " ")
+        name = self.file.rpartition("/")[2]
+        page = (name.rpartition(".")[0] or name).replace("-", " ")
         return f"{page}, {self.heading}" if self.heading else page
 
 
@@ -97,7 +99,7 @@ class Documents:
     """Documents that are searched.
 
     Args:
-        files: Markdown by name.
+        files: documents by name: Markdown, or what `pages.as_markdown` reads.
         language: that they are written in; English if not given.
     """
 
@@ -106,7 +108,7 @@ class Documents:
         self.passages = [
             passage
             for name in sorted(files)
-            for passage in passages_of(name, files[name], self._language)
+            for passage in passages_of(name, as_markdown(name, files[name]), self._language)
         ]
         texts = [
             self._telling(f"{each.source} {each.text}") or ["‹empty›"] for each in self.passages
