@@ -155,7 +155,7 @@ def _documents(
                 yield from _unfilled(name, as_markdown(name, text))
             except UnreadableDocument as error:
                 del chosen[name]
-                yield source.error((*path, "documents"), str(error), error.remedy)
+                yield source.error((*path, "documents"), error.what, error.remedy)
         if chosen:
             assistant._documents[route] = Documents(chosen, assistant.its_language)
 
