@@ -24,7 +24,7 @@ from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.services import EngineNames
+from fond_echo.documents.services import EngineNames, names_of
 from fond_echo.engines.built_in import ENGINES
 from fond_echo.engines.cached import CachedSynthesizer, SpokenCache
 from fond_echo.engines.chosen import (
@@ -130,7 +130,10 @@ class Installation:
             except NoEngine:
                 return None
 
-        return EngineOrder(names, connected, built_in, tuple(chosen.long_files), chosen.second_pass)
+        return EngineOrder(
+            names, connected, built_in, tuple(names_of(chosen.long_files)), chosen.second_pass,
+            chosen.parameters(),
+        )  # fmt: skip
 
     async def needs(
         self, channel: Channel, now: datetime, assistant: AssistantFile | None = None

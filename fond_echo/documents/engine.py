@@ -3,7 +3,7 @@ translate or draw."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -11,12 +11,14 @@ from pydantic import Field, model_validator
 
 from fond_echo.contract.base import JsonObject, Name, Schema
 from fond_echo.contract.engine import EngineKind
+from fond_echo.core.dialogue.functions import Argument, wrong_fields
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.address_checks import address_errors
 from fond_echo.documents.arrival_checks import BY_ENGINE, arrival_errors
 from fond_echo.documents.connector import ClientCredentials
 from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.services import Parameter
 from fond_echo.documents.source import Path, Source, read_yaml
 from fond_echo.documents.steps import (
     Condition,
@@ -166,10 +168,36 @@ class EngineLimits(Schema):
     daily_budget: Annotated[float, Field(gt=0)] | None = None
 
 
+class ParameterSpec(Schema):
+    """Something that an assistant may set of an engine: what it is where nothing is set, and its
+    bounds, or all its values. Steps ask for it by its name."""
+
+    kind: Literal["text", "number", "whole", "boolean"] = "text"
+    about: str = Field(default="", max_length=300)
+    default: str | int | float | bool
+    least: float | None = None
+    most: float | None = None
+    one_of: list[Annotated[str, Field(max_length=100)]] = Field(
+        default_factory=list, max_length=100
+    )
+
+    @property
+    def argument(self) -> Argument:
+        """As it is checked."""
+        return Argument(self.kind, self.about, False, tuple(self.one_of), self.least, self.most)
+
+    @model_validator(mode="after")
+    def _default_fits(self) -> ParameterSpec:
+        for wrong in wrong_fields({"default": self.default}, {"default": self.argument}, "value"):
+            raise ValueError(wrong)
+        return self
+
+
 class EngineConnector(Schema):
     """An engine. `languages` are those it knows, all where none are given; `voices` are what the
     service calls the voices of assistants, `default` for all others. `live` is how a recognizer
-    hears calls; with nothing else, it hears voice notes in the same way."""
+    hears calls; with nothing else, it hears voice notes in the same way. `parameters` are what an
+    assistant may set of it."""
 
     engine: Name
     does: EngineKind
@@ -181,10 +209,16 @@ class EngineConnector(Schema):
     sound: EngineSound = Field(default_factory=EngineSound)
     voices: dict[str, str] = Field(default_factory=dict)
     live: LiveSound | None = None
+    parameters: dict[Parameter, ParameterSpec] = Field(default_factory=dict, max_length=30)
     request: Annotated[list[Step], Field(max_length=10)] = Field(default_factory=list)
     result: EngineResult = Field(default_factory=EngineResult)
     price: Price = Field(default_factory=Price)
     limits: EngineLimits = Field(default_factory=EngineLimits)
+
+    def wrong_parameters(self, given: Mapping[str, Any]) -> list[str]:
+        """What is wrong with parameters that an assistant sets, in words."""
+        known = {name: each.argument for name, each in self.parameters.items()}
+        return list(wrong_fields(given, known, "parameter"))
 
     @model_validator(mode="after")
     def _gives_what_it_does(self) -> EngineConnector:
@@ -250,6 +284,10 @@ def read_engine(
     connector = validated(source, EngineConnector)
     errors: list[FileError] = []
     always = {*values, "secrets", *({"token"} if connector.oauth else ())}
+    for name in sorted(set(connector.parameters) & (always | FACTS[connector.does])):
+        what = f"{name} is told already, and cannot be a parameter"
+        errors.append(source.error(("parameters", name), what, "give it another name"))
+    always |= set(connector.parameters)
     known = always | FACTS[connector.does]
     for number, step in enumerate(connector.request):
         errors += _unfilled(source, ("request", number), step.asks_for(), known)

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import Field, JsonValue, field_validator, model_validator
 
 from fond_echo.contract.base import Name, Schema, WebAddress
 from fond_echo.contract.engine import EngineKind
@@ -191,9 +192,24 @@ class OpeningHours(Schema):
         return Hours(spans, frozenset(self.closed), ZoneInfo(self.zone))
 
 
+Parameter = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+
+
+class EngineUse(Schema):
+    """An engine with its parameters as this assistant wants them: those that its connector file
+    declares."""
+
+    engine: Name
+    parameters: dict[Parameter, JsonValue] = Field(default_factory=dict, max_length=30)
+
+
+Engines = Annotated[list[Name | EngineUse], Field(max_length=8)]
+
+
 class EngineNames(Schema):
     """Engines in the order in which they are asked, by what they do; the first that works answers.
-    `built-in` is our own recognizer, synthesizer or summarizer.
+    `built-in` is our own recognizer, synthesizer or summarizer. Where one has parameters, it stands
+    as {engine: NAME, parameters: {…}}.
 
     `calls` are those of telephone calls, by what they do: without them, our own recognizer and
     synthesizer serve calls. `long_files` transcribe what is longer than a minute. With
@@ -201,25 +217,38 @@ class EngineNames(Schema):
     is expected; its result is used where it found something of that and the engine did not.
     """
 
-    transcribe: list[Name] = Field(default_factory=list, max_length=8)
-    speak: list[Name] = Field(default_factory=list, max_length=8)
-    answer: list[Name] = Field(default_factory=list, max_length=8)
-    summarize: list[Name] = Field(default_factory=list, max_length=8)
-    translate: list[Name] = Field(default_factory=list, max_length=8)
-    draw: list[Name] = Field(default_factory=list, max_length=8)
+    transcribe: Engines = Field(default_factory=list)
+    speak: Engines = Field(default_factory=list)
+    answer: Engines = Field(default_factory=list)
+    summarize: Engines = Field(default_factory=list)
+    translate: Engines = Field(default_factory=list)
+    draw: Engines = Field(default_factory=list)
 
-    calls: dict[EngineKind, Annotated[list[Name], Field(max_length=8)]] = Field(
-        default_factory=dict
-    )
-    long_files: list[Name] = Field(default_factory=list, max_length=8)
+    calls: dict[EngineKind, Engines] = Field(default_factory=dict)
+    long_files: Engines = Field(default_factory=list)
     second_pass: bool = False
 
     def of(self, *, in_call: bool = False) -> dict[EngineKind, list[str]]:
         """By kind, those that are given."""
-        given: dict[EngineKind, list[str]] = {
+        given: dict[EngineKind, list[str | EngineUse]] = {
             "transcribe": self.transcribe, "speak": self.speak, "answer": self.answer,
             "summarize": self.summarize, "translate": self.translate, "draw": self.draw,
         }  # fmt: skip
         if in_call:
             given |= {"transcribe": [], "speak": [], **self.calls}
-        return {kind: names for kind, names in given.items() if names}
+        return {kind: names_of(used) for kind, used in given.items() if used}
+
+    def parameters(self) -> dict[str, dict[str, Any]]:
+        """What is set of engines' parameters, by engine."""
+        kinds = (getattr(self, kind, []) for kind in get_args(EngineKind))
+        lists = [*kinds, *self.calls.values(), self.long_files]
+        found: dict[str, dict[str, Any]] = {}
+        for each in (one for used in lists for one in used):
+            if isinstance(each, EngineUse):
+                found.setdefault(each.engine, {}).update(each.parameters)
+        return found
+
+
+def names_of(used: Sequence[str | EngineUse]) -> list[str]:
+    """The names of engines, in their order."""
+    return [each.engine if isinstance(each, EngineUse) else each for each in used]

@@ -79,10 +79,12 @@ class Asking:
     """What one question to an engine came to, for the record.
 
     Attributes:
+        parameters: what the assistant sets of the engine's.
         cost: in the currency of its prices.
         exchanges: as they were made, failed ones too.
     """
 
+    parameters: Mapping[str, Any] = field(default_factory=dict)
     cost: float = 0.0
     exchanges: list[Any] = field(default_factory=list)
 
@@ -100,11 +102,23 @@ class DescribedEngine:
     machine: RequestMachine
     decoder: Decoder
 
+    def parameters(self, asking: Asking) -> dict[str, Any]:
+        """Its parameters as the assistant sets them, else as they are. Raises WrongAnswer for one
+        that it has not, or that is out of bounds."""
+        known = self.connector.parameters
+        for wrong in self.connector.wrong_parameters(asking.parameters):
+            raise WrongAnswer(
+                f"its parameters are set wrong: {wrong}",
+                remedy=f"its connector has {', '.join(known) or 'no parameters'}",
+            )
+        return {name: each.default for name, each in known.items()} | dict(asking.parameters)
+
     async def _run(
         self, facts: Mapping[str, Any], asking: Asking, listener: Listener | None = None
     ) -> Outcome:
+        set_ = self.parameters(asking)
         try:
-            found = await self.machine.run(self.connector.request, facts, listener)
+            found = await self.machine.run(self.connector.request, {**set_, **facts}, listener)
         except ConnectorError as error:
             asking.exchanges += error.exchanges
             raise

@@ -62,7 +62,9 @@ async def listened(
     live = engine.connector.live
     assert live is not None
     hints = [*dict.fromkeys([*expected.names, *expected.hints, *expected.phrases])][:MAX_HINTS]
-    facts = {"language": language, "hints": hints, "rate": live.rate}
+    facts = {
+        **engine.parameters(asking), "language": language, "hints": hints, "rate": live.rate
+    }  # fmt: skip
     exchange = Exchange("SOCKET", live.socket)
     asking.exchanges.append(exchange)
     seconds = 0.0
@@ -208,7 +210,8 @@ class LiveHearing:
         self, name: str, one: Connected, order: EngineOrder, expected: Expected, language: str
     ) -> None:
         self._name, self._one, self._order = name, one, order
-        self._asking, self._begun = Asking(), time.monotonic()
+        self._asking = Asking(order.parameters.get(name, {}))
+        self._begun = time.monotonic()
         self._queue: asyncio.Queue[Clip | None] = asyncio.Queue()
         self._fed = 0.0
         self.words = ""

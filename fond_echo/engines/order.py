@@ -65,6 +65,7 @@ class EngineOrder:
         connected: engines by connector file, by name.
         built_in: other engines, by kind and name.
         long: those that hear long sound, where it is others.
+        parameters: what the assistant sets of engines' parameters, by engine.
         second: our own recognizer reads what is expected as well.
         asked: the record.
     """
@@ -74,6 +75,7 @@ class EngineOrder:
     built_in: Callable[[EngineKind, str], Any] = lambda kind, name: None
     long: Sequence[str] = ()
     second: bool = False
+    parameters: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     asked: list[EngineAsked] = field(default_factory=list)
 
     @property
@@ -85,6 +87,7 @@ class EngineOrder:
         """How the engines of a kind are asked: what they give changes with it."""
         return tuple(
             self.connected[name].engine.connector.model_dump_json()
+            + repr(sorted(self.parameters.get(name, {}).items()))
             if name in self.connected
             else name
             for name in self.names.get(kind, ())
@@ -180,7 +183,7 @@ class EngineOrder:
             AllEnginesFailed: each failed; what stands in `asked` says how.
         """
         for name, one in self._able(kind, language, names):
-            asking, begun = Asking(), time.monotonic()
+            asking, begun = Asking(self.parameters.get(name, {})), time.monotonic()
             seconds = one.engine.connector.limits.timeout * parts if one is not None else None
             engine = one.engine if one is not None else self.built_in(kind, name)
             try:
@@ -208,7 +211,7 @@ class EngineOrder:
         """
         left = text
         for name, one in self._able("speak", language):
-            asking, begun = Asking(), time.monotonic()
+            asking, begun = Asking(self.parameters.get(name, {})), time.monotonic()
             engine: Synthesizer = self.built_in("speak", name)
             if one is not None:
                 engine = DescribedSynthesizer(one.engine, asking, _plain)

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Mapping
+from typing import Any
 
 from sqlalchemy import select
 
 from fond_echo.contract.assistants import AssistantOut, PastOut, PublishIn
+from fond_echo.documents.engine import read_engine
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.foresight import placeholders
+from fond_echo.store.access_records import EngineRecord
 from fond_echo.store.event_records import Event
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
@@ -77,9 +81,27 @@ async def _against(service: Service, name: str, revision: str) -> list[str]:
         f"{each.file}:{each.line}: {each.what}"
         for each in await asyncio.to_thread(placeholders, dict(files), allowed)
     ]
+    found += await _wrong_parameters(service, onto.assistant.engines.parameters())
     for case in (await run_cases(service, files, Onto(revision, onto.assistant))).cases:
         if not case.passed:
             found.append(f"case {case.case}: {case.failures[0]}")
+    return found
+
+
+async def _wrong_parameters(
+    service: Service, parameters: Mapping[str, Mapping[str, Any]]
+) -> list[str]:
+    """What is wrong with what an assistant sets of engines' parameters, as they are connected."""
+    found = []
+    async with service.database.reading() as session:
+        for name, given in parameters.items():
+            record = await session.get(EngineRecord, name)
+            if record is None:
+                found.append(f"{name} has parameters here, and is not connected")
+                continue
+            values = frozenset((*record.values, "base"))
+            connector = read_engine(record.connector, f"{name}.yaml", values)
+            found += [f"{name}: {wrong}" for wrong in connector.wrong_parameters(given)]
     return found
 
 

@@ -94,13 +94,18 @@ def refusal(wish: Wish, functions: Sequence[Function]) -> str:
         return "the arguments are not an object"
     if len(repr(wish.arguments)) > MAX_TOGETHER:
         return f"the arguments are over {MAX_TOGETHER:,} characters"
-    return next(_wrong_fields(wish.arguments, function.arguments, "argument"), "")
+    return next(wrong_fields(wish.arguments, function.arguments, "argument"), "")
 
 
-def _wrong_fields(
+def wrong_fields(
     given: Mapping[str, Any], expected: Mapping[str, Argument], noun: str, at: str = ""
 ) -> Iterator[str]:
-    """What is wrong with the fields of an object."""
+    """What is wrong with the fields of an object, each in words.
+
+    Args:
+        noun: what a field is called.
+        at: what stands before its name.
+    """
     for name, value in given.items():
         argument = expected.get(name)
         if argument is None:
@@ -144,7 +149,7 @@ def _wrong(value: Any, argument: Argument, name: str) -> Iterator[str]:
             if argument.entries is not None:
                 yield from _wrong(each, argument.entries, f"{name}[{place}]")
     elif isinstance(value, dict):
-        yield from _wrong_fields(value, argument.fields, "field", f"{name}.")
+        yield from wrong_fields(value, argument.fields, "field", f"{name}.")
     elif len(str(value)) > MAX_ARGUMENT:
         yield f"{name} is over {MAX_ARGUMENT:,} characters"
 
