@@ -1742,6 +1742,37 @@ export interface components {
       errors?: components["schemas"]["FileErrorOut"][];
     };
     /**
+     * ProposalOut
+     * @description A wording that may be added to a route's examples. `near` is another route that would take
+     *     it: then it is better left out.
+     */
+    ProposalOut: {
+      /** Route */
+      route: string;
+      /** Example */
+      example: string;
+      /**
+       * Near
+       * @default
+       */
+      near: string;
+      /**
+       * By
+       * @enum {string}
+       */
+      by: "engine" | "frames";
+    };
+    /**
+     * ProposalsOut
+     * @description Wordings that are proposed, and what was asked of engines for them.
+     */
+    ProposalsOut: {
+      /** Proposals */
+      proposals: components["schemas"]["ProposalOut"][];
+      /** Asked */
+      asked?: components["schemas"]["EngineAsked"][];
+    };
+    /**
      * PublishIn
      * @description What is made live: the draft, or another stored `revision`. `if_revision` is the live
      *     revision that it replaces: if another one is live by then, nothing is published. `force`
@@ -2805,6 +2836,33 @@ export interface components {
       theirs: number[];
       /** Ours */
       ours: number[];
+    };
+    /**
+     * WidenIn
+     * @description What other wordings are proposed for: `route`, or every route with examples; of `files` as
+     *     they are, or of the draft. With `ask` the assistant's engine of free answers proposes them,
+     *     which may cost; else everyday frames do.
+     */
+    WidenIn: {
+      /**
+       * Route
+       * @default
+       */
+      route: string;
+      /**
+       * Count
+       * @default 10
+       */
+      count: number;
+      /** Files */
+      files?: {
+        [key: string]: string;
+      } | null;
+      /**
+       * Ask
+       * @default false
+       */
+      ask: boolean;
     };
     /**
      * WordsIn

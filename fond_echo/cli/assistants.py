@@ -7,7 +7,7 @@ import hashlib
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli import explaining, replaying, scenarios, trying
+from fond_echo.cli import explaining, replaying, scenarios, trying, widening
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import MixedParser, add_json, add_service, print_json, service, table
 
@@ -44,6 +44,7 @@ def add(commands: Any) -> None:
     schema = verbs.add_parser("schema", help="print the JSON Schema of assistant.yaml")
     schema.set_defaults(run=_schema)
     trying.add(verbs)
+    widening.add(verbs)
     replaying.add_to_assistants(verbs)
     explaining.add_to_assistants(verbs)
     scenarios.add_to_assistants(verbs)
@@ -72,7 +73,7 @@ def _check(options: argparse.Namespace) -> int:
         return 0
     for warning in found:
         print(f"warning: {warning}")
-    examples = sum(len(route.examples) for route in assistant.routes)
+    examples = sum(len(route.wordings) for route in assistant.routes)
     print(
         f"{assistant.assistant}: no errors; {len(assistant.routes)} routes, {examples} examples, "
         f"voice {assistant.voice}"

@@ -13,10 +13,12 @@ from fond_echo.contract.assistants import (
     DraftIn,
     DraftOut,
     PastOut,
+    ProposalsOut,
     PublishIn,
     RevisionOut,
     Tried,
     TryIn,
+    WidenIn,
 )
 from fond_echo.contract.replay import (
     CasesOut,
@@ -109,6 +111,11 @@ def try_assistant(
 ) -> Call[Tried]:
     given = TryIn(text=text, state=dict(state or {}), files=dict(files) if files else None, ask=ask)
     return Call("POST", f"/api/assistants/{name}/try", shape_of(Tried), given.model_dump())
+
+
+def widen_assistant(name: str, given: WidenIn) -> Call[ProposalsOut]:
+    path = f"/api/assistants/{name}/widen"
+    return Call("POST", path, shape_of(ProposalsOut), given.model_dump())
 
 
 def revision(name: str, revision: str) -> Call[AssistantFiles]:

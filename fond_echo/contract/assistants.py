@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -91,6 +91,34 @@ class TryIn(Schema):
     files: Files | None = None
     ask: bool = False
     state: JsonObject = Field(default_factory=dict)
+
+
+class WidenIn(Schema):
+    """What other wordings are proposed for: `route`, or every route with examples; of `files` as
+    they are, or of the draft. With `ask` the assistant's engine of free answers proposes them,
+    which may cost; else everyday frames do."""
+
+    route: str = Field(default="", max_length=60)
+    count: int = Field(default=10, ge=1, le=30)
+    files: Files | None = None
+    ask: bool = False
+
+
+class ProposalOut(Schema):
+    """A wording that may be added to a route's examples. `near` is another route that would take
+    it: then it is better left out."""
+
+    route: Name
+    example: str
+    near: str = ""
+    by: Literal["engine", "frames"]
+
+
+class ProposalsOut(Schema):
+    """Wordings that are proposed, and what was asked of engines for them."""
+
+    proposals: list[ProposalOut]
+    asked: list[EngineAsked] = Field(default_factory=list)
 
 
 class TryScore(Schema):

@@ -229,7 +229,7 @@ class AssistantFile(Schema):
                 each.key,
                 each.rule,
                 each.title,
-                tuple(Phrase.of(text) for text in each.examples if has_place(text)),
+                tuple(Phrase.of(text) for text in each.wordings if has_place(text)),
                 each.min_confidence,
                 each.if_unsure,
             )

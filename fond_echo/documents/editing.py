@@ -11,11 +11,12 @@ from ruamel.yaml.nodes import MappingNode, SequenceNode
 from fond_echo.documents.errors import FileError, InvalidFile
 
 
-def with_example(text: str, route: str, example: str) -> str:
+def with_example(text: str, route: str, example: str, *, among: str = "examples") -> str:
     """An assistant's file with one more example of a route; its comments and layout stay.
 
     Args:
         text: a file that can be read.
+        among: `examples`, or `widened`, those that were proposed and approved.
 
     Raises:
         InvalidFile: there is no such route in it.
@@ -31,13 +32,13 @@ def with_example(text: str, route: str, example: str) -> str:
     if found is None:
         raise InvalidFile([FileError("assistant.yaml", 1, 1, f"there is no route {route!r}")])
     quoted = json.dumps(example, ensure_ascii=False)
-    examples = _value(found, "examples")
+    examples = _value(found, among)
     if not isinstance(examples, SequenceNode) or not examples.value:
         # It has none: they stand below its name.
         name = _value(found, "route")
         at = _end_of_line(text, name.end_mark.index)
         indent = " " * found.start_mark.column
-        return f"{text[:at]}\n{indent}examples: [{quoted}]{text[at:]}"
+        return f"{text[:at]}\n{indent}{among}: [{quoted}]{text[at:]}"
     last = examples.value[-1]
     if examples.flow_style:
         at = last.end_mark.index

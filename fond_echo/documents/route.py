@@ -67,7 +67,8 @@ MinConfidence = Annotated[float, Field(ge=0.05, le=1.0)]
 class RouteSpec(Schema):
     """A route: how it is reached, what it needs, and what it answers.
 
-    `rule` is a rule of the grammar. `title` is what it is called in "did you mean". `read_back` is
+    `rule` is a rule of the grammar. `widened` are more examples, which were proposed and approved
+    (`assistant widen`). `title` is what it is called in "did you mean". `read_back` is
     a template that is said before a slot with `confirm` is used. `closed` is said in the place of
     its answer outside of the assistant's hours. `min_confidence` is how likely the route must be to
     be taken by its examples, `if_unsure` whether it is asked about where it is less likely, or left
@@ -78,6 +79,9 @@ class RouteSpec(Schema):
     rule: Annotated[str, RuleName] = ""
     examples: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(
         default_factory=list
+    )
+    widened: list[Annotated[str, Field(min_length=1, max_length=300)]] = Field(
+        default_factory=list, max_length=50
     )
     key: Annotated[str, Key] = ""
     command: Annotated[str, Typed, Field(max_length=40)] = ""
@@ -92,12 +96,14 @@ class RouteSpec(Schema):
 
     @model_validator(mode="after")
     def _can_be_reached(self) -> RouteSpec:
-        for example in filter(has_place, self.examples):
+        for example in filter(has_place, self.wordings):
             slot = self.slots.get(Phrase.of(example).slot)
             if slot is None or slot.kind != "text":
                 raise ValueError(
                     f"{example!r} needs a slot {Phrase.of(example).slot!r} with kind: text"
                 )
+        if self.widened and not self.examples:
+            raise ValueError("widened goes with examples, of which it has other wordings")
         if not (self.examples or self.command or self.rule or self.key):
             raise ValueError("a route needs examples, rule, command or key, or nothing leads to it")
         for name in ("min_confidence", "if_unsure"):
@@ -108,4 +114,9 @@ class RouteSpec(Schema):
     @property
     def plain(self) -> tuple[str, ...]:
         """The examples without a place for free words."""
-        return tuple(text for text in self.examples if not has_place(text))
+        return tuple(text for text in self.wordings if not has_place(text))
+
+    @property
+    def wordings(self) -> tuple[str, ...]:
+        """The examples as they were written, and those that were proposed and approved."""
+        return (*self.examples, *self.widened)

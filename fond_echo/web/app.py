@@ -51,6 +51,7 @@ from fond_echo.web import (
     turn_actions,
     turns,
     webhooks,
+    widening,
 )
 from fond_echo.web.bodies import BoundedBodies
 from fond_echo.web.service import Service
@@ -101,6 +102,7 @@ def create_app(settings: Settings) -> FastAPI:
             session,
             assistants,
             trying,
+            widening,
             mispronounced,
             replays,
             cases,

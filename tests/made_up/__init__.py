@@ -109,6 +109,7 @@ LANGUAGE = Language(
         AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]), PARTICLES=frozenset(),
         PASSING=frozenset(), WEAK=frozenset(), DETERMINERS=frozenset(), FACTS=frozenset(), CAPITALIZED=frozenset(),
         EVASIONS=re.compile(r"(?!)"),
+        other_wordings=lambda text: (),
         kind_of_question=lambda tokens: "", rarity=lambda word: 1.0,
         URGENT=frozenset(), PLEASANT=frozenset(),
         common=lambda word: False, known=lambda word: False, stem=lambda word: word,

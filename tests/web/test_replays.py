@@ -297,7 +297,7 @@ class Replays(Commands):
         )
         self.assertIn("“Can I hire a canoe?” would have led there", why)
         out = await self.says("assistant", "gaps", "harbour-desk")
-        self.assertIn("2 turns fell to no route, in 1 groups.", out)
+        self.assertIn("2 turns fell to no route or were not answered, in 1 groups.", out)
         self.assertIn("canoe", out)
 
     async def test_a_conversation_is_loaded_and_gone_on_with(self):

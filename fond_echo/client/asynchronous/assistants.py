@@ -13,9 +13,11 @@ from fond_echo.contract.assistants import (
     Checked,
     DraftOut,
     PastOut,
+    ProposalsOut,
     PublishIn,
     RevisionOut,
     Tried,
+    WidenIn,
 )
 from fond_echo.contract.replay import (
     CasesOut,
@@ -120,6 +122,10 @@ class AsyncAssistantCalls:
     ) -> Tried:
         """What an assistant would answer, and why; with `ask`, its engines are asked for real."""
         return await self.make(assistant_calls.try_assistant(name, text, state, files, ask))
+
+    async def widen_assistant(self, name: str, given: WidenIn | None = None) -> ProposalsOut:
+        """Other wordings of an assistant's examples, proposed and held against its routes."""
+        return await self.make(assistant_calls.widen_assistant(name, given or WidenIn()))
 
     async def revision(self, name: str, revision: str) -> AssistantFiles:
         """The files of a revision; `live` and `draft` stand for those."""

@@ -144,6 +144,9 @@ class Wording(Protocol):
     def kind_of_question(self, tokens: Sequence[str]) -> str:
         """The kind of question that spoken words are; "" where they only state something."""
 
+    def other_wordings(self, text: str) -> Iterable[str]:
+        """Other ways to say a request, by everyday frames; none where it has none of these."""
+
     def rarity(self, word: str) -> float:
         """How rare a word is, 0 to 1."""
 

@@ -11,10 +11,11 @@ from collections.abc import Sequence
 from functools import lru_cache
 from importlib import resources
 
-from fond_echo.core.language.en import answering, questions
+from fond_echo.core.language.en import answering, frames, questions
 
 FACTS = questions.FACTS
 kind_of_question = questions.kind_of_question
+other_wordings = frames.other_wordings
 EVASIONS, CAPITALIZED = answering.EVASIONS, answering.CAPITALIZED
 
 COMMON = 5.2
