@@ -44,13 +44,17 @@ class Widening(unittest.TestCase):
         wordings = [
             "how much is a ticket",
             "what do tickets cost",
-            "show me round",
+            "please show me round",
             "any entry fee",
         ]
         found = proposals("tickets", wordings, router, 5)
         self.assertEqual(
             [(each.example, each.near) for each in found],
-            [("what do tickets cost", ""), ("any entry fee", ""), ("please show me round", "guide")],
+            [
+                ("what do tickets cost", ""),
+                ("any entry fee", ""),
+                ("please show me round", "guide"),
+            ],
         )
         self.assertEqual(len(proposals("tickets", wordings, router, 1)), 1)
 
