@@ -45,7 +45,7 @@ def outside_engines(
                 client.put(f"{address}/faults", json=given).raise_for_status()
                 say(f"   (now the provider fails at {fault})")
             try:
-                found = _asked(client, echo, world, question)
+                found = asked_aloud(client, world, question)
             finally:
                 client.put(f"{address}/faults", json={"path": "/hearing"}).raise_for_status()
             turn = echo.turn(found["turn"])
@@ -92,11 +92,12 @@ def call_with_engines(
     problem("no turn of a call was heard by quick-ear")
 
 
-def _asked(client: httpx.Client, echo: FondEcho, world: World, question: str) -> JsonObject:
-    """What the HTTP channel answers to a voice note."""
+def asked_aloud(client: httpx.Client, world: World, question: str, contact: str = "") -> JsonObject:
+    """What the HTTP channel answers to a voice note, of somebody if that is said."""
     clip = join([part.clip for part in synthesizer().speak(question, "curlew")])
     answer = client.post(
         f"{world.settings.address}/ask/{CHANNEL}",
+        params={"contact": contact} if contact else {},
         content=encode(clip, "ogg"),
         headers={"Authorization": f"Bearer {world.key}", "Content-Type": "audio/ogg"},
     )

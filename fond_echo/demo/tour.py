@@ -21,6 +21,7 @@ from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.demo.calling import Calling
 from fond_echo.demo.correcting import corrected
+from fond_echo.demo.free import free_answers
 from fond_echo.demo.outside import call_with_engines, outside_engines
 from fond_echo.demo.rehearsing import rehearsed
 from fond_echo.demo.talk import talk
@@ -366,6 +367,10 @@ class Tour:
         self._part("The provider Gannet hears, answers and speaks; then it fails.")
         outside_engines(self.echo, self.world, self.say, self._problem)
 
+    def _free_answers(self, _: httpx.Client) -> None:
+        self._part("One engine that answers everything: it chooses routes, books after a yes.")
+        free_answers(self.echo, self.world, self.say, self._problem)
+
     def _scenarios(self, _: httpx.Client) -> None:
         self._part("The demo's four scenarios, as chats and as calls.")
         rehearsed(self.say, self._problem)
@@ -390,6 +395,7 @@ def _headline(exchange: Exchange) -> str:
 
 SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._outside_engines,
+    Tour._free_answers,
     Tour._check_repeats,
     Tour._kill_a_worker,
     Tour._conversation,

@@ -73,6 +73,17 @@ class Played(Demo):
             self.assertEqual(tour.Tour(echo, self.world, reported.append).run(), 1)
         self.assertIn("the route was next-sailing, not fares", "\n".join(reported))
 
+    def test_one_engine_answers_everything(self):
+        from fond_echo.demo.free import free_answers
+
+        lines, problems = [], []
+        with FondEcho(self.settings.address, self.key) as echo:
+            free_answers(echo, self.world, lines.append, problems.append)
+        told = "\n".join(lines)
+        self.assertEqual(problems, [], told)
+        self.assertIn("the engine chose the route fares", told)
+        self.assertIn("asked again", told)
+
     def test_commands_against_the_service(self):
         self.answer_to(self.say("How much is a ticket?", "piet"))
         code, out = self.command("turn", "list")

@@ -41,6 +41,9 @@ def think(question: Question) -> JsonObject:
     words = _stripped(question.words)
     if question.results:
         return _ended(" ".join(str(each["result"]) for each in question.results), [], question)
+    if "berth" in telling(words) and "was not sent" not in question.brief:
+        # It is careless with berths: a way to see what becomes of what is left to be filled in.
+        return _ended("It sails from [BERTH].", [], question)
     if wanted := _function(words, question.functions):
         return {"wants": [wanted]}
     if told := re.search(r"\bmy (\w+(?: \w+)?) is (?:called )?([\w -]+)", words, re.IGNORECASE):
@@ -93,10 +96,14 @@ def _function(words: str, functions: list[JsonObject]) -> JsonObject | None:
         schema = each["schema"]
         for name, shape in schema["properties"].items():
             found = [v for v in shape.get("enum", []) if v.lower() in words.lower()]
-            number = re.search(r"\d+", words)
+            number = re.search(r"(?<![\d-])\d+(?![\d-])", words)
+            day = re.search(r"\d{4}-\d{2}-\d{2}", words)
             if found:
                 given[name] = found[0]
-            elif shape["type"] == "number" and number:
+            elif shape.get("format") == "date":
+                if day:
+                    given[name] = day[0]
+            elif shape["type"] in ("number", "integer") and number:
                 given[name] = int(number[0])
         if all(name in given for name in schema["required"]):
             return {"use": each["name"], "with": given, "mark": f"w-{each['name']}"}
