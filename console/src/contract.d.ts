@@ -1045,7 +1045,7 @@ export interface components {
        * Does
        * @enum {string}
        */
-      does: "transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw";
+      does: "transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw" | "review";
       /** Connector */
       connector: string;
       /** Values */

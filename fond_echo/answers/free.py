@@ -99,6 +99,7 @@ async def answered(
             return Answer(Reply(text=" ".join([*before, *said, end])))
         if not found.wishes and not missing:
             judged = await asyncio.to_thread(_judged, found, question, spec, turn)
+            judged = await _reviewed(judged, found, question, turn, needs)
             objection = needs.led.verdict
             again = "asked-again" if objection is not None else ""
             needs.led.verdict = judged = judged.model_copy(update={"again": again})
@@ -146,8 +147,7 @@ def _judged(
     found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn
 ) -> AnswerVerdict:
     """What an answer is worth, by all that the engine was told."""
-    sources = [each["text"] for each in question.passages]
-    sources += [str(each["result"]) for each in question.calls]
+    sources = _sources(question)
     told = [brief_of(spec, turn), str(dict(question.memory)), turn.contact_name]
     rests = bool(sources)
     judged = verdict(
@@ -155,6 +155,29 @@ def _judged(
         turn.assistant.its_language, earlier=[each["text"] for each in question.turns],
     )  # fmt: skip
     return AnswerVerdict(**vars(judged))
+
+
+async def _reviewed(
+    first: AnswerVerdict, found: FreeAnswer, question: FreeQuestion, turn: RoutedTurn,
+    needs: AnswerNeeds,
+) -> AnswerVerdict:  # fmt: skip
+    """The verdict of the engine that the assistant names for reviews; else the first one."""
+    if first.kind == "unfilled" or needs.helper is None or not needs.helper.can("review"):
+        return first
+    confidence = turn.heard.confidence if turn.heard is not None else 1.0
+    try:
+        return await needs.helper.review(
+            question.text, found.text, _sources(question), first, turn.assistant.language,
+            confidence,
+        )  # fmt: skip
+    except FondEchoError:
+        return first
+
+
+def _sources(question: FreeQuestion) -> list[str]:
+    """What an answer may rest on: passages and results."""
+    passages = [each["text"] for each in question.passages]
+    return passages + [str(each["result"]) for each in question.calls]
 
 
 def _unmarked(text: str, turn: RoutedTurn) -> str:

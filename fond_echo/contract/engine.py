@@ -11,7 +11,7 @@ from pydantic import Field, field_validator
 
 from fond_echo.contract.base import Instant, Name, Schema
 
-EngineKind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw"]
+EngineKind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw", "review"]
 AskedOutcome = Literal["done", "failed", "paused", "over-budget"]
 
 

@@ -146,12 +146,15 @@ VerdictKind = Literal["answers", "partly", "evades", "another-subject", "unsuppo
 class AnswerVerdict(Schema):
     """What a free answer is worth: whether it answers the question (`partly` where only in part),
     evades it, is about another subject, has a number or a name without a source, or a place that
-    was left to be filled in; why, and in which sentence. `again` says that the engine was asked
-    once more because of it, or that the person was told that it is not known."""
+    was left to be filled in; why, and in which sentence. `by` is who says so: `words`, from
+    what question, answer and sources share, or the engine that was asked for a second opinion.
+    `again` says that the engine was asked once more because of it, or that the person was told that
+    it is not known."""
 
     kind: VerdictKind
     reason: str = ""
     sentence: str = ""
+    by: str = "words"
     again: Literal["", "asked-again", "not-known"] = ""
 
 

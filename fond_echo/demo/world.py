@@ -25,7 +25,7 @@ DECK = "deck-log"
 ENGINES = (
     "far-ear", "slow-ear", "far-voice", "packed-voice", "harbour-mind", "spare-mind",
     "quay-tongues", "short-hand", "quick-pencil", "quick-ear", "harbour-wire",
-    "cheap-ear",
+    "cheap-ear", "second-look",
 )  # fmt: skip
 LOGIC_ADDRESS = "http://127.0.0.1:8090/logic"
 PHONE_PORT, GALE_PORT, CARRIER_PORT = 5070, 5072, 5090

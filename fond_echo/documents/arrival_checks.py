@@ -20,6 +20,7 @@ BY_ENGINE: Mapping[EngineKind, Groups] = {
     "summarize": WORDS,
     "translate": WORDS,
     "draw": WORDS,
+    "review": (("question", "marked"), ("answer",)),
 }
 BY_NETWORK: Mapping[str, Groups] = {
     "text": WORDS,

@@ -113,6 +113,8 @@ class EngineResult(Schema):
     gives "end", "operator" or "transfer", with a number in `to`; `file` the address of a file that
     goes along; `voice` a voice of the service and `rate` a pace, 0.5 to 2; `route` the name of a
     route of the assistant that is taken in place of the answer, `slots` an object of what it needs.
+    Of one that reviews answers, `verdict` is answers, partly, evades, another-subject, unsupported
+    or unfilled, and `reason` says why.
     """
 
     text: TemplateText = ""
@@ -121,6 +123,8 @@ class EngineResult(Schema):
     cut_off: TemplateText = ""
     tokens: TemplateText = ""
     segments: Segments | None = None
+    verdict: TemplateText = ""
+    reason: TemplateText = ""
     remember: TemplateText = ""
     then: TemplateText = ""
     to: TemplateText = ""
@@ -232,7 +236,11 @@ class EngineConnector(Schema):
                 f"a step of an engine that does {self.does} has bytes: true, or base64: a path"
             )
         words = self.result.text or self.result.segments or not self.request
-        if self.does not in ("speak", "draw") and not words:
+        if (self.does == "review") != bool(self.result.verdict):
+            raise ValueError("result: verdict is for engines that review, and they need it")
+        if self.result.reason and self.does != "review":
+            raise ValueError("result: reason is for engines that review")
+        if self.does not in ("speak", "draw", "review") and not words:
             raise ValueError(f"an engine that does {self.does} needs result: with text")
         result = self.result
         more = [name for name in ANSWERS if getattr(result, name)]
@@ -264,6 +272,9 @@ FACTS: dict[EngineKind, frozenset[str]] = {
     "summarize": frozenset(("text", "language", "sentences", "characters")),
     "translate": frozenset(("text", "language", "to")),
     "draw": frozenset(("text", "language")),
+    "review": frozenset(
+        ("question", "marked", "answer", "sources", "language", "verdict", "reason", "confidence")
+    ),
 }  # fmt: skip
 """What the steps of each kind may ask for, beside the engine's own values."""
 
@@ -324,21 +335,9 @@ def _templates(connector: EngineConnector) -> Iterator[tuple[Path, str]]:
         yield ("oauth", "token_url"), connector.oauth.token_url
         yield ("oauth", "client_id"), connector.oauth.client_id
     result = connector.result
-    for name in (
-        "text",
-        "spoken",
-        "confidence",
-        "cut_off",
-        "tokens",
-        "remember",
-        "then",
-        "to",
-        "file",
-        "voice",
-        "rate",
-        "route",
-        "slots",
-    ):
+    for name, field in EngineResult.model_fields.items():
+        if field.annotation is not str:
+            continue
         yield ("result", name), getattr(result, name)
     for part in ("segments", "calls", "sources", "choices"):
         if (found := getattr(result, part)) is not None:

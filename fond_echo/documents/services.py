@@ -223,6 +223,7 @@ class EngineNames(Schema):
     summarize: Engines = Field(default_factory=list)
     translate: Engines = Field(default_factory=list)
     draw: Engines = Field(default_factory=list)
+    review: Engines = Field(default_factory=list)
 
     calls: dict[EngineKind, Engines] = Field(default_factory=dict)
     long_files: Engines = Field(default_factory=list)
@@ -233,6 +234,7 @@ class EngineNames(Schema):
         given: dict[EngineKind, list[str | EngineUse]] = {
             "transcribe": self.transcribe, "speak": self.speak, "answer": self.answer,
             "summarize": self.summarize, "translate": self.translate, "draw": self.draw,
+            "review": self.review,
         }  # fmt: skip
         if in_call:
             given |= {"transcribe": [], "speak": [], **self.calls}

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from fond_echo.contract.engine import EngineKind
+from fond_echo.contract.reply import AnswerVerdict
 from fond_echo.contract.turn import Heard, Reading
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion
@@ -142,7 +143,8 @@ class ChosenSynthesizer:
 
 @dataclass(frozen=True)
 class ChosenHelper:
-    """Summarizes, translates and draws with the engines that an assistant names (`HelperPort`)."""
+    """Summarizes, translates, draws and reviews, with the engines that an assistant names
+    (`HelperPort`)."""
 
     order: EngineOrder
 
@@ -173,6 +175,20 @@ class ChosenHelper:
             return picture.data, picture.media_type
 
         return await self.order.first("draw", language, ask)
+
+    async def review(
+        self, question: str, answer: str, sources: Sequence[str], first: AnswerVerdict,
+        language: str, confidence: float,
+    ) -> AnswerVerdict:  # fmt: skip
+        """Raises AllEnginesFailed."""
+
+        async def ask(engine: DescribedEngine, asking: Asking) -> AnswerVerdict:
+            found = await engine.review(
+                question, answer, sources, first, language, asking, confidence=confidence
+            )
+            return found.model_copy(update={"by": engine.connector.engine})
+
+        return await self.order.first("review", language, ask)
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import Any, get_args
 
 from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import ConnectorError, WrongAnswer
@@ -13,12 +13,12 @@ from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.streaming import Listener
 from fond_echo.connectors.wire import Payload
 from fond_echo.contract.base import JsonObject
+from fond_echo.contract.reply import AnswerVerdict, VerdictKind
 from fond_echo.contract.turn import Heard, HeardSegment
-from fond_echo.core.audio.activity import pieces, trimmed
+from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.errors import SoundError
-from fond_echo.core.audio.level import normalized
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.free import (
     FreeAnswer,
@@ -30,14 +30,20 @@ from fond_echo.core.dialogue.free import (
 )
 from fond_echo.core.dialogue.functions import ROUTE, Wish, shape_of
 from fond_echo.core.language.errors import TemplateFailed
-from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.progress import reach
-from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.documents.engine import EngineConnector, rendered
 from fond_echo.documents.media import picture_type
+from fond_echo.engines.heard_outside import (
+    heard_as,
+    in_language,
+    joined,
+    listed,
+    mono_speech,
+    seconds_in,
+)
 from fond_echo.turns.ports import Decoder
 
 MEDIA = {"wav": "audio/wav", "flac": "audio/flac", "ogg": "audio/ogg", "mp3": "audio/mpeg"}
@@ -70,7 +76,7 @@ class Listening:
 
     async def piece(self, text: str) -> None:
         for sentence in self.sentences.add(text):
-            _in_language(sentence, self.language)
+            in_language(sentence, self.language)
             await self.heard(sentence)
 
 
@@ -164,17 +170,17 @@ class DescribedEngine:
             asking.cost += self._cost(seconds=span.seconds)
             parts.append(self._heard({**facts, **found.facts}, span.start, span.seconds, language))
             reach(span.end, clip.seconds)
-        return _joined(parts)
+        return joined(parts)
 
     def _heard(self, facts: JsonObject, start: float, seconds: float, language: str) -> Heard:
         segments = [
             HeardSegment(
                 text=str(taken(each, wanted.text) or "").strip(),
-                start=round(start + _seconds(taken(each, wanted.start)), 2),
-                end=round(start + min(seconds, _seconds(taken(each, wanted.end))), 2),
+                start=round(start + seconds_in(taken(each, wanted.start)), 2),
+                end=round(start + min(seconds, seconds_in(taken(each, wanted.end))), 2),
             )
             for wanted in filter(None, [self.connector.result.segments])
-            for each in _listed(rendered(wanted.each, facts))
+            for each in listed(rendered(wanted.each, facts))
         ]
         text = str(self._result("text", facts)).strip()
         text = text or " ".join(each.text for each in segments)
@@ -204,7 +210,7 @@ class DescribedEngine:
                 decoded = await self.decoder.decode(found.payload.data)
             except SoundError as error:
                 raise WrongAnswer(f"what it gave is not sound: {error.what}") from error
-            yield SpokenSound(await asyncio.to_thread(_speech, decoded.clip), sentence)
+            yield SpokenSound(await asyncio.to_thread(mono_speech, decoded.clip), sentence)
 
     def _cut(self, text: str, language: str) -> list[str]:
         """Its sentences, none longer than the service takes."""
@@ -262,7 +268,7 @@ class DescribedEngine:
         wishes = () if result.calls is None else tuple(
             Wish(str(taken(each, result.calls.name)), taken(each, result.calls.arguments) or {},
                  str(taken(each, result.calls.id) or "") if result.calls.id else "")
-            for each in _listed(rendered(result.calls.each, facts))
+            for each in listed(rendered(result.calls.each, facts))
         )  # fmt: skip
         if wishes:
             return FreeAnswer("", wishes=wishes)
@@ -276,15 +282,15 @@ class DescribedEngine:
             )
         if not text:
             raise WrongAnswer("its answer is empty")
-        _in_language(text, question.language)
+        in_language(text, question.language)
         sources = () if result.sources is None else tuple(
             Source(str(taken(each, result.sources.title) or ""),
                    str(taken(each, result.sources.address) or "") if result.sources.address else "")
-            for each in _listed(rendered(result.sources.each, facts))
+            for each in listed(rendered(result.sources.each, facts))
         )  # fmt: skip
         choices = () if result.choices is None else tuple(
             str(taken(each, result.choices.label) or "")[:80]
-            for each in _listed(rendered(result.choices.each, facts))
+            for each in listed(rendered(result.choices.each, facts))
         )  # fmt: skip
         remember = self._result("remember", facts)
         return FreeAnswer(
@@ -331,6 +337,34 @@ class DescribedEngine:
             raise WrongAnswer("its answer is empty")
         return text
 
+    async def review(
+        self, question: str, answer: str, sources: Sequence[str], first: AnswerVerdict,
+        language: str, asking: Asking, *, confidence: float = 1.0,
+    ) -> AnswerVerdict:  # fmt: skip
+        """A second opinion on an answer.
+
+        Args:
+            sources: what the answer may rest on.
+            first: what words alone say.
+            confidence: how surely the question was heard.
+
+        Raises:
+            ConnectorError: it did not answer, or with another word.
+        """
+        facts: JsonObject = {
+            "question": question, "marked": marked(question), "answer": answer,
+            "sources": list(sources), "language": language, "verdict": first.kind,
+            "reason": first.reason, "confidence": confidence,
+        }  # fmt: skip
+        found = await self._run(facts, asking)
+        known = {**facts, **found.facts}
+        asking.cost += self._cost(characters=len(question) + len(answer))
+        kind = self._one_of("verdict", get_args(VerdictKind), known)
+        if not kind:
+            raise WrongAnswer("it gave no verdict")
+        reason = str(self._result("reason", known) or "").strip()[:500]
+        return AnswerVerdict.model_validate({"kind": kind, "reason": reason})
+
     async def draw(self, text: str, language: str, asking: Asking) -> Payload:
         """A picture of what a text says.
 
@@ -366,54 +400,3 @@ class DescribedEngine:
             price.per_minute * seconds / 60 + price.per_character * characters
             + price.per_token * tokens + price.per_call * calls
         )  # fmt: skip
-
-
-def heard_as(
-    text: str, sure: float, seconds: float, language: str, segments: Sequence[HeardSegment] = ()
-) -> Heard:
-    """A transcript that a service gave, as one of ours."""
-    spoken = " ".join(language_of(language).writing.spoken_tokens(text))
-    return Heard(
-        spoken=spoken, written=text, confidence=max(0.0, min(1.0, sure)),
-        source="dictation" if spoken else "nothing",
-        speech_seconds=round(seconds, 2), segments=list(segments) if spoken else [],
-    )  # fmt: skip
-
-
-def _in_language(text: str, language: str) -> None:
-    """Raises WrongAnswer where a text is in another language."""
-    if other := other_language(text, language):
-        raise WrongAnswer(f"its answer is in the language {other}, not {language}",
-                          remedy="say in the brief which language it answers in")  # fmt: skip
-
-
-def _speech(clip: Clip) -> Clip:
-    """Speech as ours is: without silence around it, at our rate and level."""
-    return normalized(at_rate(trimmed(clip)[0], RATE))
-
-
-def _seconds(value: Any) -> float:
-    try:
-        return max(0.0, float(value))
-    except (TypeError, ValueError):
-        return 0.0
-
-
-def _listed(value: Any) -> list[Any]:
-    return value if isinstance(value, list) else []
-
-
-def _joined(parts: list[Heard]) -> Heard:
-    """Transcripts of consecutive stretches as one."""
-    spoken = [each for each in parts if each.source != "nothing"]
-    if not spoken:
-        return parts[0]
-    seconds = sum(each.speech_seconds for each in spoken)
-    return Heard(
-        spoken=" ".join(each.spoken for each in spoken),
-        written=" ".join(each.written for each in spoken),
-        confidence=sum(each.confidence * each.speech_seconds for each in spoken) / seconds,
-        source="dictation",
-        speech_seconds=round(seconds, 2),
-        segments=[segment for each in spoken for segment in each.segments],
-    )

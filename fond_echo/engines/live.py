@@ -28,7 +28,8 @@ from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.engine import LiveSound
 from fond_echo.documents.steps import filter_path
 from fond_echo.engines.as_ports import DescribedRecognizer
-from fond_echo.engines.described import MAX_HINTS, TRUSTED, Asking, DescribedEngine, heard_as
+from fond_echo.engines.described import MAX_HINTS, TRUSTED, Asking, DescribedEngine
+from fond_echo.engines.heard_outside import heard_as
 from fond_echo.engines.order import Connected, EngineOrder
 
 OnPartial = Callable[[str], Awaitable[None]]

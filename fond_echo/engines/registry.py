@@ -17,7 +17,7 @@ from fond_echo.engines.errors import EngineMisnamed, NoEngine
 
 GROUP = "fond_echo.engines"
 
-Kind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw"]
+Kind = Literal["transcribe", "speak", "answer", "summarize", "translate", "draw", "review"]
 Purpose = Literal["voice-note", "call", "long-file", "program"]
 
 Context = TypeVar("Context")

@@ -9,7 +9,7 @@ from typing import Any, Protocol
 from fond_echo.contract.clip import ClipRef, NewClip
 from fond_echo.contract.engine import EngineAsked, EngineKind
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.containers import Decoded
@@ -219,7 +219,7 @@ class AnswererPort(Protocol):
 
 
 class HelperPort(Protocol):
-    """Summarizes, translates and draws, with the engines that the assistant names."""
+    """Summarizes, translates, draws and reviews, with the engines that the assistant names."""
 
     def can(self, kind: EngineKind) -> bool: ...
 
@@ -229,6 +229,13 @@ class HelperPort(Protocol):
 
     async def draw(self, text: str, language: str) -> tuple[bytes, str]:
         """A picture, and its media type."""
+        ...
+
+    async def review(
+        self, question: str, answer: str, sources: Sequence[str], first: AnswerVerdict,
+        language: str, confidence: float,
+    ) -> AnswerVerdict:  # fmt: skip
+        """A second opinion on an answer, beside what words alone say."""
         ...
 
 

@@ -21,6 +21,7 @@ from fond_echo.contract.engine import (
     EngineTrialIn,
     EngineTrialOut,
 )
+from fond_echo.contract.reply import AnswerVerdict
 from fond_echo.core.audio.clip import join
 from fond_echo.core.audio.containers import encode
 from fond_echo.core.audio.resample import at_rate
@@ -243,6 +244,13 @@ async def _tried(
         if not given.to:
             raise Conflict("this engine translates", remedy="give to: a language")
         return {"text": await engine.translate(given.text, given.language, given.to, asking)}
+    if does == "review":
+        if not given.brief:
+            raise Conflict("this engine reviews", remedy="give the question as brief")
+        review = await engine.review(
+            given.brief, given.text, [], AnswerVerdict(kind="answers"), given.language, asking
+        )
+        return {"text": f"{review.kind}: {review.reason}" if review.reason else review.kind}
     found = await engine.answer(
         FreeQuestion(given.text, given.brief, given.language), asking=asking
     )

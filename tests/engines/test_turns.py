@@ -50,7 +50,7 @@ class World:
 
     def __init__(self, world, gannet):
         self._world, self.gannet = world, gannet
-        self.scripted = self.logic_of = self.voice = None
+        self.scripted = self.logic_of = self.voice = self.helps = None
 
     def __getattr__(self, name):
         return getattr(self._world, name)
@@ -69,6 +69,7 @@ class World:
             self.voice or self.speech,
             PlainDecoder(), found.clips, self.logic_of or self.logic, now,
             answerer=self.scripted or ChosenAnswerer(order), asked=order.taken,
+            helper=self.helps,
         )  # fmt: skip
 
 

@@ -65,6 +65,14 @@ def think(question: Question) -> JsonObject:
     return _ended(" ".join(each.strip() for each in chosen), [best["source"]], question)
 
 
+def look(answer: str, first: str) -> JsonObject:
+    """Whether an answer is one: it agrees with the first opinion, but for answers that hedge."""
+    hedge = re.search(r"\b(perhaps|possibly|i do not know)\b", answer, re.IGNORECASE)
+    if hedge is not None:
+        return {"seen": "evades", "why": f"it says {hedge[0].lower()!r}"}
+    return {"seen": first, "why": ""}
+
+
 def _stripped(words: str) -> str:
     """The words of the person without the marks around them."""
     return words.strip().removeprefix("[[").removesuffix("]]").strip()

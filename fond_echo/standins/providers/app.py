@@ -20,7 +20,7 @@ from fond_echo.core.dialogue.shaping import summary
 from fond_echo.core.language.registry import language
 from fond_echo.standins.faults import add_faults
 from fond_echo.standins.providers import drawing, live, phrase_book, sound
-from fond_echo.standins.providers.answering import Question, think
+from fond_echo.standins.providers.answering import Question, look, think
 
 QUICK_WRONG = 0.4
 """Of the words that it can mishear on purpose, the quick tier does so with that share."""
@@ -159,6 +159,11 @@ def create_app(
         if found is None:
             raise HTTPException(422, f"known: {', '.join(phrase_book.TONGUES)}")
         return {"put": found}
+
+    @app.post("/looks", dependencies=[Depends(known)])
+    async def looks(given: Annotated[JsonObject, Body()]) -> JsonObject:
+        provider.asked.append("looks")
+        return look(str(given.get("given", "")), str(given.get("first", "")))
 
     @app.post("/points", dependencies=[Depends(known)])
     async def points(given: Annotated[JsonObject, Body()]) -> JsonObject:
