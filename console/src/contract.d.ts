@@ -1074,7 +1074,8 @@ export interface components {
     /**
      * EngineTrialIn
      * @description What an engine is asked for a trial: words, or sound in base64 in any format; `to` is the
-     *     language to translate into, `sentences` how many a summary may have.
+     *     language to translate into, `sentences` how many a summary may have. An engine that reviews is
+     *     given the answer as `text` and the question as `brief`.
      */
     EngineTrialIn: {
       /**

@@ -68,7 +68,8 @@ class EngineOut(Schema):
 
 class EngineTrialIn(Schema):
     """What an engine is asked for a trial: words, or sound in base64 in any format; `to` is the
-    language to translate into, `sentences` how many a summary may have."""
+    language to translate into, `sentences` how many a summary may have. An engine that reviews is
+    given the answer as `text` and the question as `brief`."""
 
     text: str = Field(default="", max_length=4_000)
     brief: str = Field(default="", max_length=20_000)

@@ -1,5 +1,5 @@
 """A description of an engine: how an outside service is asked to hear, speak, answer, summarize,
-translate or draw."""
+translate, draw or review."""
 
 from __future__ import annotations
 

@@ -245,10 +245,13 @@ async def _tried(
             raise Conflict("this engine translates", remedy="give to: a language")
         return {"text": await engine.translate(given.text, given.language, given.to, asking)}
     if does == "review":
-        if not given.brief:
-            raise Conflict("this engine reviews", remedy="give the question as brief")
         review = await engine.review(
-            given.brief, given.text, [], AnswerVerdict(kind="answers"), given.language, asking
+            given.brief or given.text,
+            given.text,
+            [],
+            AnswerVerdict(kind="answers"),
+            given.language,
+            asking,
         )
         return {"text": f"{review.kind}: {review.reason}" if review.reason else review.kind}
     found = await engine.answer(

@@ -14,6 +14,7 @@ const DOES: Record<Engine["does"], string> = {
   summarize: "summarizes",
   translate: "translates",
   draw: "draws",
+  review: "reviews answers",
 };
 
 const ASKED: Record<Engine["does"], string> = {
@@ -23,6 +24,7 @@ const ASKED: Record<Engine["does"], string> = {
   summarize: "A text to shorten",
   translate: "A text to translate",
   draw: "What to draw",
+  review: "An answer to review",
 };
 
 const Short = styled.td`
