@@ -77,7 +77,8 @@ async def answered(
     """
     if needs.answerer is None:
         raise NoFreeAnswer("no engine that answers freely can be asked here")
-    functions = [*spec.permitted(), *routes_offered(turn)]
+    # Among a thousand routes the likeliest take milliseconds, and the loop may own calls.
+    functions = [*spec.permitted(), *await asyncio.to_thread(routes_offered, turn)]
     question = FreeQuestion(
         text=turn.text, brief=brief_of(spec, turn), language=turn.assistant.language,
         turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
@@ -85,7 +86,9 @@ async def answered(
     )  # fmt: skip
     if (confirmed := turn.routed.confirmed) is not None:
         wish = Wish(confirmed.name, confirmed.arguments)
-        question = replace(question, calls=(await _result(spec, turn, needs, request, wish),))
+        question = replace(
+            question, calls=(await _result(spec, functions, turn, needs, request, wish),)
+        )
     wished, before, urged = 0, list[str](), False
     while True:
         said: list[str] = []
@@ -98,22 +101,10 @@ async def answered(
             end = turn.assistant.says.text("cut-short")
             return Answer(Reply(text=" ".join([*before, *said, end])))
         if not found.wishes and not missing:
-            judged = await asyncio.to_thread(_judged, found, question, spec, turn)
-            judged = await _reviewed(judged, found, question, turn, needs)
-            objection = needs.led.verdict
-            again = "asked-again" if objection is not None else ""
-            needs.led.verdict = judged = judged.model_copy(update={"again": again})
-            if judged.kind != "unfilled" and (judged.kind in HOLD or not spec.asks_again):
-                return Answer(_reply(found, spec, before))
-            if before or said:
-                # A part was heard already: what is left is not made up.
-                end = turn.assistant.says.text("cut-short")
-                return Answer(Reply(text=" ".join([*before, *said, end])))
-            if objection is not None:
-                needs.led.verdict = judged.model_copy(update={"again": "not-known"})
-                return Answer(own_or(spec.unknown, "unknown", turn))
-            needs.led.verdict = judged.model_copy(update={"again": "asked-again"})
-            question = replace(question, brief=f"{question.brief}\n\n{_objection(judged)}".strip())
+            settled = await _settled(found, question, spec, turn, needs, before, said)
+            if isinstance(settled, Answer):
+                return settled
+            question = settled
             continue
         if not found.wishes:
             if urged:
@@ -135,8 +126,38 @@ async def answered(
                     return Answer(route=function.route, slots=wish.arguments, engine="the engine")
                 if function.confirm:
                     return Answer(_confirmation(function, wish, turn, needs, before))
-            results.append(await _result(spec, turn, needs, request, wish))
+            results.append(await _result(spec, functions, turn, needs, request, wish))
         question = replace(question, calls=(*question.calls, *results))
+
+
+async def _settled(
+    found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn,
+    needs: AnswerNeeds, before: Sequence[str], said: Sequence[str],
+) -> Answer | FreeQuestion:  # fmt: skip
+    """What becomes of an answer by its verdict: it goes out; or the engine is asked once more, with
+    what was wrong; or that it is not known is said.
+
+    Args:
+        before: what it said before it asked for a function.
+        said: what of this answer was said aloud already.
+    """
+    judged = await asyncio.to_thread(_judged, found, question, spec, turn)
+    judged = await _reviewed(judged, found, question, turn, needs)
+    asked_before = needs.led.verdict is not None
+    bad = judged.kind == "unfilled" or (spec.asks_again and judged.kind not in HOLD)
+    if not bad or before or said:
+        again = "asked-again" if asked_before else ""
+        needs.led.verdict = judged.model_copy(update={"again": again})
+        if not bad:
+            return Answer(_reply(found, spec, before))
+        # A part was heard already: what is left is not made up.
+        end = turn.assistant.says.text("cut-short")
+        return Answer(Reply(text=" ".join([*before, *said, end])))
+    again = "not-known" if asked_before else "asked-again"
+    needs.led.verdict = judged.model_copy(update={"again": again})
+    if asked_before:
+        return Answer(own_or(spec.unknown, "unknown", turn))
+    return replace(question, brief=f"{question.brief}\n\n{_objection(judged)}".strip())
 
 
 HOLD = ("answers", "partly")
@@ -219,18 +240,20 @@ def _confirmation(
 
 
 async def _result(
-    spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
-) -> dict[str, Any]:
+    spec: ReplySpec, functions: Sequence[Function], turn: RoutedTurn, needs: AnswerNeeds,
+    request: LogicRequest, wish: Wish,
+) -> dict[str, Any]:  # fmt: skip
     """A function that was called, as the engine is told of it."""
-    result = await _called(spec, turn, needs, request, wish)
+    result = await _called(spec, functions, turn, needs, request, wish)
     return {"id": wish.id, "name": wish.name, "arguments": wish.arguments, "result": result}
 
 
 async def _called(
-    spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest, wish: Wish
-) -> str:
+    spec: ReplySpec, functions: Sequence[Function], turn: RoutedTurn, needs: AnswerNeeds,
+    request: LogicRequest, wish: Wish,
+) -> str:  # fmt: skip
     """The result of a function, or why it was not called; the engine receives either."""
-    if why := refusal(wish, [*spec.permitted(), *routes_offered(turn)]):
+    if why := refusal(wish, functions):
         refused = EngineAsked(engine=wish.name[:100], kind="function", outcome="failed", why=why)
         needs.called.append(refused)
         return f"not called: {why}"
@@ -244,12 +267,13 @@ async def _called(
         return f"not called: this is a {turn.run}"
     service, _, action = wish.name.partition(".")
     asked = request.model_copy(update={"action": action, "slots": wish.arguments})
+    described = turn.assistant.logic[service]
+    # What the person said yes to changes something: it is never asked twice.
+    safe = not spec.functions[wish.name].confirm
+    once = None if safe else needs.once
     try:
         with recorded(needs, wish.name):
-            parts = [
-                part
-                async for part in needs.logic.ask(turn.assistant.logic[service], asked, safe=True)
-            ]
+            parts = [p async for p in needs.logic.ask(described, asked, safe=safe, once=once)]
     except FondEchoError:
         return "it failed"
     return "\n".join(part.text or part.spoken for part in parts)
