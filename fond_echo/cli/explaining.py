@@ -92,6 +92,9 @@ def explained(turn: TurnDetail) -> list[str]:
                 f"As an example of {best['route']}, “{turn.text}” would have led there:"
                 f" add it if that is what was meant."
             )
+    led = stages.get("answer", {}).get("routed")
+    if led is not None:
+        lines.append(f"Then it went to {led['route']} instead: {led['because']}.")
     judged = stages.get("answer", {}).get("verdict")
     if judged is not None:
         kind, why = judged["kind"].replace("-", " "), judged["reason"]

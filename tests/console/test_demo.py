@@ -83,6 +83,12 @@ class Played(Demo):
         self.assertEqual(problems, [], told)
         self.assertIn("the engine chose the route fares", told)
         self.assertIn("asked again", told)
+        _, listed = self.command("turn", "list", "--channel", "talk", "--json")
+        led = next(each for each in json.loads(listed)["items"] if "my nan" in each["text"])
+        self.assertEqual(led["route"], "fares")
+        _, why = self.command("turn", "explain", led["id"])
+        self.assertIn("Took fallback", why)
+        self.assertIn("Then it went to fares instead: the engine chose it", why)
 
     def test_commands_against_the_service(self):
         self.answer_to(self.say("How much is a ticket?", "piet"))
