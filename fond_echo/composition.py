@@ -22,6 +22,7 @@ from fond_echo.contract.engine import EngineKind
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
+from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.synthesis.sound import NO_RECORDINGS, SpokenSound
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.services import EngineNames, names_of
@@ -200,3 +201,6 @@ def _load() -> None:
     import bm25s  # noqa: F401
     import pyloudnorm  # noqa: F401
     import wordfreq  # noqa: F401
+
+    # How often words are used is read with the first one: a quarter of a second.
+    language_of().wording.rarity("boat")
