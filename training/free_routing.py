@@ -214,7 +214,7 @@ def main() -> None:
     print("WEIGHTS: Mapping[str, float] = {")
     for name, weight in zip(NAMES, weights, strict=True):
         print(f'    "{name}": {weight:.3f},')
-    print(f"}}\nBIAS = {bias:.3f}\n\nSURE = {sure:.2f}")
+    print(f"}}\nBIAS = {bias:.3f}\n\nFREE_THRESHOLD = {sure:.2f}")
 
 
 if __name__ == "__main__":

@@ -29,7 +29,7 @@ from fond_echo.contract.reply import (
 )
 from fond_echo.core.dialogue.free import FreeAnswer, FreeQuestion, Sentences
 from fond_echo.core.dialogue.functions import Function, Wish, refusal
-from fond_echo.core.dialogue.verdict import verdict
+from fond_echo.core.dialogue.verdict import HOLDING, verdict
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.language.placeholders import LEFT_BY_ENGINES
 from fond_echo.core.language.templates import compile_template
@@ -52,12 +52,11 @@ MAX_STREAMED = 4_000
 @dataclass(frozen=True)
 class Answer:
     """What came of a free question: a reply; or the route that an engine chose for it, with the
-    slots that it gave, and its name."""
+    slots that it gave."""
 
     reply: Reply | None = None
     route: str = ""
     slots: Mapping[str, Any] = field(default_factory=dict)
-    engine: str = ""
 
 
 async def answered(
@@ -123,7 +122,7 @@ async def answered(
             function = next((each for each in functions if each.name == wish.name), None)
             if function is not None and not refusal(wish, functions):
                 if function.route:
-                    return Answer(route=function.route, slots=wish.arguments, engine="the engine")
+                    return Answer(route=function.route, slots=wish.arguments)
                 if function.confirm:
                     return Answer(_confirmation(function, wish, turn, needs, before))
             results.append(await _result(spec, functions, turn, needs, request, wish))
@@ -144,7 +143,7 @@ async def _settled(
     judged = await asyncio.to_thread(_judged, found, question, spec, turn)
     judged = await _reviewed(judged, found, question, turn, needs)
     asked_before = needs.led.verdict is not None
-    bad = judged.kind == "unfilled" or (spec.asks_again and judged.kind not in HOLD)
+    bad = judged.kind == "unfilled" or (spec.asks_again and judged.kind not in HOLDING)
     if not bad or before or said:
         again = "asked-again" if asked_before else ""
         needs.led.verdict = judged.model_copy(update={"again": again})
@@ -158,10 +157,6 @@ async def _settled(
     if asked_before:
         return Answer(own_or(spec.unknown, "unknown", turn))
     return replace(question, brief=f"{question.brief}\n\n{_objection(judged)}".strip())
-
-
-HOLD = ("answers", "partly")
-"""Verdicts with which an answer goes out."""
 
 
 def _judged(
@@ -231,7 +226,9 @@ def _confirmation(
     function: Function, wish: Wish, turn: RoutedTurn, needs: AnswerNeeds, before: Sequence[str]
 ) -> Reply:
     """The question whether a function should be called with these arguments."""
-    values = {**template_values(turn), "arguments": wish.arguments}
+    # What it may leave out, and did, is empty.
+    arguments = dict.fromkeys(function.arguments, "") | wish.arguments
+    values = {**template_values(turn), "arguments": arguments}
     words = str(compile_template(function.confirm).render(values))
     needs.led.wished = WishedCall(
         route=turn.routed.route, name=wish.name, arguments=wish.arguments, question=turn.text

@@ -9,7 +9,7 @@ from fond_echo.cli import explaining, replaying
 from fond_echo.cli.output import add_service, bar, print_json, service, table
 from fond_echo.contract.api import StageOut, TurnDetail
 from fond_echo.contract.base import JsonObject
-from fond_echo.contract.reply import VerdictKind
+from fond_echo.core.dialogue.verdict import VerdictKind
 
 
 def add(commands: Any) -> None:

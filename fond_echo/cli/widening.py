@@ -69,24 +69,18 @@ def _widen(options: argparse.Namespace) -> int:
 
 def _by_frames(files: dict[str, str], route: str, count: int) -> list[ProposalOut]:
     """Wordings by everyday frames, without a service."""
-    from fond_echo.core.dialogue.widening import framed, proposals
+    from fond_echo.core.dialogue.widening import by_frames
     from fond_echo.documents.reading import read_assistant
 
     assistant = read_assistant(files)
-    router = assistant.router()
-    names = [each.route for each in assistant.routes if each.plain]
-    if route and route not in names:
+    examples = {each.route: each.plain for each in assistant.routes if each.plain}
+    if route and route not in examples:
         raise OptionsClash(
-            f"no route {route!r} has examples", remedy=f"name one of {', '.join(names)}"
+            f"no route {route!r} has examples", remedy=f"name one of {', '.join(examples)}"
         )
-    found: list[ProposalOut] = []
-    for each in assistant.routes:
-        if each.route not in names or (route and each.route != route):
-            continue
-        wordings = framed(each.plain, router.language)
-        good = proposals(each.route, wordings, router, count)
-        found += [ProposalOut(**vars(one), by="frames") for one in good]
-    return found
+    wanted = {route: examples[route]} if route else examples
+    found = by_frames(wanted, assistant.router(), count)
+    return [ProposalOut(**vars(each), by="frames") for each in found]
 
 
 def _accepted(given: str, found: list[ProposalOut]) -> list[ProposalOut]:

@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, JsonValue, model_validator
 
 from fond_echo.contract.base import Name, Schema
+from fond_echo.core.dialogue.verdict import VerdictKind
 from fond_echo.core.language.errors import SsmlError
 from fond_echo.core.language.ssml import is_ssml, plain_of
 
@@ -138,9 +139,6 @@ def readable(markup: str) -> str:
         return plain_of(markup)
     except SsmlError:
         return re.sub(r"<[^>]*>", " ", markup).strip()
-
-
-VerdictKind = Literal["answers", "partly", "evades", "another-subject", "unsupported", "unfilled"]
 
 
 class AnswerVerdict(Schema):

@@ -13,14 +13,14 @@ from fond_echo.contract.reply import SpokenProsody
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.phrases import Phrase, has_place
-from fond_echo.core.dialogue.routing import Route, Router
+from fond_echo.core.dialogue.routing import IfUnsure, Route, Router
 from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.language.sentences import Sentence, Sentences, names, places, wanted
 from fond_echo.documents.reply import ReplySpec, Words
-from fond_echo.documents.route import AnswersIn, IfUnsure, MinConfidence, RouteSpec
+from fond_echo.documents.route import AnswersIn, MinConfidence, RouteSpec
 from fond_echo.documents.services import EngineNames, LogicService, OpeningHours
 
 MAIN_FILE = "assistant.yaml"
@@ -257,6 +257,6 @@ class AssistantFile(Schema):
             self.rules,
             self.its_language,
             free=self.answers_freely,
-            sure=self.min_confidence,
-            unsure=self.if_unsure,
+            min_confidence=self.min_confidence,
+            if_unsure=self.if_unsure,
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 from fnmatch import fnmatch
 from typing import Any
@@ -21,6 +20,7 @@ from fond_echo.core.grammar.model import Grammar
 from fond_echo.core.grammar.xml_form import read_xml
 from fond_echo.core.language.errors import LexiconError, SsmlError
 from fond_echo.core.language.language import Language
+from fond_echo.core.language.placeholders import LEFT_IN_PAGES
 from fond_echo.core.language.pls import read_pls
 from fond_echo.core.language.registry import codes
 from fond_echo.core.language.ssml import is_ssml, lexicons_in, read_ssml, voices_in
@@ -39,7 +39,6 @@ GRAMMARS = (".abnf", ".grxml")
 TEMPLATES_OF_REPLIES = (
     "text", "spoken", "unknown", "kept", "to", "announced", "no_conference", "draw",
 )  # fmt: skip
-_PLACEHOLDER = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\bTODO\b|\bTBD\b|\bXXX\b")
 
 
 def read_assistant(files: Mapping[str, str]) -> AssistantFile:
@@ -162,7 +161,7 @@ def _documents(
 
 def _unfilled(name: str, text: str) -> Iterator[FileError]:
     for number, line in enumerate(text.splitlines(), 1):
-        for found in _PLACEHOLDER.finditer(line):
+        for found in LEFT_IN_PAGES.finditer(line):
             what = f"{found[0]!r} stands in a page, and nothing fills it in"
             yield FileError(name, number, found.start() + 1, what, "write what is meant")
 

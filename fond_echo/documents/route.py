@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.contract.reply import Choice
 from fond_echo.core.dialogue.phrases import Phrase, has_place
+from fond_echo.core.dialogue.routing import IfUnsure
 from fond_echo.core.dialogue.slots import Slot
 from fond_echo.documents.reply import ReplySpec, RuleName, Words
 
@@ -60,7 +61,6 @@ class SlotSpec(Schema):
         return Slot(name, rule, dict(self.keys), self.confirm, self.required)
 
 
-IfUnsure = Literal["ask", "fallback"]
 MinConfidence = Annotated[float, Field(ge=0.05, le=1.0)]
 
 

@@ -13,7 +13,7 @@ from fond_echo.connectors.machine import Outcome, RequestMachine
 from fond_echo.connectors.streaming import Listener
 from fond_echo.connectors.wire import Payload
 from fond_echo.contract.base import JsonObject
-from fond_echo.contract.reply import AnswerVerdict, VerdictKind
+from fond_echo.contract.reply import AnswerVerdict
 from fond_echo.contract.turn import Heard, HeardSegment
 from fond_echo.core.audio.activity import pieces
 from fond_echo.core.audio.clip import Clip
@@ -29,6 +29,7 @@ from fond_echo.core.dialogue.free import (
     marked,
 )
 from fond_echo.core.dialogue.functions import ROUTE, Wish, shape_of
+from fond_echo.core.dialogue.verdict import VerdictKind
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.registry import language as language_of
 from fond_echo.core.progress import reach

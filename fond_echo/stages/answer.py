@@ -107,7 +107,7 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     if spec.free:
         found = await answered(spec, turn, needs, request(turn, ""))
         if found.reply is None:
-            led = led_to(turn, found.route, found.slots, found.engine)
+            led = led_to(turn, found.route, found.slots)
             needs.led.routed = led
             async for part in _parts(replace(turn, routed=led), needs):
                 yield part

@@ -80,11 +80,11 @@ def _dialogue(turn: TurnSoFar) -> tuple[Dialogue, Hours | None]:
     return Dialogue(turn.router, lambda name: slots_of(turn, name), now, judge, hours), hours
 
 
-def led_to(turn: TurnSoFar, route: str, slots: Mapping[str, Any], engine: str) -> Routed:
+def led_to(turn: TurnSoFar, route: str, slots: Mapping[str, Any]) -> Routed:
     """Where a turn goes that an engine sent to a route, with the slots that it gave: they are read
     and judged as if they had been said."""
     dialogue, hours = _dialogue(turn)
-    found = dialogue.begin(route, slots, turn.text, f"{engine} chose it for what was said")
+    found = dialogue.begin(route, slots, turn.text, "the engine chose it for what was said")
     return _routed(_closed(found, turn, hours))
 
 

@@ -13,7 +13,6 @@ from pydantic import ValidationError
 from sqlalchemy import func, select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.answers.free import HOLD
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Inbound as Message
@@ -30,6 +29,7 @@ from fond_echo.contract.turn import Heard
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.dialogue.gaps import Missed, gaps
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
+from fond_echo.core.dialogue.verdict import HOLDING
 from fond_echo.core.recognition.symbols import RATE
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
@@ -285,7 +285,7 @@ async def list_gaps(
             service.database, name, "answer", [Stage.output], Turn.text != "", last=last
         )
         judged = {each.id: (each.output.get("verdict") or {}).get("kind", "") for each in answers}
-        judged = {turn: kind for turn, kind in judged.items() if kind not in ("", *HOLD)}
+        judged = {turn: kind for turn, kind in judged.items() if kind not in ("", *HOLDING)}
         rows = [row for row in rows if row.id in judged]
     for turn_id, said, output in rows:
         if (output or {}).get("outcome", "reply") not in ("reply", "did-you-mean", "did-you-say"):

@@ -20,7 +20,7 @@ from fond_echo.contract.api import (
 )
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.reply import VerdictKind
+from fond_echo.core.dialogue.verdict import VerdictKind
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import (
     ClipRecord,

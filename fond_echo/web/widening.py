@@ -5,9 +5,8 @@ from __future__ import annotations
 import asyncio
 
 from fond_echo.contract.assistants import ProposalOut, ProposalsOut, WidenIn
-from fond_echo.contract.engine import EngineAsked
 from fond_echo.core.dialogue.free import FreeQuestion
-from fond_echo.core.dialogue.widening import Proposal, listed, proposals
+from fond_echo.core.dialogue.widening import by_frames, listed, proposals
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.route import RouteSpec
 from fond_echo.turns.turn import router_of
@@ -42,26 +41,20 @@ async def widen_assistant(
         routes = [each for each in routes if each.route == given.route]
         if not routes:
             raise NotFound(f"{name} has no route {given.route!r} with examples")
-    found: list[ProposalOut] = []
-    asked: list[EngineAsked] = []
     known = router_of(onto.revision, assistant)
     async with asking(service, assistant, given.ask) as engines:
+        if engines is None:
+            examples = {each.route: each.plain for each in routes}
+            found = await asyncio.to_thread(by_frames, examples, known, given.count)
+            return ProposalsOut(
+                proposals=[ProposalOut(**vars(each), by="frames") for each in found]
+            )
+        proposed: list[ProposalOut] = []
         for route in routes:
-            wordings = (
-                await _by_engine(engines, route, assistant, given.count)
-                if engines is not None
-                else [
-                    w for each in route.plain for w in known.language.wording.other_wordings(each)
-                ]
-            )
-            good: list[Proposal] = await asyncio.to_thread(
-                proposals, route.route, wordings, known, given.count
-            )
-            by = "frames" if engines is None else "engine"
-            found += [ProposalOut(**vars(each), by=by) for each in good]
-    if engines is not None:
-        asked = engines.asked
-    return ProposalsOut(proposals=found, asked=asked)
+            wordings = await _by_engine(engines, route, assistant, given.count)
+            good = await asyncio.to_thread(proposals, route.route, wordings, known, given.count)
+            proposed += [ProposalOut(**vars(each), by="engine") for each in good]
+    return ProposalsOut(proposals=proposed, asked=engines.asked)
 
 
 async def _by_engine(

@@ -40,7 +40,9 @@ fallback:
     functions:
       timetable.book:
         about: books places
-        confirm: "Shall I book {{ arguments.places }} places to {{ arguments.island }}?"
+        confirm: >-
+          Shall I book {{ arguments.places }} places to {{ arguments.island }}{% if arguments.names %}
+          for {{ arguments.names[0].name }}{% endif %}?
         arguments:
           island: {one_of: [Pell, Brannick]}
           places: {kind: whole, least: 1, most: 6}
@@ -121,6 +123,10 @@ class Led(Leading):
         _, text = await self.ask("yes please")
         self.assertEqual(text, "Two places are yours.")
         self.assertEqual(self.world.logic.requested[-1].action, "book")
+        named = {"island": "Pell", "places": 1, "names": [{"name": "Isla"}]}
+        self.script(FreeAnswer("", wishes=(Wish("timetable.book", named),)))
+        _, asked = await self.ask("and one for my friend over there, would you")
+        self.assertIn("for Isla?", asked)
         self.assertEqual(script.questions[-1].calls[0]["name"], "timetable.book")
         self.assertEqual(
             script.questions[-1].text, "I'd love two places to that small island, you know"

@@ -85,6 +85,18 @@ class AskedForReal(Commands):
         self.assertEqual((await self.tried(BOAT)).status_code, 200)
         self.service.settings.try_budget = 1.0
 
+    async def test_wordings_are_proposed_by_frames_or_by_the_engine(self):
+        path = "/api/assistants/harbour-desk/widen"
+        found = (await self.client.post(path, json={"route": "fares"})).json()
+        self.assertIn("what does a ticket cost", [each["example"] for each in found["proposals"]])
+        self.assertEqual((found["asked"], await self.spent()), ([], []))
+        found = (await self.client.post(path, json={"ask": True})).json()
+        self.assertEqual({each["by"] for each in found["proposals"]}, {"engine"})
+        self.assertEqual([each["engine"] for each in found["asked"]], ["harbour-mind"])
+        self.assertEqual(len(await self.spent()), 1)
+        wrong = await self.client.post(path, json={"route": "fears"})
+        self.assert_problem(wrong, 404, "not-found")
+
     async def test_a_replay_shows_the_answer_of_then_and_of_now(self):
         await self.client.post("/api/assistants/harbour-desk/publish")
         channel = {"kind": "http", "assistant": "harbour-desk"}

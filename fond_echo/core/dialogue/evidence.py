@@ -42,7 +42,7 @@ WEIGHTS: Mapping[str, float] = {
 }
 BIAS = -3.596
 
-SURE = 0.49
+FREE_THRESHOLD = 0.49
 """A route of an assistant with a free answer is at least this likely to be taken."""
 
 WEAK_WORTH = 0.15

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from fond_echo.core.dialogue.evidence import SURE, Evidence
+from fond_echo.core.dialogue.evidence import FREE_THRESHOLD, Evidence
 from fond_echo.core.dialogue.examples import reader_of
 from fond_echo.core.dialogue.matching import ExampleMatcher, Match
 from fond_echo.core.dialogue.outcomes import (
@@ -47,7 +47,7 @@ HIGHER = 0.8
 """What another route needs while a slot is being asked for."""
 
 
-Unsure = Literal["ask", "fallback"]
+IfUnsure = Literal["ask", "fallback"]
 """What is done where a route is likely, but not sure."""
 
 
@@ -63,9 +63,9 @@ class Route:
         rule: of the grammar, or "".
         title: what it is called when it is asked about; the first example where empty.
         phrases: examples with a place for free words.
-        sure: how likely it must be to be taken by its examples; None is as usual.
-        unsure: what a likely, but not sure match does: ask, or leave it to the default answer; None
-            is as everywhere in the assistant.
+        min_confidence: how likely it must be to be taken by its examples; None is as usual.
+        if_unsure: what a likely, but not sure match does: ask, or leave it to the default answer;
+            None is as everywhere in the assistant.
     """
 
     name: str
@@ -75,8 +75,8 @@ class Route:
     rule: str = ""
     title: str = ""
     phrases: tuple[Phrase, ...] = ()
-    sure: float | None = None
-    unsure: Unsure | None = None
+    min_confidence: float | None = None
+    if_unsure: IfUnsure | None = None
 
 
 @dataclass(frozen=True)
@@ -135,8 +135,9 @@ class Router:
         language: of the routes; English if not given.
         free: the default answer answers questions of any kind: then what no route surely takes goes
             to it, and likelihoods say how likely none of the routes is meant (`Evidence`).
-        sure: how likely a route must be to be taken by its examples; None is as usual.
-        unsure: what a likely, but not sure match does; None asks, but leaves it to a free answer.
+        min_confidence: how likely a route must be to be taken by its examples; None is as usual.
+        if_unsure: what a likely, but not sure match does; None asks, but leaves it to a free
+            answer.
     """
 
     def __init__(
@@ -146,8 +147,8 @@ class Router:
         language: Language | None = None,
         *,
         free: bool = False,
-        sure: float | None = None,
-        unsure: Unsure | None = None,
+        min_confidence: float | None = None,
+        if_unsure: IfUnsure | None = None,
     ) -> None:
         self.routes = tuple(routes)
         self.language = language or language_of()
@@ -159,8 +160,8 @@ class Router:
         for route in routes:
             spoken[route.name] += [(p.example, example(p.fixed)) for p in route.phrases]
         self.matcher = ExampleMatcher(spoken, self.language)
-        self.free, self._sure = free, sure
-        self._unsure: Unsure = unsure or ("fallback" if free else "ask")
+        self.free, self._min_confidence = free, min_confidence
+        self._if_unsure: IfUnsure = if_unsure or ("fallback" if free else "ask")
         self.evidence = Evidence(self.matcher, self.language) if free else None
         self._by_name = {route.name: route for route in routes}
 
@@ -301,16 +302,16 @@ class Router:
 
     def needed(self, route: str, *, heard_surely: bool = True) -> float:
         """How likely a route must be to be taken by its examples."""
-        own = self._by_name[route].sure
-        if own is not None or self._sure is not None:
-            return own if own is not None else self._sure or 0.0
+        own = self._by_name[route].min_confidence
+        if own is not None or self._min_confidence is not None:
+            return own if own is not None else self._min_confidence or 0.0
         if self.free:
-            return SURE
+            return FREE_THRESHOLD
         return THRESHOLD if heard_surely else HEARD_THRESHOLD
 
     def _asks(self, route: str) -> bool:
         """Whether it is asked about where it is likely, but not sure."""
-        return (self._by_name[route].unsure or self._unsure) == "ask"
+        return (self._by_name[route].if_unsure or self._if_unsure) == "ask"
 
     def likeliest(self, text: str, most: int = 10) -> list[str]:
         """The routes that a text may most likely mean, the likeliest first; then others, in their

@@ -10,13 +10,15 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.dialogue.examples import reader_of
-from fond_echo.core.language.language import Language
+from fond_echo.core.language.language import Language, Numbers
 from fond_echo.core.language.placeholders import LEFT_BY_ENGINES
 
 VerdictKind = Literal[
     "answers", "partly", "evades", "another-subject", "unsupported", "unfilled"
 ]  # fmt: skip
+
+HOLDING: tuple[VerdictKind, ...] = ("answers", "partly")
+"""Verdicts with which an answer can go out as it is."""
 
 NEAR = 0.4
 """Sentences of the sources that share at least this much with the question, of what the best one
@@ -51,7 +53,7 @@ class Verdict:
     @property
     def holds(self) -> bool:
         """Whether the answer can go out as it is."""
-        return self.kind in ("answers", "partly")
+        return self.kind in HOLDING
 
 
 def verdict(
@@ -102,7 +104,6 @@ class _Judge:
         self, question: str, sources: Sequence[str], earlier: Sequence[str], language: Language
     ) -> None:
         self._language, self._wording = language, language.wording
-        self._reader = reader_of(language)
         self.has_sources = any(each.strip() for each in sources)
         self._question = self._worth(question)
         self._asked_before = {w for each in earlier for w in self._worth(each)}
@@ -111,10 +112,10 @@ class _Judge:
             sentence for line in listed for sentence in self.sentences(line)
         ][:MAX_SENTENCES]  # fmt: skip
         everything = [question, *earlier, *sources]
-        self._tokens = {token for text in everything for token in self._read(text)}
         self._names = {
             word.lower() for text in everything for word in re.findall(r"[^\W\d_]+", text)
         }
+        self._names |= {self._wording.stem(each) for each in self._names}
         self._numbers = _reckoned(
             {n for text in (*earlier, *sources) for n in self._numbers_of(text, 0)},
             self._numbers_of(question),
@@ -155,8 +156,7 @@ class _Judge:
 
     def _is_known(self, name: str) -> bool:
         word = name.lower()
-        stems = {self._wording.stem(each) for each in self._names}
-        return word in self._names or self._wording.stem(word) in stems
+        return word in self._names or self._wording.stem(word) in self._names
 
     def _names_of(self, sentence: str) -> Iterator[str]:
         """Words with a capital letter, but for the first unless another follows it."""
@@ -251,9 +251,9 @@ def _value(digits: str) -> float:
         return float(re.sub(r"\D", "", digits) or 0)
 
 
-def _value_of(numbers: object, tokens: list[str]) -> int | None:
-    value: int | None = numbers.value_of(tokens)  # type: ignore[attr-defined]
-    return value if value is not None else numbers.ordinal_value(tokens)  # type: ignore[attr-defined]
+def _value_of(numbers: Numbers, tokens: list[str]) -> int | None:
+    value = numbers.value_of(tokens)
+    return value if value is not None else numbers.ordinal_value(tokens)
 
 
 def _times_of(text: str) -> list[tuple[int, int]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import zip_longest
 
@@ -50,6 +50,19 @@ def proposals(route: str, wordings: Iterable[str], router: Router, most: int) ->
         elif len(good) < most:
             good.append(Proposal(route, text))
     return [*good, *taken[: max(0, most - len(good))]]
+
+
+def by_frames(examples: Mapping[str, Sequence[str]], router: Router, most: int) -> list[Proposal]:
+    """What everyday frames propose for some routes, at most so many for each.
+
+    Args:
+        examples: by route.
+    """
+    return [
+        proposal
+        for route, texts in examples.items()
+        for proposal in proposals(route, framed(texts, router.language), router, most)
+    ]
 
 
 def framed(examples: Sequence[str], language: Language) -> list[str]:

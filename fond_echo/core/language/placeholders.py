@@ -13,12 +13,15 @@ PLACEHOLDER = re.compile(
 """What stands in for words that somebody was to write, in files that people write. Tags of SSML and
 HTML are none."""
 
+LEFT_IN_PAGES = re.compile(r"\{\{(?:(?!\{\{|\}\}).)*\}\}|\bTODO\b|\bTBD\b|\bXXX\b")
+"""What is left of a template, or of a draft, in a page that is searched."""
+
 LEFT_BY_ENGINES = re.compile(
     r"\[(?!\[)[A-Z][A-Z0-9 _'/.-]*\](?!\()"
     r"|<[a-z][a-z _-]{1,30}>(?!.*</)"
-    r"|\{\{.{0,80}?\}\}|\{[a-z][a-z_ ]{1,30}\}"
+    rf"|{LEFT_IN_PAGES.pattern}|\{{[a-z][a-z_ ]{{1,30}}\}}"
     r"|\$[A-Z][A-Z_]{2,}\b|_{3,}|\bX{3,}\b|\bXX+\.X+\b"
-    r"|\b(?:TODO|TBD|TBA)\b|\bDD[ ./-]MM\b"
+    r"|\bTBA\b|\bDD[ ./-]MM\b"
     r"|\bINSERT\b.{0,60}?\bHERE\b|\bLorem ipsum\b",
 )
 """As an engine leaves them in an answer: nobody reads it before it goes out."""

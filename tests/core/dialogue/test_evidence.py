@@ -55,20 +55,22 @@ class FreeRoutes(unittest.TestCase):
         self.assertGreater(likely.confidence, 0.02)
         self.assertEqual(mill().decide(text).route, FALLBACK)
         text = "is there a picture of a boat"
-        self.assertEqual(mill(sure=0.99).decide(text).route, FALLBACK)
-        asks = mill(sure=0.99, unsure="ask").decide("could you show me a picture of the mill")
+        self.assertEqual(mill(min_confidence=0.99).decide(text).route, FALLBACK)
+        asks = mill(min_confidence=0.99, if_unsure="ask").decide(
+            "could you show me a picture of the mill"
+        )
         self.assertEqual((asks.route, asks.requested), (DID_YOU_MEAN, ("picture",)))
 
     def test_a_route_s_own_setting_goes_first(self) -> None:
         text = "could you show me a picture of the mill"
         routes = [
-            Route(each.name, each.examples, sure=0.99 if each.name == "picture" else None)
+            Route(each.name, each.examples, min_confidence=0.99 if each.name == "picture" else None)
             for each in MILL
         ]
-        router = Router(routes, free=True, sure=0.3)
+        router = Router(routes, free=True, min_confidence=0.3)
         self.assertEqual(router.decide(text).route, FALLBACK)
         self.assertEqual((router.needed("picture"), router.needed("boats")), (0.99, 0.3))
-        asked = [Route(r.name, r.examples, sure=0.99, unsure="ask") for r in MILL]
+        asked = [Route(r.name, r.examples, min_confidence=0.99, if_unsure="ask") for r in MILL]
         self.assertEqual(Router(asked, free=True).decide(text).route, DID_YOU_MEAN)
 
     def test_without_a_free_answer_it_is_asked_about_as_before(self) -> None:
