@@ -9,8 +9,10 @@ import numpy as np
 from sqlalchemy import select
 
 from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.reply import Reply
 from fond_echo.core.audio.clip import join
 from fond_echo.core.dialogue.free import FreeAnswer
+from fond_echo.core.dialogue.functions import Wish
 from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.conversation.listening import Listener
 from fond_echo.softphone.handset import handset
@@ -170,23 +172,79 @@ class SlowAnswers:
         return FreeAnswer(" ".join(self.SENTENCES))
 
 
+ASKS_FIRST = """\
+assistant: harbour-desk
+voice: tern
+greeting: Tern Sound Ferries.
+engines: {answer: [harbour-mind]}
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
+routes:
+  - route: fares
+    examples: [How much is a ticket?]
+    reply: {text: Four pounds.}
+fallback:
+  reply:
+    free: true
+    functions:
+      timetable.hold: {about: holds a place, confirm: Shall I hold a place for you?}
+"""
+
+
+class AsksFirst:
+    """An engine that wants a place held, tells of it, and after that chooses a route."""
+
+    async def answer(self, question, heard=None):
+        if question.calls:
+            return FreeAnswer("The place is held.")
+        named = "route.fares" if "weather" in question.text.lower() else "timetable.hold"
+        return FreeAnswer("", wishes=(Wish(named, {}),))
+
+
+class WithAnswerer:
+    """The test's world, with an engine that answers freely."""
+
+    def __init__(self, world, answerer):
+        self._world, self._answerer = world, answerer
+
+    def __getattr__(self, name):
+        return getattr(self._world, name)
+
+    async def needs(self, channel, now, assistant=None):
+        found = await self._world.needs(channel, now, assistant)
+        return dataclasses.replace(found, answerer=self._answerer)
+
+
+class AskedFirst(OnAPhone):
+    """A function that asks first, by key; and a route that the engine chooses, in one call."""
+
+    async def test_a_key_says_yes_and_the_engine_s_route_is_spoken(self):
+        await self.publish(ASKS_FIRST)
+        self.world.logic.answer = lambda asked: Reply(text="held")
+        object.__setattr__(self.backend._needs, "world", WithAnswerer(self.world, AsksFirst()))
+        async with handset() as caller:
+            await caller.dial(self.number())
+            await self.hears(caller, "tern sound ferries")
+            await caller.say(warble("Could you keep one place?"))
+            await self.hears(caller, "hold a place")
+            self.assertEqual(self.world.logic.requested, [])
+            caller.press("1")
+            await self.hears(caller, "place is held")
+            await caller.say(warble("And the weather over there?"))
+            await self.hears(caller, "four pounds")
+        self.assertEqual([each.action for each in self.world.logic.requested], ["hold"])
+        self.assertEqual(
+            [each[1] for each in await self.turns()], ["", "fallback", "fallback", "fares"]
+        )
+
+
 class CutIn(OnAPhone):
     """A caller who cuts in on an answer that is still being written."""
 
     async def test_the_rest_is_not_said_and_the_next_question_is_answered(self):
         await self.publish(FREE)
         answers = SlowAnswers()
-        world = self.world
-
-        class World:
-            def __getattr__(self, name):
-                return getattr(world, name)
-
-            async def needs(self, channel, now, assistant=None):
-                found = await world.needs(channel, now, assistant)
-                return dataclasses.replace(found, answerer=answers)
-
-        object.__setattr__(self.backend._needs, "world", World())
+        object.__setattr__(self.backend._needs, "world", WithAnswerer(self.world, answers))
         async with handset() as caller:
             await caller.dial(self.number())
             await self.hears(caller, "tern sound ferries")
