@@ -52,9 +52,9 @@ def _strings(block: bytes) -> Iterator[str]:
         yield block[found.end() : at].decode("utf-8", "replace")
 
 
-def _spoken(novel: str) -> Iterator[str]:
+def spoken_in(text: str) -> Iterator[str]:
     """What stands between quotation marks, of whole paragraphs."""
-    yield from re.findall(r"[\"“]([^\"“”]{3,1500})[\"”]", novel)
+    yield from re.findall(r"[\"“]([^\"“”]{3,1500})[\"”]", text)
 
 
 def _messages(catalogue: str) -> Iterator[str]:
@@ -88,7 +88,7 @@ def talk(folder: Path) -> Iterator[tuple[str, ...]]:
         FileNotFoundError: one of the two files is missing.
     """
     for block in _blocks((folder / NOVELS).read_bytes()):
-        for quoted in _spoken("\n".join(_strings(block))):
+        for quoted in spoken_in("\n".join(_strings(block))):
             yield from sentences_of(quoted)
     for message in _messages((folder / LINES).read_text(encoding="utf-8")):
         yield from sentences_of(message)

@@ -1,10 +1,11 @@
 """Learn which words follow which, and write the model that dictation loads.
 
-    python -m training.words --texts FOLDER --talk FOLDER --out fond_echo/speech/data/words-en.npz
+    python -m training.words --texts FOLDER --talk FOLDER --games FOLDER \
+        --out fond_echo/speech/data/words-en.npz
 
-Counts are of sentences of the grammar, of talk (`training/talk.py`), examples and, for less,
-glosses of WordNet, the 240,000 frequent pairs of words that `symspellpy` comes with, and single
-words of `wordfreq`.
+Counts are of sentences of the grammar, of talk (`training/talk.py`, `games.py`), examples and, for
+less, glosses of WordNet, the 240,000 frequent pairs of words that `symspellpy` comes with, and
+single words of `wordfreq`.
 Probabilities are interpolated with absolute discounting (Ney, Essen and Kneser 1994): what is taken
 off each count that was seen goes to the model of one word less.
 """
@@ -25,6 +26,7 @@ import wordfreq
 from fond_echo.core.language.lexicon import Lexicon
 from fond_echo.core.recognition.words import END, WordModel
 from fond_echo.speech.material import lexicon
+from training.games import talk_of_games
 from training.sentences import MADE, Grammar, is_test, wordnet
 from training.talk import talk
 
@@ -34,6 +36,9 @@ DISCOUNT = 0.6
 MIN_PAIR, MIN_TRIPLE = 0.55, 1.5
 MADE_WEIGHT, EXAMPLE_WEIGHT, GLOSS_WEIGHT, TALK_WEIGHT = 0.3, 1.0, 0.3, 1.0
 """Chosen by how well lines of characters that are for choosing are foretold (training/README)."""
+
+OFTEN, GAME_WEIGHT = 3, 1.0
+"""Of games only what followed so often is taken, and weighs so much."""
 
 PAIR_WEIGHT = 1e-7
 """What one of the counts of frequent pairs, which are of very many texts, weighs."""
@@ -77,6 +82,17 @@ class Counts:
             if len(before) > 1:
                 self.triples[before[-2], before[-1]][number] += weight  # type: ignore[assignment]
             before = [*before[-1:], number]
+
+    def add_often(self, other: Counts, least: int, weight: float) -> None:
+        """What another has at least so often."""
+        for number, count in other.single.items():
+            if count >= least:
+                self.single[number] += count * weight  # type: ignore[assignment]
+        for mine, others in ((self.pairs, other.pairs), (self.triples, other.triples)):
+            for before, after in others.items():
+                for number, count in after.items():
+                    if count >= least:
+                        mine[before][number] += count * weight  # type: ignore[index]
 
     def add_pairs(self, pairs: Iterable[tuple[str, str, float]], weight: float) -> None:
         """Pairs that were counted elsewhere. Their words are not: `wordfreq` has those."""
@@ -172,43 +188,53 @@ def branching(model: WordModel, sentences: Iterable[Sentence]) -> float:
     return math.exp(-total / max(1, count))
 
 
+def counted(
+    texts: Path, talked: Path, games: Path, seed: int, game_weight: float = GAME_WEIGHT
+) -> tuple[Counts, list[str], dict[str, list[Sentence]]]:
+    """The counts of everything but the test's sentences, the words, and the sentences that test."""
+    known, rng, grammar = lexicon(), random.Random(seed), Grammar()
+    made = [tuple(grammar.one(rng)) for _ in range(SENTENCES)]
+    made += [tuple(MADE[name](rng)) for name in MADE for _ in range(2_000)]
+    examples = [tuple(each) for each in wordnet(texts, examples_only=True)]
+    spoken = sorted({word for each in made if not is_test(each) for word in each})
+    words = [END, *vocabulary(known, spoken)]
+    sources: dict[str, tuple[list[Sentence], float]] = {
+        "the grammar": (made, MADE_WEIGHT), "WordNet": (examples, EXAMPLE_WEIGHT),
+        "glosses": ([tuple(each) for each in wordnet(texts)], GLOSS_WEIGHT),
+        "talk": (list(talk(talked)), TALK_WEIGHT),
+        "games": (list(talk_of_games(games)), game_weight),
+    }  # fmt: skip
+    counts, test = Counts(words), {}
+    for name, (sentences, weight) in sources.items():
+        rare = Counts(words)
+        into, times = (rare, 1.0) if name == "games" else (counts, weight)
+        for each in sentences:
+            if not is_test(each):
+                into.add(each, times)
+        counts.add_often(rare, OFTEN, weight)
+        test[name] = [each for each in sentences if is_test(each)]
+    counts.add_pairs(frequent_pairs(), PAIR_WEIGHT)
+    return counts, words, test
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(
         description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
     )
     parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
     parser.add_argument("--talk", type=Path, required=True, help="see training/talk.py")
+    parser.add_argument("--games", type=Path, required=True, help="see training/games.py")
     parser.add_argument("--out", type=Path, required=True)
     parser.add_argument("--seed", type=int, default=1)
     chosen = parser.parse_args()
-    known, rng, grammar = lexicon(), random.Random(chosen.seed), Grammar()
-    made = [tuple(grammar.one(rng)) for _ in range(SENTENCES)]
-    made += [tuple(MADE[name](rng)) for name in MADE for _ in range(2_000)]
-    test = [each for each in made if is_test(each)]
-    made = [each for each in made if not is_test(each)]
-    examples = [tuple(each) for each in wordnet(chosen.texts, examples_only=True)]
-    words = [END, *vocabulary(known, sorted({word for each in made for word in each}))]
-    counts = Counts(words)
-    for each in made:
-        counts.add(each, MADE_WEIGHT)
-    for each in examples:
-        if not is_test(each):
-            counts.add(each, EXAMPLE_WEIGHT)
-    for each in wordnet(chosen.texts):
-        if not is_test(each):
-            counts.add(tuple(each), GLOSS_WEIGHT)
-    spoken = list(talk(chosen.talk))
-    for sentence in spoken:
-        if not is_test(sentence):
-            counts.add(sentence, TALK_WEIGHT)
-    counts.add_pairs(frequent_pairs(), PAIR_WEIGHT)
+    counts, words, test = counted(chosen.texts, chosen.talk, chosen.games, chosen.seed)
     model = learnt(counts, words)
     model.save(chosen.out)
     print(f"{len(words):,} words, {len(model.backoff):,} states, {len(model.arc_word):,} arcs, "
           f"{chosen.out.stat().st_size:,} bytes")  # fmt: skip
-    print(f"branching in the grammar's test sentences {branching(model, test[:3_000]):.1f}, "
-          f"of WordNet's {branching(model, [e for e in examples if is_test(e)]):.1f}, "
-          f"of talk {branching(model, [e for e in spoken if is_test(e)]):.1f}")  # fmt: skip
+    for name, sentences in test.items():
+        print(f"branching in sentences of {name} that are for testing: "
+              f"{branching(model, sentences[:3_000]):.1f}")  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -15,3 +15,9 @@ class NoFreeAnswer(StageError):
     """An engine did not come to an answer."""
 
     code = "engines-failed"
+
+
+class WrongRoute(StageError):
+    """An answer names a route that cannot go on with the turn."""
+
+    code = "logic-failed"

@@ -5,9 +5,9 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Awaitable, Callable, Iterator, Mapping, Sequence
+from collections.abc import Awaitable, Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from fond_echo.answers.briefing import brief_of, facts_of, routes_offered
@@ -49,20 +49,11 @@ MAX_STREAMED = 4_000
 """Characters of a streamed answer that are spoken while it comes."""
 
 
-@dataclass(frozen=True)
-class Answer:
-    """What came of a free question: a reply; or the route that an engine chose for it, with the
-    slots that it gave."""
-
-    reply: Reply | None = None
-    route: str = ""
-    slots: Mapping[str, Any] = field(default_factory=dict)
-
-
 async def answered(
     spec: ReplySpec, turn: RoutedTurn, needs: AnswerNeeds, request: LogicRequest
-) -> Answer:
-    """The answer of the first engine that gives one, after the functions that it wants are called.
+) -> Reply:
+    """The answer of the first engine that gives one, after the functions that it wants are called;
+    it may be no words, but the route that the engine chose, with the slots that it gave.
 
     Args:
         request: what business logic is sent, with no slots yet.
@@ -98,10 +89,10 @@ async def answered(
             found = await needs.answerer.answer(question, aloud)
         except AnswerCutShort:
             end = turn.assistant.says.text("cut-short")
-            return Answer(Reply(text=" ".join([*before, *said, end])))
+            return Reply(text=" ".join([*before, *said, end]))
         if not found.wishes and not missing:
             settled = await _settled(found, question, spec, turn, needs, before, said)
-            if isinstance(settled, Answer):
+            if isinstance(settled, Reply):
                 return settled
             question = settled
             continue
@@ -122,9 +113,9 @@ async def answered(
             function = next((each for each in functions if each.name == wish.name), None)
             if function is not None and not refusal(wish, functions):
                 if function.route:
-                    return Answer(route=function.route, slots=wish.arguments)
+                    return Reply(route=function.route, slots=dict(wish.arguments))
                 if function.confirm:
-                    return Answer(_confirmation(function, wish, turn, needs, before))
+                    return _confirmation(function, wish, turn, needs, before)
             results.append(await _result(spec, functions, turn, needs, request, wish))
         question = replace(question, calls=(*question.calls, *results))
 
@@ -132,7 +123,7 @@ async def answered(
 async def _settled(
     found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn,
     needs: AnswerNeeds, before: Sequence[str], said: Sequence[str],
-) -> Answer | FreeQuestion:  # fmt: skip
+) -> Reply | FreeQuestion:  # fmt: skip
     """What becomes of an answer by its verdict: it goes out; or the engine is asked once more, with
     what was wrong; or that it is not known is said.
 
@@ -148,14 +139,14 @@ async def _settled(
         again = "asked-again" if asked_before else ""
         needs.led.verdict = judged.model_copy(update={"again": again})
         if not bad:
-            return Answer(_reply(found, spec, before))
+            return _reply(found, spec, before)
         # A part was heard already: what is left is not made up.
         end = turn.assistant.says.text("cut-short")
-        return Answer(Reply(text=" ".join([*before, *said, end])))
+        return Reply(text=" ".join([*before, *said, end]))
     again = "not-known" if asked_before else "asked-again"
     needs.led.verdict = judged.model_copy(update={"again": again})
     if asked_before:
-        return Answer(own_or(spec.unknown, "unknown", turn))
+        return own_or(spec.unknown, "unknown", turn)
     return replace(question, brief=f"{question.brief}\n\n{_objection(judged)}".strip())
 
 
@@ -265,6 +256,11 @@ async def _called(
     service, _, action = wish.name.partition(".")
     asked = request.model_copy(update={"action": action, "slots": wish.arguments})
     described = turn.assistant.logic[service]
+    if needs.kept is not None:
+        kept = needs.kept.logic(wish.name, asked, described)
+        if kept is not None:
+            needs.called.append(EngineAsked(engine=wish.name, kind="function", outcome="done"))
+            return _in_words(kept)
     # What the person said yes to changes something: it is never asked twice.
     safe = not spec.functions[wish.name].confirm
     once = None if safe else needs.once
@@ -273,6 +269,10 @@ async def _called(
             parts = [p async for p in needs.logic.ask(described, asked, safe=safe, once=once)]
     except FondEchoError:
         return "it failed"
+    return _in_words(parts)
+
+
+def _in_words(parts: Sequence[Reply]) -> str:
     return "\n".join(part.text or part.spoken for part in parts)
 
 

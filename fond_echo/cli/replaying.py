@@ -26,6 +26,7 @@ from fond_echo.contract.replay import (
     ReplaysIn,
     TurnOutcome,
 )
+from fond_echo.contract.reply import AnswerVerdict
 
 if TYPE_CHECKING:
     from fond_echo.documents.case import CaseFile
@@ -83,6 +84,10 @@ def add_to_assistants(verbs: Any) -> None:
     test.add_argument(
         "--revision", default="draft", help="draft, live or a revision, of a name (draft)"
     )
+    test.add_argument(
+        "--ask", action="store_true",
+        help="ask engines anew in place of what cases keep of them: only of a name, and may cost",
+    )  # fmt: skip
     test.add_argument("--junit", type=Path, help="write JUnit XML, for other programs")
     add_service(test)
     test.set_defaults(run=_test)
@@ -127,14 +132,19 @@ def _replay(options: argparse.Namespace) -> int:
 
 def _show(found: ReplayOut) -> None:
     rows = []
-    for name in ("text", "route", "because", "slots", "written", "spoken", "choices", "error",
-                 "not_run"):  # fmt: skip
+    marks = dict.fromkeys(found.changed, "≠")
+    if "wording" in found.changed:
+        marks["written"] = "≈"
+    for name in ("text", "route", "because", "slots", "verdict", "written", "spoken", "choices",
+                 "error", "not_run"):  # fmt: skip
         before, after = (_plain(getattr(each, name)) for each in (found.before, found.after))
         if before or after:
-            rows.append(
-                (name.replace("_", " "), before, after, "≠" if name in found.changed else "")
-            )
+            rows.append((name.replace("_", " "), before, after, marks.get(name, "")))
     table(("", "then", f"on {found.revision[:12]}", ""), rows)
+    told = [each for each in found.sentences if each.kind not in ("same", "wording")]
+    for each in told if len(found.sentences) > 1 or any(one.marks for one in told) else []:
+        marked = f" ({'; '.join(each.marks)})" if each.marks else ""
+        print(f"{each.kind.replace('-', ' ')}: {each.after or each.before}{marked}")
     changed = ", ".join(found.changed).replace("_", " ")
     print(f"Different: {changed}." if changed else "Nothing would be different.")
 
@@ -177,7 +187,8 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
     from fond_echo.documents.case import FOLDER, CaseFile
     from fond_echo.documents.digest import digest
     from fond_echo.documents.media import as_text
-    from fond_echo.replays.replaying import changes
+    from fond_echo.documents.reading import read_assistant
+    from fond_echo.replays.replaying import held_against
 
     found = unpacked(file.read_bytes())
     files = dict(files or found.files)
@@ -187,8 +198,8 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
     (came,) = asyncio.run(run_here(files, [case]))
     before = TurnOutcome.model_validate(found.turn["before"])
     assert came.form is not None
-    replayed = ReplayOut(turn=case.case, revision=digest(files), before=before, after=came.form,
-                         changed=changes(before, came.form))  # fmt: skip
+    language = read_assistant(files).its_language
+    replayed = held_against(case.case, digest(files), before, came.form, language)
     if as_json:
         print_json(replayed)
     else:
@@ -199,11 +210,15 @@ def _replay_bundle(file: Path, files: dict[str, str] | None, *, as_json: bool) -
 def _plain(value: Any) -> str:
     if isinstance(value, dict):
         return ", ".join(f"{name}: {each}" for name, each in value.items())
-    return ", ".join(value) if isinstance(value, list) else str(value)
+    if isinstance(value, AnswerVerdict):
+        return f"{value.kind}: {value.reason}".removesuffix(": ")
+    return ", ".join(value) if isinstance(value, list) else str(value or "")
 
 
 def _replay_many(options: argparse.Namespace) -> int:
     """Page after page; what was replayed before a stop is not replayed again."""
+    from fond_echo.replays.replaying import counted_by_verdict
+
     files = files_in(options.folder) if options.folder else None
     kept = _kept(options.keep)
     found = [ReplayOut.model_validate(each) for each in kept.values()]
@@ -231,7 +246,8 @@ def _replay_many(options: argparse.Namespace) -> int:
         print(file=sys.stderr)
     changed = sorted((each for each in found if each.changed), key=_weight)
     if options.json:
-        print_json({"replayed": len(found), "skipped": skipped,
+        counted = [each.model_dump(mode="json") for each in counted_by_verdict(found)]
+        print_json({"replayed": len(found), "skipped": skipped, "verdicts": counted,
                     "changed": [each.model_dump(mode="json") for each in changed]})  # fmt: skip
         return 0
     rows = [
@@ -242,12 +258,17 @@ def _replay_many(options: argparse.Namespace) -> int:
     if rows:
         table(("turn", "said", "different", "then", "now"), rows)
     left = f", {skipped} left out" if skipped else ""
-    print(f"{len(found)} turns replayed{left}: {len(changed)} would be different.")
+    reworded = sum(each.changed == ["wording"] for each in found)
+    other_words = f", {reworded} of them in other words only" if reworded else ""
+    print(f"{len(found)} turns replayed{left}: {len(changed)} would be different{other_words}.")
+    if verdicts := counted_by_verdict(found):
+        counts = ", ".join(f"{each.verdict} {each.before} → {each.after}" for each in verdicts)
+        print(f"Free answers by verdict, then and now: {counts}.")
     return 0
 
 
 def _weight(each: ReplayOut) -> tuple[int, str]:
-    order = ("error", "text", "route", "outcome", "slots", "not_run", "written")
+    order = ("error", "text", "route", "outcome", "slots", "not_run", "verdict", "written")
     return min(order.index(n) if n in order else len(order) for n in each.changed), each.turn
 
 
@@ -289,13 +310,20 @@ def _keep(options: argparse.Namespace) -> int:
 def _test(options: argparse.Namespace) -> int:
     folder = Path(options.folder)
     if folder.is_dir():
+        if options.ask:
+            raise OptionsClash(
+                f"{folder} is a folder, and engines are connected to the service",
+                remedy="send it as a draft, and give the assistant's name in place of the folder",
+            )
         from fond_echo.documents.case import read_cases
 
         files = files_in(folder)
         cases = asyncio.run(run_here(files, read_cases(files)))
     else:
         with service(options) as echo:
-            cases = echo.run_cases(options.folder, ReplayIn(revision=options.revision)).cases
+            cases = echo.run_cases(
+                options.folder, ReplayIn(revision=options.revision, ask=options.ask)
+            ).cases
     if options.junit:
         _junit(options.junit, options.folder, cases)
     failed = [each for each in cases if not each.passed]

@@ -16,6 +16,7 @@ from pydantic import ValidationError
 from fond_echo.connectors.addresses import address_of
 from fond_echo.connectors.breaker import Breakers
 from fond_echo.connectors.errors import ConnectorError, LogicFailed, Unreachable
+from fond_echo.connectors.given import reply_given
 from fond_echo.connectors.machine import Exchange, RequestMachine
 from fond_echo.connectors.secrets import Vault
 from fond_echo.connectors.streaming import STREAMED, Listener
@@ -151,6 +152,8 @@ class LogicCaller:
             kind = _NothingSent if isinstance(error, Unreachable) else LogicFailed
             raise kind(error.what, where=error.where, remedy=error.remedy) from error
         self.exchanges += found.exchanges
+        if service.gives is not None:
+            return reply_given(service, machine.struck({"answer": found.document})["answer"])
         facts = machine.struck(found.facts)
         words = str(facts[STREAMED if service.stream else "answer"]).strip()
         if not words:
@@ -207,7 +210,9 @@ class LogicCaller:
 def _steps(service: LogicService) -> list[Step]:
     """How a service is asked in its own shape."""
     common = {"headers": service.headers, "timeout": service.timeout}
-    taken = {"answer": service.answer} if service.answer is not None else {}
+    # Where answers give more than words, these are not all that may be there.
+    plain = service.answer is not None and service.gives is None
+    taken = {"answer": service.answer} if plain else {}
     poll = service.poll
     first = {"post": service.url, "json": service.request, **common}
     first |= {"take": taken if poll is None else poll.take}

@@ -9,6 +9,9 @@ from pydantic import Field
 from fond_echo.contract.assistants import Files
 from fond_echo.contract.base import Instant, JsonObject, Name, Schema
 from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.reply import AnswerVerdict
+from fond_echo.core.dialogue.compared import ComparedKind
+from fond_echo.core.dialogue.verdict import VerdictKind
 
 ReplayBegin = Literal["transcribe", "route", "answer"]
 
@@ -54,7 +57,8 @@ class RouteChance(Schema):
 class TurnOutcome(Schema):
     """The outcome of a turn. `not_run` says why business logic or an engine was not asked;
     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
-    the sound that went out; `asked` the engines and functions that were asked for a replay."""
+    the sound that went out; `asked` the engines and functions that were asked for a replay;
+    `verdict` what a free answer is worth."""
 
     text: str
     route: str = ""
@@ -73,24 +77,48 @@ class TurnOutcome(Schema):
     voice: str = ""
     clip: str = ""
     asked: list[EngineAsked] = Field(default_factory=list)
+    verdict: AnswerVerdict | None = None
+
+
+class SentenceCompared(Schema):
+    """A sentence of one answer beside the one of the other that is about the same; empty where
+    there is none. `marks` says which numbers, names and negations only one of them has."""
+
+    kind: ComparedKind
+    before: str
+    after: str
+    marks: list[str]
 
 
 class ReplayOut(Schema):
-    """A turn before and after, with the differences, the most important first."""
+    """A turn before and after, with the differences, the most important first: `wording` where the
+    answer says the same in other words. `sentences` are those of both answers, side by side, where
+    they are not the same."""
 
     turn: str
     revision: str
     before: TurnOutcome
     after: TurnOutcome
     changed: list[str]
+    sentences: list[SentenceCompared] = Field(default_factory=list)
+
+
+class VerdictCount(Schema):
+    """How many free answers were judged so then, and now."""
+
+    verdict: VerdictKind
+    before: int
+    after: int
 
 
 class ReplaysOut(Schema):
-    """A page of replays; `next` is the cursor of the next page, empty on the last one."""
+    """A page of replays; `next` is the cursor of the next page, empty on the last one. `verdicts`
+    counts what the free answers of the page are worth."""
 
     items: list[ReplayOut]
     next: str
     skipped: int = 0
+    verdicts: list[VerdictCount] = Field(default_factory=list)
 
 
 class CaseOut(Schema):

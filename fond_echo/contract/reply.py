@@ -177,7 +177,9 @@ class Reply(Elements):
     where it is another way than the assistant's. `more` is what is left to say: where the reply is
     heard and not read, the person is asked whether to go on, and "yes" or "go on" says it. `places`
     are sent as the network sends them, else written with a geo URI; their names are spoken where
-    the words do not have them.
+    the words do not have them. `route` is a route of the assistant that goes on with the turn,
+    after the words where there are any, and `slots` what it needs: they are read as if they had
+    been said.
     """
 
     text: str = Field(default="", max_length=MAX_TEXT)
@@ -191,6 +193,8 @@ class Reply(Elements):
     voice: str = Field(default="", max_length=60)
     prosody: SpokenProsody | None = None
     more: str = Field(default="", max_length=MAX_TEXT)
+    route: str = Field(default="", max_length=60)
+    slots: dict[str, JsonValue] = Field(default_factory=dict)
     then: Then | None = None
 
     @property
@@ -209,6 +213,12 @@ class Reply(Elements):
     @model_validator(mode="after")
     def _says_something(self) -> Reply:
         said = self.text or self.spoken or self.choices or self.attachments or self.places
-        if not (said or self.then):
-            raise ValueError("a reply needs text, spoken, choices, attachments, places or then")
+        if not (said or self.then or self.route):
+            raise ValueError(
+                "a reply needs text, spoken, choices, attachments, places, route or then"
+            )
+        if self.slots and not self.route:
+            raise ValueError("slots go with route, which needs them")
+        if self.route and self.then:
+            raise ValueError("route or then: a route says itself what comes after it")
         return self

@@ -12,6 +12,7 @@ from ruamel.yaml import YAML
 
 from fond_echo.contract.base import JsonObject, Name, Schema
 from fond_echo.contract.reply import Reply
+from fond_echo.core.dialogue.verdict import VerdictKind
 from fond_echo.documents.errors import FileError, InvalidFile
 from fond_echo.documents.paths import pattern
 from fond_echo.documents.source import read_yaml
@@ -44,11 +45,45 @@ class KeptAnswer(Schema):
         return self
 
 
+class KeptWish(Schema):
+    """A function that an engine wanted called."""
+
+    name: Annotated[str, Field(pattern=r"^[\w-]+\.[\w-]+$")]
+    arguments: JsonObject = Field(default_factory=dict)
+
+
+class EngineAnswer(Schema):
+    """What an engine that answers freely gave: words, functions that it wanted called first, or a
+    route with what it needs."""
+
+    text: str = Field(default="", max_length=20_000)
+    spoken: str = Field(default="", max_length=20_000)
+    calls: list[KeptWish] = Field(default_factory=list, max_length=4)
+    route: str = Field(default="", max_length=60)
+    slots: JsonObject = Field(default_factory=dict)
+    then: Literal["", "end", "operator", "transfer"] = ""
+    to: str = Field(default="", max_length=60)
+
+    @model_validator(mode="after")
+    def _is_one_of_them(self) -> EngineAnswer:
+        if sum(map(bool, (self.text, self.calls, self.route))) != 1:
+            raise ValueError("an answer of an engine has one of text, calls and route")
+        if self.slots and not self.route:
+            raise ValueError("slots go with route")
+        if not self.text and (self.spoken or self.then):
+            raise ValueError("spoken and then go with text")
+        if self.to and self.then != "transfer":
+            raise ValueError("to goes with then: transfer")
+        return self
+
+
 class Expectation(Schema):
     """What must come out of a case; what is left out may be anything. `text` is all that is
     written, `spoken` all that is said: each must contain some phrases, have none of others, and
     match a pattern. `asks` is the business logic that is asked, `none` for none of it; `asks_with`
-    are slots it is asked with. `stages` must all run, and those that are not named must not. The
+    are slots it is asked with; `calls` are the functions that an engine has called, `none` for none
+    of them. An answer has `words_at_most`, one of these `verdicts`, and is in this `language` as
+    far as its words tell. `stages` must all run, and those that are not named must not. The
     reply's sound lasts `spoken_at_most` so long, is a proper `voice_note`, and these words
     `heard_as` when it is heard again."""
 
@@ -63,6 +98,10 @@ class Expectation(Schema):
     choices: list[str] = Field(default_factory=list, max_length=20)
     asks: str = Field(default="", max_length=120)
     asks_with: JsonObject = Field(default_factory=dict)
+    calls: list[Annotated[str, Field(max_length=120)]] = Field(default_factory=list, max_length=10)
+    words_at_most: Annotated[int, Field(ge=1, le=5_000)] | None = None
+    verdicts: list[VerdictKind] = Field(default_factory=list, max_length=6)
+    language: str = Field(default="", max_length=12)
     stages: list[CaseStage] = Field(default_factory=list, max_length=5)
     spoken_at_most: Span | None = None
     voice_note: bool = False
@@ -86,12 +125,15 @@ class Expectation(Schema):
             raise ValueError("a case expects something: route, contains, slots …")
         if both := set(self.contains) & set(self.lacks):
             raise ValueError(f"a text cannot both contain and lack {sorted(both)[0]!r}")
+        if "none" in self.calls and len(self.calls) > 1:
+            raise ValueError("calls names functions, or none of them: not both")
         return self
 
 
 class CaseFile(Schema):
     """A case. `said` is a text, or `sound` a recording beside it; `state` and `memory` are what
-    was before, `now` when it was; `logic` what business logic answered then."""
+    was before, `now` when it was; `logic` what business logic answered then, and `engine` what the
+    engine that answers freely gave each time that it was asked."""
 
     case: Name
     about: str = Field(default="", max_length=500)
@@ -104,6 +146,7 @@ class CaseFile(Schema):
     state: JsonObject = Field(default_factory=dict)
     memory: JsonObject = Field(default_factory=dict)
     logic: list[KeptAnswer] = Field(default_factory=list, max_length=20)
+    engine: list[EngineAnswer] = Field(default_factory=list, max_length=10)
     expect: Expectation
 
     @model_validator(mode="after")

@@ -29,6 +29,36 @@ class LogicPoll(Schema):
     until: Until
 
 
+class Given(Schema):
+    """What stands in an answer beside the words, each as a JSONPath; what is not there is left out.
+
+    `spoken` is what is said in place of what is written; `choices` texts to pick from; `remember`
+    an object of what to remember of the person, for `remember_days`; `then` "end", "operator" or
+    "transfer", with a number in `to`; `file` the address of a file that goes along; `voice` a voice
+    of the service and `rate` a pace, 0.5 to 2; `route` the name of a route of the assistant that
+    goes on with the turn, `slots` an object of what it needs.
+    """
+
+    spoken: JsonPath | None = None
+    choices: JsonPath | None = None
+    remember: JsonPath | None = None
+    remember_days: Annotated[int, Field(ge=1, le=3_650)] = 90
+    then: JsonPath | None = None
+    to: JsonPath | None = None
+    file: JsonPath | None = None
+    voice: JsonPath | None = None
+    rate: JsonPath | None = None
+    route: JsonPath | None = None
+    slots: JsonPath | None = None
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Given:
+        for name, beside in (("to", "then"), ("slots", "route")):
+            if getattr(self, name) and not getattr(self, beside):
+                raise ValueError(f"{name} goes with {beside}")
+        return self
+
+
 class LogicService(Schema):
     """Business logic to be asked: its address, and the key shared with it.
 
@@ -38,7 +68,8 @@ class LogicService(Schema):
 
     A service that knows nothing of us is asked in its own shape: `request` is the JSON that is
     posted to it, with templates in its texts, and `answer` the place of the words in what comes
-    back (a JSONPath). It needs no key; `headers` may hold secrets. One that answers in pieces is
+    back (a JSONPath), `gives` the places of what else its answers have. It needs no key; `headers`
+    may hold secrets. One that answers in pieces is
     read as `stream` says, in the place of `answer`, and spoken from its first sentence on; one that
     answers later is asked by `poll`, where `answer` stands in its last answer.
     """
@@ -47,6 +78,7 @@ class LogicService(Schema):
     key: SecretRef | list[SecretRef] | None = None
     request: Any = None
     answer: JsonPath | None = None
+    gives: Given | None = None
     stream: Stream | None = None
     poll: LogicPoll | None = None
     headers: dict[str, HeaderValue] = Field(default_factory=dict)
@@ -63,6 +95,8 @@ class LogicService(Schema):
             raise ValueError("stream says where the words stand: it has no answer and no poll")
         if self.stream is not None and self.stream.as_ == "messages":
             raise ValueError("stream: as is events or lines; messages are for sockets of engines")
+        if self.gives is not None and self.answer is None:
+            raise ValueError("gives needs request and answer: where else what comes back is read")
         if self.poll is not None and self.answer is None:
             raise ValueError("poll needs request and answer")
         if self.request is None and self.key is None:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Protocol
 
 from fond_echo.contract.base import new_id
 from fond_echo.contract.channel import Inbound, SoundHandle
@@ -19,15 +19,17 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.audio.inspect import inspect
 from fond_echo.core.audio.voicenote import encode_voice_note
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.reads_as import other_language
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
-from fond_echo.documents.case import CaseFile, KeptAnswer
+from fond_echo.documents.case import CaseFile, Expectation, KeptAnswer
 from fond_echo.documents.paths import pattern
 from fond_echo.documents.services import LogicService
 from fond_echo.replays.nothing_outside import NothingOutside
+from fond_echo.replays.recorded_engine import RecordedEngine
 from fond_echo.replays.replaying import take_again
 from fond_echo.replays.same_question import answer_of, differences, sent
-from fond_echo.turns.ports import LogicPort
+from fond_echo.turns.ports import AnswererPort, HelperPort, LogicPort
 from fond_echo.turns.state import ConversationState
 from fond_echo.turns.turn import TurnSoFar
 
@@ -49,6 +51,15 @@ class Aloud:
 
     speak: Callable[[str, AssistantFile], Awaitable[Clip]]
     hear: Callable[[Clip, str], Awaitable[str]]
+
+
+class EnginePorts(Protocol):
+    """Engines that are asked for real."""
+
+    @property
+    def answerer(self) -> AnswererPort: ...
+    @property
+    def helper(self) -> HelperPort: ...
 
 
 @dataclass
@@ -99,6 +110,7 @@ class CaseAnswers:
 async def run_case(
     case: CaseFile, assistant: AssistantFile, revision: str, logic: LogicPort,
     hear: Hearing | None = None, aloud: Aloud | None = None,
+    engines: EnginePorts | None = None,
 ) -> CaseOut:  # fmt: skip
     """Take a case's turn with a revision, and hold it against what must come out.
 
@@ -106,6 +118,7 @@ async def run_case(
         logic: asked where that is safe and the case keeps no answer.
         hear: needed for cases with a recording.
         aloud: needed for cases that say how the reply must sound.
+        engines: asked for real, in place of what the case keeps of them.
     """
     begun = time.perf_counter()
     kept = CaseAnswers(case.logic)
@@ -128,9 +141,16 @@ async def run_case(
         assert hear is not None
         return await hear(case.sound, expected)
 
-    form = await take_again(turn, assistant, revision, NothingOutside(logic, kept),
-                        of_recording if case.sound else None)  # fmt: skip
+    needs = NothingOutside(logic, kept)
+    recorded = RecordedEngine(case.engine)
+    if engines is not None:
+        needs.answerer, needs.helper = engines.answerer, engines.helper
+    elif case.engine:
+        needs.answerer = recorded
+    form = await take_again(turn, assistant, revision, needs, of_recording if case.sound else None)
     failures = [*kept.others, *judged(case, form, kept.asked)]
+    if recorded.left and recorded is needs.answerer:
+        failures.append(f"{recorded.left} kept answers of the engine were not asked for")
     if case.expect.of_sound:
         form, of_sound = await _sounds(case, form, assistant, aloud)
         failures += of_sound + _stages(case, form)
@@ -206,6 +226,26 @@ def _asked_otherwise(case: CaseFile, asked: Sequence[Asked]) -> list[str]:
             if str(last.get(slot)) != str(value)]  # fmt: skip
 
 
+def _answered_otherwise(wanted: Expectation, form: TurnOutcome) -> list[str]:
+    """Where a free answer is not what it must be."""
+    found = []
+    called = [each.engine for each in form.asked if each.kind == "function"]
+    if wanted.calls == ["none"]:
+        found += [f"{name} was called" for name in called[:1]]
+    else:
+        found += [f"{name} was not called" for name in wanted.calls if name not in called]
+    words = len(form.written.split())
+    if wanted.words_at_most and words > wanted.words_at_most:
+        found.append(f"the text has {words} words, not at most {wanted.words_at_most}")
+    judged = form.verdict
+    if wanted.verdicts and (judged is None or judged.kind not in wanted.verdicts):
+        what = f"{judged.kind}: {judged.reason}" if judged is not None else "there is none"
+        found.append(f"the verdict is not {' or '.join(wanted.verdicts)} ({what})")
+    if wanted.language and (other := other_language(form.written, wanted.language)):
+        found.append(f"the text is in the language {other}, not {wanted.language}")
+    return found
+
+
 def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[Asked]) -> list[str]:
     """What of a case does not hold, in words."""
     wanted, found = case.expect, []
@@ -233,6 +273,7 @@ def judged(case: CaseFile, form: TurnOutcome, asked: Sequence[Asked]) -> list[st
     if wanted.choices and wanted.choices != form.choices:
         found.append(f"choices are {form.choices}, not {wanted.choices}")
     found += _asked_otherwise(case, asked)
+    found += _answered_otherwise(wanted, form)
     unasked = bool(form.not_run) and (wanted.contains or wanted.matches or wanted.spoken)
     if form.error:
         found.append(form.error)

@@ -7,16 +7,28 @@ asked for the same; else logic is asked only where its route says that asking is
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, replace
+from typing import Any, get_args
 
 from fond_echo.answers.sentences import failed, greeting
 from fond_echo.contract.logic import LogicRequest
-from fond_echo.contract.replay import RouteChance, StageTime, TurnOutcome
-from fond_echo.contract.reply import Reply
+from fond_echo.contract.replay import (
+    ReplayOut,
+    RouteChance,
+    SentenceCompared,
+    StageTime,
+    TurnOutcome,
+    VerdictCount,
+)
+from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.contract.turn import Heard
+from fond_echo.core.dialogue.compared import ComparedSentence, compared, says_the_same
 from fond_echo.core.dialogue.outcomes import FALLBACK
+from fond_echo.core.dialogue.verdict import VerdictKind
 from fond_echo.core.errors import FondEchoError
+from fond_echo.core.language.language import Language
 from fond_echo.core.recognition.transcript import Expected
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.services import LogicService
@@ -35,7 +47,10 @@ Hearing = Callable[[Expected], Awaitable[Heard]]
 SCORES = 5
 """So many of the likeliest routes are told."""
 
-WEIGHED = ("error", "text", "route", "outcome", "slots", "not_run", "written", "choices", "spoken")
+WEIGHED = (
+    "error", "text", "route", "outcome", "slots", "not_run", "verdict", "written", "choices",
+    "spoken",
+)  # fmt: skip
 """What may be different between two forms of a turn, the weightiest first."""
 
 
@@ -172,9 +187,41 @@ def outcome_of(
         ],
         voice=next((part.voice for part in parts if part.voice), turn.assistant.voice),
         clip=turn.encoded.clip.id if turn.encoded is not None else "",
+        verdict=turn.answered.verdict if turn.answered is not None else None,
     )  # fmt: skip
 
 
-def changes(before: TurnOutcome, after: TurnOutcome) -> list[str]:
-    """What is different, the weightiest first."""
-    return [name for name in WEIGHED if getattr(before, name) != getattr(after, name)]
+def held_against(
+    turn: str, revision: str, before: TurnOutcome, after: TurnOutcome, language: Language
+) -> ReplayOut:
+    """A turn before and after, with what is different."""
+    sentences: list[ComparedSentence] = []
+    if before.written != after.written:
+        sentences = compared(before.written, after.written, language)
+    changed = [name for name in WEIGHED if _worth(before, name) != _worth(after, name)]
+    if sentences and says_the_same(sentences):
+        changed[changed.index("written")] = "wording"
+        # What is spoken is made from what is written, unless it has words of its own.
+        if "spoken" in changed and says_the_same(compared(before.spoken, after.spoken, language)):
+            changed.remove("spoken")
+    return ReplayOut(
+        turn=turn, revision=revision, before=before, after=after, changed=changed,
+        sentences=[SentenceCompared(**{**vars(each), "marks": list(each.marks)})
+                   for each in sentences],
+    )  # fmt: skip
+
+
+def _worth(form: TurnOutcome, name: str) -> Any:
+    """A field of an outcome as it is compared: of a verdict, its kind."""
+    value = getattr(form, name)
+    return value.kind if isinstance(value, AnswerVerdict) else value
+
+
+def counted_by_verdict(found: Sequence[ReplayOut]) -> list[VerdictCount]:
+    """What the free answers of replays are worth, then and now."""
+    then, now = (
+        Counter(form.verdict.kind for form in forms if form.verdict is not None)
+        for forms in ([each.before for each in found], [each.after for each in found])
+    )
+    kinds = [kind for kind in get_args(VerdictKind) if then[kind] or now[kind]]
+    return [VerdictCount(verdict=each, before=then[each], after=now[each]) for each in kinds]

@@ -13,6 +13,7 @@ from typing import Any
 
 from fond_echo.connectors.answers import taken
 from fond_echo.connectors.errors import LogicFailed
+from fond_echo.connectors.given import reply_given
 from fond_echo.contract.engine import EngineAsked
 from fond_echo.contract.logic import LogicRequest
 from fond_echo.contract.reply import Reply
@@ -76,6 +77,8 @@ def answer_of(service: LogicService, received: Any) -> list[Reply]:
         LogicFailed: no words stand there.
     """
     assert service.answer is not None
+    if service.gives is not None:
+        return [reply_given(service, received)]
     words = str(taken(received, service.answer) or "").strip()
     if not words:
         raise LogicFailed(
@@ -100,7 +103,7 @@ def received_of(
         again = answer_of(service, received)
     except LogicFailed:
         return None
-    return received if again[0].text == parts[0].text else None
+    return received if again[0] == parts[0] else None
 
 
 def answered_again(
@@ -113,7 +116,7 @@ def answered_again(
     Raises:
         LogicFailed: today's `answer` finds no words in what came back then.
     """
-    if (then.answer, then.stream) == (now.answer, now.stream):
+    if (then.answer, then.gives, then.stream) == (now.answer, now.gives, now.stream):
         return parts
     if now.answer is None:
         return None

@@ -7,6 +7,7 @@ from collections.abc import AsyncIterator, Sequence
 from dataclasses import replace
 from typing import Any
 
+from fond_echo.answers.errors import WrongRoute
 from fond_echo.answers.free import answered, listener_of, recorded
 from fond_echo.answers.sentences import (
     did_you_mean,
@@ -55,15 +56,48 @@ from fond_echo.turns.turn import TurnSoFar
 MAX_OFFERED = 8
 """A list of at most so many names is offered as choices when it is asked for."""
 
+MOST_LED = 3
+"""Answers of one turn that may lead on to another route."""
+
 PASSAGE_SENTENCES = 2
 """So much of a page is spoken."""
 
 
 async def answer(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     """The parts of the reply as they come, with the files that go along stored."""
-    async for reply in _parts(turn, needs):
+    async for reply in _followed(turn, needs):
         whole = await with_files(reply, turn, needs)
         yield _offering_more(whole, turn) if whole.more and turn.heard_only else whole
+
+
+async def _followed(turn: RoutedTurn, needs: AnswerNeeds, led: int = 0) -> AsyncIterator[Reply]:
+    """The parts of the reply; where one names a route, that goes on with the turn.
+
+    Raises:
+        WrongRoute: the assistant has no such route, or each leads to the next.
+    """
+    async for reply in _parts(turn, needs):
+        if not reply.route:
+            yield reply
+            continue
+        if turn.assistant.route(reply.route) is None:
+            known = sorted(each.route for each in turn.assistant.routes)
+            raise WrongRoute(
+                f"the answer names the route {reply.route[:40]!r}, which the assistant has not",
+                remedy=f"it may name {', '.join(known[:10])}",
+            )
+        if led == MOST_LED:
+            raise WrongRoute(
+                f"{MOST_LED} answers led from route to route, and {reply.route} would be the next",
+                remedy="let one of them answer in words",
+            )
+        if reply.text or reply.spoken:
+            yield reply.model_copy(update={"route": "", "slots": {}})
+        needs.led.routed = led_to(turn, reply.route, reply.slots)
+        onward = replace(turn, routed=needs.led.routed)
+        async for part in _followed(onward, needs, led + 1):
+            yield part
+        return
 
 
 def _offering_more(reply: Reply, turn: TurnSoFar) -> Reply:
@@ -106,13 +140,10 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
         return
     if spec.free:
         found = await answered(spec, turn, needs, request(turn, ""))
-        if found.reply is None:
-            led = led_to(turn, found.route, found.slots)
-            needs.led.routed = led
-            async for part in _parts(replace(turn, routed=led), needs):
-                yield part
+        if found.route:
+            yield found
             return
-        whole = await worked_on(found.reply, spec, turn, needs)
+        whole = await worked_on(found, spec, turn, needs)
         yield await shortened(whole, spec, turn, needs)
         if (question := _still_open(turn)) is not None:
             yield question

@@ -33,8 +33,9 @@ from fond_echo.stages.answer import request
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.store.records import Revision
 from fond_echo.turns.ready import RoutedTurn, ready
-from fond_echo.turns.turn import TurnSoFar
+from fond_echo.turns.turn import Answered, TurnSoFar
 from fond_echo.web.access import MayBuild
+from fond_echo.web.asked_for_real import asking
 from fond_echo.web.assistants import AssistantName
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.replays import Onto, frozen, revision_of
@@ -44,8 +45,11 @@ from fond_echo.web.turns import TurnId
 router = CheckedRouter(prefix="/api", tags=["cases"])
 
 
-async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> CasesOut:
-    """The cases of a bundle, run on it; a revision that is stored keeps what came of them."""
+async def run_cases(
+    service: Service, files: Mapping[str, str], onto: Onto, *, ask: bool = False
+) -> CasesOut:
+    """The cases of a bundle, run on it; a revision that is stored keeps what came of them, unless
+    engines were asked for it, which may answer otherwise the next time."""
 
     async def hear(sound: str, expected: Expected) -> Heard:
         decoded = await service.decoder.decode(bytes_of(files[FOLDER + sound]))
@@ -69,11 +73,12 @@ async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> C
 
     logic = LogicCaller(service.builder.client, await service.vault())
     aloud = Aloud(speak, heard)
-    found = [
-        await run_case(case, onto.assistant, onto.revision, logic, hear, aloud)
-        for case in read_cases(files)
-    ]
-    if found:
+    async with asking(service, onto.assistant, ask) as engines:
+        found = [
+            await run_case(case, onto.assistant, onto.revision, logic, hear, aloud, engines)
+            for case in read_cases(files)
+        ]
+    if found and not ask:
         failed = [each.case for each in found if not each.passed]
         kept = LastCases(at=datetime.now(UTC), passed=len(found) - len(failed), failed=failed)
         async with service.database.writing() as session:
@@ -89,9 +94,10 @@ async def run_cases(service: Service, files: Mapping[str, str], onto: Onto) -> C
 async def run_cases_of_assistant(
     name: AssistantName, given: ReplayIn, _: MayBuild, service: TheService
 ) -> CasesOut:
-    """Run the cases in an assistant's folder on its draft, on live, or on files as they are."""
+    """Run the cases in an assistant's folder on its draft, on live, or on files as they are. With
+    `ask`, engines answer anew in place of what the cases keep of them, which may cost."""
     onto, files = await revision_of(service, name, given.revision, given.files)
-    return await run_cases(service, files, onto)
+    return await run_cases(service, files, onto, ask=given.ask)
 
 
 @router.get("/turns/{turn_id}/case")
@@ -141,6 +147,8 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[JsonObje
     answered = was.answered
     if spec is not None and spec.logic and answered is not None and not answered.apology_for:
         case["logic"] = [_kept(was, spec.logic, form.slots)]
+    elif spec is not None and spec.free and answered is not None and not answered.apology_for:
+        case |= _kept_of_engine(answered)
     expect: JsonObject = {"route": form.route}
     if form.slots:
         expect["slots"] = form.slots
@@ -148,6 +156,30 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[JsonObje
         expect["contains"] = [form.written.splitlines()[0][:200]]
     case["expect"] = expect
     return case, sound, file
+
+
+def _kept_of_engine(answered: Answered) -> JsonObject:
+    """What an engine gave, for a case, with the functions that were called for it; nothing where
+    the arguments of one are not on record: then the case is run by asking."""
+    if (led := answered.routed) is not None:
+        return {"engine": [{"route": led.route, **({"slots": led.slots} if led.slots else {})}]}
+    engine, logic = list[JsonObject](), list[JsonObject]()
+    for each in answered.asked:
+        if each.kind != "function" or each.outcome != "done":
+            continue
+        exchange = each.exchanges[-1] if each.exchanges else {}
+        question, answers = exchange.get("sent"), exchange.get("received")
+        if not isinstance(question, dict) or "slots" not in question:
+            return {}
+        arguments = question["slots"]
+        engine.append({"calls": [{"name": each.engine, "arguments": arguments}]})
+        replies = answers if isinstance(answers, list) else [answers]
+        logic.append({"asks": each.engine, "slots": arguments, "answers": replies})
+    words = [part.text for part in answered.parts if part.text]
+    if not words:
+        return {}
+    engine.append({"text": words[0]})
+    return {"engine": engine, **({"logic": logic} if logic else {})}
 
 
 def _kept(was: TurnSoFar, name: str, slots: JsonObject) -> JsonObject:

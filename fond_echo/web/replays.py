@@ -36,7 +36,13 @@ from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.digest import digest
 from fond_echo.records.claim import claimed
 from fond_echo.replays.nothing_outside import NothingOutside
-from fond_echo.replays.replaying import RecordedAnswers, changes, outcome_of, take_again
+from fond_echo.replays.replaying import (
+    RecordedAnswers,
+    counted_by_verdict,
+    held_against,
+    outcome_of,
+    take_again,
+)
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.store.records import (
     Assistant,
@@ -192,10 +198,9 @@ async def replayed(
         )
     if engines is not None:
         after = after.model_copy(update={"asked": [*engines.asked, *after.asked]})
-    return ReplayOut(
-        turn=was.id, revision=onto.revision, before=before, after=after,
-        changed=changes(before, after),
-    )  # fmt: skip
+    return await asyncio.to_thread(
+        held_against, was.id, onto.revision, before, after, onto.assistant.its_language
+    )
 
 
 @router.post("/turns/{turn_id}/replays")
@@ -255,7 +260,10 @@ async def replay_turns(
             skipped += 1
             continue
         items.append(await replayed(service, was, onto, logic, given.begin, ask=given.ask))
-    return ReplaysOut(items=items, next=ids[-1] if len(ids) == given.limit else "", skipped=skipped)
+    return ReplaysOut(
+        items=items, next=ids[-1] if len(ids) == given.limit else "", skipped=skipped,
+        verdicts=counted_by_verdict(items),
+    )  # fmt: skip
 
 
 @router.get("/assistants/{name}/gaps")

@@ -14,6 +14,7 @@ from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.errors import BadSignature
 from fond_echo.contract.logic import LogicContact, LogicConversation, LogicRequest, LogicTurn
+from fond_echo.contract.reply import Transfer
 from fond_echo.contract.signatures import signed_headers, verify
 from fond_echo.documents.services import LogicService
 from fond_echo.logic import Logic, NotAReply, RecordMessage, Reply
@@ -213,6 +214,49 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         for wrong in ({"key": None}, {"key": None, "request": {}}, {"headers": {"X": "y"}}):
             with self.assertRaises(ValueError):
                 LogicService(url=URL, **{"key": {"secret": "old"}, **wrong})
+
+    async def test_its_own_shape_may_give_more_than_words(self):
+        gives = {
+            "spoken": "$.aloud", "choices": "$.next[*].label", "remember": "$.facts",
+            "then": "$.after", "to": "$.number", "file": "$.picture", "voice": "$.who",
+            "rate": "$.pace", "route": "$.intent", "slots": "$.with",
+        }  # fmt: skip
+        shape = {"key": None, "request": {"q": "{{ text }}"}, "answer": "$.says", "gives": gives}
+
+        async def reply(document):
+            transport = httpx.MockTransport(lambda _: httpx.Response(200, json=document))
+            caller = LogicCaller(httpx.AsyncClient(transport=transport), VAULT, self.breakers)
+            service = LogicService(url=URL, **shape)
+            return [part async for part in caller.ask(service, requested())]
+
+        self.assertEqual(await reply({"says": "Ten."}), [Reply(text="Ten.")])
+        [whole] = await reply({
+            "says": "At ten.", "aloud": "At ten, I think.", "next": [{"label": "And the next?"}],
+            "facts": {"pier": "pell"}, "after": "Transfer", "number": "+44 20 0000",
+            "picture": "https://office.example/pier.png", "who": "wren", "pace": 1.2,
+        })  # fmt: skip
+        self.assertEqual(
+            (whole.spoken, [each.label for each in whole.choices], whole.remember, whole.then,
+             whole.attachments[0].url, whole.voice, whole.prosody.rate, whole.remember_days),
+            ("At ten, I think.", ["And the next?"], {"pier": "pell"}, Transfer(to="+44 20 0000"),
+             "https://office.example/pier.png", "wren", 1.2, 90),
+        )  # fmt: skip
+        led = [Reply(route="tides", slots={"pier": "pell"})]
+        self.assertEqual(await reply({"intent": "tides", "with": {"pier": "pell"}}), led)
+        for document, what in (
+            ({}, "its answer is empty"),
+            ({"says": "x", "facts": "all"}, "'all' at \\$.facts, not an object"),
+            ({"says": "x", "after": "explode"}, "'explode' at \\$.after, not one of end"),
+            ({"says": "x", "pace": 9}, "prosody.rate"),
+            ({"says": "x", "after": "transfer"}, "then"),
+        ):
+            with self.subTest(what), self.assertRaisesRegex(LogicFailed, what):
+                await reply(document)
+        for wrong, what in (({"to": "$.number"}, "to goes with then"), ({"slots": "$.x"}, "route")):
+            with self.assertRaisesRegex(ValueError, what):
+                LogicService(url=URL, **{**shape, "gives": wrong})
+        with self.assertRaisesRegex(ValueError, "gives needs request"):
+            LogicService(url=URL, key={"secret": "old"}, gives={"then": "$.after"})
 
     async def test_in_parts_and_remembered(self):
         logic, calls = Logic(secrets=["old-secret"]), []

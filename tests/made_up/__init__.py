@@ -107,7 +107,7 @@ LANGUAGE = Language(
     wording=SimpleNamespace(
         FILLERS=frozenset(["o", "an"]), ASKING=frozenset(["ki", "kva"]), GOES_ON=frozenset(["o"]),
         AROUND=frozenset(["hei"]), CORRECTING=frozenset(["nei"]), PARTICLES=frozenset(),
-        PASSING=frozenset(), WEAK=frozenset(), DETERMINERS=frozenset(), FACTS=frozenset(), CAPITALIZED=frozenset(),
+        PASSING=frozenset(), WEAK=frozenset(), DETERMINERS=frozenset(), NEGATING=frozenset(), REPLYING=frozenset(), FACTS=frozenset(), CAPITALIZED=frozenset(),
         EVASIONS=re.compile(r"(?!)"),
         other_wordings=lambda text: (),
         kind_of_question=lambda tokens: "", rarity=lambda word: 1.0,

@@ -118,6 +118,27 @@ class AskedForReal(Commands):
         page = {"files": files, "ask": True, "limit": 5}
         many = await self.client.post("/api/assistants/harbour-desk/replays", json=page)
         self.assertEqual(len(many.json()["items"]), 1)
+        (count,) = many.json()["verdicts"]
+        self.assertEqual((count["verdict"], count["before"], count["after"]), ("answers", 0, 1))
+
+    async def test_cases_keep_what_the_engine_gave_or_ask_it_anew(self):
+        case = (
+            f"case: boat\nsaid: {BOAT}\nengine: [{{text: Your boat is the Gannet.}}]\n"
+            "expect: {contains: [Seagull], calls: [none], words_at_most: 30}\n"
+        )
+        files = {"files": {"assistant.yaml": DESK, "cases/boat.yaml": case}}
+        await self.client.put("/api/assistants/harbour-desk/draft", json=files)
+        runs = "/api/assistants/harbour-desk/cases/runs"
+        (kept,) = (await self.client.post(runs, json={})).json()["cases"]
+        self.assertEqual(kept["failures"], ["the text lacks 'Seagull': 'Your boat is the Gannet.'"])
+        self.assertEqual(await self.spent(), [])
+        (asked,) = (await self.client.post(runs, json={"ask": True})).json()["cases"]
+        self.assertEqual(asked["failures"], [])
+        self.assertEqual(len(await self.spent()), 1)
+        revisions = "/api/assistants/harbour-desk/revisions"
+        draft = (await self.client.get(revisions)).json()[0]
+        # What an engine answers anew is no fact about the revision.
+        self.assertEqual(draft["cases"]["failed"], ["boat"])
 
 
 class Judged(Commands):
@@ -137,12 +158,15 @@ class Judged(Commands):
                 run = (await session.get_one(Turn, turn)).run_id
                 wanted = select(Stage).where(Stage.run_id == run, Stage.name == "answer")
                 stage = (await session.execute(wanted)).scalars().all()[-1]
-                stage.output = {"parts": [], "verdict": {"kind": kind, "reason": "made up"}}
+                parts = [{"text": f"It is {kind}.\n\n(handbook)"}]
+                stage.output = {"parts": parts, "verdict": {"kind": kind, "reason": "made up"}}
                 stage.outcome = "done"
         for kind, turn in (("evades", turns[0]), ("unsupported", turns[1])):
             page = (await self.client.get("/api/turns", params={"verdict": kind})).json()
             self.assertEqual([each["id"] for each in page["items"]], [turn])
         wrong = await self.client.get("/api/turns", params={"verdict": "nice"})
         self.assertEqual(wrong.status_code, 422)
+        case = await self.client.get(f"/api/turns/{turns[0]}/case", params={"name": "sheep"})
+        self.assertIn('engine:\n- text: "It is evades.\\n\\n(handbook)"', case.json()["text"])
         (gap,) = (await self.client.get("/api/assistants/harbour-desk/gaps")).json()
         self.assertEqual(gap["verdicts"], {"evades": 1, "unsupported": 1})

@@ -10,7 +10,15 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from fond_echo.core.language.language import Language, Numbers
+from fond_echo.core.dialogue.stated import (
+    MAX_RECKONED,
+    names_in,
+    numbers_in,
+    numbers_of_times,
+    times_in,
+    worth_of,
+)
+from fond_echo.core.language.language import Language
 from fond_echo.core.language.placeholders import LEFT_BY_ENGINES
 
 VerdictKind = Literal[
@@ -31,8 +39,7 @@ MAX_CHARACTERS = 20_000
 """Of an answer, and of each source: what lies beyond is not looked at."""
 
 MAX_SENTENCES = 400
-MAX_RECKONED = 40
-"""So many sentences of the sources are compared, and so many of their numbers reckoned with."""
+"""So many sentences of the sources are compared."""
 
 
 @dataclass(frozen=True)
@@ -116,29 +123,21 @@ class _Judge:
             word.lower() for text in everything for word in re.findall(r"[^\W\d_]+", text)
         }
         self._names |= {self._wording.stem(each) for each in self._names}
-        self._numbers = _reckoned(
-            {n for text in (*earlier, *sources) for n in self._numbers_of(text, 0)},
-            self._numbers_of(question),
-        ) | _of_times([time for text in (*earlier, *sources) for time in _times_of(text)])
+        self._counted = _reckoned(
+            {n for text in (*earlier, *sources) for n in self._numbers(text, 0)},
+            self._numbers(question),
+        ) | numbers_of_times([time for text in (*earlier, *sources) for time in times_in(text)])
 
     def sentences(self, text: str) -> list[str]:
         """The sentences of a text."""
         return [s.strip() for s in self._language.writing.sentences_of(text) if s.strip()]
 
-    def _read(self, text: str) -> tuple[str, ...]:
-        return tuple(self._language.writing.spoken_tokens(text))
-
     def _worth(self, text: str) -> dict[str, float]:
         """What the words of a text stand for, and how much each carries."""
-        wording = self._wording
-        found: dict[str, float] = {}
-        for token in self._read(text):
-            meant = wording.concept(token)
-            if {token, meant} & wording.PASSING:
-                continue
-            weak = bool({token, meant} & wording.WEAK)
-            found[meant] = 0.15 if weak else wording.rarity(token)
-        return found
+        return worth_of(text, self._language)
+
+    def _numbers(self, text: str, least: float = 2) -> set[float]:
+        return numbers_in(text, self._language, least)
 
     def evades(self, answer: str) -> str:
         """Why an answer goes around the question; "" where it does not."""
@@ -147,10 +146,10 @@ class _Judge:
 
     def without_source(self, sentence: str) -> Iterator[str]:
         """Numbers and names in a sentence that stand in no source, and follow from none."""
-        for number in sorted(self._numbers_of(sentence)):
-            if number not in self._numbers:
+        for number in sorted(self._numbers(sentence)):
+            if number not in self._counted:
                 yield f"the number {number:g} stands in no source"
-        for name in self._names_of(sentence):
+        for name in names_in(sentence, self._language):
             if not self._is_known(name):
                 yield f"the name {name!r} stands in no source"
 
@@ -158,54 +157,13 @@ class _Judge:
         word = name.lower()
         return word in self._names or self._wording.stem(word) in self._names
 
-    def _names_of(self, sentence: str) -> Iterator[str]:
-        """Words with a capital letter, but for the first unless another follows it."""
-        words = re.findall(r"[^\W\d_]+(?:['’][^\W\d_]+)?", sentence)
-        for place, word in enumerate(words):
-            bare = re.split(r"['’]", word)[0]
-            if not bare[0].isupper() or bare in self._wording.CAPITALIZED or len(bare) < 2:
-                continue
-            follows = place + 1 < len(words) and words[place + 1][0].isupper()
-            if place or (follows and words[1] not in self._wording.CAPITALIZED):
-                if place == 0 and self._wording.common(bare.lower()):
-                    continue
-                yield bare
-
-    def _numbers_of(self, text: str, least: float = 2) -> set[float]:
-        """The numbers of a text from some on, in figures and in words; a time is its hour and its
-        minutes."""
-        found: set[float] = set()
-        for digits in re.findall(r"\d+(?:[.,]\d+)*", text):
-            if (value := _value(digits)) >= least:
-                found.add(value)
-        words = re.sub(r"\d+(?:[.,:]\d+)*", " ", text)
-        tokens = list(self._read(words))
-        numbers = self._language.numbers
-        at = 0
-        while at < len(tokens):
-            size = next(
-                (
-                    size
-                    for size in range(min(6, len(tokens) - at), 0, -1)
-                    if _value_of(numbers, tokens[at : at + size]) is not None
-                ),
-                0,
-            )
-            if size:
-                number = _value_of(numbers, tokens[at : at + size])
-                # "The one at the quay" counts nothing.
-                if number is not None and number >= least:
-                    found.add(float(number))
-            at += size or 1
-        return found
-
     def rests_on_what_was_asked(self, answer: str) -> bool:
         """Whether an answer shares something with the question, or with what the sources say of
         it."""
         words = self._worth(answer)
         if sum(words.values()) < SHARED and self._says_yes_or_no(answer):
             return True
-        numbers = self._numbers_of(answer, least=1)
+        numbers = self._numbers(answer, least=1)
         related = [(self._shared(self._worth(each)), each) for each in self._known]
         best = max((share for share, _ in related), default=0.0)
         # Where no source has a word of the question, any of them may hold its answer.
@@ -214,7 +172,7 @@ class _Judge:
             theirs = self._worth(sentence)
             if sum(worth for word, worth in words.items() if word in theirs) >= SHARED:
                 return True
-            theirs_too = self._numbers_of(sentence, least=1) | _of_times(_times_of(sentence))
+            theirs_too = self._numbers(sentence, least=1) | numbers_of_times(times_in(sentence))
             if numbers & theirs_too:
                 return True
         if any(self._is_part_of(words, numbers, sentence) for sentence in self._known):
@@ -227,8 +185,8 @@ class _Judge:
     def _is_part_of(self, words: dict[str, float], numbers: set[float], sentence: str) -> bool:
         """Whether an answer is a part of what one sentence says, as people answer in short: the
         rest of the sentence is what was asked for."""
-        theirs, counted = self._worth(sentence), self._numbers_of(sentence, least=1)
-        counted |= _of_times(_times_of(sentence))
+        theirs, counted = self._worth(sentence), self._numbers(sentence, least=1)
+        counted |= numbers_of_times(times_in(sentence))
         shared = [word for word in words if word not in self._wording.PASSING]
         whole = len(theirs) + len(counted)
         inside = all(word in theirs for word in shared) and numbers <= counted
@@ -236,42 +194,11 @@ class _Judge:
 
     def _says_yes_or_no(self, answer: str) -> bool:
         says = self._language.sentences
-        first = self._read(answer)[:1]
+        first = tuple(self._language.writing.spoken_tokens(answer)[:1])
         return first in ((says["yes"].lower(),), (says["no"].lower(),))
 
     def _shared(self, words: dict[str, float]) -> float:
         return sum(worth for word, worth in self._question.items() if word in words)
-
-
-def _value(digits: str) -> float:
-    plain = digits.replace(",", ".") if digits.count(",") == 1 else digits.replace(",", "")
-    try:
-        return float(plain)
-    except ValueError:
-        return float(re.sub(r"\D", "", digits) or 0)
-
-
-def _value_of(numbers: Numbers, tokens: list[str]) -> int | None:
-    value = numbers.value_of(tokens)
-    return value if value is not None else numbers.ordinal_value(tokens)
-
-
-def _times_of(text: str) -> list[tuple[int, int]]:
-    """The times of a text that stand in figures: hour and minute."""
-    found = re.findall(r"\b(\d{1,2})[:.](\d{2})\b", text)
-    return [(int(h), int(m)) for h, m in found if int(h) < 25 and int(m) < 60]
-
-
-def _of_times(times: Sequence[tuple[int, int]]) -> set[float]:
-    """How the hours and minutes of times are said, and how many minutes lie between two."""
-    found: set[float] = set()
-    for hour, minute in times:
-        found |= {hour, minute, (hour + 12) % 24, (hour - 12) % 24, 60 - minute}
-        if minute >= 30:
-            found |= {(hour + 1) % 24, (hour + 13) % 24}
-    minutes = [60 * hour + minute for hour, minute in times[:MAX_RECKONED]]
-    found |= {abs(one - other) for one in minutes for other in minutes}
-    return {float(each) for each in found}
 
 
 def _reckoned(known: set[float], asked: set[float]) -> set[float]:

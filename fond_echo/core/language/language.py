@@ -129,6 +129,12 @@ class Wording(Protocol):
     WEAK: frozenset[str]
     """Words that say little alone: of time, and those that go with anything."""
 
+    REPLYING: frozenset[str]
+    """Words by which an answer begins or ends, and says nothing: "of course", "anything else"."""
+
+    NEGATING: frozenset[str]
+    """Words that say that something is not so."""
+
     DETERMINERS: frozenset[str]
     """Words after which a thing is named."""
 

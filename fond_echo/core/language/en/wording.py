@@ -98,6 +98,14 @@ WEAK = frozenset(
 )
 """Words that say little alone: when, verbs that go with anything, and what may be anything."""
 
+REPLYING = frozenset("sure certainly absolutely course else question".split())
+NEGATING = frozenset(
+    (
+        "not no never none nobody nothing nowhere neither nor without cannot can't won't don't "
+        "isn't aren't wasn't weren't doesn't didn't hasn't haven't hadn't couldn't shouldn't "
+        "wouldn't mustn't"
+    ).split()
+)
 DETERMINERS = frozenset("a an any the my your some".split())
 """Words after which a thing is named."""
 
