@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from threading import RLock
 from typing import TypeVar
 
 from cachetools import LRUCache
@@ -27,10 +28,21 @@ class Recent(LRUCache[K, V]):
 
     def __init__(self, size: float, size_of: Callable[[V], float] | None = None) -> None:
         super().__init__(size, size_of)
+        self._lock = RLock()
+
+    def __getitem__(self, key: K) -> V:
+        with self._lock:
+            return super().__getitem__(key)
+
+    def get(self, key: K, default: V | None = None) -> V | None:  # type: ignore[override]
+        """The value under a key, or another where none is kept; threads may ask for it together."""
+        with self._lock:
+            return super().get(key, default)
 
     def keep(self, key: K, value: V) -> None:
         """Keep a value, unless it alone is larger than all may be."""
-        if self.getsizeof(value) > self.maxsize:
-            self.pop(key, None)
-        else:
-            self[key] = value
+        with self._lock:
+            if self.getsizeof(value) > self.maxsize:
+                self.pop(key, None)
+            else:
+                self[key] = value

@@ -29,6 +29,7 @@ from fond_echo.documents.case import read_cases
 from fond_echo.documents.errors import FileError, InvalidFile, nearest
 from fond_echo.documents.media_checks import media_errors
 from fond_echo.documents.offered import known_voices
+from fond_echo.documents.pdf import SUFFIX, is_pdf, markdown_of_pdf
 from fond_echo.documents.route import RouteSpec
 from fond_echo.documents.scenario import read_scenarios
 from fond_echo.documents.source import Path, Source, read_yaml
@@ -143,20 +144,22 @@ def _documents(
     """Give every reply with documents its documents."""
     for route, path, reply in assistant.replies():
         chosen: dict[str, str] = {}
+        read: dict[str, str] = {}
         for number, pattern in enumerate(reply.documents):
             matching = {name: text for name, text in files.items() if fnmatch(name, pattern)}
             if not matching:
-                there = nearest(pattern, [name for name in files if name.endswith(READABLE)])
+                there = nearest(pattern, [n for n in files if n.endswith((*READABLE, SUFFIX))])
                 yield source.error((*path, "documents", number), f"no file is {pattern!r}", there)
             chosen |= matching
-        for name, text in list(chosen.items()):
+        for name, text in chosen.items():
+            reader = markdown_of_pdf if is_pdf(name) else as_markdown
             try:
-                yield from _unfilled(name, as_markdown(name, text))
+                read[name] = reader(name, text)
+                yield from _unfilled(name, read[name])
             except UnreadableDocument as error:
-                del chosen[name]
                 yield source.error((*path, "documents"), error.what, error.remedy)
-        if chosen:
-            assistant._documents[route] = Documents(chosen, assistant.its_language)
+        if read:
+            assistant._documents[route] = Documents({}, assistant.its_language, read)
 
 
 def _unfilled(name: str, text: str) -> Iterator[FileError]:

@@ -19,6 +19,7 @@ from fond_echo.core.caching import Recent
 from fond_echo.core.errors import Exhausted
 from fond_echo.documents.checking import Report, check
 from fond_echo.documents.digest import digest
+from fond_echo.documents.pdf import read_ahead
 from fond_echo.engines.registry import Wanted
 from fond_echo.kept_process import KeptProcess
 from fond_echo.store.records import Channel
@@ -88,6 +89,7 @@ class Service:
         of = await asyncio.to_thread(digest, files)
         if (known := _reports.get(of)) is not None:
             return known
+        await asyncio.to_thread(read_ahead, files)
         try:
             report = await self._checking.run(check, dict(files))
         except Exhausted as error:

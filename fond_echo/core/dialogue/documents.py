@@ -10,6 +10,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 
+from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.pages import as_markdown
 from fond_echo.core.language.language import Language
 from fond_echo.core.language.registry import language as language_of
@@ -29,6 +30,10 @@ MAX_PASSAGE = 900
 """Characters of a passage; longer paragraphs are cut at sentences."""
 
 _HEADING = re.compile(r"^\s{0,3}(#{1,6})\s+(.+?)\s*#*\s*$")
+
+
+_told: Recent[tuple[str, str], list[str]] = Recent(1_000_000, len)
+"""The telling words of passages that were read lately: another revision has most of them again."""
 
 
 @dataclass(frozen=True)
@@ -99,16 +104,21 @@ class Documents:
     """Documents that are searched.
 
     Args:
-        files: documents by name: Markdown, or what `pages.as_markdown` reads.
+        files: documents by name, as `pages.as_markdown` reads them.
+        read: documents that are Markdown already, whatever their name ends with.
         language: that they are written in; English if not given.
     """
 
-    def __init__(self, files: Mapping[str, str], language: Language | None = None) -> None:
+    def __init__(
+        self, files: Mapping[str, str], language: Language | None = None,
+        read: Mapping[str, str] | None = None,
+    ) -> None:  # fmt: skip
         self._language = language or language_of()
+        whole = {name: as_markdown(name, text) for name, text in files.items()} | dict(read or {})
         self.passages = [
             passage
-            for name in sorted(files)
-            for passage in passages_of(name, as_markdown(name, files[name]), self._language)
+            for name in sorted(whole)
+            for passage in passages_of(name, whole[name], self._language)
         ]
         texts = [
             self._telling(f"{each.source} {each.text}") or ["‹empty›"] for each in self.passages
@@ -129,6 +139,13 @@ class Documents:
     def _telling(self, text: str) -> list[str]:
         """The words that tell what it is about. A verb and its particle are one more: signing off
         is not signing on, however it is written."""
+        key = (self._language.code, text)
+        if (known := _told.get(key)) is None:
+            known = self._words_of(text)
+            _told.keep(key, known)
+        return known
+
+    def _words_of(self, text: str) -> list[str]:
         wording = self._language.wording
         tokens = self._language.writing.spoken_tokens(text.replace("-", " "))
         words = wording.concepts(tokens)

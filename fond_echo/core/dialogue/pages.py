@@ -35,7 +35,7 @@ def as_markdown(name: str, text: str) -> str:
         return _rows(name, text)
     raise UnreadableDocument(
         f"{name} is not text that can be searched",
-        remedy=f"save it as one of {', '.join(READABLE)}",
+        remedy=f"save it as one of {', '.join(READABLE)} or .pdf",
     )
 
 
