@@ -18,6 +18,7 @@ from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
+from fond_echo.core.dialogue.markup import written_in
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, ChatConnector
 from fond_echo.documents.steps import filter_path
@@ -212,7 +213,7 @@ class ChatChannel:
             "conversation": outgoing.conversation,
             "contact": outgoing.contact,
             "key": outgoing.key,
-            "text": outgoing.text,
+            "text": written_in(outgoing.text, self.connector.limits.text.markup),
             "id": outgoing.id,
             "name": outgoing.name,
             "url": outgoing.url,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from threading import RLock
-from typing import TypeVar
+from typing import TypeVar, overload
 
 from cachetools import LRUCache
 
@@ -34,7 +34,11 @@ class Recent(LRUCache[K, V]):
         with self._lock:
             return super().__getitem__(key)
 
-    def get(self, key: K, default: V | None = None) -> V | None:  # type: ignore[override]
+    @overload  # type: ignore[override]
+    def get(self, key: K, default: None = None) -> V | None: ...
+    @overload
+    def get(self, key: K, default: V) -> V: ...
+    def get(self, key: K, default: V | None = None) -> V | None:
         """The value under a key, or another where none is kept; threads may ask for it together."""
         with self._lock:
             return super().get(key, default)

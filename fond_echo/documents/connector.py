@@ -169,7 +169,11 @@ class VoiceLimits(Schema):
 
 
 class TextLimits(Schema):
+    """How long a text may be, and what markup the network reads: `none`, `markdown`, or `html`
+    (b, i, s, code, pre, a). The Markdown of answers is put into it."""
+
     characters: Annotated[int, Field(ge=10)] = 2_000
+    markup: Literal["none", "markdown", "html"] = "none"
 
 
 class FileLimits(Schema):

@@ -72,7 +72,7 @@ class SpeakingAhead:
     async def _speak(self) -> None:
         spoken = 0
         while (sentence := await self._waiting.get()) is not None:
-            words = speakable(sentence)
+            words = speakable(sentence, self._turn.assistant.says.text("a-link"))
             try:
                 async for part in self._parts(words):
                     await self._use(part)

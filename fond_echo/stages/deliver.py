@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from fond_echo.contract.reply import Attachment, Choice
+from fond_echo.core.dialogue.markup import links_in
 from fond_echo.core.dialogue.shaping import numbered
 from fond_echo.turns.delivery import PlannedDelivery
 from fond_echo.turns.ports import Abilities
@@ -81,6 +82,11 @@ def plan(turn: AnsweredTurn, can: Abilities) -> list[PlannedDelivery]:
                 add("text", f"{place.name}: {place.uri}")
     if turn.answers_in_writing:
         voice()
+    elif spoken_as is not None and "text" in can.kinds:
+        # What was said as "a link" can be pressed.
+        texts = [reply.written for reply in turn.answered.final]
+        if links := [link for text in texts for link in links_in(text)]:
+            add("text", "\n".join(dict.fromkeys(links))[: can.text_characters])
     return planned
 
 

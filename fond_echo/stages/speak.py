@@ -60,8 +60,9 @@ def spoken_text(reply: Reply, says: Sentences | None = None, *, in_call: bool = 
             if not reply.text:
                 raise
             text = ""
-    choices = spoken_choices(reply, says or Sentences(language_of()), in_call=in_call)
-    words = text or speakable(reply.text)
+    says = says or Sentences(language_of())
+    choices = spoken_choices(reply, says, in_call=in_call)
+    words = text or speakable(reply.text, says.text("a-link"))
     names = [each.name for each in reply.places if each.name.casefold() not in words.casefold()]
     more = " ".join([*(f"{name}." for name in names), choices]).strip()
     if is_ssml(text):

@@ -163,6 +163,27 @@ class Skerry(unittest.IsolatedAsyncioTestCase):
         sent = await channel.send(outgoing("picture", room="r", url="http://tern.test/map.png"))
         self.assertIn("3 bytes, image/png", str(sent.exchanges))
 
+    async def test_markup_is_what_the_network_reads(self):
+        sent = []
+
+        def answer(request):
+            sent.append(request.read().decode())
+            return httpx.Response(200, json={"id": "p"})
+
+        client = httpx.AsyncClient(transport=httpx.MockTransport(answer))
+        vault = Vault({"skerry-token": Secret("skerry-token", "hush", frozenset(("net.test",)))})
+        file = demo_file("skerry.yaml")
+        limits = "text: {characters: 2500}"
+        self.assertIn(limits, file)
+        for markup, words in (("", "At ten & noon"), ("markdown", "At **ten** & noon"),
+                              ("html", "At <b>ten</b> &amp; noon")):  # fmt: skip
+            setting = f", markup: {markup}" if markup else ""
+            given = file.replace(limits, limits.replace("2500", "2500" + setting))
+            values = {"base": "http://net.test"}
+            channel = ChatChannel(read_connector(given, "s"), values, {}, client, vault)
+            await channel.send(outgoing("text", room="r", text="At **ten** & noon"))
+            self.assertIn(words, sent[-1])
+
     async def test_presses_joins_and_everything_else(self):
         isla = self.net.person("isla")
         await self.channel.send(

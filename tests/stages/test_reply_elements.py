@@ -46,6 +46,22 @@ def planned(reply, kinds):
 
 
 class EachElement(unittest.TestCase):
+    def test_a_link_that_was_said_is_sent_beside_the_voice_note(self):
+        clip = SimpleNamespace(id="c", seconds=2.0, size=900)
+        reply = Reply(text="See https://a.example/x. Or https://a.example/x, **now**.")
+        turn = SimpleNamespace(
+            encoded=SimpleNamespace(clip=clip), spoken=None, answers_in_writing=False,
+            answered=Answered(parts=[reply]),
+            assistant=SimpleNamespace(says=SimpleNamespace(text=lambda name, **_: name)),
+        )  # fmt: skip
+        for kinds, sent in (
+            (("voice", "text"), [("voice", reply.text), ("text", "https://a.example/x")]),
+            (("voice",), [("voice", reply.text)]),
+        ):
+            found = plan(turn, Abilities(frozenset(kinds)))
+            self.assertEqual([(each.kind, each.text) for each in found], sent)
+        self.assertEqual(spoken_words(reply), "See a link. Or a link, now.")
+
     def test_each_has_an_example_here_and_a_place_in_the_assistant_s_file(self):
         lists = {
             name

@@ -21,10 +21,11 @@ _HEADING = re.compile(r"^\s{0,3}#{1,6}\s+")
 _RULE = re.compile(r"^\s*(?:\|?\s*:?-{3,}:?\s*)+\|?\s*$")
 
 
-def speakable(text: str) -> str:
+def speakable(text: str, link: str = "") -> str:
     """What is said for a written reply.
 
-    Links keep their words and lose their addresses; a heading, a list item or a table row becomes a
+    Links keep their words and lose their addresses; one without words is said as `link` ("a
+    link"); a heading, a list item or a table row becomes a
     sentence of its own; a table's column names are said before its values.
     """
     lines: list[str] = []
@@ -48,7 +49,7 @@ def speakable(text: str) -> str:
         item = _BULLET.match(line)
         lines.append(_sentence(_BULLET.sub("", line)) if item or heading else line)
     spoken = " ".join(lines)
-    spoken = _BARE_LINK.sub("", _LINK.sub(r"\1", spoken))
+    spoken = _BARE_LINK.sub(link, _LINK.sub(lambda found: found[1] or link, spoken))
     spoken = re.sub(r"\s+([.,;:!?])(?=\s|$)", r"\1", _MARKS.sub("", spoken))
     return re.sub(r"\s+", " ", spoken).strip()
 

@@ -62,6 +62,7 @@ SENTENCES: dict[str, str] = {
     "remembered": "This is what I remember:\n{facts}",
     "yes": "Yes",
     "no": "No",
+    "a-link": "a link",
     "choose": "You can choose:",
     "say-one-of": "You can say: {choices}.",
     "choice-or": "or",
