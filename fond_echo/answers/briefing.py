@@ -3,10 +3,11 @@ how the answer goes out, and the routes that it may choose."""
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Any
 
 from fond_echo.core.dialogue.free import marked
-from fond_echo.core.dialogue.functions import ROUTE, Argument, Function
+from fond_echo.core.dialogue.functions import BRIEF, ROUTE, Argument, Function
 from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.grammar.lists import names_in
 from fond_echo.core.language.templates import compile_template
@@ -28,10 +29,26 @@ ALTERNATIVES = 3
 """So many other readings of what was heard are told."""
 
 
-def brief_of(spec: ReplySpec, turn: TurnSoFar) -> str:
-    """The brief of the reply, or the assistant's, with how the talk goes filled in."""
-    brief = spec.brief or turn.assistant.brief
-    return str(compile_template(brief).render(_told(turn))) if brief else ""
+def brief_of(spec: ReplySpec, turn: TurnSoFar, handed_to: str) -> str:
+    """The brief of the reply, or the assistant's, and behind it the one that the talk was handed
+    to, where it was; with how the talk goes filled in."""
+    named = turn.assistant.briefs.get(handed_to)
+    briefs = [spec.brief or turn.assistant.brief, named.brief if named is not None else ""]
+    told = _told(turn)
+    return "\n\n".join(str(compile_template(each).render(told)) for each in briefs if each)
+
+
+def briefs_offered(turn: TurnSoFar, been: Collection[str]) -> list[Function]:
+    """The briefs that the engine may hand the talk to.
+
+    Args:
+        been: those that it has, or had for the same question.
+    """
+    return [
+        Function(f"{BRIEF}.{name}", f"hands the talk on: {each.about}", {})
+        for name, each in turn.assistant.briefs.items()
+        if name not in been
+    ]
 
 
 def _told(turn: TurnSoFar) -> dict[str, Any]:

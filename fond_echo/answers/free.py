@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
-from fond_echo.answers.briefing import brief_of, facts_of, routes_offered
+from fond_echo.answers.briefing import brief_of, briefs_offered, facts_of, routes_offered
 from fond_echo.answers.errors import NoFreeAnswer
 from fond_echo.answers.sentences import own_or, yes_no
 from fond_echo.answers.values import template_values
@@ -69,8 +69,10 @@ async def answered(
         raise NoFreeAnswer("no engine that answers freely can be asked here")
     # Among a thousand routes the likeliest take milliseconds, and the loop may own calls.
     functions = [*spec.permitted(), *await asyncio.to_thread(routes_offered, turn)]
+    own, handed = functions, [turn.state.brief]
+    functions = [*own, *briefs_offered(turn, handed)]
     question = FreeQuestion(
-        text=turn.text, brief=brief_of(spec, turn), language=turn.assistant.language,
+        text=turn.text, brief=brief_of(spec, turn, handed[-1]), language=turn.assistant.language,
         turns=_turns(turn), passages=_passages(spec, turn), memory=turn.memory,
         functions=functions, facts=facts_of(turn),
     )  # fmt: skip
@@ -111,6 +113,14 @@ async def answered(
         results = list[dict[str, Any]]()
         for wish in found.wishes:
             function = next((each for each in functions if each.name == wish.name), None)
+            if function is not None and function.brief:
+                handed.append(function.brief)
+                needs.led.briefs = handed[1:]
+                functions = [*own, *briefs_offered(turn, handed)]
+                brief = brief_of(spec, turn, function.brief)
+                question = replace(question, brief=brief, functions=functions)
+                results.append(_handed(wish))
+                continue
             if function is not None and not refusal(wish, functions):
                 if function.route:
                     return Reply(route=function.route, slots=dict(wish.arguments))
@@ -131,7 +141,8 @@ async def _settled(
         before: what it said before it asked for a function.
         said: what of this answer was said aloud already.
     """
-    judged = await asyncio.to_thread(_judged, found, question, spec, turn)
+    handed_to = [turn.state.brief, *needs.led.briefs][-1]
+    judged = await asyncio.to_thread(_judged, found, question, spec, turn, handed_to)
     judged = await _reviewed(judged, found, question, turn, needs)
     asked_before = needs.led.verdict is not None
     bad = judged.kind == "unfilled" or (spec.asks_again and judged.kind not in HOLDING)
@@ -151,11 +162,12 @@ async def _settled(
 
 
 def _judged(
-    found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn
+    found: FreeAnswer, question: FreeQuestion, spec: ReplySpec, turn: RoutedTurn, handed_to: str
 ) -> AnswerVerdict:
     """What an answer is worth, by all that the engine was told."""
     sources = _sources(question)
-    told = [brief_of(spec, turn), str(dict(question.memory)), turn.contact_name]
+    # The brief as it is written: what is held against an answer stands in the question's.
+    told = [brief_of(spec, turn, handed_to), str(dict(question.memory)), turn.contact_name]
     rests = bool(sources)
     judged = verdict(
         question.text, _unmarked(found.text, turn), [*sources, *told] if rests else [],
@@ -201,6 +213,12 @@ def _objection(judged: AnswerVerdict) -> str:
         f"An answer of yours was not sent: {judged.reason}{about}. Answer the question from what"
         " you are told here, or say that you do not know."
     )
+
+
+def _handed(wish: Wish) -> dict[str, Any]:
+    """That the talk was handed on, as the engine is told of it."""
+    result = "handed on: answer by the brief that you have now"
+    return {"id": wish.id, "name": wish.name, "arguments": {}, "result": result}
 
 
 NOT_YET = "not called yet: call it before you answer"

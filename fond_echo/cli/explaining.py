@@ -95,6 +95,8 @@ def explained(turn: TurnDetail) -> list[str]:
     led = stages.get("answer", {}).get("routed")
     if led is not None:
         lines.append(f"Then it went to {led['route']} instead: {led['because']}.")
+    for brief in stages.get("answer", {}).get("briefs", []):
+        lines.append(f"The engine handed the talk to the brief {brief}.")
     judged = stages.get("answer", {}).get("verdict")
     if judged is not None:
         kind, why = judged["kind"].replace("-", " "), judged["reason"]

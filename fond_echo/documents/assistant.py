@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
+from typing import Annotated, Any
 
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
@@ -70,6 +70,14 @@ class Fallback(Schema):
     reply: ReplySpec
 
 
+class BriefSpec(Schema):
+    """A brief that the engine may hand the talk to, such as that for complaints: `about` says what
+    it is for, and `brief` stands beside the assistant's from then on."""
+
+    about: Annotated[str, Field(min_length=1, max_length=300)]
+    brief: Annotated[str, Field(min_length=1, max_length=20_000)]
+
+
 class AssistantFile(Schema):
     """An assistant.
 
@@ -108,6 +116,7 @@ class AssistantFile(Schema):
     min_confidence: MinConfidence | None = None
     if_unsure: IfUnsure | None = None
     brief: str = Field(default="", max_length=20_000)
+    briefs: dict[Name, BriefSpec] = Field(default_factory=dict, max_length=20)
     engines: EngineNames = Field(default_factory=EngineNames)
     please_wait: PleaseWait = Field(default_factory=PleaseWait)
     hours: OpeningHours | None = None

@@ -9,7 +9,7 @@ from typing import Any
 from fond_echo.core.dialogue.documents import Documents
 from fond_echo.core.dialogue.errors import UnreadableDocument
 from fond_echo.core.dialogue.examples import reader_of
-from fond_echo.core.dialogue.functions import ROUTE
+from fond_echo.core.dialogue.functions import BRIEF, ROUTE
 from fond_echo.core.dialogue.outcomes import DID_YOU_MEAN, FALLBACK
 from fond_echo.core.dialogue.pages import READABLE, as_markdown
 from fond_echo.core.dialogue.phrases import PLACE
@@ -174,9 +174,10 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
         known = nearest(assistant.voice, known_voices())
         yield source.error(("voice",), f"there is no voice {assistant.voice!r}", known)
     yield from logic_errors(assistant, source)
-    if ROUTE in assistant.logic:
-        what = f"{ROUTE} is how an assistant's own routes are offered to engines"
-        yield source.error(("logic", ROUTE), what, "give the service another name")
+    for name, kind in ((ROUTE, "routes"), (BRIEF, "briefs")):
+        if name in assistant.logic:
+            what = f"{name} is how an assistant's own {kind} are offered to engines"
+            yield source.error(("logic", name), what, "give the service another name")
     own = assistant.greeting
     said: dict[Path, str] = {
         (name,): getattr(assistant, name) for name in ("goodbye", "operator", "operator_closed")

@@ -64,6 +64,10 @@ BRIEF_NAMES = frozenset(
 def brief_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """What is wrong with briefs for engines, and with what is asked before a function is called."""
     briefs: list[tuple[Path, str]] = [(("brief",), assistant.brief)]
+    briefs += [(("briefs", name, "brief"), each.brief) for name, each in assistant.briefs.items()]
+    if assistant.briefs and not any(reply.free for _, _, reply in assistant.replies()):
+        what = "no engine is asked for a reply, and nothing goes by these briefs"
+        yield source.error(("briefs",), what, "free: true in a reply, such as that of fallback")
     for _, path, reply in assistant.replies():
         briefs.append(((*path, "brief"), reply.brief))
         for name, function in reply.functions.items():

@@ -83,7 +83,7 @@ class RecordedAnswers:
             return None
         route = FALLBACK if was.answered.routed is not None else was.routed.route
         then, now = was.assistant.spec(route), turn.assistant.spec(_route(turn))
-        same = then.free and then == now and was.assistant.brief == turn.assistant.brief
+        same = then.free and then == now and _briefs(was) == _briefs(turn)
         documents = was.assistant.documents_of(route)
         others = turn.assistant.documents_of(_route(turn))
         pages = (documents and documents.passages) == (others and others.passages)
@@ -92,6 +92,11 @@ class RecordedAnswers:
     def led(self) -> Routed | None:
         """Where an engine led the turn."""
         return self.was.answered.routed if self.was.answered is not None else None
+
+
+def _briefs(turn: TurnSoFar) -> tuple[object, ...]:
+    """All that an engine may be told to go by, and where the talk was handed to."""
+    return turn.assistant.brief, turn.assistant.briefs, turn.state.brief
 
 
 def _route(turn: TurnSoFar) -> str:

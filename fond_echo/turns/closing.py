@@ -56,12 +56,13 @@ def closing_of(turn: TurnSoFar) -> Closing:
         recent=_recent(turn, parts),
         last=before.last,
         assistant=before.assistant,
+        brief=turn.answered.briefs[-1] if turn.answered and turn.answered.briefs else before.brief,
     )
     outcome = turn.routed.outcome if turn.routed else ""
     if parts and outcome != "again":
         state.last = _last(parts)
     if any(isinstance(part.then, End) for part in parts):
-        state.choices, state.variables, state.ended = [], {}, True
+        state.choices, state.variables, state.brief, state.ended = [], {}, "", True
     else:
         _ask(state, turn, parts)
         _next(state, turn, parts)

@@ -52,16 +52,19 @@ class AtHand:
 @dataclass
 class Led:
     """Where an engine that answers freely led the turn, and which function it wants called that the
-    person is asked about first; what its answer is worth."""
+    person is asked about first; what its answer is worth; the briefs that it handed the talk
+    to."""
 
     routed: Routed | None = None
     wished: WishedCall | None = None
     verdict: AnswerVerdict | None = None
+    briefs: list[str] = field(default_factory=list)
 
     def taken(self) -> dict[str, Any]:
         """All of it, and nothing is left."""
         found = vars(self).copy()
         self.routed = self.wished = self.verdict = None
+        self.briefs = []
         return found
 
 

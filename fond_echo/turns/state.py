@@ -75,8 +75,9 @@ class ConversationState(Schema):
     `announced_at` when it is said in a conference what was asked for with the last turn;
     `more` what is left to say of a long answer, where the person was asked whether to go on;
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
-    again; `done` what the last turn changed elsewhere; `assistant` another one than the channel's;
-    `transfer` a number that a call is transferred to.
+    again; `brief` the one that the engine handed the talk to; `done` what the last turn changed
+    elsewhere; `assistant` another one than the channel's; `transfer` a number that a call is
+    transferred to.
     """
 
     open: OpenSlots | None = None
@@ -89,6 +90,7 @@ class ConversationState(Schema):
     revision: str = ""
     recording: Recording | None = None
     transfer: str = ""
+    brief: str = ""
     choices: list[str] = Field(default_factory=list)
     variables: dict[str, Any] = Field(default_factory=dict)
     recent: list[Exchange] = Field(default_factory=list)

@@ -81,7 +81,8 @@ class Answered(Schema):
     number of the part; of parts that rewrite one another, the id of the one message. `times` says
     after how many seconds each part was there. `routed` is where an engine that answered freely
     led the turn, in the place of where it went; `wished` a function that the person is asked about;
-    `verdict` what a free answer is worth.
+    `verdict` what a free answer is worth; `briefs` those that the engine handed the talk to, one
+    after the other.
     """
 
     parts: list[Reply]
@@ -91,6 +92,7 @@ class Answered(Schema):
     routed: Routed | None = None
     wished: WishedCall | None = None
     verdict: AnswerVerdict | None = None
+    briefs: list[str] = Field(default_factory=list)
     asked: list[EngineAsked] = Field(default_factory=list)
 
     @property

@@ -163,7 +163,8 @@ def _kept_of_engine(answered: Answered) -> JsonObject:
     the arguments of one are not on record: then the case is run by asking."""
     if (led := answered.routed) is not None:
         return {"engine": [{"route": led.route, **({"slots": led.slots} if led.slots else {})}]}
-    engine, logic = list[JsonObject](), list[JsonObject]()
+    engine: list[JsonObject] = [{"calls": [{"name": f"brief.{n}"}]} for n in answered.briefs]
+    logic: list[JsonObject] = []
     for each in answered.asked:
         if each.kind != "function" or each.outcome != "done":
             continue

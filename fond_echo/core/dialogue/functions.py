@@ -18,7 +18,7 @@ MAX_TOGETHER = 20_000
 MAX_LISTED = 100
 """Entries of a list that a function is given."""
 
-ROUTE = "route"
+ROUTE, BRIEF = "route", "brief"
 """The service under which an assistant's routes are offered as functions."""
 
 
@@ -65,6 +65,12 @@ class Function:
         """The route that it stands for, or ""."""
         service, _, name = self.name.partition(".")
         return name if service == ROUTE else ""
+
+    @property
+    def brief(self) -> str:
+        """The brief that the talk is handed to; "" of other functions."""
+        service, _, name = self.name.partition(".")
+        return name if service == BRIEF else ""
 
 
 @dataclass(frozen=True)
