@@ -26,7 +26,7 @@ SYMBOL_BEAM = 9.0
 likeliest are not tried. With 400, 15 and 7 twice as many words were wrong in clean speech, for a
 third of the work."""
 
-LANGUAGE_WEIGHT = 0.75
+LANGUAGE_WEIGHT = 0.9
 BLANK_PENALTY = 2.0
 """Taken off the blank in every frame, so that what is heard unsurely is not passed over."""
 
