@@ -241,6 +241,11 @@ class PhoneServer:
             self._not_before = now + AFTER_ERROR
         self.done(output)
 
+    @property
+    def facts(self) -> dict[str, float]:
+        """How its loop does, and how calls begin."""
+        return {**self.ticker.facts, **self._incoming.facts}
+
     async def look(self) -> None:
         """Place calls that are due, and end those that somebody wants to be over."""
         await self._placer.look()

@@ -96,7 +96,6 @@ class Session:
         self._doing: asyncio.Task[None] | None = None
         self._tasks: set[asyncio.Task[None]] = set()
         self._one = asyncio.Lock()
-        self.settled = asyncio.Event()
 
     @property
     def over(self) -> bool:
@@ -140,7 +139,7 @@ class Session:
         self._act(
             self.course.frame(
                 frame, keys, now, playing=stream.playing, busy=self._busy,
-                heard_at=stream.heard_at or now,
+                heard_at=stream.heard_at or now, sent=decoded(stream.said, stream.law),
             )
         )  # fmt: skip
         self._ticks += 1
@@ -178,7 +177,6 @@ class Session:
         """The call is over; gives how it sounded, where anything was heard."""
         self.course.over()
         self.sockets.close()
-        self.settled.set()
         self._record(None)
         self.backend.over()
         return self.stream.quality()
@@ -241,7 +239,6 @@ class Session:
                 await work
             except Exception:
                 log.exception("a call's turn broke", call=self.context.record)
-        self.settled.set()
         self.course.idle(self._now())
 
     async def _guess(self, samples: Frame, pause: int) -> None:

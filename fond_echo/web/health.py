@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from types import MappingProxyType
 
 import httpx
 import structlog
 from fastapi import Response
 from prometheus_client import CollectorRegistry, Histogram, generate_latest
-from prometheus_client.core import GaugeMetricFamily, Metric
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
 from sqlalchemy import text
 
 from fond_echo.contract.api import Dependency, Health
@@ -49,6 +50,12 @@ _COUNTS = text(
     SELECT 'unreadable_messages', name, unreadable FROM channels WHERE unreadable > 0
     """
 )
+_LOOPS = text("SELECT name, facts->'loop' FROM channels WHERE facts->'loop' IS NOT NULL")
+_OF_CALLS = {
+    "calls_open": ("calls", "Calls that are going on", 1),
+    "call_packets_late_seconds": ("late_ms_p99", "By how much our packets leave late, p99", 1_000),
+    "call_set_up_seconds": ("set_up_ms_p95", "From an INVITE to its answer, p95", 1_000),
+}
 _HELP = {
     "unreadable_messages": "Messages that could not be read, by channel",
     "turns": "Turns that came in within the last hour, by state",
@@ -103,16 +110,52 @@ async def metrics(_: MayRead, service: TheService) -> Response:
     """Figures in the Prometheus text format."""
     async with service.database.reading() as session:
         rows = (await session.execute(_COUNTS)).all()
+        facts: dict[str, dict[str, float]] = dict((await session.execute(_LOOPS)).tuples().all())
     counts = [(name, state, count) for name, state, count in rows]
-    return Response(exposition(counts), media_type="text/plain; version=0.0.4")
+    return Response(exposition(counts, facts), media_type="text/plain; version=0.0.4")
 
 
-def exposition(counts: list[tuple[str, str, int]]) -> bytes:
-    """Figures in the Prometheus text format: each name with its states and their counts."""
+NO_CHANNELS: Mapping[str, Mapping[str, float]] = MappingProxyType({})
+
+
+def exposition(
+    counts: list[tuple[str, str, int]], channels: Mapping[str, Mapping[str, float]] = NO_CHANNELS
+) -> bytes:
+    """Figures in the Prometheus text format.
+
+    Args:
+        counts: names with their states and counts.
+        channels: what phone channels tell of their calls, by channel.
+    """
     registry = CollectorRegistry()
     registry.register(_Counts(counts))
+    registry.register(_Phones(channels))
     registry.register(ARRIVALS)
     return generate_latest(registry)
+
+
+class _Phones:
+    """How calls go, by channel: as the process with their sockets says every few seconds."""
+
+    def __init__(self, channels: Mapping[str, Mapping[str, float]]) -> None:
+        self._channels = channels
+
+    def collect(self) -> Iterable[Metric]:
+        for name, (key, what, divided) in _OF_CALLS.items():
+            gauge = GaugeMetricFamily(f"fond_echo_{name}", what, labels=["channel"])
+            for channel, facts in self._channels.items():
+                if key in facts:
+                    gauge.add_metric([channel], facts[key] / divided)
+            yield gauge
+        refused = CounterMetricFamily(
+            "fond_echo_calls_refused", "Calls that were refused, by reason or status",
+            labels=["channel", "reason"],
+        )  # fmt: skip
+        for channel, facts in self._channels.items():
+            for key, count in facts.items():
+                if key.startswith("refused_"):
+                    refused.add_metric([channel, key.removeprefix("refused_")], count)
+        yield refused
 
 
 class _Counts:

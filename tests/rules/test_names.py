@@ -88,11 +88,11 @@ class Names(unittest.TestCase):
             options = {option.lstrip("-") for action in each._actions
                        for option in action.option_strings}  # fmt: skip
             # Of a call, --ask was what --opening-url is now; of a try, it asks engines.
-            meant = {"ask"} if name in ("try", "replay", "widen") else set()
+            meant = {"ask"} if name in ("try", "replay", "test", "widen") else set()
             self.assertEqual(options & OPTIONS - meant, set(), name)
 
     def test_in_metrics(self):
-        text = exposition([]).decode()
+        text = exposition([], {"harbour": {"calls": 2, "refused_busy": 1}}).decode()
         names = set(re.findall(r"^# HELP fond_echo_(\w+) ", text, re.MULTILINE))
         self.assertIn("webhook_seconds", names)
         parts = {part for name in names for part in (name, *name.split("_"))}

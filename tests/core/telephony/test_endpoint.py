@@ -193,6 +193,18 @@ class Talking(OverANetwork):
         out = self.ours.receive(message("BYE sip:2001@192.0.2.1 SIP/2.0", inside), THEM, 0.0)
         self.assertEqual(read_message(out.send[-1][0]).status, 481)
 
+    def test_a_request_that_came_on_two_ways_is_one(self):
+        self.begin()
+        fields = FIELDS + "Contact: <sip:a@h>\n"
+        statuses = []
+        for branch in ("z9hG4bKone", "z9hG4bKone", *(f"z9hG4bKway{n}" for n in range(100))):
+            again = fields.replace(FIELDS.partition("branch=")[2].partition("\n")[0], branch)
+            self.assertIn(branch, again)
+            out = self.ours.receive(message("INVITE sip:2001@h SIP/2.0", again), THEM, 0.0)
+            statuses.append(read_message(out.send[-1][0]).status)
+        self.assertEqual(statuses, [100, 100, *[482] * 100])
+        self.assertEqual(len(self.ours.open_calls), 1)
+
     def test_answers_go_back_where_the_request_came_from(self):
         fields = FIELDS.replace("7 INVITE", "7 OPTIONS").replace(
             "branch=z9hG4bK1", "branch=z9hG4bK1;rport"

@@ -164,7 +164,7 @@ class CallCourse:
 
     def frame(
         self, frame: Frame, keys: Sequence[str], now: float, *, playing: bool, busy: bool,
-        heard_at: float,
+        heard_at: float, sent: Frame | None = None,
     ) -> list[Action]:  # fmt: skip
         """20 ms have passed.
 
@@ -172,6 +172,7 @@ class CallCourse:
             frame: what came, at 8 kHz; `keys` what was pressed in tones.
             playing: something of ours is still being played; `busy`: a turn is being worked on.
             heard_at: when the last packet came.
+            sent: what left at the same time, as it is heard; silence without.
         """
         if self._taking is None:
             self._early_keys += keys
@@ -191,7 +192,7 @@ class CallCourse:
             return actions + (self.transferred(408) if late else [])
         for key in keys:
             actions += self.key(key, now)
-        return actions + self._taken(self._taking.frame(frame, now))
+        return actions + self._taken(self._taking.frame(frame, now, sent))
 
     def key(self, key: str, now: float) -> list[Action]:
         """A key, however it came. It may come before the word that we were heard to answer."""

@@ -68,12 +68,15 @@ class Listener:
     Args:
         end_seconds: silence that ends what is said.
         max_seconds: what is said is cut there.
+
+    Attributes:
+        least: RMS under which nobody begins to speak.
     """
 
     def __init__(self, *, end_seconds: float = 0.7, max_seconds: float = 20.0) -> None:
         self._end = round(end_seconds / FRAME_SECONDS)
         self._longest = round(max_seconds / FRAME_SECONDS)
-        self.noise = FLOOR
+        self.noise = self.least = FLOOR
         self.speaking = False
         self.pauses = 0
         self._lately: deque[float] = deque(maxlen=SMOOTHED)
@@ -87,8 +90,8 @@ class Listener:
         self._kept: list[Frame] = []
         self._quiet = self._handed = 0
 
-    def feed(self, frame: Frame) -> Began | Paused | Utterance | None:
-        """A frame that was heard."""
+    def feed(self, frame: Frame, begins: bool | None = None) -> Began | Paused | Utterance | None:
+        """A frame that was heard; while we speak, `begins` says whether somebody else does."""
         level = rms(frame)
         self._lately.append(level)
         mean = sum(self._lately) / len(self._lately)
@@ -98,8 +101,8 @@ class Listener:
         loud = level > ABOVE * self.noise
         self._kept.append(frame)
         if not self.speaking:
-            self._loud.append(loud)
-            if sum(self._loud) >= BEGUN:
+            self._loud.append(loud and level > self.least)
+            if begins if begins is not None else sum(self._loud) >= BEGUN:
                 self.speaking, self._quiet = True, 0
                 return Began()
             del self._kept[: -BEFORE - BEGUN_OF]

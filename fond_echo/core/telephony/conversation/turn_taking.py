@@ -12,6 +12,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+import numpy as np
+
+from fond_echo.core.telephony.conversation.cutting_in import CutInDetector, level_of
 from fond_echo.core.telephony.conversation.listening import (
     Began,
     Frame,
@@ -19,6 +22,8 @@ from fond_echo.core.telephony.conversation.listening import (
     Paused,
     Utterance,
 )
+
+SILENCE: Frame = np.zeros(160, np.int16)
 
 MESSAGE_PAUSE = 2.5
 """Seconds of silence that end a message."""
@@ -109,6 +114,8 @@ class TurnTaking:
         self._listener = Listener(
             end_seconds=policy.end_seconds, max_seconds=policy.max_utterance_seconds
         )
+        # Without it, nothing that is said over us counts.
+        self._cut_in = CutInDetector() if policy.barge_in else None
         self._begun = now
         self._since = now
         self._keys = ""
@@ -130,6 +137,8 @@ class TurnTaking:
     def speak(self, now: float) -> None:
         """Something is being said to the caller."""
         if self.state != "over":
+            if self.state != "speaking" and self._cut_in is not None:
+                self._cut_in.reset()
             self.state, self._since = "speaking", now
             self._listener.reset()
 
@@ -138,16 +147,19 @@ class TurnTaking:
         if self.state == "speaking":
             self.state, self._since = "listening", now
 
-    def frame(self, frame: Frame, now: float) -> list[Action]:
-        """20 ms of what the caller's side sounds like."""
+    def frame(self, frame: Frame, now: float, sent: Frame | None = None) -> list[Action]:
+        """20 ms of what the caller's side sounds like, and of what we sent (silence without)."""
         if self.state == "over":
             return []
+        cuts_in = self._cut_in is not None and self._cut_in.feed(
+            sent if sent is not None else SILENCE, frame
+        )
         if now - self._begun >= self.policy.max_seconds:
             return self._leave("too-long")
         if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
             return self._keys_in_time(now)
         actions: list[Action] = []
-        heard = self._listener.feed(frame)
+        heard = self._listener.feed(frame, cuts_in if self.state == "speaking" else None)
         if isinstance(heard, Began):
             self._reminded = 0
             self._keys = ""
@@ -157,6 +169,7 @@ class TurnTaking:
             self._since = now
         elif isinstance(heard, Utterance):
             self.state, pause = "thinking", self._listener.pauses
+            self._knows(heard.samples)
             if self._message:
                 self._message_over()
             actions.append(Understand(heard.samples, pause))
@@ -198,7 +211,14 @@ class TurnTaking:
         if said is None:
             return []
         self.state, self._since = "thinking", now
+        self._knows(said.samples)
         return [Understand(said.samples, pause)]
+
+    def _knows(self, samples: Frame) -> None:
+        """Somebody answered: who is much softer is at another table."""
+        if self._cut_in is not None:
+            self._cut_in.knows(level_of(samples))
+            self._listener.least = self._cut_in.least
 
     def _end_message(self, key: str, now: float) -> list[Action]:
         """A key while a message is being said: the terminator ends it, others are part of it."""

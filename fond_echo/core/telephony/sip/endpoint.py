@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from fond_echo.core.caching import Recent
 from fond_echo.core.telephony.errors import MalformedValue
 from fond_echo.core.telephony.randomness import RandomSource
 from fond_echo.core.telephony.sip import calls, dialog, timers
@@ -19,6 +20,9 @@ from fond_echo.core.telephony.sip.values import Hop
 
 KNOWN = frozenset("REGISTER SUBSCRIBE MESSAGE PUBLISH PRACK".split()) | frozenset(ALLOW.split(", "))
 WITHIN = ("INVITE", "BYE", "INFO", "UPDATE", "REFER", "NOTIFY")
+MERGED = 20_000
+"""INVITEs that are remembered, to know another copy of one."""
+
 SUPPORTED = frozenset(("timer",))
 
 
@@ -41,6 +45,7 @@ class Endpoint:
         self.transactions = self._leg.transactions
         self.hop_of, self.place = self._leg.hop_of, self._outbound.place
         self._branches: dict[str, Call] = {}
+        self._invites: Recent[tuple[str, str, int], str] = Recent(MERGED)
 
     def receive(self, data: bytes, source: Hop, now: float) -> Output:
         """A datagram that came."""
@@ -154,6 +159,12 @@ class Endpoint:
 
     def _invited(self, requested: IncomingRequest, now: float) -> Output:
         request = requested.request
+        branch = request.vias[0].branch
+        asked = (request.call_id, request.origin.tag, request.sequence[0])
+        if self._invites.get(asked, branch) != branch:
+            # The same request on another way (§8.2.2.2).
+            return self._leg.say(requested, 482, now)
+        self._invites.keep(asked, branch)
         needed = [each.strip().lower() for each in request.fields.all("require")]
         unknown = [each for each in needed if each not in SUPPORTED]
         if unknown:

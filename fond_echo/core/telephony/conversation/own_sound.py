@@ -1,0 +1,146 @@
+"""How much of what comes in is our own sound, returned (8 kHz, frames of 20 ms, no look-ahead).
+
+What was sent in the last 0.7 s is taken to come back in each of 12 bands as a sum: so much of it
+for every delay. These shares are learned while we play, as what is expected to be heard is held
+against what is heard: in power, not in waves, so that a room, a codec or a loudspeaker that
+saturates, and a delay that changes, are all the same. A telephone's own echo paths are in ITU-T
+G.168; the rule of learning is the multiplicative one of Lee and Seung (2001), one frame at a time.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from numba import njit
+from scipy import fft
+
+Floats = npt.NDArray[np.float32]
+
+FRAME, WINDOW = 160, 320
+LAGS = 34
+"""Delays that are known, in frames: 0 to 660 ms."""
+
+EDGES = (250, 400, 550, 700, 900, 1100, 1350, 1600, 1900, 2250, 2650, 3050, 3450)
+_BINS = np.round(np.array(EDGES) / 8_000 * WINDOW).astype(np.int64)
+BANDS = len(_BINS) - 1
+
+FIRST_SHARE = 1e-5
+"""Of each delay at first: together they are 35 dB below what was sent."""
+
+LOUD_ENOUGH = 3e5
+"""Power of a band in which something was sent."""
+
+ROWS = 64
+"""Frames that are remembered; a power of two, more than `LAGS`."""
+
+
+@njit(cache=True, fastmath=True)
+def _banded(spectrum, out):  # type: ignore[no-untyped-def]  # compiled
+    """Power in bands of a spectrum, windowed (Hann) by its neighbours."""
+    for j in range(len(out)):
+        power = np.float32(0)
+        for k in range(_BINS[j], _BINS[j + 1]):
+            z = np.float32(0.5) * spectrum[k] - np.float32(0.25) * (
+                spectrum[k - 1] + spectrum[k + 1]
+            )
+            power += z.real * z.real + z.imag * z.imag
+        out[j] = power
+
+
+@njit(cache=True, fastmath=True)
+def _expected(shares, sent, at, out):  # type: ignore[no-untyped-def]  # compiled
+    """What should come back now."""
+    for j in range(out.shape[0]):
+        total = np.float32(0)
+        for lag in range(shares.shape[0]):
+            total += shares[lag, j] * sent[(at - lag) % ROWS, j]
+        out[j] = total
+
+
+@njit(cache=True, fastmath=True)
+def _learned(shares, sent, at, expected, got, noise, up, down, most):  # type: ignore[no-untyped-def]
+    """Move each delay's share by what came in place of what was expected: as much as it had
+    part in that, and at most by a factor."""
+    for j in range(expected.shape[0]):
+        whole = expected[j]
+        if whole <= np.float32(0):
+            continue
+        # Noise is no echo: what stands below it says nothing of how little comes back.
+        ratio = (got[j] + noise[j]) / (whole + noise[j])
+        told = whole / (whole + noise[j])
+        step = (up if ratio > 1 else down) * (min(ratio, most) - np.float32(1)) * told
+        largest = np.float32(0)
+        for lag in range(shares.shape[0]):
+            largest = max(largest, shares[lag, j] * sent[(at - lag) % ROWS, j])
+        for lag in range(shares.shape[0]):
+            part = shares[lag, j] * sent[(at - lag) % ROWS, j] / largest
+            shares[lag, j] = min(
+                max(shares[lag, j] * (np.float32(1) + step * part), np.float32(1e-8)),
+                np.float32(4),
+            )
+
+
+class OwnSound:
+    """Fed frame by frame, with what was sent and what came at the same time.
+
+    Attributes:
+        got: power of what came, by band, shape (12,); `expected` of our sound in it, `noise` of
+            the line.
+        active: frames in which something of ours may have come back so far.
+        sounding: something of ours may come back now.
+    """
+
+    def __init__(self) -> None:
+        self._shares = np.full((LAGS, BANDS), FIRST_SHARE, np.float32)
+        self._sent = np.zeros((ROWS, BANDS), np.float32)
+        self._pair_sent = np.zeros(WINDOW, np.float32)
+        self._pair_got = np.zeros(WINDOW, np.float32)
+        self._quiet = np.full((75, BANDS), np.inf, np.float32)
+        self._lately = np.zeros((3, BANDS), np.float32)
+        self.got = np.zeros(BANDS, np.float32)
+        self.expected = np.zeros(BANDS, np.float32)
+        self.noise = np.full(BANDS, 2e4, np.float32)
+        self.frames = self.active = 0
+        self._until = -1
+
+    @property
+    def sounding(self) -> bool:
+        return self.frames <= self._until
+
+    @property
+    def tail(self) -> Floats:
+        """The last 40 ms that came, shape (320,)."""
+        return self._pair_got
+
+    def feed(self, sent: npt.NDArray[np.int16], got: npt.NDArray[np.int16]) -> None:
+        """20 ms of either side."""
+        self.frames += 1
+        at = self.frames
+        for pair, frame in ((self._pair_sent, sent), (self._pair_got, got)):
+            pair[:FRAME] = pair[FRAME:]
+            pair[FRAME:] = frame
+        row = self._sent[at % ROWS]
+        _banded(fft.rfft(self._pair_sent), row)
+        _banded(fft.rfft(self._pair_got), self.got)
+        if row.max() > LOUD_ENOUGH:
+            self._until = at + LAGS - 1
+        self._lately[at % 3] = self.got
+        if at >= 3:
+            self._quiet[at % 75] = self._lately.mean(axis=0)
+            # The quietest of many lies below the mean.
+            np.minimum(self._quiet.min(axis=0) * np.float32(2), np.float32(1e9), out=self.noise)
+            np.maximum(self.noise, np.float32(2e4), out=self.noise)
+        if self.sounding:
+            self.active += 1
+            _expected(self._shares, self._sent, at, self.expected)
+        else:
+            self.expected[:] = 0
+
+    def learn(self, up: float, down: float, most: float = 4.0) -> None:
+        """Take what came for our own sound: shares grow by at most `up` × (`most` − 1) a frame, and
+        shrink by at most `down`."""
+        if self.sounding:
+            _learned(
+                self._shares, self._sent, self.frames, self.expected, self.got, self.noise,
+                np.float32(up), np.float32(down), np.float32(most),
+            )  # fmt: skip
