@@ -50,6 +50,8 @@ class Kind:
     behind: str = ""
     sets_in: bool = False
     again: bool = False
+    times: int = 4
+    """Alone in its group, it has so many times the calls."""
 
     def call(self, half: str, seed: int) -> MadeCall:
         if self.behind or self.again:
@@ -69,19 +71,21 @@ def kinds() -> Iterator[Kind]:
     """All kinds, each with the group that it is reported in."""
     for decibels in (-6, -12, -20, -30):
         for echo in ECHOES:
-            yield Kind(f"echo {decibels} dB", echo, decibels)
+            yield Kind(f"echo {decibels} dB", echo, decibels, times=1)
     for decibels, over in ((-6, 10), (-12, 10), (-20, 10), (-12, 5), (-20, 5)):
         level = OUR_LEVEL * 10 ** ((decibels + over) / 20)
         for echo in ECHOES:
-            yield Kind(f"echo {decibels} dB, talker {over} dB over it", echo, decibels, level)
+            group = f"echo {decibels} dB, talker {over} dB over it"
+            yield Kind(group, echo, decibels, level, times=1)
     yield Kind("no echo, usual talker", "none", talker=USUAL)
     yield Kind("no echo, RMS 400", "none", talker=400.0)
     yield Kind("no echo, RMS 250", "none", talker=250.0)
     for decibels in (10, 15):
         for noise in (*NOISES, "street"):
-            yield Kind(f"noise {decibels} dB below", behind=noise, decibels=decibels)
+            group = f"noise {decibels} dB below"
+            yield Kind(group, behind=noise, decibels=decibels, times=1)
     for noise in (*NOISES, "street"):
-        yield Kind("noise 15 dB below sets in", behind=noise, decibels=15, sets_in=True)
+        yield Kind("noise 15 dB below sets in", behind=noise, decibels=15, sets_in=True, times=1)
     for behind in ("voice", "television", "babble"):
         for decibels in (15, 20, 26):
             yield Kind(f"{behind} {decibels} dB below", behind=behind, decibels=decibels)
@@ -175,7 +179,7 @@ def counted_of(job: tuple[Kind, str, str, int]) -> tuple[Kind, Counted]:
     """A kind's calls, made and counted."""
     kind, half, rule, each = job
     counted, first = Counted(), 0 if half == "choose" else 10_000
-    for seed in range(first, first + each):
+    for seed in range(first, first + each * kind.times):
         heard(kind.call(half, seed), rule, counted)
     return kind, counted
 

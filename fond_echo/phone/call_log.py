@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import AbstractAsyncContextManager
 from datetime import UTC, datetime
 from typing import Any
-from weakref import WeakValueDictionary
 
 import structlog
-from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.phone.announced import tell_who_asked
 from fond_echo.phone.backend import CallEnd, CallStart
+from fond_echo.phone.call_writer import CallWriter
 from fond_echo.phone.dependencies import CallDependencies
 from fond_echo.phone.recording import MEDIA_TYPE
 from fond_echo.store import calls as records
@@ -29,16 +27,12 @@ FIRST_PAUSE, MAX_PAUSE = 0.5, 10.0
 class CallLog:
     """The records of one channel's calls."""
 
-    def __init__(self, needs: CallDependencies, channel: str) -> None:
-        self._needs, self._channel = needs, channel
-        self._locks: WeakValueDictionary[str, asyncio.Lock] = WeakValueDictionary()
+    def __init__(self, needs: CallDependencies, channel: str, writer: CallWriter) -> None:
+        self._needs, self._channel, self._writer = needs, channel, writer
 
-    @asynccontextmanager
-    async def writing(self, record: str) -> AsyncIterator[AsyncSession]:
-        """A transaction about a call, after those that others have begun."""
-        lock = self._locks.setdefault(record, asyncio.Lock())
-        async with lock, self._needs.database.writing() as database:
-            yield database
+    def writing(self, record: str) -> AbstractAsyncContextManager[AsyncSession]:
+        """A transaction about a call, behind all that was written down of it before."""
+        return self._writer.alone(record)
 
     async def write(
         self, record: str, kind: str, at: float | None, data: dict[str, Any], **values: Any
@@ -48,16 +42,15 @@ class CallLog:
         Args:
             at: seconds from the answer; None before there was one.
         """
-        try:
-            async with self.writing(record) as database:
-                if values:
-                    await records.change(database, record, **values)
-                await self.happened(database, record, kind, at, data)
-            if values.get("state") == "ended":
-                # Nobody was reached: whoever asked for it is told that, too.
-                await tell_who_asked(self._needs.database, record)
-        except (SQLAlchemyError, *AWAY) as error:
-            log.warning("an event of a call is lost", kind=kind, reason=str(error).splitlines()[0])
+
+        async def write(database: AsyncSession) -> None:
+            if values:
+                await records.change(database, record, **values)
+            await self.happened(database, record, kind, at, data)
+
+        if await self._writer.write(record, kind, write) and values.get("state") == "ended":
+            # Nobody was reached: whoever asked for it is told that, too.
+            await tell_who_asked(self._needs.database, record)
 
     async def happened(
         self, database: AsyncSession, record: str, kind: str, at: float | None,
@@ -68,15 +61,19 @@ class CallLog:
 
     async def rang(self, start: CallStart, number: str) -> None:
         """A call came in."""
-        row = records.Call(
-            id=start.record, channel=self._channel, direction="in", caller=start.contact,
-            number=number, conversation=start.conversation, state="ringing",
-        )  # fmt: skip
-        about = {"number": number, "caller": start.contact}
-        async with self.writing(row.id) as database:
-            database.add(row)
+
+        async def write(database: AsyncSession) -> None:
+            database.add(
+                records.Call(
+                    id=start.record, channel=self._channel, direction="in", caller=start.contact,
+                    number=number, conversation=start.conversation, state="ringing",
+                )
+            )  # fmt: skip
             await database.flush()
-            await self.happened(database, row.id, "ringing", None, about)
+            about = {"number": number, "caller": start.contact}
+            await self.happened(database, start.record, "ringing", None, about)
+
+        await self._writer.write(start.record, "ringing", write)
 
     async def ended(
         self, record: str, end: CallEnd, waveforms: dict[str, Any] | None = None

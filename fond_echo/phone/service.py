@@ -13,6 +13,7 @@ from fond_echo.core.telephony.conversation.listening import Frame
 from fond_echo.core.telephony.media.g711 import Law, in_law
 from fond_echo.phone.backend import CallEnd, CallStart, Placing, Play, Work
 from fond_echo.phone.call_log import CallLog
+from fond_echo.phone.call_writer import CallWriter
 from fond_echo.phone.dependencies import CallDependencies
 from fond_echo.phone.opening import prepared
 from fond_echo.phone.recording import CallRecorder, PageStore
@@ -78,11 +79,16 @@ class ServiceBackend:
         self._needs = needs
         self.channels: dict[str, Channel] = {}
         self._pages = PageStore(needs.database)
+        self._writer = CallWriter(needs.database)
         self._logs: dict[str, CallLog] = {}
+
+    async def stop(self) -> None:
+        """Write what is left."""
+        await self._writer.stop()
 
     def log(self, channel: str) -> CallLog:
         """The records of a channel's calls."""
-        return self._logs.setdefault(channel, CallLog(self._needs, channel))
+        return self._logs.setdefault(channel, CallLog(self._needs, channel, self._writer))
 
     def call(self, start: CallStart, play: Play) -> ServiceCall:
         channel = self.channels[start.channel]

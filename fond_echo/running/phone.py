@@ -309,5 +309,6 @@ async def run(settings: Settings) -> None:
                 task.cancel()
             await speech.close()
             await media.stop()
+            await backend.stop()
             await recorder.stop()
     await database.close()

@@ -99,6 +99,7 @@ class OnAPhone(TurnsTest):
             CachedSynthesizer(WarbleSpeech()), client, Encoders(),
         )  # fmt: skip
         self.backend = ServiceBackend(needs)
+        self.addAsyncCleanup(self.backend.stop)
         self.backend.channels["test-channel"] = channel
         self.text = text
         self.make = partial(

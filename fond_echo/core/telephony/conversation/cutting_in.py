@@ -15,39 +15,49 @@ from fond_echo.core.telephony.conversation.own_sound import (
     FRAME,
     WINDOW,
     OwnSound,
+    stands_out,
 )
 from fond_echo.core.telephony.media.loudness import rms
 
 Frame = npt.NDArray[np.int16]
 
 SMOOTHED = 3
-BEGUN_OF, BEGUN = 8, 5
-VOICED = 2
+"""Frames whose power is taken together."""
+
+BEGUN_OF, BEGUN, VOICED = 8, 5, 2
+"""Of so many frames so many stand out, and so many of them repeat themselves as a voice does."""
 
 
 @dataclass(frozen=True)
 class CutInSettings:
-    """Chosen on one half of `bench.listening_in_calls`, in dB where nothing else is said.
+    """Chosen on one half of `bench.listening_in_calls`.
 
     Attributes:
-        over: what comes stands so far over what is expected, in the mean of all bands.
-        over_at_first: while little of our own sound has come back.
+        known: frames of our own sound after which the way that it comes back is known.
+        over: dB by which what comes stands over what is expected; `over_at_first` until then.
         voiced: how strongly 40 ms repeat themselves, 0 to 1.
-        alike: correlation with what was sent, over which it is our own.
+        alike: correlation with what was sent, over which it is our own: `alike_at_first` until the
+            way is known, `alike_louder` where it has `louder` times the power that could come back;
+            `surely_ours` is where the way has changed.
         least: RMS of a talker who is not known.
-        below: so far under the talker's own level somebody else begins.
+        below: dB under the talker's own level that still count as them.
+        up, down, up_talking: how fast what comes back is learned as it grows, as it shrinks, and
+            while somebody may be talking; `hurry` times as fast at first.
     """
 
-    over: float = 3.5
+    known: int = 40
+    over: float = 2.5
     over_at_first: float = 6.0
     voiced: float = 0.40
-    alike: float = 0.35
+    alike: float = 0.28
     alike_at_first: float = 0.25
+    alike_louder: float = 0.40
+    louder: float = 8.0
+    surely_ours: float = 0.5
     least: float = 130.0
     below: float = 12.0
-    known: int = 60
     up: float = 0.3
-    down: float = 0.1
+    down: float = 0.3
     up_talking: float = 0.03
     hurry: float = 2.0
 
@@ -102,12 +112,10 @@ class CutInDetector:
         self._sent_lately[place : place + FRAME] = sent
         self._got_lately[place : place + FRAME] = got
         self._got[at % SMOOTHED], self._expected[at % SMOOTHED] = own.got, own.expected
-        noise = SMOOTHED * own.noise
-        ratio = (self._got.sum(axis=0) + noise) / (self._expected.sum(axis=0) + noise)
-        stands_out = float(np.clip(10 * np.log10(ratio), -5.0, 12.0).mean())
+        out = stands_out(self._got, self._expected, own.noise)
         at_first = own.sounding and own.active < how.known
         over = how.over_at_first if at_first else how.over
-        loud = stands_out > over and rms(got) > self.least
+        loud = out > over and rms(got) > self.least
         if at_first:
             own.learn(how.hurry * how.up, how.hurry * how.down)
         else:
@@ -118,11 +126,14 @@ class CutInDetector:
         if self._waits > 0 or sum(self._loud) < BEGUN or sum(self._voiced) < VOICED:
             return False
         if own.sounding:
-            alike = how.alike_at_first if at_first else how.alike
-            if self._alike() > alike:
-                # It is ours, on a way that was not known.
+            louder = float(self._got.sum()) > SMOOTHED * how.louder * own.most
+            alike = how.alike_at_first if at_first else how.alike_louder if louder else how.alike
+            found = self._alike()
+            if found > alike:
                 self._waits = 3
-                own.learn(1.0, 0.1, 8.0)
+                if found > how.surely_ours:
+                    # It comes on a way that was not known.
+                    own.learn(1.0, 0.1, 8.0)
                 return False
         return True
 

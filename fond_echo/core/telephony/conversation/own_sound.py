@@ -58,6 +58,34 @@ def _expected(shares, sent, at, out):  # type: ignore[no-untyped-def]  # compile
 
 
 @njit(cache=True, fastmath=True)
+def _quietest(lately, quiet, row, noise):  # type: ignore[no-untyped-def]  # compiled
+    """The noise: what each band is at its quietest, which lies below the mean."""
+    for j in range(len(noise)):
+        quiet[row, j] = (lately[0, j] + lately[1, j] + lately[2, j]) / np.float32(3)
+        least = quiet[0, j]
+        for k in range(1, quiet.shape[0]):
+            least = min(least, quiet[k, j])
+        noise[j] = min(max(np.float32(2) * least, np.float32(2e4)), np.float32(1e9))
+
+
+@njit(cache=True, fastmath=True)
+def stands_out(got, expected, noise):  # type: ignore[no-untyped-def]  # compiled
+    """By how many dB what came lately stands over what is expected, in the mean of the bands.
+
+    Args:
+        got, expected: power by frame and band, shape (frames, 12); `noise` by band, of a frame.
+    """
+    total = np.float32(0)
+    for j in range(got.shape[1]):
+        a = b = np.float32(got.shape[0]) * noise[j]
+        for k in range(got.shape[0]):
+            a += got[k, j]
+            b += expected[k, j]
+        total += min(max(np.float32(10) * np.log10(a / b), np.float32(-5)), np.float32(12))
+    return total / np.float32(got.shape[1])
+
+
+@njit(cache=True, fastmath=True)
 def _learned(shares, sent, at, expected, got, noise, up, down, most):  # type: ignore[no-untyped-def]
     """Move each delay's share by what came in place of what was expected: as much as it had
     part in that, and at most by a factor."""
@@ -126,15 +154,18 @@ class OwnSound:
             self._until = at + LAGS - 1
         self._lately[at % 3] = self.got
         if at >= 3:
-            self._quiet[at % 75] = self._lately.mean(axis=0)
-            # The quietest of many lies below the mean.
-            np.minimum(self._quiet.min(axis=0) * np.float32(2), np.float32(1e9), out=self.noise)
-            np.maximum(self.noise, np.float32(2e4), out=self.noise)
+            _quietest(self._lately, self._quiet, at % 75, self.noise)
         if self.sounding:
             self.active += 1
             _expected(self._shares, self._sent, at, self.expected)
         else:
             self.expected[:] = 0
+
+    @property
+    def most(self) -> float:
+        """As much power as could come back of what was sent lately, were all of its delays to fall
+        together."""
+        return float((self._shares.sum(axis=0) * self._sent.max(axis=0)).sum())
 
     def learn(self, up: float, down: float, most: float = 4.0) -> None:
         """Take what came for our own sound: shares grow by at most `up` × (`most` − 1) a frame, and
