@@ -39,13 +39,13 @@ PROMPTS = {
         "Please tell me the number on your card, one figure after the other, without any haste.",
     ),
     "report": (
-        "This is the garden centre. Ask about plants, about delivery, or speak to one of us.",
-        "Your order was packed this morning. It will be with you on Thursday before five.",
-        "The museum is closed on Mondays. On every other day you may come from ten until six.",
-        "There is one room left for the weekend, with a view of the lake. Shall I keep it?",
-        "I did not quite understand that. Say it once more, or press the star key for help.",
-        "The heating engineer comes tomorrow. He rings half an hour before he is at your door.",
-        "Four people are waiting before you. If you would rather be called back, just say so now.",
+        "Hello, this is the lending library of tools. Which of them do you need, and for how long?",
+        "The doctor is on holiday until the ninth. In urgent cases we can give you another name.",
+        "We have your deposit. The boat is yours from Saturday at eight until Sunday evening.",
+        "The line for faults is open day and night. Tell me your street first, and then the number.",
+        "Sorry, that day is taken. The next free ones are the fourth, the sixth and the eleventh.",
+        "Your daughter's class is back from the mountains at about four. The coach is on its way.",
+        "If you know the extension, dial it now. If not, stay on the line, and somebody will come.",
     ),
 }
 TALK = {
@@ -56,10 +56,10 @@ TALK = {
         "never mind I will call again",
     ),
     "report": (
-        "have you got any apple trees", "wait I need a pen", "that is fine thank you",
-        "on which day was it again", "can somebody help me carry it", "no not that one",
-        "is there anything earlier in the week", "it is six three nine double two",
-        "I would like to change my order",
+        "I need a long ladder for a day", "no the other one", "hold on a minute",
+        "yes that suits me", "could you put me through to her", "is it open at Easter",
+        "what did you say the deposit was", "it is two eight oh one five",
+        "leave it I have found it",
     ),
 }  # fmt: skip
 

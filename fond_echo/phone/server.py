@@ -301,7 +301,8 @@ class PhoneServer:
         # Before the greeting: what happens is written down in the order in which it begins.
         self.run(
             self.backend.write(
-                self.channel, start.record, "answered", 0.0, {},
+                self.channel, start.record, "answered", 0.0,
+                {"caller": start.contact, "number": start.dialed},
                 state="answered", answered_at=datetime.now(UTC), dialog=dialog,
                 conversation=start.conversation,
             )

@@ -11,6 +11,7 @@ from fond_echo.core.audio.clip import Clip
 from fond_echo.core.telephony.conversation.course import After
 from fond_echo.core.telephony.conversation.listening import Frame
 from fond_echo.core.telephony.media.g711 import Law, in_law
+from fond_echo.documents.phone import read_phone
 from fond_echo.phone.backend import CallEnd, CallStart, Placing, Play, Work
 from fond_echo.phone.call_log import CallLog
 from fond_echo.phone.call_writer import CallWriter
@@ -102,6 +103,12 @@ class ServiceBackend:
         self, channel: str, record: str, kind: str, at: float | None, data: dict[str, Any],
         **values: Any,
     ) -> None:  # fmt: skip
+        if kind == "answered":
+            # Who answers is known here, and whoever follows events need not ask.
+            known = self.channels[channel]
+            numbers = read_phone(known.connector, f"{channel}.yaml").assistants
+            assistant = numbers.get(str(data.get("number")), known.assistant)
+            data = {**data, "assistant": assistant}
         await self.log(channel).write(record, kind, at, data, **values)
 
     async def left_behind(self, channel: str) -> list[dict[str, Any]]:

@@ -21,6 +21,7 @@ from fond_echo.core.telephony.conversation.course import (
     Open,
     Repeat,
     Say,
+    SoundWaiting,
     Transfer,
 )
 from fond_echo.core.telephony.conversation.turn_taking import (
@@ -33,7 +34,7 @@ from fond_echo.core.telephony.media.g711 import decoded, in_law
 from fond_echo.core.telephony.media.jitter import Frame
 from fond_echo.core.telephony.media.quality import Quality
 from fond_echo.core.telephony.media.stream import Identity, Place, Stream
-from fond_echo.core.telephony.media.tones import beep
+from fond_echo.core.telephony.media.tones import beep, waiting
 from fond_echo.core.telephony.sip.calls import Call
 from fond_echo.core.telephony.sip.sdp import Agreed
 from fond_echo.documents.call_handling import Speaking, policy_of
@@ -206,6 +207,8 @@ class Session:
                     self.course.speaks(self._now())
                 case Beep():
                     self._play(in_law(beep(), self.stream.law))
+                case SoundWaiting():
+                    self._play(in_law(waiting(), self.stream.law))
                 case Transfer(to):
                     if not self._carrier.transfer(self, to):
                         self._act(self.course.transferred(0))

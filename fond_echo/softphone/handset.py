@@ -39,6 +39,7 @@ from fond_echo.core.telephony.sip.transaction_layer import Output
 from fond_echo.core.telephony.sip.values import Hop, Uri, parse_address, parse_uri
 from fond_echo.softphone.hearing import HeardSound, News, Samples
 from fond_echo.softphone.impairments import ImpairedPath, Impairments
+from fond_echo.softphone.room import Room, Surroundings
 from fond_echo.softphone.sockets import CHANCE, open_socket
 
 OnCall = Literal["answer", "reject", "busy", "ring-out", "dead"]
@@ -59,6 +60,7 @@ class Handset:
     Args:
         on_call: what it does when it is called: it rings for `after` seconds before.
         impairments: of the way that its sound takes.
+        around: what else it hears.
 
     Attributes:
         rang: somebody's telephone rang for our call.
@@ -70,8 +72,9 @@ class Handset:
 
     def __init__(
         self, host: str, name: str, *, on_call: OnCall = "answer", after: float = 0.3,
-        impairments: Impairments | None = None,
+        impairments: Impairments | None = None, around: Surroundings | None = None,
     ) -> None:  # fmt: skip
+        self._room = Room(around) if around is not None else None
         self.host, self.name = host, name
         self.on_call, self.after = on_call, after
         self.rang = asyncio.Event()
@@ -370,13 +373,18 @@ class Handset:
                 await self._carrying.wait()
                 due = self._now()
                 continue
+            if self._room is not None:
+                self.stream.under = self._room.under
             for data in self.stream.tick():
                 self._way.send(data)
             report = self.stream.report(self._now(), time.time())
             if report:
                 host, port = self.stream.place
                 self._rtp.sendto(report, (host, port + 1))
-            self.heard.append(self.stream.heard()[0])
+            frame = self.stream.heard()[0]
+            self.heard.append(frame)
+            if self._room is not None:
+                self._room.heard(frame)
             self.news.tell()
 
 
@@ -384,9 +392,10 @@ class Handset:
 async def handset(
     name: str = "isla", host: str = "127.0.0.1", *, on_call: OnCall = "answer",
     after: float = 0.3, impairments: Impairments | None = None,
+    around: Surroundings | None = None,
 ) -> AsyncIterator[Handset]:  # fmt: skip
     """A handset while this lasts."""
-    made = Handset(host, name, on_call=on_call, after=after, impairments=impairments)
+    made = Handset(host, name, on_call=on_call, after=after, impairments=impairments, around=around)
     await made.open()
     try:
         yield made

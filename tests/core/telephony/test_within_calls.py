@@ -170,7 +170,7 @@ class Within(OverANetwork):
                 out = self.theirs.inside.tell_transfer(placed, reported, self.network.now)
                 self.network.out(out, THEM)
                 self.network.run(self.network.now + 1)
-            (came,) = self.network.of(Transferred, US)
+            came = self.network.of(Transferred, US)[-1]
             self.assertEqual(came.status, status)
 
     def test_nobody_has_us_call_somebody(self):

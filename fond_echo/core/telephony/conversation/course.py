@@ -31,8 +31,12 @@ from fond_echo.core.telephony.conversation.turn_taking import (
 )
 from fond_echo.core.telephony.sip.calls import Cause
 
-TRANSFER_SECONDS = 90.0
-"""Whoever was to be called has so long to answer; then the caller is told that nobody did."""
+TRANSFER_SECONDS, UNTOLD_SECONDS = 90.0, 20.0
+"""Whoever was to be called has so long to answer; then the caller is told that nobody did. Where
+the other side never says how it goes, that is sooner."""
+
+FIRST_SOUND, NEXT_SOUND = 2.0, 4.0
+"""Seconds until a sound says that somebody is being called, and until the next one."""
 
 FRAMES_AFTER = 12
 """A call is ended so many frames after the last words: the other side holds some back."""
@@ -93,6 +97,11 @@ class Beep:
 
 
 @dataclass(frozen=True)
+class SoundWaiting:
+    """A sound while somebody is being called."""
+
+
+@dataclass(frozen=True)
 class Transfer:
     """Ask the other side to call a number."""
 
@@ -115,7 +124,7 @@ class Note:
 
 
 Action = (
-    Greet | Open | Say | Repeat | Beep | Transfer | HangUp | Note
+    Greet | Open | Say | Repeat | Beep | SoundWaiting | Transfer | HangUp | Note
     | StopPlayback | SpeculativeEndpoint | Understand | Press
 )  # fmt: skip
 
@@ -146,7 +155,8 @@ class CallCourse:
         self.can_repeat = False
         self._leaving: Cause | None = None
         self._transfer_to, self._connecting_since = "", 0.0
-        self._connecting = False
+        self._connecting, self._told_of = False, False
+        self._sound_at = 0.0
         self._message_seconds = 0.0
         self._still = 0
 
@@ -188,8 +198,13 @@ class CallCourse:
             return [HangUp("vanished")]
         if self._connecting:
             # The other side is calling somebody; nobody is to be reminded of anything.
-            late = now - self._connecting_since > TRANSFER_SECONDS
-            return actions + (self.transferred(408) if late else [])
+            most = TRANSFER_SECONDS if self._told_of else UNTOLD_SECONDS
+            if now - self._connecting_since > most:
+                return actions + self.transferred(408)
+            if now >= self._sound_at:
+                self._sound_at = now + NEXT_SOUND
+                return [*actions, SoundWaiting()]
+            return actions
         for key in keys:
             actions += self.key(key, now)
         return actions + self._taken(self._taking.frame(frame, now, sent))
@@ -238,6 +253,9 @@ class CallCourse:
         """What became of a transfer (RFC 3261 §21); 0: it may not be tried."""
         if not self._connecting:
             return []
+        if 100 <= status < 200:
+            self._told_of = True
+            return []
         to, self._transfer_to, self._connecting = self._transfer_to, "", False
         reported: list[Action] = (
             [Note("transferred", {"to": to, "status": status})] if status else []
@@ -279,6 +297,7 @@ class CallCourse:
             self._message_seconds = 0.0
         if self._transfer_to and not self._connecting:
             self._connecting, self._connecting_since = True, now
+            self._told_of, self._sound_at = False, now + FIRST_SOUND
             return [Transfer(self._transfer_to)]
         return []
 

@@ -35,7 +35,8 @@ class CutInSettings:
     Attributes:
         known: frames of our own sound after which the way that it comes back is known.
         over: dB by which what comes stands over what is expected; `over_at_first` until then.
-        voiced: how strongly 40 ms repeat themselves, 0 to 1.
+        voiced: how strongly 40 ms repeat themselves, 0 to 1; `eased` less where what comes stands
+            out `clearly` dB more than it has to.
         alike: correlation with what was sent, over which it is our own: `alike_at_first` until the
             way is known, `alike_louder` where it has `louder` times the power that could come back;
             `surely_ours` is where the way has changed.
@@ -48,7 +49,9 @@ class CutInSettings:
     known: int = 40
     over: float = 2.5
     over_at_first: float = 6.0
-    voiced: float = 0.40
+    voiced: float = 0.28
+    eased: float = 0.06
+    clearly: float = 3.5
     alike: float = 0.28
     alike_at_first: float = 0.25
     alike_louder: float = 0.40
@@ -121,7 +124,9 @@ class CutInDetector:
         else:
             own.learn(how.up_talking if loud else how.up, how.down)
         self._loud.append(loud)
-        self._voiced.append(loud and self._repeats(own.tail) > how.voiced)
+        # Who stands out clearly need not sing.
+        needed = how.voiced - how.eased * min(1.0, max(0.0, (out - how.over) / how.clearly))
+        self._voiced.append(loud and self._repeats(own.tail) > needed)
         self._waits -= 1
         if self._waits > 0 or sum(self._loud) < BEGUN or sum(self._voiced) < VOICED:
             return False
@@ -138,6 +143,11 @@ class CutInDetector:
         return True
 
     @property
+    def sounding(self) -> bool:
+        """Whether something of ours may come back now."""
+        return self._own.sounding
+
+    @property
     def least(self) -> float:
         """RMS under which nobody is taken for the talker."""
         if not self._talker:
@@ -150,7 +160,7 @@ class CutInDetector:
         speech does, wind and hum do not."""
         heard = fft.rfft(tail * _HANN, 2 * WINDOW)
         heard[:20] = 0
-        same = fft.irfft(np.abs(heard))
+        same = fft.irfft(np.abs(heard) ** np.float32(0.6))
         return float(np.max(same[20:140]) / same[0]) if same[0] > 0 else 0.0
 
     def _alike(self, frames: int = 12) -> float:

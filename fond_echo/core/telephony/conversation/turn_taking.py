@@ -159,7 +159,9 @@ class TurnTaking:
         if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
             return self._keys_in_time(now)
         actions: list[Action] = []
-        heard = self._listener.feed(frame, cuts_in if self.state == "speaking" else None)
+        # What we said last may still be coming back when we listen.
+        ours = self.state == "speaking" or (self._cut_in is not None and self._cut_in.sounding)
+        heard = self._listener.feed(frame, cuts_in if ours else None)
         if isinstance(heard, Began):
             self._reminded = 0
             self._keys = ""

@@ -9,6 +9,7 @@ is counted and not heard.
 from __future__ import annotations
 
 from collections import deque
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -67,6 +68,7 @@ class Stream:
     Attributes:
         unknown_source_packets: packets that were not the call's.
         locked: where the call's sound comes from, once that is known.
+        under: is given what leaves, and gives it with what else is to be heard.
         said: our last 20 ms, in the call's law.
         heard_at: when the last packet came.
     """
@@ -84,6 +86,7 @@ class Stream:
         self.said = bytes([SILENCE[self.law]]) * FRAME
         self.heard_at: float | None = None
         self._playing: deque[bytes] = deque()
+        self.under: Callable[[bytes, Law], bytes] | None = None
         self._events: deque[tuple[int, RtpPacket]] = deque()
         self._pressed: deque[str] = deque()
         self._event_frame, self._pause = 0, 0
@@ -153,6 +156,8 @@ class Stream:
             return self._tick_of_key()
         self._pause -= 1
         payload = self._playing.popleft() if self._playing else self._silence
+        if self.under is not None:
+            payload = self.under(payload, self.law)
         self.said = payload
         packet = RtpPacket(
             self.agreed.payload, self._sequence, self._timestamp, self._identity.source, payload,

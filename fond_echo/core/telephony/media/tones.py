@@ -137,6 +137,13 @@ def tone(key: str, seconds: float, decibels: float = -9.0) -> npt.NDArray[np.int
     return whole.astype(np.int16)
 
 
+def waiting() -> Clip:
+    """Two soft sounds, from time to time while somebody is called: the line is not dead."""
+    sound = beep(0.12, 440.0).samples * np.float32(0.3)
+    gap = np.zeros(round(0.1 * RATE), np.float32)
+    return Clip(np.concatenate([sound, gap, sound]), RATE)
+
+
 def beep(seconds: float = 0.25, frequency: float = 880.0) -> Clip:
     """The sound after which one speaks."""
     times = np.arange(round(seconds * RATE)) / RATE

@@ -126,7 +126,8 @@ class Ended:
 @dataclass(frozen=True)
 class Transferred:
     """What became of a transfer that we asked for: `status` is the answer of the number that the
-    other side called (200: it is connected there), or why it would not try."""
+    other side called (200: it is connected there), or why it would not try; below 200 it is still
+    trying."""
 
     call: Call
     status: int

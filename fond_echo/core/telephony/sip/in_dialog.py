@@ -205,7 +205,7 @@ class InDialogRequests:
     def _notified(self, call: Call, requested: IncomingRequest, now: float) -> Output:
         out = self._leg.say(requested, 200, now)
         match = re.match(rb"SIP/2\.0 ([1-6]\d\d)", requested.request.body)
-        if match and int(match[1]) >= 200:
+        if match:
             out.events.append(calls.Transferred(call, int(match[1])))
         return out
 
