@@ -245,7 +245,7 @@ class Connected(ThroughACarrier):
 
         isla._transferred = say_nothing
         with unittest.mock.patch(
-            "fond_echo.core.telephony.conversation.course.TRANSFER_SECONDS", 1.0
+            "fond_echo.core.telephony.conversation.course.UNTOLD_SECONDS", 1.0
         ):
             await isla.dial("2001")
             await isla.listen(quiet=1.5)

@@ -314,7 +314,6 @@ class Sources(unittest.TestCase):
         stream = self.stream()
         behind = ("192.0.2.7", 61_000)
         self.assertEqual(self.send(stream, behind, 1), behind)
-        self.assertEqual(self.send(stream, HERE, 2, 0.02), behind, "not while sound comes")
         self.assertEqual(self.send(stream, ("192.0.2.7", 62_000), 3, 0.04), behind)
         moved = ("192.0.2.7", 62_000)
         self.assertEqual(self.send(stream, moved, 4, 5.0), moved, "it moved while it was silent")
@@ -325,6 +324,30 @@ class Sources(unittest.TestCase):
         far = ("203.0.113.9", 9_999)
         self.assertIsNone(self.send(stream, far, 1))
         self.assertEqual(self.send(stream, far, 2), far)
+
+    def test_where_it_said_that_it_is_comes_first(self):
+        stream, old = self.stream(), (HERE[0], 61_000)
+        self.assertEqual(self.send(stream, old, 1), old)
+        self.assertEqual(self.send(stream, HERE, 2, 0.02), HERE)
+        self.assertEqual(self.send(stream, old, 3, 0.04), HERE, "a straggler takes nothing back")
+
+    def test_numbers_that_begin_anew_are_followed_at_once(self):
+        stream = self.stream()
+        for number in range(50):
+            self.send(stream, HERE, number, number * 0.02)
+            stream.heard()
+        heard = []
+        for number in range(50):
+            now = 1 + number * 0.02
+            packet = RtpPacket(0, 30_000 + number, 9_000_000 + number * 160, 9, b"\x20" * 160)
+            if number == 20:
+                # One of the old row is no row.
+                self.send(stream, HERE, 60, now)
+            stream.receive(packet.to_bytes(), HERE, now)
+            heard.append(bool(np.abs(stream.heard()[0]).max() > 1_000))
+        self.assertGreaterEqual(sum(heard[:12]), 6)
+        self.assertTrue(all(heard[12:]), heard)
+        self.assertLess(stream.quality().loss, 0.1)
 
     def test_another_sender_from_the_same_place_is_heard_at_once(self):
         stream = self.stream()

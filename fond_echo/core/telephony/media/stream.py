@@ -39,6 +39,9 @@ REPORT_SECONDS = 5.0
 BETWEEN_KEYS = 3
 """Frames."""
 
+MAX_JUMP = 500
+"""Packets: numbers that lie farther apart are not of one row."""
+
 MOVED_SECONDS = 2.0
 """Nothing came from where sound came from: it may come from another port by now."""
 
@@ -86,6 +89,7 @@ class Stream:
         self.said = bytes([SILENCE[self.law]]) * FRAME
         self.heard_at: float | None = None
         self._playing: deque[bytes] = deque()
+        self._follows: int | None = None
         self.under: Callable[[bytes, Law], bytes] | None = None
         self._events: deque[tuple[int, RtpPacket]] = deque()
         self._pressed: deque[str] = deque()
@@ -200,11 +204,13 @@ class Stream:
             self.unknown_source_packets += packet.payload_type in known
             return ""
         self.heard_at = now
-        if self._reception is None or self._reception.source != packet.source:
+        if self._reception is None or self._reception.source != packet.source or self._anew(packet):
             self._reception = Reception(packet.source, self.agreed.codec.rate)
             # Another sender's numbers have nothing to do with those of the one before.
             self._packets = Reframer()
             self._buffer.restart()
+        if self._follows is not None:
+            return ""
         number = self._reception.count(packet, now)
         if packet.payload_type == self.agreed.events:
             try:
@@ -215,10 +221,27 @@ class Stream:
             self._buffer.put(k, frame, now)
         return ""
 
+    def _anew(self, packet: RtpPacket) -> bool:
+        """Whether the same sender has begun to number anew: its numbers jumped, and go on from
+        there (RFC 3550 A.1)."""
+        assert self._reception is not None
+        far = abs(self._reception.extended(packet.sequence) - self._reception.highest)
+        follows, self._follows = self._follows, None
+        if far <= MAX_JUMP:
+            return False
+        if packet.sequence == follows:
+            return True
+        self._follows = (packet.sequence + 1) & 0xFFFF
+        return False
+
     def _is_theirs(self, packet: RtpPacket, place: Place, now: float) -> bool:
         """Whether a packet comes from where the call's sound comes from; that is found out here
         (symmetric RTP, RFC 4961). After a silence it may have moved."""
         if place == self.locked:
+            return True
+        if place == (self.agreed.host, self.agreed.port):
+            # Where it said that it is, whatever came from elsewhere before.
+            self.locked = place
             return True
         known = place[0] in (self.agreed.host, self._signalling)
         moved = self.heard_at is not None and now - self.heard_at > MOVED_SECONDS
