@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime
 
 from fond_echo.answers.values import hours_at, template_values
-from fond_echo.contract.reply import Choice, Reply
+from fond_echo.contract.reply import Choice, End, HandOver, Reply, Then, Transfer
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.documents.assistant import AssistantFile
@@ -73,10 +73,34 @@ def unsure(turn: TurnSoFar, name: str = "not-sure") -> Reply:
     return _with_examples(turn, name, turn.router.suggestions())
 
 
-def menu(turn: TurnSoFar) -> Reply:
+def once_more(turn: TurnSoFar) -> Reply | None:
+    """What is said in a call to somebody who was not understood several times in a row: other
+    words, then the menu, then that they are connected, or the end; None at the first time."""
+    times = turn.state.not_understood
+    if not turn.in_call or not turn.no_match or not times:
+        return None
+    if times == 1:
+        return unsure(turn, "still-not-understood")
+    if times == 2:
+        return menu(turn, "still-not-understood")
+    if turn.assistant.operator:
+        then: Then = HandOver()
+        if turn.assistant.operator_number:
+            then = Transfer(to=turn.assistant.operator_number)
+        return Reply(text=rendered(turn.assistant.operator, turn), then=then)
+    sorry = turn.assistant.says.text("still-not-understood")
+    goodbye = rendered(turn.assistant.goodbye, turn) or turn.assistant.says.text("goodbye")
+    return Reply(text=f"{sorry} {goodbye}", then=End())
+
+
+def menu(turn: TurnSoFar, name: str = "not-on-the-menu") -> Reply:
     """That a key is not on the menu, and the menu: the choices that were offered last, or routes
-    with keys; without either, what can be asked."""
-    begin = said(turn, "not-on-the-menu")
+    with keys; without either, what can be asked.
+
+    Args:
+        name: of the sentence that it begins with.
+    """
+    begin = said(turn, name)
     last = turn.state.last
     if last is not None and last.choices:
         text = f"{begin.text} {last.text or last.written}"
@@ -88,7 +112,7 @@ def menu(turn: TurnSoFar) -> Reply:
         if route.key
     ]
     if not entries:
-        return unsure(turn, "not-on-the-menu")
+        return unsure(turn, name)
     return Reply(text=" ".join([begin.text, *entries]))
 
 

@@ -13,6 +13,7 @@ from fond_echo.answers.sentences import (
     did_you_mean,
     did_you_say,
     menu,
+    once_more,
     own_or,
     remembered,
     rendered,
@@ -124,6 +125,9 @@ async def _parts(turn: RoutedTurn, needs: AnswerNeeds) -> AsyncIterator[Reply]:
     if told is not None:
         # It is given back as it was heard, however surely.
         yield await transcript(told, turn, needs)
+        return
+    if (again := once_more(turn)) is not None:
+        yield again
         return
     if turn.routed.route == FALLBACK and not turn.routed.sure:
         yield unsure(turn)

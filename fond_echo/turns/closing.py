@@ -58,6 +58,8 @@ def closing_of(turn: TurnSoFar) -> Closing:
         assistant=before.assistant,
         brief=turn.answered.briefs[-1] if turn.answered and turn.answered.briefs else before.brief,
     )
+    if turn.in_call and turn.no_match:
+        state.not_understood = before.not_understood + 1
     outcome = turn.routed.outcome if turn.routed else ""
     if parts and outcome != "again":
         state.last = _last(parts)

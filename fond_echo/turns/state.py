@@ -77,7 +77,7 @@ class ConversationState(Schema):
     `choices` what was offered; `recent` the last turns; `last` the answer as it would be given
     again; `brief` the one that the engine handed the talk to; `done` what the last turn changed
     elsewhere; `assistant` another one than the channel's; `transfer` a number that a call is
-    transferred to.
+    transferred to; `not_understood` counts turns of a call in a row that nothing took.
     """
 
     open: OpenSlots | None = None
@@ -91,6 +91,7 @@ class ConversationState(Schema):
     recording: Recording | None = None
     transfer: str = ""
     brief: str = ""
+    not_understood: int = 0
     choices: list[str] = Field(default_factory=list)
     variables: dict[str, Any] = Field(default_factory=dict)
     recent: list[Exchange] = Field(default_factory=list)

@@ -18,6 +18,7 @@ from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
 from fond_echo.core.dialogue.deciding import Outcome
+from fond_echo.core.dialogue.outcomes import FALLBACK
 from fond_echo.core.dialogue.routing import Router
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.reading import read_assistant
@@ -225,6 +226,14 @@ class TurnSoFar:
         if _NUMBER.fullmatch(typed) and 1 <= int(typed) <= len(choices):
             return choices[int(typed) - 1]
         return ""
+
+    @property
+    def no_match(self) -> bool:
+        """Whether what was said is taken by nothing: no route, no engine and no document."""
+        if self.routed is None or self.routed.route != FALLBACK or self.routed.outcome != "reply":
+            return False
+        spec = self.assistant.spec(FALLBACK)
+        return not self.routed.sure or not (spec.free or spec.logic or spec.documents)
 
     @property
     def answers_aloud(self) -> bool:

@@ -270,3 +270,17 @@ class InACall(Driving):
         )
         _, said = await self.turn_of("m2", key="1")
         self.assertEqual(said, "four pounds")
+
+    async def test_who_is_not_understood_again_and_again_is_helped_on(self):
+        self.world.channel.abilities = Abilities(frozenset(("voice",)))
+        heard = []
+        for number in range(4):
+            _, said = await self.turn_of(f"m{number}", said="My cousin plays the tuba.")
+            heard.append(said)
+        first, second, third, fourth = heard
+        self.assertNotIn("still do not understand", first)
+        self.assertTrue(second.startswith("i am sorry i still do not understand"), second)
+        self.assertIn("for how much is a ticket press one", third)
+        self.assertIn("goodbye", fourth)
+        _, said = await self.turn_of("m9", key="1")
+        self.assertEqual(said, "four pounds")
