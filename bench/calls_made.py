@@ -42,7 +42,7 @@ PROMPTS = {
         "Hello, this is the lending library of tools. Which of them do you need, and for how long?",
         "The doctor is on holiday until the ninth. In urgent cases we can give you another name.",
         "We have your deposit. The boat is yours from Saturday at eight until Sunday evening.",
-        "The line for faults is open day and night. Tell me your street first, and then the number.",
+        "The line for faults is open day and night. Tell me your street first, and then a number.",
         "Sorry, that day is taken. The next free ones are the fourth, the sixth and the eleventh.",
         "Your daughter's class is back from the mountains at about four. The coach is on its way.",
         "If you know the extension, dial it now. If not, stay on the line, and somebody will come.",

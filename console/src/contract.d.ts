@@ -117,6 +117,43 @@ export interface components {
       after: number;
     };
     /**
+     * AnswerVerdict
+     * @description What a free answer is worth: whether it answers the question (`partly` where only in part),
+     *     evades it, is about another subject, has a number or a name without a source, or a place that
+     *     was left to be filled in; why, and in which sentence. `by` is who says so: `words`, from
+     *     what question, answer and sources share, or the engine that was asked for a second opinion.
+     *     `again` says that the engine was asked once more because of it, or that the person was told that
+     *     it is not known.
+     */
+    AnswerVerdict: {
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: "answers" | "partly" | "evades" | "another-subject" | "unsupported" | "unfilled";
+      /**
+       * Reason
+       * @default
+       */
+      reason: string;
+      /**
+       * Sentence
+       * @default
+       */
+      sentence: string;
+      /**
+       * By
+       * @default words
+       */
+      by: string;
+      /**
+       * Again
+       * @default
+       * @enum {string}
+       */
+      again: "" | "asked-again" | "not-known";
+    };
+    /**
      * AnsweringIn
      * @description Who answers a conversation from now on.
      */
@@ -1989,7 +2026,9 @@ export interface components {
     };
     /**
      * ReplayOut
-     * @description A turn before and after, with the differences, the most important first.
+     * @description A turn before and after, with the differences, the most important first: `wording` where the
+     *     answer says the same in other words. `sentences` are those of both answers, side by side, where
+     *     they are not the same.
      */
     ReplayOut: {
       /** Turn */
@@ -2000,6 +2039,8 @@ export interface components {
       after: components["schemas"]["TurnOutcome"];
       /** Changed */
       changed: string[];
+      /** Sentences */
+      sentences?: components["schemas"]["SentenceCompared"][];
     };
     /**
      * ReplaysIn
@@ -2053,7 +2094,8 @@ export interface components {
     };
     /**
      * ReplaysOut
-     * @description A page of replays; `next` is the cursor of the next page, empty on the last one.
+     * @description A page of replays; `next` is the cursor of the next page, empty on the last one. `verdicts`
+     *     counts what the free answers of the page are worth.
      */
     ReplaysOut: {
       /** Items */
@@ -2065,6 +2107,8 @@ export interface components {
        * @default 0
        */
       skipped: number;
+      /** Verdicts */
+      verdicts?: components["schemas"]["VerdictCount"][];
     };
     /**
      * Reply
@@ -2079,7 +2123,9 @@ export interface components {
      *     where it is another way than the assistant's. `more` is what is left to say: where the reply is
      *     heard and not read, the person is asked whether to go on, and "yes" or "go on" says it. `places`
      *     are sent as the network sends them, else written with a geo URI; their names are spoken where
-     *     the words do not have them.
+     *     the words do not have them. `route` is a route of the assistant that goes on with the turn,
+     *     after the words where there are any, and `slots` what it needs: they are read as if they had
+     *     been said.
      */
     Reply: {
       /** Choices */
@@ -2132,6 +2178,15 @@ export interface components {
        * @default
        */
       more: string;
+      /**
+       * Route
+       * @default
+       */
+      route: string;
+      /** Slots */
+      slots?: {
+        [key: string]: components["schemas"]["JsonValue"];
+      };
       /** Then */
       then?:
         | (
@@ -2300,6 +2355,24 @@ export interface components {
       hosts: string[];
       /** Changed At */
       changed_at: string;
+    };
+    /**
+     * SentenceCompared
+     * @description A sentence of one answer beside the one of the other that is about the same; empty where
+     *     there is none. `marks` says which numbers, names and negations only one of them has.
+     */
+    SentenceCompared: {
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: "same" | "wording" | "changed" | "added" | "left-out";
+      /** Before */
+      before: string;
+      /** After */
+      after: string;
+      /** Marks */
+      marks: string[];
     };
     /** SignInRequest */
     SignInRequest: {
@@ -2705,7 +2778,8 @@ export interface components {
      * TurnOutcome
      * @description The outcome of a turn. `not_run` says why business logic or an engine was not asked;
      *     `stages` how long each took, `scores` the likeliest routes; `voice` is who speaks, and `clip`
-     *     the sound that went out; `asked` the engines and functions that were asked for a replay.
+     *     the sound that went out; `asked` the engines and functions that were asked for a replay;
+     *     `verdict` what a free answer is worth.
      */
     TurnOutcome: {
       /** Text */
@@ -2777,6 +2851,7 @@ export interface components {
       clip: string;
       /** Asked */
       asked?: components["schemas"]["EngineAsked"][];
+      verdict?: components["schemas"]["AnswerVerdict"] | null;
     };
     /**
      * UndeliveredEvent
@@ -2813,6 +2888,21 @@ export interface components {
       reason: string;
       /** Received At */
       received_at: string;
+    };
+    /**
+     * VerdictCount
+     * @description How many free answers were judged so then, and now.
+     */
+    VerdictCount: {
+      /**
+       * Verdict
+       * @enum {string}
+       */
+      verdict: "answers" | "partly" | "evades" | "another-subject" | "unsupported" | "unfilled";
+      /** Before */
+      before: number;
+      /** After */
+      after: number;
     };
     /**
      * VoiceOut
