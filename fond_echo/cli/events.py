@@ -19,6 +19,7 @@ def add(commands: Any) -> None:
     verbs = event.add_subparsers(dest="verb", required=True, metavar="VERB")
     follow = verbs.add_parser("follow", help="print events as they happen")
     follow.add_argument("--after", default="", help="the id of the event to continue after")
+    follow.add_argument("--channel", default="", help="only what is about this channel")
     follow.add_argument("--count", type=int, default=0, help="stop after so many")
     add_service(follow)
     follow.set_defaults(run=_follow)
@@ -45,7 +46,7 @@ def _follow(options: argparse.Namespace) -> int:
         with httpx.stream(
             "GET",
             f"{options.address}/api/events",
-            params={"after": options.after} if options.after else None,
+            params={n: v for n in ("after", "channel") if (v := getattr(options, n))} or None,
             headers=headers,
             timeout=None,
             trust_env=False,

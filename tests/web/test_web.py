@@ -3,16 +3,19 @@
 import asyncio
 import time
 import unittest.mock
+from datetime import UTC, datetime
 
 import httpx
 from sqlalchemy import func, select
 from starlette.requests import HTTPConnection
 
 from fond_echo.demo.world import files_of
+from fond_echo.store.events import Cursor, StoredEvent
 from fond_echo.store.keys import add_key
 from fond_echo.store.records import Inbound, Turn
 from fond_echo.web import turns, webhooks
 from fond_echo.web.access import _is_ours
+from fond_echo.web.events import is_about
 from tests.support.web import ADMIN, WebTest
 from tests.support.world import demo_file
 
@@ -161,6 +164,16 @@ class Building(WebTest):
         self.assert_problem(await self.client.get("/api/turns?cursor=nonsense"), 422, "cursor")
         self.assert_problem(await self.client.get("/api/turns?limit=9999"), 422, "request")
         self.assert_problem(await self.client.get("/api/events?after=nonsense"), 422, "cursor")
+        none = await self.client.get("/api/events?channel=nowhere")
+        self.assert_problem(none, 404, "not-found")
+        at = datetime(2026, 12, 1, tzinfo=UTC)
+        for type, subject, data, about in (
+            ("channel.paused", "desk", {}, True), ("turn.answered", "t1", {"channel": "desk"}, True),
+            ("channel.paused", "gale", {}, False), ("call.ended", "c", {"channel": "gale"}, False),
+            ("assistant.drafted", "desk", {}, False),
+        ):  # fmt: skip
+            event = StoredEvent(Cursor(1, 1), type, subject, data, at)
+            self.assertEqual(is_about(event, "desk"), about, type)
 
 
 class Arriving(WebTest):
