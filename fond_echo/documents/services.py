@@ -95,6 +95,9 @@ class LogicService(Schema):
             raise ValueError("stream says where the words stand: it has no answer and no poll")
         if self.stream is not None and self.stream.as_ == "messages":
             raise ValueError("stream: as is events or lines; messages are for sockets of engines")
+        if self.gives is not None and self.gives.route is not None and self.late_seconds:
+            raise ValueError("late_seconds: an answer that comes late leads to no route: leave out"
+                             " one of gives.route and late_seconds")  # fmt: skip
         if self.gives is not None and self.answer is None:
             raise ValueError("gives needs request and answer: where else what comes back is read")
         if self.poll is not None and self.answer is None:

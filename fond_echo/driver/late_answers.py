@@ -21,6 +21,12 @@ async def send_late(journal: Journal, claim: Claim, answer: asyncio.Task[list[Re
     turn = claim.turn
     try:
         parts = await answer
+        if any(part.route for part in parts):
+            # The turn that it could go on with is over.
+            log.warning("a late answer names a route, which is not taken any more", turn=turn.id)
+            parts = [part.model_copy(update={"route": "", "slots": {}}) for part in parts
+                     if part.text or part.spoken]  # fmt: skip
+            parts = parts or [Reply(text=turn.assistant.says.text("logic-failed"))]
     except FondEchoError as error:
         log.warning("a late answer did not come", turn=turn.id, reason=str(error))
         parts = [Reply(text=turn.assistant.says.text("logic-failed"))]

@@ -255,6 +255,8 @@ class Asking(unittest.IsolatedAsyncioTestCase):
         for wrong, what in (({"to": "$.number"}, "to goes with then"), ({"slots": "$.x"}, "route")):
             with self.assertRaisesRegex(ValueError, what):
                 LogicService(url=URL, **{**shape, "gives": wrong})
+        with self.assertRaisesRegex(ValueError, "comes late leads to no route"):
+            LogicService(url=URL, late_seconds=60, **shape)
         with self.assertRaisesRegex(ValueError, "gives needs request"):
             LogicService(url=URL, key={"secret": "old"}, gives={"then": "$.after"})
 

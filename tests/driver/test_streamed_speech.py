@@ -12,6 +12,7 @@ from fond_echo.driver.streamed_speech import MAX_WAITING, SpeakingAhead
 ASSISTANT = SimpleNamespace(
     voice="tern", pronounced=(), language="en",
     prosody=SimpleNamespace(rate=1.0, pitch=0.0, volume=0.0),
+    says=SimpleNamespace(text=lambda name: "a link"),
 )  # fmt: skip
 
 
