@@ -309,7 +309,8 @@ def _keep(options: argparse.Namespace) -> int:
 
 def _test(options: argparse.Namespace) -> int:
     folder = Path(options.folder)
-    if folder.is_dir():
+    # Engines are connected to the service: there a name is meant, whatever folder has it too.
+    if folder.is_dir() and not (options.ask and folder.name == options.folder):
         if options.ask:
             raise OptionsClash(
                 f"{folder} is a folder, and engines are connected to the service",

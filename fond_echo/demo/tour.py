@@ -198,7 +198,11 @@ class Tour:
         if not 1 <= len(answers) <= len(turn.deliveries):
             self._wrong(exchange, f"{len(answers)} answers came back")
             return
-        (answer,) = answers
+        answer, *beside = answers
+        for each in beside:
+            # What is said as "a link" stands beside the voice note, to be pressed.
+            if not each.get("words", "").startswith("http"):
+                self._wrong(exchange, f"beside the answer stands {each.get('words')!r}")
         if not exchange.voice:
             if not re.search(exchange.answer, answer.get("words", "")):
                 self._wrong(exchange, f"in the chat stands {answer.get('words')!r}")

@@ -10,6 +10,7 @@ from fond_echo.documents.reading import read_assistant
 from fond_echo.phone.announced import tell_who_asked
 from fond_echo.phone.backend import CallEnd
 from fond_echo.phone.call_log import CallLog
+from fond_echo.phone.call_writer import CallWriter
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call
 from fond_echo.store.event_records import Event
@@ -148,7 +149,9 @@ class Announcing(Driving):
         await self.ask("m1", conference="quay")
         async with self.database.reading() as session:
             call = (await session.scalars(select(Call.id))).one()
-        calls = CallLog(SimpleNamespace(database=self.database), "exchange")
+        calls = CallLog(
+            SimpleNamespace(database=self.database), "exchange", CallWriter(self.database)
+        )
         await calls.write(
             call, "failed", None, {"why": "busy"}, state="ended", cause="busy",
             ended_at=datetime.now(UTC),
@@ -161,7 +164,8 @@ class Announcing(Driving):
         await self.ask("m1", conference="quay")
         async with self.database.reading() as session:
             call = (await session.scalars(select(Call.id))).one()
-        calls = CallLog(SimpleNamespace(database=self.database, blobs=PostgresBlobs()), "exchange")
+        needs = SimpleNamespace(database=self.database, blobs=PostgresBlobs())
+        calls = CallLog(needs, "exchange", CallWriter(self.database))
         end = CallEnd({"cause": "hung-up"}, datetime.now(UTC), 3.0)
         for _ in range(2):
             await calls.ended(call, end)

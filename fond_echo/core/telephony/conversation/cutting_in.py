@@ -131,8 +131,11 @@ class CutInDetector:
         if self._waits > 0 or sum(self._loud) < BEGUN or sum(self._voiced) < VOICED:
             return False
         if own.sounding:
-            louder = float(self._got.sum()) > SMOOTHED * how.louder * own.most
-            alike = how.alike_at_first if at_first else how.alike_louder if louder else how.alike
+            alike = (
+                how.alike_at_first if at_first
+                else how.alike_louder if self._louder
+                else how.alike
+            )  # fmt: skip
             found = self._alike()
             if found > alike:
                 self._waits = 3
@@ -143,9 +146,18 @@ class CutInDetector:
         return True
 
     @property
-    def sounding(self) -> bool:
-        """Whether something of ours may come back now."""
-        return self._own.sounding
+    def may_be_ours(self) -> bool:
+        """Whether what came last may be something of ours, returned."""
+        if not self._own.sounding:
+            return False
+        known = self._own.active >= self._settings.known
+        return not (known and self._louder)
+
+    @property
+    def _louder(self) -> bool:
+        """Whether what came lately has far more power than could come back."""
+        most = SMOOTHED * self._settings.louder * self._own.most
+        return float(self._got.sum()) > most
 
     @property
     def least(self) -> float:

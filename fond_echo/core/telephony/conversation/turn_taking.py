@@ -160,7 +160,8 @@ class TurnTaking:
             return self._keys_in_time(now)
         actions: list[Action] = []
         # What we said last may still be coming back when we listen.
-        ours = self.state == "speaking" or (self._cut_in is not None and self._cut_in.sounding)
+        late = self._cut_in is not None and self._cut_in.may_be_ours
+        ours = self.state == "speaking" or late
         heard = self._listener.feed(frame, cuts_in if ours else None)
         if isinstance(heard, Began):
             self._reminded = 0
