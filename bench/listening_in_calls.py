@@ -146,7 +146,7 @@ def heard(call: MadeCall, rule: str, counted: Counted) -> None:
             first, last = call.answers[0]
             detector.knows(level_of(call.got[first:last].reshape(-1)))
             if isinstance(detector, CutInDetector):
-                listener.least = detector.least
+                listener.least = detector.least_to_listen
         cuts = detector.feed(call.sent[frame], call.got[frame])
         playing = any(a <= frame < b for a, b in call.prompts)
         if cuts and playing and at_prompt not in noticed:

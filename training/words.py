@@ -1,11 +1,10 @@
 """Learn which words follow which, and write the model that dictation loads.
 
-    python -m training.words --texts FOLDER --talk FOLDER --games FOLDER \
-        --out fond_echo/speech/data/words-en.npz
+    python -m training.words --texts FOLDER --talk FOLDER --out fond_echo/speech/data/words-en.npz
 
-Counts are of sentences of the grammar, of talk (`training/talk.py`, `games.py`), examples and, for
-less, glosses of WordNet, the 240,000 frequent pairs of words that `symspellpy` comes with, and
-single words of `wordfreq`.
+Counts are of sentences of the grammar, of talk (`training/talk.py`; with `--games` also `games.py`,
+which no model that ships has), examples and, for less, glosses of WordNet, the 240,000 frequent
+pairs of words that `symspellpy` comes with, and single words of `wordfreq`.
 Probabilities are interpolated with absolute discounting (Ney, Essen and Kneser 1994): what is taken
 off each count that was seen goes to the model of one word less.
 """
@@ -189,7 +188,7 @@ def branching(model: WordModel, sentences: Iterable[Sentence]) -> float:
 
 
 def counted(
-    texts: Path, talked: Path, games: Path, seed: int, game_weight: float = GAME_WEIGHT
+    texts: Path, talked: Path, games: Path | None, seed: int, game_weight: float = GAME_WEIGHT
 ) -> tuple[Counts, list[str], dict[str, list[Sentence]]]:
     """The counts of everything but the test's sentences, the words, and the sentences that test."""
     known, rng, grammar = lexicon(), random.Random(seed), Grammar()
@@ -202,7 +201,7 @@ def counted(
         "the grammar": (made, MADE_WEIGHT), "WordNet": (examples, EXAMPLE_WEIGHT),
         "glosses": ([tuple(each) for each in wordnet(texts)], GLOSS_WEIGHT),
         "talk": (list(talk(talked)), TALK_WEIGHT),
-        "games": (list(talk_of_games(games)), game_weight),
+        "games": (list(talk_of_games(games)) if games else [], game_weight),
     }  # fmt: skip
     counts, test = Counts(words), {}
     for name, (sentences, weight) in sources.items():
@@ -223,7 +222,7 @@ def main() -> None:
     )
     parser.add_argument("--texts", type=Path, required=True, help="wordnet-base, unpacked")
     parser.add_argument("--talk", type=Path, required=True, help="see training/talk.py")
-    parser.add_argument("--games", type=Path, required=True, help="see training/games.py")
+    parser.add_argument("--games", type=Path, help="see training/games.py; none without")
     parser.add_argument("--out", type=Path, required=True)
     parser.add_argument("--seed", type=int, default=1)
     chosen = parser.parse_args()

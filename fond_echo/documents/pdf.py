@@ -19,8 +19,11 @@ from fond_echo.documents.media import bytes_of, suffix
 from fond_echo.documents.pdf_reader import WRONG
 
 SUFFIX = ".pdf"
-SECONDS = 90.0
-"""So long a file may take; 500 pages take about ten seconds."""
+SECONDS = 40.0
+"""So long a file may take; 500 pages of text take three seconds."""
+
+MOST_KEPT = 200
+"""Texts on disk; those that were written first go."""
 
 _kept: Recent[str, str] = Recent(20_000_000, len)
 
@@ -101,6 +104,9 @@ def _written(file: Path, text: str) -> None:
         with os.fdopen(handle, "w", encoding="utf-8") as out:
             out.write(text)
         os.replace(name, file)
+        kept = sorted(file.parent.iterdir(), key=lambda each: each.stat().st_mtime)
+        for each in kept[:-MOST_KEPT]:
+            each.unlink(missing_ok=True)
     except OSError:
-        os.unlink(name)
+        Path(name).unlink(missing_ok=True)
         raise

@@ -44,7 +44,7 @@ class IncomingCalls:
     def __init__(self, host: PhoneServer, admission: CallAdmission) -> None:
         self._host, self._admission = host, admission
         self._begun, self._begun_at = 0.0, 0.0
-        self._preparing = 0
+        self._preparing: Counter[str] = Counter()
         self._took: deque[float] = deque(maxlen=SETUPS_MEASURED)
         self.refused: Counter[str] = Counter()
 
@@ -80,7 +80,8 @@ class IncomingCalls:
                 "a call is refused", channel=host.channel, status=verdict.status,
                 number=call.number, source=call.hop.host,
             )  # fmt: skip
-            self.refused[str(verdict.status)] += verdict.status != 401
+            if verdict.status != 401:
+                self.refused[str(verdict.status)] += 1
             host.done(host.endpoint.reject(call, verdict.status, host.now(), verdict.fields))
             return
         if call.state == "ended":
@@ -91,11 +92,12 @@ class IncomingCalls:
             self.refused[why] += 1
             host.done(host.endpoint.reject(call, 503, host.now(), [RETRY_AFTER]))
             return
-        self._preparing += 1
+        self._preparing[call.hop.host] += 1
         try:
             await self._let_in(call)
         finally:
-            self._preparing -= 1
+            self._preparing[call.hop.host] -= 1
+            self._preparing += Counter()  # hosts with none are forgotten
         self._took.append(host.now() - began)
 
     def _no_room(self, call: Call) -> str:
@@ -103,7 +105,7 @@ class IncomingCalls:
         host, now = self._host, self._host.now()
         if host.backend.is_stalled:
             return "stalled"
-        if len(host.sessions) + self._preparing >= host.connector.max_calls:
+        if len(host.sessions) + self._preparing.total() >= host.connector.max_calls:
             return "max_calls"
         if host.ticker.full:
             return "busy"
@@ -111,7 +113,7 @@ class IncomingCalls:
             each.call.incoming and not each.begun_at and each.call.hop.host == call.hop.host
             for each in host.sessions.values()
         )
-        if waiting + self._preparing >= MOST_HALF_OPEN:
+        if waiting + self._preparing[call.hop.host] >= MOST_HALF_OPEN:
             return "half_open"
         self._begun = max(0.0, self._begun - (now - self._begun_at) * SETUPS_A_SECOND)
         self._begun_at = now

@@ -1,8 +1,10 @@
 """PDFs in an assistant's folder: read by page and outline, in a process of their own, once."""
 
 import os
+import tempfile
 import unittest
 import unittest.mock
+from pathlib import Path
 
 from fond_echo.core.dialogue.errors import UnreadableDocument
 from fond_echo.documents import pdf
@@ -53,6 +55,18 @@ class Pdfs(unittest.TestCase):
         pdf._kept.clear()
         with unittest.mock.patch.object(pdf, "_read", side_effect=AssertionError):
             self.assertEqual(markdown_of_pdf("other.pdf", as_text(HANDBOOK)), whole)
+
+    def test_no_more_are_kept_than_a_number_of_them(self):
+        with tempfile.TemporaryDirectory() as place:
+            folder = Path(place)
+            with (
+                unittest.mock.patch.object(pdf, "_folder", return_value=folder),
+                unittest.mock.patch.object(pdf, "MOST_KEPT", 2),
+                unittest.mock.patch.object(pdf, "_read", return_value="# page 1"),
+            ):
+                for number in range(4):
+                    markdown_of_pdf("a.pdf", as_text(HANDBOOK + bytes([number])))
+            self.assertEqual(len(list(folder.iterdir())), 2)
 
     def test_what_cannot_be_read_is_an_error_of_the_assistant(self):
         pictures = pdf_of([[], []])

@@ -17,6 +17,7 @@ from fond_echo.core.errors import FondEchoError
 from fond_echo.core.telephony.conversation.listening import Listener
 from fond_echo.softphone.handset import handset
 from fond_echo.store.records import Stage
+from tests.support.engines import ONE_ROUTE
 from tests.support.phone import OnAPhone
 from tests.support.warbles import WarbleSpeech, understood, warble
 
@@ -172,22 +173,12 @@ class SlowAnswers:
         return FreeAnswer(" ".join(self.SENTENCES))
 
 
-ASKS_FIRST = """\
+ASKS_FIRST = f"""\
 assistant: harbour-desk
 voice: tern
 greeting: Tern Sound Ferries.
-engines: {answer: [harbour-mind]}
-logic:
-  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
-routes:
-  - route: fares
-    examples: [How much is a ticket?]
-    reply: {text: Four pounds.}
-fallback:
-  reply:
-    free: true
-    functions:
-      timetable.hold: {about: holds a place, confirm: Shall I hold a place for you?}
+{ONE_ROUTE}    functions:
+      timetable.hold: {{about: holds a place, confirm: Shall I hold a place for you?}}
 """
 
 

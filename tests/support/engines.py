@@ -27,6 +27,20 @@ BASE = "http://gannet.test"
 WORD = "a-word-that-gannet-knows"
 VAULT = Vault({"gannet-pass": Secret("gannet-pass", WORD, frozenset(("gannet.test",)))})
 
+ONE_ROUTE = """\
+engines: {answer: [harbour-mind]}
+logic:
+  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
+routes:
+  - route: fares
+    examples: [How much is a ticket?]
+    reply: {text: Four pounds.}
+fallback:
+  reply:
+    free: true
+"""
+"""Of an assistant: an engine that answers, business logic, one route, and all else free."""
+
 
 def engine_file(name: str) -> str:
     return (resources.files("fond_echo.demo") / "engines" / f"{name}.yaml").read_text("utf-8")

@@ -9,29 +9,19 @@ from fond_echo.engines.connected import ConnectedEngines
 from fond_echo.store.access_records import EngineDay
 from fond_echo.store.records import Stage, Turn
 from fond_echo.web.asked_for_real import COUNTED_AS
-from tests.support.engines import BASE, WORD, Gannet, engine_file
+from tests.support.engines import BASE, ONE_ROUTE, WORD, Gannet, engine_file
 from tests.support.world import PlainDecoder
 from tests.web.test_commands import Commands
 
-DESK = """\
+DESK = f"""\
 assistant: harbour-desk
 voice: tern
 brief: You are the harbour desk.
-engines: {answer: [harbour-mind]}
-logic:
-  timetable: {url: "http://127.0.0.1:1/logic", key: {secret: timetable-mark}}
-routes:
-  - route: fares
-    examples: [How much is a ticket?]
-    reply: {text: Four pounds.}
-fallback:
-  reply:
-    free: true
-    functions:
+{ONE_ROUTE}    functions:
       timetable.next-sailing:
         about: when the next boat to an island sails
         confirm: Shall I ask?
-        arguments: {island: {about: where to, one_of: [Pell, Brannick]}}
+        arguments: {{island: {{about: where to, one_of: [Pell, Brannick]}}}}
 """
 BOAT = "By the way, my boat is called Seagull"
 

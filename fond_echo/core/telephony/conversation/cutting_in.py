@@ -167,6 +167,12 @@ class CutInDetector:
         share = 10 ** (-self._settings.below / 20)
         return min(max(60.0, self._talker * share), 1_000.0)
 
+    @property
+    def least_to_listen(self) -> float:
+        """RMS under which nobody is listened to while we are silent: that of softer talkers, once
+        one is known; before, nobody is too soft."""
+        return self.least if self._talker else 0.0
+
     def _repeats(self, tail: npt.NDArray[np.float32]) -> float:
         """How strongly 40 ms repeat themselves after 2.5 to 17 ms, their bands first made alike:
         speech does, wind and hum do not."""

@@ -111,11 +111,8 @@ class TurnTaking:
     def __init__(self, policy: CallPolicy, now: float) -> None:
         self.policy = policy
         self.state: State = "thinking"
-        self._listener = Listener(
-            end_seconds=policy.end_seconds, max_seconds=policy.max_utterance_seconds
-        )
-        # Without it, nothing that is said over us counts.
-        self._cut_in = CutInDetector() if policy.barge_in else None
+        self._cut_in = CutInDetector()
+        self._listener = self._listening(policy.end_seconds, policy.max_utterance_seconds)
         self._begun = now
         self._since = now
         self._keys = ""
@@ -127,17 +124,23 @@ class TurnTaking:
         """What is said next is a message: it may have pauses, and be so long. It ends by itself or
         with the terminator."""
         self._message = True
-        self._listener = Listener(end_seconds=MESSAGE_PAUSE, max_seconds=seconds)
+        self._listener = self._listening(MESSAGE_PAUSE, seconds)
 
     def _message_over(self) -> None:
         self._message = False
-        m = self.policy
-        self._listener = Listener(end_seconds=m.end_seconds, max_seconds=m.max_utterance_seconds)
+        how = self.policy
+        self._listener = self._listening(how.end_seconds, how.max_utterance_seconds)
+
+    def _listening(self, end_seconds: float, max_seconds: float) -> Listener:
+        """Listens from here on, to whoever was known before."""
+        made = Listener(end_seconds=end_seconds, max_seconds=max_seconds)
+        made.least = self._cut_in.least_to_listen
+        return made
 
     def speak(self, now: float) -> None:
         """Something is being said to the caller."""
         if self.state != "over":
-            if self.state != "speaking" and self._cut_in is not None:
+            if self.state != "speaking":
                 self._cut_in.reset()
             self.state, self._since = "speaking", now
             self._listener.reset()
@@ -151,17 +154,14 @@ class TurnTaking:
         """20 ms of what the caller's side sounds like, and of what we sent (silence without)."""
         if self.state == "over":
             return []
-        cuts_in = self._cut_in is not None and self._cut_in.feed(
-            sent if sent is not None else SILENCE, frame
-        )
+        cuts_in = self._cut_in.feed(sent if sent is not None else SILENCE, frame)
         if now - self._begun >= self.policy.max_seconds:
             return self._leave("too-long")
         if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
             return self._keys_in_time(now)
         actions: list[Action] = []
         # What we said last may still be coming back when we listen.
-        late = self._cut_in is not None and self._cut_in.may_be_ours
-        ours = self.state == "speaking" or late
+        ours = self.state == "speaking" or self._cut_in.may_be_ours
         heard = self._listener.feed(frame, cuts_in if ours else None)
         if isinstance(heard, Began):
             self._reminded = 0
@@ -219,9 +219,8 @@ class TurnTaking:
 
     def _knows(self, samples: Frame) -> None:
         """Somebody answered: who is much softer is at another table."""
-        if self._cut_in is not None:
-            self._cut_in.knows(level_of(samples))
-            self._listener.least = self._cut_in.least
+        self._cut_in.knows(level_of(samples))
+        self._listener.least = self._cut_in.least_to_listen
 
     def _end_message(self, key: str, now: float) -> list[Action]:
         """A key while a message is being said: the terminator ends it, others are part of it."""
