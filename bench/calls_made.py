@@ -75,14 +75,14 @@ class MadeCall:
         sent, got: samples, shape (frames, 160).
         prompts: (first, last) frame of each time that we play.
         answers: (first, last) frame in which the talker answers while we listen.
-        cuts_in: the frame in which the talker begins over a prompt; -1 where he does not.
+        barges_in: the frame in which the talker begins over a prompt; -1 where he does not.
     """
 
     sent: npt.NDArray[np.int16]
     got: npt.NDArray[np.int16]
     prompts: list[tuple[int, int]] = field(default_factory=list)
     answers: list[tuple[int, int]] = field(default_factory=list)
-    cuts_in: int = -1
+    barges_in: int = -1
 
 
 @lru_cache(maxsize=4)
@@ -200,7 +200,7 @@ def over_prompt(half: str, kind: str, decibels: float, talker: float | None, see
         at = lead + int(rng.uniform(0.6, 3.2) * RATE) // FRAME * FRAME
         said = said[: len(got) - at]
         got[at : at + len(said)] += said
-        call.cuts_in = at // FRAME
+        call.barges_in = at // FRAME
     call.got = telephone(got)
     return call
 
@@ -250,7 +250,7 @@ def with_background(
         start = call.prompts[1][0] * FRAME + int(rng.uniform(0.6, 2.5) * RATE) // FRAME * FRAME
         said = said[: call.prompts[1][1] * FRAME - start]
         theirs[start : start + len(said)] += said
-        call.cuts_in = start // FRAME
+        call.barges_in = start // FRAME
     if behind:
         many = {"voice": 1, "television": int(rng.integers(2, 4)), "babble": 6}.get(behind, 0)
         x = (others(half, len(theirs), many, {voice, talker}, rng) if many

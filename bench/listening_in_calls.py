@@ -1,7 +1,7 @@
 """Who is taken to speak while we do, in calls that are made (`bench/calls_made.py`), in simulated
 time: echoes of our own prompts, talkers over them, noises, other tables.
 
-A cut-in is false where nobody speaks; a talker is missed who is not noticed within a second.
+A barge-in is false where nobody speaks; a talker is missed who is not noticed within a second.
 `--rule before` is the rule that there was: anything loud for 100 ms. The settings were chosen with
 `--half choose`; `report` has other voices and other sentences, and was run once.
 
@@ -29,7 +29,7 @@ from bench.calls_made import (
     with_background,
 )
 from bench.report import percentile, show
-from fond_echo.core.telephony.conversation.cutting_in import CutInDetector, level_of, warm
+from fond_echo.core.telephony.conversation.barge_in import BargeInDetector, level_of, warm
 from fond_echo.core.telephony.conversation.listening import Began, Listener
 
 NOTICED = 50
@@ -127,7 +127,7 @@ class Before:
 
 def heard(call: MadeCall, rule: str, counted: Counted) -> None:
     """Feed a call, and count."""
-    detector = CutInDetector() if rule == "now" else Before()
+    detector = BargeInDetector() if rule == "now" else Before()
     listener = Listener()
     starts = {first: place for place, (first, _) in enumerate(call.prompts)}
     at_prompt, noticed = -1, dict[int, int]()
@@ -145,18 +145,18 @@ def heard(call: MadeCall, rule: str, counted: Counted) -> None:
         if any(frame == last for _, last in call.answers):
             first, last = call.answers[0]
             detector.knows(level_of(call.got[first:last].reshape(-1)))
-            if isinstance(detector, CutInDetector):
+            if isinstance(detector, BargeInDetector):
                 listener.least = detector.least_to_listen
-        cuts = detector.feed(call.sent[frame], call.got[frame])
+        barges_in = detector.feed(call.sent[frame], call.got[frame])
         playing = any(a <= frame < b for a, b in call.prompts)
-        if cuts and playing and at_prompt not in noticed:
+        if barges_in and playing and at_prompt not in noticed:
             noticed[at_prompt] = frame
     counted.seconds += time.process_time() - begun
     counted.frames += min(len(call.sent), len(call.got))
     counted.calls += 1
     counted.answers += bool(call.answers)
     counted.unheard += bool(call.answers) and not answered
-    talked = len(call.prompts) - 1 if call.cuts_in >= 0 else -1
+    talked = len(call.prompts) - 1 if call.barges_in >= 0 else -1
     for place in range(len(call.prompts)):
         at = noticed.get(place)
         which = min(place, 1)
@@ -164,15 +164,15 @@ def heard(call: MadeCall, rule: str, counted: Counted) -> None:
             counted.prompts[which] += 1
             counted.false[which] += at is not None
             continue
-        if at is not None and at < call.cuts_in:
+        if at is not None and at < call.barges_in:
             counted.prompts[which] += 1
             counted.false[which] += 1
             continue
         counted.talkers += 1
-        if at is None or at >= call.cuts_in + NOTICED:
+        if at is None or at >= call.barges_in + NOTICED:
             counted.missed += 1
         else:
-            counted.delays.append(20.0 * (at - call.cuts_in + 1))
+            counted.delays.append(20.0 * (at - call.barges_in + 1))
 
 
 def counted_of(job: tuple[Kind, str, str, int]) -> tuple[Kind, Counted]:
@@ -219,7 +219,7 @@ def main() -> None:
     cost = sum(e.seconds for e in everything) / sum(e.frames for e in everything) * 50
     show(
         f"who is taken to speak while we do: {chosen.half}, {chosen.rule}",
-        ("calls", "false cut-ins: first prompt, second", "talkers missed", "ms p50 / p95",
+        ("calls", "false barge-ins: first prompt, second", "talkers missed", "ms p50 / p95",
          "answers not heard"),
         [*rows, ("a core per call", f"{cost:.2%}", "", "", "")], chosen.json,
     )  # fmt: skip

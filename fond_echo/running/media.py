@@ -12,7 +12,7 @@ import socket
 from collections.abc import Mapping
 from typing import Any
 
-from fond_echo.core.telephony.conversation import cutting_in
+from fond_echo.core.telephony.conversation import barge_in
 from fond_echo.core.telephony.media import loudness
 from fond_echo.documents.call_handling import Speaking
 from fond_echo.documents.phone import read_phone
@@ -76,7 +76,7 @@ async def carry(end: socket.socket) -> None:
     process = MediaProcess(backend)
     backend.link = Link({**backend.handlers, **process.handlers})
     loudness.warm()
-    cutting_in.warm()
+    barge_in.warm()
     # What is there now stays: it is not looked through for garbage again and again.
     gc.collect()
     gc.freeze()

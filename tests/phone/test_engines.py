@@ -229,7 +229,7 @@ class AskedFirst(OnAPhone):
         )
 
 
-class CutIn(OnAPhone):
+class BargeIn(OnAPhone):
     """A caller who cuts in on an answer that is still being written."""
 
     async def test_the_rest_is_not_said_and_the_next_question_is_answered(self):

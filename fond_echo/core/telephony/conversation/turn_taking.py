@@ -14,7 +14,7 @@ from typing import Literal
 
 import numpy as np
 
-from fond_echo.core.telephony.conversation.cutting_in import CutInDetector, level_of
+from fond_echo.core.telephony.conversation.barge_in import BargeInDetector, level_of
 from fond_echo.core.telephony.conversation.listening import (
     Began,
     Frame,
@@ -111,7 +111,7 @@ class TurnTaking:
     def __init__(self, policy: CallPolicy, now: float) -> None:
         self.policy = policy
         self.state: State = "thinking"
-        self._cut_in = CutInDetector()
+        self._barge_in = BargeInDetector()
         self._listener = self._listening(policy.end_seconds, policy.max_utterance_seconds)
         self._begun = now
         self._since = now
@@ -134,14 +134,14 @@ class TurnTaking:
     def _listening(self, end_seconds: float, max_seconds: float) -> Listener:
         """Listens from here on, to whoever was known before."""
         made = Listener(end_seconds=end_seconds, max_seconds=max_seconds)
-        made.least = self._cut_in.least_to_listen
+        made.least = self._barge_in.least_to_listen
         return made
 
     def speak(self, now: float) -> None:
         """Something is being said to the caller."""
         if self.state != "over":
             if self.state != "speaking":
-                self._cut_in.reset()
+                self._barge_in.reset()
             self.state, self._since = "speaking", now
             self._listener.reset()
 
@@ -154,15 +154,15 @@ class TurnTaking:
         """20 ms of what the caller's side sounds like, and of what we sent (silence without)."""
         if self.state == "over":
             return []
-        cuts_in = self._cut_in.feed(sent if sent is not None else SILENCE, frame)
+        barges_in = self._barge_in.feed(sent if sent is not None else SILENCE, frame)
         if now - self._begun >= self.policy.max_seconds:
             return self._leave("too-long")
         if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
             return self._keys_in_time(now)
         actions: list[Action] = []
         # What we said last may still be coming back when we listen.
-        ours = self.state == "speaking" or self._cut_in.may_be_ours
-        heard = self._listener.feed(frame, cuts_in if ours else None)
+        watched = self.state == "speaking" or self._barge_in.may_be_echo
+        heard = self._listener.feed(frame, barges_in if watched else None)
         if isinstance(heard, Began):
             self._reminded = 0
             self._keys = ""
@@ -219,8 +219,8 @@ class TurnTaking:
 
     def _knows(self, samples: Frame) -> None:
         """Somebody answered: who is much softer is at another table."""
-        self._cut_in.knows(level_of(samples))
-        self._listener.least = self._cut_in.least_to_listen
+        self._barge_in.knows(level_of(samples))
+        self._listener.least = self._barge_in.least_to_listen
 
     def _end_message(self, key: str, now: float) -> list[Action]:
         """A key while a message is being said: the terminator ends it, others are part of it."""

@@ -108,7 +108,7 @@ def _learned(shares, sent, at, expected, got, noise, up, down, most):  # type: i
             )
 
 
-class OwnSound:
+class EchoEstimate:
     """Fed frame by frame, with what was sent and what came at the same time.
 
     Attributes:

@@ -10,11 +10,11 @@ import numpy as np
 import numpy.typing as npt
 from scipy import fft
 
-from fond_echo.core.telephony.conversation.own_sound import (
+from fond_echo.core.telephony.conversation.echo import (
     BANDS,
     FRAME,
     WINDOW,
-    OwnSound,
+    EchoEstimate,
     stands_out,
 )
 from fond_echo.core.telephony.media.loudness import rms
@@ -29,7 +29,7 @@ BEGUN_OF, BEGUN, VOICED = 8, 5, 2
 
 
 @dataclass(frozen=True)
-class CutInSettings:
+class BargeInSettings:
     """Chosen on one half of `bench.listening_in_calls`.
 
     Attributes:
@@ -39,7 +39,7 @@ class CutInSettings:
             out `clearly` dB more than it has to.
         alike: correlation with what was sent, over which it is our own: `alike_at_first` until the
             way is known, `alike_louder` where it has `louder` times the power that could come back;
-            `surely_ours` is where the way has changed.
+            `surely_echo` is where the way has changed.
         least: RMS of a talker who is not known.
         below: dB under the talker's own level that still count as them.
         up, down, up_talking: how fast what comes back is learned as it grows, as it shrinks, and
@@ -56,7 +56,7 @@ class CutInSettings:
     alike_at_first: float = 0.25
     alike_louder: float = 0.40
     louder: float = 8.0
-    surely_ours: float = 0.5
+    surely_echo: float = 0.5
     least: float = 130.0
     below: float = 12.0
     up: float = 0.3
@@ -76,18 +76,18 @@ def level_of(samples: Frame) -> float:
 
 def warm() -> None:
     """Compile it, or load what was compiled, before a call waits for it."""
-    detector, noise = CutInDetector(), np.random.default_rng(1)
+    detector, noise = BargeInDetector(), np.random.default_rng(1)
     for _ in range(3):
         frame = noise.normal(0, 2_000, FRAME).astype(np.int16)
         detector.feed(frame, frame)
 
 
-class CutInDetector:
+class BargeInDetector:
     """Fed every frame of a call, also while nothing is played: it learns the line."""
 
-    def __init__(self, settings: CutInSettings | None = None) -> None:
-        self._settings = settings or CutInSettings()
-        self._own = OwnSound()
+    def __init__(self, settings: BargeInSettings | None = None) -> None:
+        self._settings = settings or BargeInSettings()
+        self._echo = EchoEstimate()
         self._got = np.zeros((SMOOTHED, BANDS), np.float32)
         self._expected = np.zeros((SMOOTHED, BANDS), np.float32)
         self._sent_lately = np.zeros(50 * FRAME, np.float32)
@@ -108,29 +108,29 @@ class CutInDetector:
 
     def feed(self, sent: Frame, got: Frame) -> bool:
         """20 ms of either side, shape (160,) each; whether somebody has begun to speak."""
-        how, own = self._settings, self._own
-        own.feed(sent, got)
-        at = own.frames
+        how, echo = self._settings, self._echo
+        echo.feed(sent, got)
+        at = echo.frames
         place = (at % 50) * FRAME
         self._sent_lately[place : place + FRAME] = sent
         self._got_lately[place : place + FRAME] = got
-        self._got[at % SMOOTHED], self._expected[at % SMOOTHED] = own.got, own.expected
-        out = stands_out(self._got, self._expected, own.noise)
-        at_first = own.sounding and own.active < how.known
+        self._got[at % SMOOTHED], self._expected[at % SMOOTHED] = echo.got, echo.expected
+        out = stands_out(self._got, self._expected, echo.noise)
+        at_first = echo.sounding and echo.active < how.known
         over = how.over_at_first if at_first else how.over
         loud = out > over and rms(got) > self.least
         if at_first:
-            own.learn(how.hurry * how.up, how.hurry * how.down)
+            echo.learn(how.hurry * how.up, how.hurry * how.down)
         else:
-            own.learn(how.up_talking if loud else how.up, how.down)
+            echo.learn(how.up_talking if loud else how.up, how.down)
         self._loud.append(loud)
         # Who stands out clearly need not sing.
         needed = how.voiced - how.eased * min(1.0, max(0.0, (out - how.over) / how.clearly))
-        self._voiced.append(loud and self._repeats(own.tail) > needed)
+        self._voiced.append(loud and self._repeats(echo.tail) > needed)
         self._waits -= 1
         if self._waits > 0 or sum(self._loud) < BEGUN or sum(self._voiced) < VOICED:
             return False
-        if own.sounding:
+        if echo.sounding:
             alike = (
                 how.alike_at_first if at_first
                 else how.alike_louder if self._louder
@@ -139,24 +139,24 @@ class CutInDetector:
             found = self._alike()
             if found > alike:
                 self._waits = 3
-                if found > how.surely_ours:
+                if found > how.surely_echo:
                     # It comes on a way that was not known.
-                    own.learn(1.0, 0.1, 8.0)
+                    echo.learn(1.0, 0.1, 8.0)
                 return False
         return True
 
     @property
-    def may_be_ours(self) -> bool:
+    def may_be_echo(self) -> bool:
         """Whether what came last may be something of ours, returned."""
-        if not self._own.sounding:
+        if not self._echo.sounding:
             return False
-        known = self._own.active >= self._settings.known
+        known = self._echo.active >= self._settings.known
         return not (known and self._louder)
 
     @property
     def _louder(self) -> bool:
         """Whether what came lately has far more power than could come back."""
-        most = SMOOTHED * self._settings.louder * self._own.most
+        most = SMOOTHED * self._settings.louder * self._echo.most
         return float(self._got.sum()) > most
 
     @property
@@ -184,7 +184,7 @@ class CutInDetector:
     def _alike(self, frames: int = 12) -> float:
         """How much the last 240 ms are like something that was sent, at their best delay."""
         size = 8_192
-        last = (self._own.frames % 50 + 1) * FRAME
+        last = (self._echo.frames % 50 + 1) * FRAME
         got = np.roll(self._got_lately, -last)[-FRAME * frames :]
         sent = np.roll(self._sent_lately, -last)[-FRAME * (33 + frames) :]
         a, b = np.diff(got), np.diff(sent)
