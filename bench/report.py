@@ -13,11 +13,30 @@ from typing import Any
 from rich.console import Console
 from rich.table import Table
 
+_began: list[int] = []
+
+
+def _processor_times() -> list[int]:
+    """What the processors did since the machine began: ticks by kind, of proc_stat(5); nothing
+    where there is no such file."""
+    counted = Path("/proc/stat")
+    if not counted.exists():
+        return []
+    return [int(each) for each in counted.read_text().splitlines()[0].split()[1:]]
+
+
+def stolen() -> float:
+    """The share of the processors' time that the host gave to others since the benchmark began.
+    Over a few per cent, lateness says nothing of the program."""
+    past = [now - before for now, before in zip(_processor_times(), _began, strict=False)]
+    return past[7] / max(1, sum(past[:8])) if past else 0.0
+
 
 def options(description: str | None, **numbers: int) -> argparse.Namespace:
     """A benchmark's options: --json FILE, and its numbers with their defaults."""
     # Ended from outside, it ends what it began, as at Ctrl-C.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    _began[:] = _processor_times()
     parser = argparse.ArgumentParser(
         description=description, formatter_class=argparse.RawDescriptionHelpFormatter
     )
@@ -36,10 +55,16 @@ def show(
         table.add_column(column, justify="left" if column == columns[0] else "right")
     for row in rows:
         table.add_row(*(f"{cell:.3g}" if isinstance(cell, float) else str(cell) for cell in row))
-    Console(width=120).print(table)
+    console = Console(width=120)
+    console.print(table)
+    if stolen() >= 0.02:
+        console.print(f"The host took {stolen():.0%} of the processors' time meanwhile.")
     if file is not None:
         figures = [dict(zip(columns, row, strict=True)) for row in rows]
-        reported = {"title": title, "python": platform.python_version(), "figures": figures}
+        reported = {
+            "title": title, "python": platform.python_version(), "stolen": round(stolen(), 3),
+            "figures": figures,
+        }  # fmt: skip
         file.write_text(json.dumps(reported, indent=2, ensure_ascii=False) + "\n")
 
 

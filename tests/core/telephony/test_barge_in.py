@@ -9,6 +9,7 @@ from scipy import signal
 
 from fond_echo.core.audio.resample import at_rate
 from fond_echo.core.telephony.conversation.barge_in import BargeInDetector, level_of
+from fond_echo.core.telephony.conversation.echo import EchoEstimate
 from tests.sounds import speech
 
 FRAME, RATE = 160, 8_000
@@ -105,3 +106,21 @@ class BargeIn(unittest.TestCase):
         for _ in range(40):
             detector.feed(silence, silence)
         self.assertFalse(detector.may_be_echo)
+
+    def test_frames_taken_together_say_what_they_say_one_by_one(self):
+        got = frames(room(self.sent, -20, 0.1) + self.hiss)[:161]
+        each, together = EchoEstimate(), EchoEstimate()
+        for number, (ours, theirs) in enumerate(zip(frames(self.sent), got, strict=False)):
+            each.keep(ours, theirs)
+            each.take(0.3, 0.3)
+            each.learn(0.3, 0.3)
+            together.keep(ours, theirs)
+            if number % 7 == 6:
+                together.take(0.3, 0.3)
+                for name in ("got", "expected", "noise"):
+                    kept = getattr(together, name)
+                    np.testing.assert_allclose(kept, getattr(each, name), rtol=0.01, err_msg=name)
+                together.learn(0.3, 0.3)
+        self.assertEqual(each.active, together.active)
+        self.assertGreater(each.most, 0)
+        self.assertAlmostEqual(together.most / each.most, 1.0, places=2)

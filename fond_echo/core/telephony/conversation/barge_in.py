@@ -11,8 +11,8 @@ import numpy.typing as npt
 from scipy import fft
 
 from fond_echo.core.telephony.conversation.echo import (
-    BANDS,
     FRAME,
+    SMOOTHED,
     WINDOW,
     EchoEstimate,
     stands_out,
@@ -21,11 +21,12 @@ from fond_echo.core.telephony.media.loudness import rms
 
 Frame = npt.NDArray[np.int16]
 
-SMOOTHED = 3
-"""Frames whose power is taken together."""
-
 BEGUN_OF, BEGUN, VOICED = 8, 5, 2
 """Of so many frames so many stand out, and so many of them repeat themselves as a voice does."""
+
+
+TOGETHER = 8
+"""So many frames in which it is too quiet for anybody are taken at once."""
 
 
 @dataclass(frozen=True)
@@ -82,53 +83,59 @@ def warm() -> None:
         detector.feed(frame, frame)
 
 
+@dataclass
+class _Loud:
+    """A frame that stands out: how strongly it must repeat itself, and once looked at, if it does."""
+
+    frame: int
+    needed: float
+    voiced: bool | None = None
+
+
 class BargeInDetector:
     """Fed every frame of a call, also while nothing is played: it learns the line."""
 
     def __init__(self, settings: BargeInSettings | None = None) -> None:
         self._settings = settings or BargeInSettings()
         self._echo = EchoEstimate()
-        self._got = np.zeros((SMOOTHED, BANDS), np.float32)
-        self._expected = np.zeros((SMOOTHED, BANDS), np.float32)
-        self._sent_lately = np.zeros(50 * FRAME, np.float32)
-        self._got_lately = np.zeros(50 * FRAME, np.float32)
         self._talker = 0.0
         self._waits = 0
-        self.reset()
+        self._loud: deque[_Loud | None] = deque(maxlen=BEGUN_OF)
 
     def reset(self) -> None:
         """Something else is played: what was loud before counts no more."""
-        self._loud: deque[bool] = deque(maxlen=BEGUN_OF)
-        self._voiced: deque[bool] = deque(maxlen=BEGUN_OF)
+        self._loud.clear()
 
     def knows(self, level: float) -> None:
         """Somebody has answered at this RMS: others are softer."""
         old = self._talker
         self._talker = level if level > 2 * old else 0.7 * old + 0.3 * level
 
-    def feed(self, sent: Frame, got: Frame) -> bool:
-        """20 ms of either side, shape (160,) each; whether somebody has begun to speak."""
+    def feed(self, sent: Frame, got: Frame, watched: bool = True) -> bool:
+        """20 ms of either side, shape (160,) each; whether somebody has begun to speak.
+
+        Args:
+            watched: we are speaking. Where we are not and nothing of ours may come back, nobody
+                asks, and the answer is no.
+        """
         how, echo = self._settings, self._echo
-        echo.feed(sent, got)
-        at = echo.frames
-        place = (at % 50) * FRAME
-        self._sent_lately[place : place + FRAME] = sent
-        self._got_lately[place : place + FRAME] = got
-        self._got[at % SMOOTHED], self._expected[at % SMOOTHED] = echo.got, echo.expected
-        out = stands_out(self._got, self._expected, echo.noise)
+        echo.keep(sent, got)
+        self._waits -= 1
+        level, least = rms(got), self.least
+        nobody_asks = not (watched or echo.sounding)
+        if nobody_asks or (level < least / 2 and echo.waiting < TOGETHER):
+            self._loud.append(None)
+            return False
         at_first = echo.sounding and echo.active < how.known
-        over = how.over_at_first if at_first else how.over
-        loud = out > over and rms(got) > self.least
-        if at_first:
-            echo.learn(how.hurry * how.up, how.hurry * how.down)
-        else:
-            echo.learn(how.up_talking if loud else how.up, how.down)
-        self._loud.append(loud)
+        pace = how.hurry if at_first else 1.0
+        echo.take(pace * how.up, pace * how.down)
+        out = stands_out(echo.got, echo.expected, echo.noise)
+        loud = out > (how.over_at_first if at_first else how.over) and level > least
+        echo.learn(how.up_talking if loud and not at_first else pace * how.up, pace * how.down)
         # Who stands out clearly need not sing.
         needed = how.voiced - how.eased * min(1.0, max(0.0, (out - how.over) / how.clearly))
-        self._voiced.append(loud and self._repeats(echo.tail) > needed)
-        self._waits -= 1
-        if self._waits > 0 or sum(self._loud) < BEGUN or sum(self._voiced) < VOICED:
+        self._loud.append(_Loud(echo.frames, needed) if loud else None)
+        if self._waits > 0 or not self._begun():
             return False
         if echo.sounding:
             alike = (
@@ -157,7 +164,7 @@ class BargeInDetector:
     def _louder(self) -> bool:
         """Whether what came lately has far more power than could come back."""
         most = SMOOTHED * self._settings.louder * self._echo.most
-        return float(self._got.sum()) > most
+        return float(self._echo.got.sum()) > most
 
     @property
     def least(self) -> float:
@@ -173,21 +180,23 @@ class BargeInDetector:
         one is known; before, nobody is too soft."""
         return self.least if self._talker else 0.0
 
-    def _repeats(self, tail: npt.NDArray[np.float32]) -> float:
-        """How strongly 40 ms repeat themselves after 2.5 to 17 ms, their bands first made alike:
-        speech does, wind and hum do not."""
-        heard = fft.rfft(tail * _HANN, 2 * WINDOW)
-        heard[:20] = 0
-        same = fft.irfft(np.abs(heard) ** np.float32(0.6))
-        return float(np.max(same[20:140]) / same[0]) if same[0] > 0 else 0.0
+    def _begun(self) -> bool:
+        """Whether enough of the last frames stand out, and enough of those are a voice's."""
+        loud = [frame for frame in self._loud if frame is not None]
+        if len(loud) < BEGUN:
+            return False
+        unknown = [frame for frame in loud if frame.voiced is None]
+        if unknown:
+            tails = self._echo.came_in(np.array([frame.frame for frame in unknown]))
+            for frame, strength in zip(unknown, _repeats(tails), strict=True):
+                frame.voiced = bool(strength > frame.needed)
+        return sum(bool(frame.voiced) for frame in loud) >= VOICED
 
     def _alike(self, frames: int = 12) -> float:
         """How much the last 240 ms are like something that was sent, at their best delay."""
         size = 8_192
-        last = (self._echo.frames % 50 + 1) * FRAME
-        got = np.roll(self._got_lately, -last)[-FRAME * frames :]
-        sent = np.roll(self._sent_lately, -last)[-FRAME * (33 + frames) :]
-        a, b = np.diff(got), np.diff(sent)
+        a = np.diff(self._echo.lately(1, frames))
+        b = np.diff(self._echo.lately(0, 33 + frames))
         dots = fft.irfft(np.conj(fft.rfft(a, size)) * fft.rfft(b, size))[: len(b) - len(a) + 1]
         run = np.concatenate(([0.0], np.cumsum(np.square(b, dtype=np.float64))))
         norms = run[len(a) :] - run[: -len(a)]
@@ -196,3 +205,12 @@ class BargeInDetector:
 
 
 _HANN = np.hanning(WINDOW).astype(np.float32)
+
+
+def _repeats(tails: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
+    """How strongly 40 ms repeat themselves after 2.5 to 17 ms, their bands first made alike: speech
+    does, wind and hum do not. Shape (n, 320) in, (n,) out."""
+    heard = fft.rfft(tails * _HANN, 2 * WINDOW)
+    heard[:, :20] = 0
+    same = fft.irfft(np.abs(heard) ** np.float32(0.6))
+    return same[:, 20:140].max(axis=1) / np.maximum(same[:, 0], np.float32(1e-9))

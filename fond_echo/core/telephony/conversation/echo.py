@@ -14,6 +14,8 @@ import numpy.typing as npt
 from numba import njit
 from scipy import fft
 
+from fond_echo.core.telephony.media.loudness import rms
+
 Floats = npt.NDArray[np.float32]
 
 FRAME, WINDOW = 160, 320
@@ -27,11 +29,17 @@ BANDS = len(_BINS) - 1
 FIRST_SHARE = 1e-5
 """Of each delay at first: together they are 35 dB below what was sent."""
 
-LOUD_ENOUGH = 3e5
-"""Power of a band in which something was sent."""
+SOMETHING = 12.0
+"""RMS of a frame in which something was sent: silence in A-law is not 0."""
 
 ROWS = 64
-"""Frames that are remembered; a power of two, more than `LAGS`."""
+"""Frames whose bands are remembered; a power of two, more than `LAGS`."""
+
+RING = 128
+"""Frames whose samples are remembered."""
+
+QUIETEST_OF, SMOOTHED = 75, 3
+"""Frames in which the quietest is looked for, and those whose mean is taken for one."""
 
 
 @njit(cache=True, fastmath=True)
@@ -55,17 +63,6 @@ def _expected(shares, sent, at, out):  # type: ignore[no-untyped-def]  # compile
         for lag in range(shares.shape[0]):
             total += shares[lag, j] * sent[(at - lag) % ROWS, j]
         out[j] = total
-
-
-@njit(cache=True, fastmath=True)
-def _quietest(lately, quiet, row, noise):  # type: ignore[no-untyped-def]  # compiled
-    """The noise: what each band is at its quietest, which lies below the mean."""
-    for j in range(len(noise)):
-        quiet[row, j] = (lately[0, j] + lately[1, j] + lately[2, j]) / np.float32(3)
-        least = quiet[0, j]
-        for k in range(1, quiet.shape[0]):
-            least = min(least, quiet[k, j])
-        noise[j] = min(max(np.float32(2) * least, np.float32(2e4)), np.float32(1e9))
 
 
 @njit(cache=True, fastmath=True)
@@ -108,25 +105,51 @@ def _learned(shares, sent, at, expected, got, noise, up, down, most):  # type: i
             )
 
 
+@njit(cache=True, fastmath=True)
+def _taken(spectra, at, shares, sent, got, expected, quiet, noise, up, down):  # type: ignore[no-untyped-def]
+    """Take frames up to number `at`: spectra of what was sent and what came, shape (2, frames,
+    161). All but the last are learned from. The noise is what each band is at its quietest, which
+    lies below the mean."""
+    count = spectra.shape[1]
+    for frame in range(at - count + 1, at + 1):
+        i, row = frame - at + count - 1, frame % SMOOTHED
+        _banded(spectra[0, i], sent[frame % ROWS])
+        _banded(spectra[1, i], got[row])
+        if frame >= SMOOTHED:
+            for j in range(BANDS):
+                quiet[frame % QUIETEST_OF, j] = (got[0, j] + got[1, j] + got[2, j]) / np.float32(3)
+        for j in range(BANDS):
+            least = quiet[0, j]
+            for k in range(1, QUIETEST_OF):
+                least = min(least, quiet[k, j])
+            noise[j] = min(max(np.float32(2) * least, np.float32(2e4)), np.float32(1e9))
+        _expected(shares, sent, frame, expected[row])
+        if frame < at:
+            _learned(shares, sent, frame, expected[row], got[row], noise, up, down, np.float32(4))
+
+
+_PAIR = np.array([-1, 0])
+
+
 class EchoEstimate:
     """Fed frame by frame, with what was sent and what came at the same time.
 
     Attributes:
-        got: power of what came, by band, shape (12,); `expected` of our sound in it, `noise` of
-            the line.
+        got: power of what came, by band, in the last frames, shape (3, 12); `expected` of our
+            sound in it, `noise` of the line in one frame, shape (12,).
         active: frames in which something of ours may have come back so far.
         sounding: something of ours may come back now.
+        waiting: frames that are kept and not yet taken.
     """
 
     def __init__(self) -> None:
         self._shares = np.full((LAGS, BANDS), FIRST_SHARE, np.float32)
         self._sent = np.zeros((ROWS, BANDS), np.float32)
-        self._pair_sent = np.zeros(WINDOW, np.float32)
-        self._pair_got = np.zeros(WINDOW, np.float32)
-        self._quiet = np.full((75, BANDS), np.inf, np.float32)
-        self._lately = np.zeros((3, BANDS), np.float32)
-        self.got = np.zeros(BANDS, np.float32)
-        self.expected = np.zeros(BANDS, np.float32)
+        self._samples = np.zeros((2, RING, FRAME), np.float32)
+        self._quiet = np.full((QUIETEST_OF, BANDS), np.inf, np.float32)
+        self.waiting = 0
+        self.got = np.zeros((SMOOTHED, BANDS), np.float32)
+        self.expected = np.zeros((SMOOTHED, BANDS), np.float32)
         self.noise = np.full(BANDS, 2e4, np.float32)
         self.frames = self.active = 0
         self._until = -1
@@ -135,31 +158,45 @@ class EchoEstimate:
     def sounding(self) -> bool:
         return self.frames <= self._until
 
-    @property
-    def tail(self) -> Floats:
-        """The last 40 ms that came, shape (320,)."""
-        return self._pair_got
-
-    def feed(self, sent: npt.NDArray[np.int16], got: npt.NDArray[np.int16]) -> None:
-        """20 ms of either side."""
+    def keep(self, sent: npt.NDArray[np.int16], got: npt.NDArray[np.int16]) -> None:
+        """20 ms of either side. They count once they are taken; in a call nobody has to ask for
+        most of them, and they are taken all at once when it matters."""
         self.frames += 1
-        at = self.frames
-        for pair, frame in ((self._pair_sent, sent), (self._pair_got, got)):
-            pair[:FRAME] = pair[FRAME:]
-            pair[FRAME:] = frame
-        row = self._sent[at % ROWS]
-        _banded(fft.rfft(self._pair_sent), row)
-        _banded(fft.rfft(self._pair_got), self.got)
-        if row.max() > LOUD_ENOUGH:
-            self._until = at + LAGS - 1
-        self._lately[at % 3] = self.got
-        if at >= 3:
-            _quietest(self._lately, self._quiet, at % 75, self.noise)
-        if self.sounding:
-            self.active += 1
-            _expected(self._shares, self._sent, at, self.expected)
+        place = self.frames % RING
+        self._samples[0, place] = sent
+        self._samples[1, place] = got
+        self.waiting = min(self.waiting + 1, QUIETEST_OF + SMOOTHED)
+        if rms(sent) >= SOMETHING:
+            self._until = self.frames + LAGS - 1
+        self.active += self.sounding
+
+    def take(self, up: float, down: float) -> None:
+        """Take all that was kept: from then on the attributes are those of the last frame. From
+        those before it is learned, as by `learn`; from the last it is not yet."""
+        at, place, count = self.frames, self.frames % RING, self.waiting
+        self.waiting = 0
+        if count == 1 and place:
+            windows = self._samples[:, place - 1 : place + 1].reshape(2, 1, WINDOW)
         else:
-            self.expected[:] = 0
+            windows = self._windows(np.arange(at - count + 1, at + 1))
+        _taken(
+            fft.rfft(windows), at, self._shares, self._sent, self.got, self.expected,
+            self._quiet, self.noise, np.float32(up), np.float32(down),
+        )  # fmt: skip
+
+    def came_in(self, frames: npt.NDArray[np.int64]) -> Floats:
+        """40 ms of what came, up to each of these frames, shape (frames, 320)."""
+        return self._windows(frames)[1]
+
+    def lately(self, side: int, count: int) -> Floats:
+        """Samples of the last frames: 0 what was sent, 1 what came."""
+        rows = np.arange(self.frames - count + 1, self.frames + 1)
+        return self._samples[side].take(rows, axis=0, mode="wrap").ravel()
+
+    def _windows(self, frames: npt.NDArray[np.int64]) -> Floats:
+        """Each of these frames and the one before it, shape (2, frames, 320)."""
+        pairs = self._samples.take(frames[:, None] + _PAIR, axis=1, mode="wrap")
+        return pairs.reshape(2, len(frames), WINDOW)
 
     @property
     def most(self) -> float:
@@ -171,7 +208,8 @@ class EchoEstimate:
         """Take what came for our own sound: shares grow by at most `up` × (`most` − 1) a frame, and
         shrink by at most `down`."""
         if self.sounding:
+            row = self.frames % SMOOTHED
             _learned(
-                self._shares, self._sent, self.frames, self.expected, self.got, self.noise,
-                np.float32(up), np.float32(down), np.float32(most),
+                self._shares, self._sent, self.frames, self.expected[row], self.got[row],
+                self.noise, np.float32(up), np.float32(down), np.float32(most),
             )  # fmt: skip

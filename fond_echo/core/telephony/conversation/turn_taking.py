@@ -154,7 +154,9 @@ class TurnTaking:
         """20 ms of what the caller's side sounds like, and of what we sent (silence without)."""
         if self.state == "over":
             return []
-        barges_in = self._barge_in.feed(sent if sent is not None else SILENCE, frame)
+        barges_in = self._barge_in.feed(
+            SILENCE if sent is None else sent, frame, self.state == "speaking"
+        )
         if now - self._begun >= self.policy.max_seconds:
             return self._leave("too-long")
         if self.state == "thinking" or (self.state == "speaking" and not self.policy.barge_in):
