@@ -85,7 +85,7 @@ def warm() -> None:
 
 @dataclass
 class _Loud:
-    """A frame that stands out: how strongly it must repeat itself, and once looked at, if it does."""
+    """A frame that stands out: how strongly it must repeat itself; whether it does, once known."""
 
     frame: int
     needed: float
@@ -213,4 +213,6 @@ def _repeats(tails: npt.NDArray[np.float32]) -> npt.NDArray[np.float32]:
     heard = fft.rfft(tails * _HANN, 2 * WINDOW)
     heard[:, :20] = 0
     same = fft.irfft(np.abs(heard) ** np.float32(0.6))
-    return same[:, 20:140].max(axis=1) / np.maximum(same[:, 0], np.float32(1e-9))
+    strongest: npt.NDArray[np.float32] = same[:, 20:140].max(axis=1)
+    strongest /= np.maximum(same[:, 0], np.float32(1e-9))
+    return strongest

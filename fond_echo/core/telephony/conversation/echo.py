@@ -186,17 +186,19 @@ class EchoEstimate:
 
     def came_in(self, frames: npt.NDArray[np.int64]) -> Floats:
         """40 ms of what came, up to each of these frames, shape (frames, 320)."""
-        return self._windows(frames)[1]
+        came: Floats = self._windows(frames)[1]
+        return came
 
     def lately(self, side: int, count: int) -> Floats:
         """Samples of the last frames: 0 what was sent, 1 what came."""
         rows = np.arange(self.frames - count + 1, self.frames + 1)
-        return self._samples[side].take(rows, axis=0, mode="wrap").ravel()
+        samples: Floats = self._samples[side].take(rows, axis=0, mode="wrap").ravel()
+        return samples
 
     def _windows(self, frames: npt.NDArray[np.int64]) -> Floats:
         """Each of these frames and the one before it, shape (2, frames, 320)."""
-        pairs = self._samples.take(frames[:, None] + _PAIR, axis=1, mode="wrap")
-        return pairs.reshape(2, len(frames), WINDOW)
+        pairs: Floats = self._samples.take(frames[:, None] + _PAIR, axis=1, mode="wrap")
+        return pairs.reshape((2, len(frames), WINDOW))
 
     @property
     def most(self) -> float:
