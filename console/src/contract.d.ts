@@ -775,6 +775,11 @@ export interface components {
       name: string;
       /** Standing */
       standing: string;
+      /**
+       * Tester
+       * @default false
+       */
+      tester: boolean;
       /** Memory */
       memory: {
         [key: string]: unknown;
@@ -2560,6 +2565,22 @@ export interface components {
       created_at: string;
     };
     /**
+     * TesterIn
+     * @description Who is to be answered by the draft.
+     */
+    TesterIn: {
+      /**
+       * Contact
+       * @description its id on the network
+       */
+      contact: string;
+      /**
+       * Name
+       * @default
+       */
+      name: string;
+    };
+    /**
      * TimedMark
      * @description A mark of the markup, and its time in seconds.
      */
@@ -2725,6 +2746,11 @@ export interface components {
       sound_erased_at?: string | null;
       /** Erased At */
       erased_at?: string | null;
+      /**
+       * Draft
+       * @default false
+       */
+      draft: boolean;
       /** Runs */
       runs: components["schemas"]["RunOut"][];
       /** Inbound */
@@ -2735,7 +2761,7 @@ export interface components {
     /**
      * TurnOut
      * @description A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
-     *     too, was erased.
+     *     too, was erased. `draft`: the draft answered it, as its sender is a tester.
      */
     TurnOut: {
       /** Id */
@@ -2773,6 +2799,11 @@ export interface components {
       sound_erased_at?: string | null;
       /** Erased At */
       erased_at?: string | null;
+      /**
+       * Draft
+       * @default false
+       */
+      draft: boolean;
     };
     /**
      * TurnOutcome

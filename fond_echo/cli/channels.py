@@ -51,6 +51,7 @@ def add(commands: Any) -> None:
             "list the contacts of a channel; --standing refused lists those who were refused",
             _contacts,
         ),
+        ("testers", "list, add or remove contacts whom the draft answers", _testers),
         ("allow", "let a contact in", _standing),
         ("block", "stop answering a contact", _standing),
         (
@@ -67,6 +68,12 @@ def add(commands: Any) -> None:
             command.add_argument("new", help="its new name")
         if name == "contacts":
             command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
+        if name == "testers":
+            command.add_argument("--add", action="append", default=[], metavar="CONTACT",
+                                 help="its id on the network, such as a telephone number; it need "
+                                 "not have written or called before")  # fmt: skip
+            command.add_argument("--remove", action="append", default=[], metavar="CONTACT",
+                                 help="answer it by what is live again")  # fmt: skip
         if name in ("allow", "block", "erase", "memory"):
             command.add_argument("contact", help="its id, or its id on the network")
         if name == "erase":
@@ -247,6 +254,30 @@ def _contacts(options: argparse.Namespace) -> int:
         for each in page.items
     ]
     table(("contact", "name", "standing", "first seen"), rows)
+    return 0
+
+
+def _testers(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        before = {name: each.id for each in echo.testers(options.name)
+                  for name in (each.id, each.external_id)}  # fmt: skip
+        for each in options.remove:
+            if each not in before:
+                raise NoContact(f"the channel {options.name!r} has no tester {each!r}")
+        for each in options.add:
+            echo.add_tester(options.name, each)
+        for each in options.remove:
+            echo.remove_tester(options.name, before[each])
+        found = echo.testers(options.name)
+    if options.json:
+        print_json(found)
+        return 0
+    if not found:
+        print(f"{options.name} has no testers: what is live answers everyone.")
+        return 0
+    table(("tester", "name"), [(each.external_id, each.name) for each in found])
+    following = f"fond-echo turn follow --channel {options.name} --draft"
+    print(f"The draft answers them. Follow their turns: {following}")
     return 0
 
 

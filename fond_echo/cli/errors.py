@@ -63,3 +63,9 @@ class OptionsClash(FondEchoError):
     """An option that has no effect beside what else is given."""
 
     code = "options"
+
+
+class FollowRefused(FondEchoError):
+    """The service does not tell this key what happens."""
+
+    code = "follow-refused"

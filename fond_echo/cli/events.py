@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Iterator
 from typing import Any
 
 import httpx
 
+from fond_echo.cli.errors import FollowRefused
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import Unreachable
 from fond_echo.client.call import unreachable
@@ -40,32 +42,41 @@ def add(commands: Any) -> None:
 
 
 def _follow(options: argparse.Namespace) -> int:
+    for count, event in enumerate(happening(options), 1):
+        _print(event, options.json)
+        if count == options.count:
+            break
+    return 0
+
+
+def happening(options: argparse.Namespace) -> Iterator[JsonObject]:
+    """Events as they happen, of the channel and after the event that the options name, if any.
+
+    Raises:
+        FollowRefused: the service does not give them.
+        Unreachable: it is not there, or no longer.
+    """
     headers = {"Authorization": f"Bearer {options.key}"}
-    count = 0
+    asked = {name: found for name in ("after", "channel") if (found := getattr(options, name, ""))}
     try:
         with httpx.stream(
             "GET",
             f"{options.address}/api/events",
-            params={n: v for n in ("after", "channel") if (v := getattr(options, n))} or None,
+            params=asked or None,
             headers=headers,
             timeout=None,
             trust_env=False,
         ) as response:
             if response.status_code != 200:
                 response.read()
-                print(response.json().get("detail", f"it answered {response.status_code}"))
-                return 1
+                found = response.json().get("detail", f"it answered {response.status_code}")
+                raise FollowRefused(str(found))
             for line in response.iter_lines():
-                if not line.startswith("data:"):
-                    continue
-                _print(json.loads(line[5:]), options.json)
-                count += 1
-                if options.count and count >= options.count:
-                    return 0
+                if line.startswith("data:"):
+                    yield json.loads(line[5:])
     except httpx.HTTPError as error:
         reported: Unreachable = unreachable(options.address, error)
         raise reported from error
-    return 0
 
 
 def _print(event: JsonObject, as_json: bool) -> None:

@@ -1,13 +1,14 @@
-"""turn list, show, retry and fail."""
+"""turn list, follow, show, retry and fail."""
 
 from __future__ import annotations
 
 import argparse
 from typing import Any, get_args
 
-from fond_echo.cli import explaining, replaying
+from fond_echo.cli import explaining, following, replaying
 from fond_echo.cli.output import add_service, bar, print_json, service, table
-from fond_echo.contract.api import StageOut, TurnDetail
+from fond_echo.cli.stages import says
+from fond_echo.contract.api import TurnDetail
 from fond_echo.contract.base import JsonObject
 from fond_echo.core.dialogue.verdict import VerdictKind
 
@@ -28,6 +29,8 @@ def add(commands: Any) -> None:
     listing.add_argument("--limit", type=int, default=20, help="how many (20)")
     add_service(listing)
     listing.set_defaults(run=_list)
+    listing.add_argument("--draft", action="store_true", help="only testers' turns")
+    following.add(verbs)
     show = verbs.add_parser("show", help="show a turn, stage by stage")
     show.add_argument("id", help="of the turn, whole or as `turn list` shows it")
     add_service(show)
@@ -58,13 +61,14 @@ def _list(options: argparse.Namespace) -> int:
             limit=options.limit,
             text=options.text,
             verdict=options.verdict,
+            draft=True if options.draft else None,
         )
     if options.json:
         print_json(page)
         return 0
     rows = [
         (f"{each.received_at:%H:%M:%S}", each.id[-12:], each.contact_name, each.arrived_as,
-         each.text, each.route, each.state)
+         each.text, each.route, each.state + ", draft" * each.draft)
         for each in page.items
     ]  # fmt: skip
     table(("at", "turn", "who", "as", "said", "route", "state"), rows)
@@ -103,7 +107,10 @@ def _show(options: argparse.Namespace) -> int:
 
 def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
     """Print a turn with its stages, their lengths to scale; with what was exchanged, if asked."""
-    print(f"{turn.contact_name} on {turn.channel}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}")
+    print(
+        f"{turn.contact_name} on {turn.channel}, {turn.arrived_as}, {turn.received_at:%H:%M:%S}"
+        f"{', answered by the draft' * turn.draft}"
+    )
     print(f"  said      {turn.text or ('(erased)' if turn.erased_at else '')}")
     if turn.sound and turn.sound.waveform:
         print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")
@@ -164,32 +171,3 @@ def _print_exchanges(exchanges: list[Any]) -> None:
         for name in ("sent", "received"):
             if each.get(name) is not None:
                 print(f"          {name:<9} {each[name]}")
-
-
-def says(stage: StageOut) -> str:
-    """The outcome of a stage in a few words."""
-    if stage.erased_at is not None:
-        return "erased"
-    if stage.error:
-        return f"failed: {stage.error['what']}"
-    out = stage.output
-    match stage.name:
-        case "fetch":
-            return f"{out['clip']['size']:,} bytes"
-        case "decode":
-            return f"{out['codec']} in {out['container']}, {out['clip']['seconds']:.1f} s"
-        case "transcribe":
-            return f"{out['written']} ({out['source']}, {out['confidence']:.0%})"
-        case "route":
-            return f"{out['route']}: {out['because']}"
-        case "answer":
-            return str(out["parts"][0].get("text") or out["parts"][0].get("spoken") or "")
-        case "speak":
-            count = len(out["parts"])
-            return f"{count} {'part' if count == 1 else 'parts'}"
-        case "encode":
-            return f"{out['clip']['size']:,} bytes, {out['clip']['seconds']:.1f} s"
-        case "deliver":
-            return ", ".join(f"{part['kind']} {part['state']}" for part in out["parts"])
-        case _:
-            return ""

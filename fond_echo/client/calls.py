@@ -30,6 +30,7 @@ from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
     ContactOut,
+    TesterIn,
     WordsInRevision,
 )
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
@@ -97,7 +98,7 @@ def conversation(conversation_id: str) -> Call[ConversationOut]:
 
 def turns(
     conversation: str = "", channel: str = "", state: str = "", cursor: str = "", limit: int = 50,
-    text: str = "", verdict: str = "",
+    text: str = "", verdict: str = "", draft: bool | None = None,
 ) -> Call[Page[TurnOut]]:  # fmt: skip
     query: dict[str, str | int] = {
         "conversation": conversation,
@@ -107,6 +108,7 @@ def turns(
         "limit": limit,
         "text": text,
         **({"verdict": verdict} if verdict else {}),
+        **({} if draft is None else {"draft": str(draft).lower()}),
     }
     return Call("GET", "/api/turns", shape_of(Page[TurnOut]), query=query)
 
@@ -164,6 +166,19 @@ def contacts(channel: str, standing: str = "", cursor: str = "") -> Call[Page[Co
 def set_standing(channel: str, contact_id: str, standing: str) -> Call[ContactOut]:
     path = f"/api/channels/{channel}/contacts/{contact_id}/standing"
     return Call("PUT", path, shape_of(ContactOut), {"standing": standing})
+
+
+def testers(channel: str) -> Call[list[ContactOut]]:
+    return Call("GET", f"/api/channels/{channel}/testers", shape_of(list[ContactOut]))
+
+
+def add_tester(channel: str, contact: str, name: str = "") -> Call[ContactOut]:
+    body = TesterIn(contact=contact, name=name).model_dump()
+    return Call("POST", f"/api/channels/{channel}/testers", shape_of(ContactOut), body)
+
+
+def remove_tester(channel: str, contact_id: str) -> Call[ContactOut]:
+    return Call("DELETE", f"/api/channels/{channel}/testers/{contact_id}", shape_of(ContactOut))
 
 
 def erase_contact(channel: str, contact_id: str, confirm: bool | None = None) -> Call[ContactOut]:

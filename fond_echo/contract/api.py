@@ -345,7 +345,7 @@ class DeliveryOut(Schema):
 
 class TurnOut(Schema):
     """A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
-    too, was erased."""
+    too, was erased. `draft`: the draft answered it, as its sender is a tester."""
 
     id: str
     conversation: str
@@ -364,6 +364,7 @@ class TurnOut(Schema):
     finished_at: Instant | None
     sound_erased_at: Instant | None = None
     erased_at: Instant | None = None
+    draft: bool = False
 
 
 class StageOut(Schema):

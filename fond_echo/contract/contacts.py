@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Literal
 
+from pydantic import Field
+
 from fond_echo.contract.base import Instant, JsonObject, Name, Schema
 
 
@@ -13,6 +15,7 @@ class ContactOut(Schema):
     external_id: str
     name: str
     standing: str
+    tester: bool = False
     memory: JsonObject
     erased_at: Instant | None
     first_seen_at: Instant
@@ -27,6 +30,13 @@ class WordsInRevision(Schema):
     line: int
     what: str
     text: str
+
+
+class TesterIn(Schema):
+    """Who is to be answered by the draft."""
+
+    contact: str = Field(min_length=1, max_length=200, description="its id on the network")
+    name: str = Field(default="", max_length=200)
 
 
 class StandingIn(Schema):

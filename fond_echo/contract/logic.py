@@ -55,7 +55,8 @@ class LogicRequest(Schema):
 
     `action` is what the route asks for; a service that serves several answers by it. `call` is the
     id of this question, and of its message: every other question has another one, and the same
-    question that is asked again, since its answer was lost, has the same.
+    question that is asked again, since its answer was lost, has the same. `draft`: a tester asks,
+    whom the assistant's draft answers.
     """
 
     action: str
@@ -63,6 +64,7 @@ class LogicRequest(Schema):
     route: str
     assistant: Name
     run: RunKind = "live"
+    draft: bool = False
     now: Instant
     turn: LogicTurn
     slots: dict[str, JsonValue] = Field(default_factory=dict)

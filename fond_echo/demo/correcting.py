@@ -1,5 +1,5 @@
-"""A scene of the tour: a turn goes wrong, and is replayed on a changed draft, kept as a case, and
-the draft is published."""
+"""A scene of the tour: a turn goes wrong, and is replayed on a changed draft, which a tester has
+while everyone else has what is live; it is kept as a case, and the draft is published."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from fond_echo.client import FondEcho
     from fond_echo.demo.run import World
 
-ASSISTANT, CHANNEL = "harbour-desk", "desk"
+ASSISTANT, CHANNEL, TESTER = "harbour-desk", "desk", "piet"
 QUESTION = "Can I hire a canoe?"
 ROUTE = """\
   - route: canoes
@@ -35,13 +35,14 @@ def corrected(
         problem: takes each thing that went wrong.
     """
 
-    def ask() -> tuple[str, str]:
+    def ask(contact: str = "") -> tuple[str, str]:
+        who = {"contact": contact} if contact else {}
         answer = httpx.post(
-            f"{world.settings.address}/ask/{CHANNEL}", json={"text": QUESTION},
+            f"{world.settings.address}/ask/{CHANNEL}", json={"text": QUESTION, **who},
             headers={"Authorization": f"Bearer {world.key}"}, timeout=60.0, trust_env=False,
         )  # fmt: skip
         found = answer.raise_for_status().json()
-        say(f"   asked   {QUESTION}")
+        say(f"   asked   {QUESTION}{', by a tester of the draft' * bool(contact)}")
         say(f"   answer  {found['answer'][:90]}")
         return str(found["turn"]), str(found["answer"])
 
@@ -57,6 +58,12 @@ def corrected(
         f" different: {', '.join(replayed.changed)}")  # fmt: skip
     if replayed.after.route != "canoes":
         problem(f"correcting: the draft takes {replayed.after.route}")
+    _, before = ask()
+    echo.add_tester(CHANNEL, TESTER, "Piet Oduya")
+    tried, answer = ask(TESTER)
+    if "no canoes" not in answer or "no canoes" in before or not echo.turn(tried).draft:
+        problem(f"correcting: a tester was answered {answer!r}, and everyone else {before!r}")
+    echo.remove_tester(CHANNEL, echo.testers(CHANNEL)[0].id)
     case = echo.turn_as_case(turn, "canoes")
     files[case.file] = case.text
     echo.put_assistant(ASSISTANT, files)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 import httpx
 
 from fond_echo.cli.output import bar
-from fond_echo.cli.turns import says
+from fond_echo.cli.stages import says
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import TurnDetail
 from fond_echo.contract.base import JsonObject

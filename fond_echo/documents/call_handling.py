@@ -28,7 +28,8 @@ class Speaking:
     """How the channel's assistant speaks: its voice; its greeting where that is always the same;
     its revision; the service's own sentences for calls, by name, as the assistant says them; its
     language; how the assistants of single numbers speak; the engines that speak for it, where it
-    names any; and whether what is said is handed on while it is spoken."""
+    names any; and whether what is said is handed on while it is spoken. `testers` are spoken to as
+    the drafts are."""
 
     voice: str
     greeting: str = ""
@@ -36,12 +37,19 @@ class Speaking:
     sentences: Mapping[str, str] = field(default_factory=dict)
     language: str = "en"
     numbers: Mapping[str, Speaking] = field(default_factory=dict)
+    testers: Mapping[str, Speaking] = field(default_factory=dict)
     engines: tuple[str, ...] = ()
     live: bool = False
 
-    def to(self, number: str) -> Speaking:
-        """How whoever calls a number is spoken to."""
-        return self.numbers.get(number, self)
+    def to(self, number: str, contact: str) -> Speaking:
+        """How somebody who calls a number is spoken to, or, where it is empty, is called."""
+        speaking = self.testers.get(contact, self)
+        return speaking.numbers.get(number, speaking)
+
+    def everyone(self) -> list[Speaking]:
+        """It, and all that it holds for some."""
+        some = [self, *self.testers.values()]
+        return [*some, *(each for one in some for each in one.numbers.values())]
 
     def words(self, handling: CallHandling) -> CallWords:
         """What is said in a call that belongs to no turn: the channel's words before the

@@ -120,7 +120,7 @@ class PhoneServer:
         """From the next call on, the assistant speaks so; what it always says is rendered."""
         self.speaking = speaking
         handling = self.connector.call_handling
-        for each in (speaking, *speaking.numbers.values()):
+        for each in speaking.everyone():
             own = each.words(handling)
             words = [each.greeting, *own.reminders, own.goodbye, own.not_connected]
             if handling.record:
@@ -324,10 +324,10 @@ class PhoneServer:
         self, call: Call, context: CallContext, agreed: Agreed | None, sockets: MediaSockets
     ) -> Session:
         """A call with its media, which has not begun."""
+        dialed, other = (call.number, call.caller) if call.incoming else ("", call.number)
         return Session(
             call, context, self.channel, agreed, sockets, self.backend, self.prompts,
-            self.connector.call_handling,
-            self.speaking.to(call.number) if call.incoming else self.speaking, self,
+            self.connector.call_handling, self.speaking.to(dialed, other), self,
         )  # fmt: skip
 
     async def _ended(self, event: Ended, session: Session | None) -> None:

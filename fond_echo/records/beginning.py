@@ -23,10 +23,10 @@ _BEGUN = text(
             (id, run_id, name, part, attempt, started_at, seconds, outcome, input, output)
         VALUES (:stage_id, :id, 'receive', 0, 1, :received_at, 0, 'done', '{}', :received)
     )
-    UPDATE turns SET run_id = :id WHERE id = :turn_id
+    UPDATE turns SET run_id = :id, draft = draft OR :draft WHERE id = :turn_id
     """
 ).bindparams(*(bindparam(name, type_=JSONB) for name in ("state", "memory", "received")))
-"""A run, with its first stage: what was received."""
+"""A run, with its first stage: what was received; and the turn's mark that a draft answers it."""
 
 
 async def begin(
@@ -41,14 +41,16 @@ async def begin(
     """The live run of a turn, with its first stage: what was received.
 
     Args:
-        revision: the live one; one that the conversation is pinned to comes before it.
+        revision: the live one, or the draft for a tester; one that the conversation is pinned to
+            comes before it.
         exactly: nothing comes before it.
     """
     now, live = datetime.now(UTC), revision
     state = ConversationState.read(conversation.state)
     if not exactly and (named := state.assistant):
         # A call that we placed for another assistant than its channel's.
-        live = (await session.get_one(Assistant, named)).live or revision
+        other = await session.get_one(Assistant, named)
+        live = (contact.tester and other.draft) or other.live or revision
     run = Run(
         id=new_id(),
         turn_id=turn.id,
@@ -64,6 +66,7 @@ async def begin(
         {
             "id": run.id,
             "turn_id": turn.id,
+            "draft": contact.tester and not exactly,
             "revision": run.revision,
             "clock": now,
             "seed": run.seed,

@@ -84,10 +84,12 @@ class Claim:
 
     def event(self, type: str, **data: Any) -> tuple[str, dict[str, Any]]:
         """An event of the turn: its type and data."""
-        about = {
+        about: dict[str, Any] = {
             "channel": self.turn.channel, "conversation": self.turn.conversation_id,
             "number": self.turn.number,
         }  # fmt: skip
+        if self.turn.draft:
+            about["draft"] = True
         return type, {**about, **data}
 
 

@@ -95,7 +95,7 @@ class Journal:
         row = (await session.execute(AROUND, about)).one()
         conversation, contact, channel, inbound, live, run = row
         rows: Sequence[Stage] = []
-        resumed = run is not None
+        resumed, draft = run is not None, turn.draft or (run is None and contact.tester)
         if run is None:
             run = await begin(session, turn, conversation, contact, live)
         else:
@@ -122,6 +122,7 @@ class Journal:
             memory=facts(run.memory_before, run.clock),
             state=ConversationState.read(run.state_before),
             standing=turn.standing,
+            draft=draft,
         )
         claim = claimed(so_far, turn, channel, rows, resumed=resumed)
         claim.asked_once.update(run.asked_once or ())
@@ -308,7 +309,8 @@ class Journal:
             # this order too.
             heard = turn.decoded.clip.seconds or 0.0 if turn.decoded else 0.0
             spoken = sum(len(part.text) for part in turn.spoken.parts) if turn.spoken else 0
-            await count_use(session, turn.contact_id, heard, spoken)
+            if not turn.draft:
+                await count_use(session, turn.contact_id, heard, spoken)
             await session.execute(
                 LEAVE,
                 {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Integer, Text, bindparam, select, text, update
+from sqlalchemy import Integer, Text, bindparam, case, func, select, text, update
 from sqlalchemy.dialects.postgresql import JSONB
 
 from fond_echo.store.erasing import UNFINISHED
@@ -26,8 +26,13 @@ TAKE_FINISHED = (
     .returning(Turn)
     .execution_options(synchronize_session=False)
 )
+ANSWERS = case(
+    (Contact.tester, func.coalesce(Assistant.draft, Assistant.live)), else_=Assistant.live
+)
+"""The revision that answers a contact: testers have the draft."""
+
 AROUND = (
-    select(Conversation, Contact, Channel, Inbound, Assistant.live, Run)
+    select(Conversation, Contact, Channel, Inbound, ANSWERS, Run)
     .join(Contact, Contact.id == Conversation.contact_id)
     .join(Channel, Channel.name == Conversation.channel)
     .join(Assistant, Assistant.name == Channel.assistant)

@@ -6,7 +6,7 @@ import asyncio
 import errno
 import signal
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
@@ -45,7 +45,7 @@ from fond_echo.store.database import AWAY, Database
 from fond_echo.store.migrate import migrate
 from fond_echo.store.notices import Notices
 from fond_echo.store.queue import queue_app
-from fond_echo.store.records import Assistant, Channel, Conversation, Revision, Turn
+from fond_echo.store.records import Assistant, Channel, Contact, Conversation, Revision, Turn
 from fond_echo.turns.turn import assistant_of
 from fond_echo.watchdog import SECONDS_OF_CALLS, watch
 
@@ -145,22 +145,33 @@ class Phones:
         return f"another program listens on {place}: stop it, or give the channel another port"
 
     async def _speaking(self, channel: Channel, live: str, connector: PhoneConnector) -> Speaking:
-        """How a channel's assistant speaks, in its live revision, and those of its numbers."""
+        """How a channel's assistant speaks, in its live revision, and those of its numbers; and how
+        to testers, in their drafts."""
         own = ChannelSettings.model_validate(channel.settings).engines
-        speaking = _with(await self._speaks_as(live), own)
-        if not connector.assistants:
-            return speaking
-        wanted = select(Assistant.name, Assistant.live).where(
-            Assistant.name.in_(connector.assistants.values()), Assistant.live.is_not(None)
-        )
+        named = {channel.assistant, *connector.assistants.values()}
+        wanted = select(Assistant).where(Assistant.name.in_(named), Assistant.live.is_not(None))
+        testing = select(Contact.external_id).where(Contact.channel == channel.name, Contact.tester)
         async with self._database.reading() as session:
-            lives = dict((await session.execute(wanted)).tuples().all())
-        others = {
-            number: _with(await self._speaks_as(revision), own)
-            for number, name in connector.assistants.items()
-            if (revision := lives.get(name))
-        }
-        return replace(speaking, numbers=others)
+            found = {each.name: each for each in (await session.scalars(wanted)).all()}
+            testers = (await session.scalars(testing)).all()
+
+        async def speaks(own_revision: str, which: Callable[[Assistant], str]) -> Speaking:
+            return replace(
+                _with(await self._speaks_as(own_revision), own),
+                numbers={
+                    number: _with(await self._speaks_as(which(found[name])), own)
+                    for number, name in connector.assistants.items()
+                    if name in found
+                },
+            )
+
+        speaking = await speaks(live, lambda each: each.live or "")
+        if not testers or channel.assistant not in found:
+            return speaking
+        drafted = await speaks(
+            found[channel.assistant].draft or live, lambda each: each.draft or each.live or ""
+        )
+        return replace(speaking, testers=dict.fromkeys(testers, drafted))
 
     async def _speaks_as(self, live: str) -> Speaking:
         """How an assistant speaks, in a revision."""

@@ -401,6 +401,7 @@ def request(turn: RoutedTurn, action: str) -> LogicRequest:
         route=turn.routed.route,
         assistant=turn.assistant.assistant,
         run=turn.run,
+        draft=turn.draft,
         now=turn.clock,
         turn=LogicTurn(
             id=turn.id,

@@ -81,7 +81,7 @@ async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -
         contact = await session.get_one(Contact, contact_id, with_for_update=True)
         await _cancel(session, contact)
         await erase_calls(session, blobs, contact.channel, contact.external_id)
-        contact.memory, contact.name = {}, ""
+        contact.memory, contact.name, contact.tester = {}, "", False
         contact.external_id = f"erased-{contact.id}"
         contact.erased_at = datetime.now(UTC)
         await session.execute(

@@ -35,21 +35,22 @@ _CONTACT = """
     VALUES (:id, :channel, :external_id, :name, '{}', 'new')
     ON CONFLICT (channel, external_id)
     DO UPDATE SET name = coalesce(nullif(excluded.name, ''), known.name)
-    RETURNING id, channel, standing, told_at
+    RETURNING id, channel, standing, told_at, tester
 """
 _WHO = text(_CONTACT)
 _DEFER = deferring("CAST(:turn_id AS text)", "CAST(:after AS float8)")
 _TURN = text(
     f"""
     WITH contact AS ({_CONTACT}), new AS (
-        SELECT id FROM contact
+        SELECT id, tester FROM contact
          WHERE (CAST(:decided AS boolean) OR standing = 'allowed'
                 OR CAST(:open AS boolean) AND standing <> 'blocked')
            AND NOT EXISTS (
                SELECT FROM inbound WHERE channel = :channel AND external_id = :message_id)
     ), used AS (
         INSERT INTO usage AS today (contact_id, day, turns, seconds_heard, characters_spoken)
-        SELECT id, CAST(:day AS date), 1, 0, 0 FROM new WHERE CAST(:counts AS boolean)
+        SELECT id, CAST(:day AS date), 1, 0, 0 FROM new
+         WHERE CAST(:counts AS boolean) AND NOT tester
         ON CONFLICT (contact_id, day) DO UPDATE SET turns = today.turns + 1
          WHERE (:turns = 0 OR today.turns < :turns)
            AND (:seconds = 0 OR today.seconds_heard < :seconds)
@@ -59,7 +60,7 @@ _TURN = text(
         INSERT INTO conversations AS known
             (id, channel, contact_id, external_id, turns, answered, state, answering)
         SELECT :conversation_id, :channel, id, :place, 1, 0, '{{}}', 'assistant' FROM new
-         WHERE NOT CAST(:counts AS boolean) OR EXISTS (SELECT FROM used)
+         WHERE NOT CAST(:counts AS boolean) OR tester OR EXISTS (SELECT FROM used)
         ON CONFLICT (channel, external_id, contact_id)
         DO UPDATE SET turns = known.turns + 1, changed_at = now() RETURNING id, turns, answered
     ), turn AS (
@@ -77,6 +78,7 @@ _TURN = text(
         INSERT INTO events (type, subject, data)
         SELECT 'turn.received', :turn_id, jsonb_build_object(
             'channel', CAST(:channel AS text), 'conversation', conversation_id, 'number', number)
+            || CASE WHEN (SELECT tester FROM new) THEN '{{"draft": true}}'::jsonb ELSE '{{}}' END
         FROM turn
     ), noticed AS MATERIALIZED (
         SELECT pg_notify('{CHANNEL}', 'turn.received ' || CAST(:turn_id AS text)),

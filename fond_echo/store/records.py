@@ -12,6 +12,7 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     UniqueConstraint,
+    false,
     text,
 )
 from sqlalchemy.dialects.postgresql import TSVECTOR
@@ -89,7 +90,7 @@ class UnreadableMessage(Record):
 class Contact(Record):
     """A person on a channel, with what is remembered of them.
 
-    `standing`: new, allowed, refused or blocked.
+    `standing`: new, allowed, refused or blocked. A `tester` is answered by the draft.
     """
 
     __tablename__ = "contacts"
@@ -100,6 +101,7 @@ class Contact(Record):
     name: Mapped[str] = mapped_column(default="")
     memory: Mapped[Json] = mapped_column(default=dict)
     standing: Mapped[str] = mapped_column(default="new")
+    tester: Mapped[bool] = mapped_column(default=False, server_default=false())
     told_at: Mapped[datetime | None]
     erased_at: Mapped[datetime | None]
     first_seen_at: Mapped[datetime] = now_column()
@@ -184,7 +186,7 @@ class Turn(Record):
     `worker` is the process that carries it now (`store.liveness`), and `crashes` how many processes
     ended while they did. `sound_erased_at` and `erased_at` say when its sound, and its words too,
     were erased. `words` are those of its text, of the first 100,000 characters, kept by the
-    database to find it by.
+    database to find it by. A `draft` one was a tester's, and counts for nothing.
     """
 
     __tablename__ = "turns"
@@ -229,6 +231,7 @@ class Turn(Record):
     epoch: Mapped[int] = mapped_column(default=0)
     worker: Mapped[int | None]
     crashes: Mapped[int] = mapped_column(default=0, server_default="0")
+    draft: Mapped[bool] = mapped_column(default=False, server_default=false())
     received_at: Mapped[datetime] = now_column()
     finished_at: Mapped[datetime | None]
     sound_erased_at: Mapped[datetime | None]

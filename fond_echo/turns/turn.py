@@ -162,7 +162,8 @@ _NUMBER = re.compile(r"[0-9]{1,3}")
 
 @dataclass(frozen=True, kw_only=True)
 class TurnSoFar:
-    """Everything a stage may look at. What stages added is None until they have."""
+    """Everything a stage may look at. What stages added is None until they have. `draft`: it is a
+    tester's, whom the draft answers."""
 
     id: str
     run_id: str
@@ -181,6 +182,7 @@ class TurnSoFar:
     state: ConversationState = field(default_factory=ConversationState)
     standing: str = ""
     answering: str = "assistant"
+    draft: bool = False
 
     fetched: FetchedSound | None = None
     decoded: DecodedClip | None = None

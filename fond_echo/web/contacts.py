@@ -39,20 +39,21 @@ router = CheckedRouter(prefix="/api/channels/{channel}/contacts", tags=["contact
 ContactId = Annotated[str, Path(max_length=60)]
 
 
-def _out(record: Contact) -> ContactOut:
+def contact_out(record: Contact) -> ContactOut:
     return ContactOut(
         id=record.id,
         channel=record.channel,
         external_id=record.external_id,
         name=record.name,
         standing=record.standing,
+        tester=record.tester,
         memory=facts(record.memory, datetime.now(UTC)),
         erased_at=record.erased_at,
         first_seen_at=record.first_seen_at,
     )
 
 
-async def _contact(session: AsyncSession, channel: str, contact_id: str) -> Contact:
+async def known_contact(session: AsyncSession, channel: str, contact_id: str) -> Contact:
     record = await session.get(Contact, contact_id)
     if record is None or record.channel != channel:
         raise NotFound(f"the channel {channel!r} has no contact {contact_id}")
@@ -77,7 +78,7 @@ async def list_contacts(
     order = Contact.first_seen_at.desc(), Contact.id.desc()
     async with service.database.reading() as session:
         rows = (await session.execute(wanted.order_by(*order).limit(limit + 1))).scalars().all()
-    items = [_out(row) for row in rows[:limit]]
+    items = [contact_out(row) for row in rows[:limit]]
     following = next_cursor(items[-1].first_seen_at, items[-1].id) if len(rows) > limit else ""
     return Page(items=items, next=following)
 
@@ -92,10 +93,10 @@ async def set_standing(
 ) -> ContactOut:
     """Allow, refuse or block a contact."""
     async with service.database.writing() as session:
-        record = await _contact(session, channel, contact_id)
+        record = await known_contact(session, channel, contact_id)
         record.standing, record.told_at = given.standing, None
         await emit(session, f"contact.{given.standing}", contact_id, channel=channel)
-        return _out(record)
+        return contact_out(record)
 
 
 @router.get("/{contact_id}/memory")
@@ -104,7 +105,7 @@ async def get_memory(
 ) -> JsonObject:
     """Get what is remembered of a contact."""
     async with service.database.reading() as session:
-        record = await _contact(session, channel, contact_id)
+        record = await known_contact(session, channel, contact_id)
         return facts(record.memory, datetime.now(UTC))
 
 
@@ -118,7 +119,7 @@ async def set_memory(
 ) -> JsonObject:
     """Replace all that is remembered of a contact."""
     async with service.database.writing() as session:
-        record = await _contact(session, channel, contact_id)
+        record = await known_contact(session, channel, contact_id)
         record.memory = with_facts({}, given, 0, datetime.now(UTC))
         return facts(record.memory, datetime.now(UTC))
 
@@ -129,7 +130,7 @@ async def delete_memory(
 ) -> Response:
     """Delete what is remembered of a contact."""
     async with service.database.writing() as session:
-        (await _contact(session, channel, contact_id)).memory = {}
+        (await known_contact(session, channel, contact_id)).memory = {}
     return Response(status_code=204)
 
 
@@ -140,7 +141,7 @@ async def list_words_in_revisions(
     """List where a contact's words stand in revisions of assistants: in kept cases, examples and
     scenarios."""
     async with service.database.reading() as session:
-        await _contact(session, channel, contact_id)
+        await known_contact(session, channel, contact_id)
     return (await traces_of(service.database, contact_id)).found
 
 
@@ -156,7 +157,7 @@ async def erase(
     erased stays on record. Where its words stand in revisions of assistants, nothing is erased
     until `confirm` says whether those are rewritten without them, or stay."""
     async with service.database.reading() as session:
-        await _contact(session, channel, contact_id)
+        await known_contact(session, channel, contact_id)
     traces = await traces_of(service.database, contact_id)
     found = traces.found
     concerned = list(dict.fromkeys(each.revision for each in found))
@@ -175,4 +176,4 @@ async def erase(
         await take_out(service.database, traces.persons, concerned)
     await erase_contact(service.database, service.blobs, contact_id)
     async with service.database.reading() as session:
-        return _out(await _contact(session, channel, contact_id))
+        return contact_out(await known_contact(session, channel, contact_id))

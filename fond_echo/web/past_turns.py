@@ -20,7 +20,8 @@ async def results_of_stage(
     database: Database, assistant: str, stage: str, columns: Sequence[Any],
     *conditions: ColumnElement[bool], last: int,
 ) -> list[Any]:  # fmt: skip
-    """Columns of turns and of one of their stages that was done, but for what was erased.
+    """Columns of turns and of one of their stages that was done, but for what was erased and what
+    testers said to a draft.
 
     Args:
         last: so many at most.
@@ -32,6 +33,7 @@ async def results_of_stage(
         .join(Stage, Stage.run_id == Turn.run_id)
         .where(
             Revision.assistant == assistant, Turn.erased_at.is_(None), Stage.erased_at.is_(None),
+            Turn.draft.is_(False),
             Stage.name == stage, Stage.outcome == "done", *conditions,
         )
         .order_by(Turn.id.desc())

@@ -60,6 +60,9 @@ async def list_turns(
     conversation: Filter = "",
     channel: Filter = "",
     state: Filter = "",
+    draft: Annotated[
+        bool | None, Query(description="only testers' turns, or only those of everyone else")
+    ] = None,
     said: Annotated[str, Query(alias="text", max_length=200)] = "",
     verdict: Annotated[
         VerdictKind | None, Query(description="only turns whose free answer was judged so")
@@ -76,6 +79,8 @@ async def list_turns(
         where.append(Turn.channel == channel)
     if state:
         where.append(Turn.state == state)
+    if draft is not None:
+        where.append(Turn.draft.is_(draft))
     if verdict is not None:
         judged = select(Stage.run_id).where(
             Stage.run_id == Turn.run_id, Stage.name == "answer",
@@ -183,6 +188,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
             finished_at=turn.finished_at,
             sound_erased_at=turn.sound_erased_at,
             erased_at=turn.erased_at,
+            draft=turn.draft,
         )
         for turn, conversation, contact in rows
     ]

@@ -3,13 +3,15 @@
 import asyncio
 import socket
 import unittest
+from dataclasses import replace
 
 from sqlalchemy import select, update
 
+from fond_echo.documents.digest import digest
 from fond_echo.phone.roles import ChannelState
 from fond_echo.running.phone import Phones
 from fond_echo.store.local import free_port
-from fond_echo.store.records import Channel
+from fond_echo.store.records import Assistant, Channel, Contact, Revision
 from tests.support.world import TurnsTest
 
 DESCRIPTION = (
@@ -32,6 +34,10 @@ class Media:
             own.close()
             raise
         self.sockets[name] = own
+        self.speaking = speaking
+
+    async def speak_as(self, name, speaking):
+        self.speaking = speaking
 
     async def close(self, name):
         self.sockets.pop(name).close()
@@ -100,6 +106,29 @@ class Ports(TurnsTest):
         self.assertEqual(state, "not-connected")
         self.assertIn("another program listens on 127.0.0.1", why)
         self.assertEqual(await self.standing("test-channel"), ("open", ""))
+
+    async def test_a_tester_is_greeted_by_the_draft_as_it_is_now(self):
+        await self.phones.look()
+        self.assertEqual(self.media.speaking.testers, {})
+        live = self.media.speaking.to("2001", "0163296")
+        for greeting in ("A draft.", "Another draft."):
+            files = {"assistant.yaml": self.assistant + f"\ngreeting: {greeting}\n"}
+            async with self.database.writing() as session:
+                session.add(Revision(digest=digest(files), assistant="test-desk", files=files))
+                await session.flush()
+                desk = await session.get_one(Assistant, "test-desk")
+                desk.draft = digest(files)
+                tester = Contact(
+                    id="c1", channel="test-channel", external_id="0163296", tester=True
+                )
+                await session.merge(tester)
+            await self.phones.look()
+            speaking = self.media.speaking
+            self.assertEqual(speaking.to("2001", "0163296").greeting, greeting)
+            self.assertEqual(
+                speaking.to("2001", "0163297"), replace(live, testers=speaking.testers)
+            )
+            self.assertEqual(len(speaking.everyone()), 2)
 
     async def test_a_channel_that_is_gone_is_closed(self):
         await self.phones.look()

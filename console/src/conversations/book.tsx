@@ -159,6 +159,7 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
             ? "an operator wrote"
             : `${turn.contact_name}, ${arrival(turn.arrived_as)}`}
         </Label>
+        {turn.draft && <Label>a tester, answered by the draft</Label>}
         {turn.sound_erased_at && !turn.erased_at && <Label>the sound was erased</Label>}
         {turn.sound && <Player clip={turn.sound} label={`what ${turn.contact_name} said`} />}
         <p>

@@ -59,7 +59,7 @@ export function TurnPage() {
       <h2>{told.erased_at ? "An erased turn" : told.text || arrival(told.arrived_as)}</h2>
       <p>
         {told.contact_name}, {arrival(told.arrived_as)} on {told.channel}, {dayOf(told.received_at)}{" "}
-        {timeOf(told.received_at)}.{" "}
+        {timeOf(told.received_at)}.{told.draft && " The draft answered it: a tester wrote."}{" "}
         <Link to={`/conversations/${told.conversation}/${told.id}`}>In its conversation</Link>
       </p>
       {told.error && (

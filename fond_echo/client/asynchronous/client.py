@@ -153,15 +153,17 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         limit: int = 50,
         text: str = "",
         verdict: str = "",
+        draft: bool | None = None,
     ) -> Page[TurnOut]:
         """Turns, the latest first.
 
         Args:
             text: words that were all said, among the first 100,000 characters of each.
             verdict: only those whose free answer was judged so, such as "unsupported".
+            draft: only testers' turns, or only those of everyone else.
         """
         return await self.make(
-            calls.turns(conversation, channel, state, cursor, limit, text, verdict)
+            calls.turns(conversation, channel, state, cursor, limit, text, verdict, draft)
         )
 
     async def turn(self, turn_id: str) -> TurnDetail:
@@ -255,6 +257,18 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     async def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
         return await self.make(calls.set_standing(channel, contact_id, standing))
+
+    async def testers(self, channel: str) -> list[ContactOut]:
+        """Contacts of a channel whom the assistant's draft answers."""
+        return await self.make(calls.testers(channel))
+
+    async def add_tester(self, channel: str, contact: str, name: str = "") -> ContactOut:
+        """Answer a contact, named by its id on the network, by the draft from now on."""
+        return await self.make(calls.add_tester(channel, contact, name))
+
+    async def remove_tester(self, channel: str, contact_id: str) -> ContactOut:
+        """Answer a tester by what is live again."""
+        return await self.make(calls.remove_tester(channel, contact_id))
 
     async def erase_contact(
         self, channel: str, contact_id: str, confirm: bool | None = None

@@ -150,14 +150,18 @@ class FondEcho(AssistantCalls, EngineCalls):
         limit: int = 50,
         text: str = "",
         verdict: str = "",
+        draft: bool | None = None,
     ) -> Page[TurnOut]:
         """Turns, the latest first.
 
         Args:
             text: words that were all said, among the first 100,000 characters of each.
             verdict: only those whose free answer was judged so, such as "unsupported".
+            draft: only testers' turns, or only those of everyone else.
         """
-        return self.make(calls.turns(conversation, channel, state, cursor, limit, text, verdict))
+        return self.make(
+            calls.turns(conversation, channel, state, cursor, limit, text, verdict, draft)
+        )
 
     def turn(self, turn_id: str) -> TurnDetail:
         """A turn with all that was recorded of it."""
@@ -231,6 +235,18 @@ class FondEcho(AssistantCalls, EngineCalls):
     def set_standing(self, channel: str, contact_id: str, standing: str) -> ContactOut:
         """Allow, refuse or block a contact."""
         return self.make(calls.set_standing(channel, contact_id, standing))
+
+    def testers(self, channel: str) -> list[ContactOut]:
+        """Contacts of a channel whom the assistant's draft answers."""
+        return self.make(calls.testers(channel))
+
+    def add_tester(self, channel: str, contact: str, name: str = "") -> ContactOut:
+        """Answer a contact, named by its id on the network, by the draft from now on."""
+        return self.make(calls.add_tester(channel, contact, name))
+
+    def remove_tester(self, channel: str, contact_id: str) -> ContactOut:
+        """Answer a tester by what is live again."""
+        return self.make(calls.remove_tester(channel, contact_id))
 
     def erase_contact(
         self, channel: str, contact_id: str, confirm: bool | None = None

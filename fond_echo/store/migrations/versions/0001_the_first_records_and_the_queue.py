@@ -316,6 +316,7 @@ def upgrade() -> None:
         sa.Column("name", sa.Text(), nullable=False),
         sa.Column("memory", postgresql.JSONB, nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
+        sa.Column("tester", sa.Boolean(), server_default=sa.text("false"), nullable=False),
         sa.Column("told_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column(
@@ -419,6 +420,7 @@ def upgrade() -> None:
         sa.Column("epoch", sa.Integer(), nullable=False),
         sa.Column("worker", sa.Integer(), nullable=True),
         sa.Column("crashes", sa.Integer(), server_default="0", nullable=False),
+        sa.Column("draft", sa.Boolean(), server_default=sa.text("false"), nullable=False),
         sa.Column(
             "received_at",
             sa.DateTime(timezone=True),
