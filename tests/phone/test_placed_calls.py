@@ -23,6 +23,8 @@ from fond_echo.softphone.handset import handset
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.calls import Call, RecordingPage
 from fond_echo.store.clips import ClipStore, stored
+from fond_echo.store.event_records import Event
+from tests.sounds import speech
 from tests.support.phone import ThroughACarrier
 from tests.support.warbles import understood, warble
 
@@ -187,6 +189,22 @@ class Placed(ThroughACarrier):
         self.assertTrue(await machine.answer_or_end(10))
         await self.hears(machine, "your boat is off", longest=30)
         self.assertEqual((await self.call()).answered_by, "machine")
+
+    async def test_a_machine_that_greets_late_is_spoken_to_after_its_beep_too(self):
+        greeting = "You have reached Piet. I cannot come to the telephone now, so leave a message."
+        said = at_rate(speech(greeting, "petrel"), 8_000)
+        sound = join([silence(1.8, 8_000), said, silence(0.3, 8_000), beep(0.4, 1_000)])
+        await self.carrier.answers("+441632960104", "answer", says=sound)
+        await self.place("+441632960104")
+        machine = self.carrier.automatic["+441632960104"]
+        self.assertTrue(await machine.answer_or_end(10))
+        call = await self.call()
+        self.assertEqual((call.answered_by, call.cause, call.by), ("machine", "hung-up", "us"))
+        async with self.database.reading() as session:
+            told = (
+                await session.scalars(select(Event).where(Event.type.like("%answered_by")))
+            ).all()
+        self.assertEqual([each.data["who"] for each in told], ["unknown", "machine"])
 
     async def test_something_is_announced_in_a_room(self):
         isla, piet = await self.phone(), await self.phone("+441632960101")

@@ -23,6 +23,7 @@ from fond_echo.core.telephony.conversation.course import (
 from fond_echo.core.telephony.conversation.turn_taking import (
     CallPolicy,
     Press,
+    SpeculativeEndpoint,
     StopPlayback,
     Understand,
 )
@@ -176,6 +177,58 @@ class Courses(unittest.TestCase):
                 if end in found:
                     break
             self.assertEqual(found, [Note("answered_by", {"who": "machine"}), end])
+
+    def test_a_machine_that_greets_late_gets_the_opening_after_its_beep_all_the_same(self):
+        greeting = speech(
+            "You have reached the harbour office. We cannot come to the telephone now. "
+            "Please leave a message after the tone, and we will ring you back."
+        )
+        beep = frames(tone(0.6, 8_000, 1_000.0))
+        for leave, end in ((True, Repeat()), (False, HangUp("hung-up"))):
+            self.begin(placed=True, leave_a_message=leave)
+            found = self.pass_by(76)
+            self.assertEqual(found, [Note("answered_by", {"who": "unknown"}), Open()])
+            self.course.can_repeat = True
+            self.course.speaks(self.now)
+            # A short opening is over, and the call would be: but somebody speaks.
+            self.course.leave("hung-up")
+            found = []
+            for place, frame in enumerate([*frames(greeting), *[SILENCE] * 20, *beep]):
+                found += self.pass_by(frame=frame, playing=place < 60)
+            found += self.pass_by(100)
+            machine = [StopPlayback(), Note("answered_by", {"who": "machine"}), end]
+            self.assertEqual([each for each in found if each in machine][:3], machine)
+            self.assertFalse([each for each in found if isinstance(each, Understand)])
+            if leave:
+                self.course.speaks(self.now)
+                self.assertEqual(self.pass_by(50, playing=True), [])
+                self.assertEqual(self.pass_by(FRAMES_AFTER + 1)[0], HangUp("hung-up"))
+
+    def test_a_person_who_says_something_late_is_answered(self):
+        self.begin(placed=True)
+        self.pass_by(76)
+        self.course.speaks(self.now)
+        found = []
+        for frame in [*frames(speech("Hello, who is there?")), *[SILENCE] * 60]:
+            found += self.pass_by(frame=frame, playing=not found)
+        self.assertEqual(
+            [type(each) for each in found if not isinstance(each, SpeculativeEndpoint)],
+            [StopPlayback, Understand],
+        )
+        long = "I would like to know when the next boat leaves for Pell, and whether it takes bicycles."
+        found = []
+        for frame in [*frames(speech(long)), *[SILENCE] * 60]:
+            self.course.idle(self.now)
+            found += self.pass_by(frame=frame)
+        self.assertTrue([each for each in found if isinstance(each, Understand)])
+        self.assertFalse([each for each in found if isinstance(each, Note)])
+
+    def test_where_nobody_is_heard_while_we_speak_one_waits_longer(self):
+        self.now = 100.0
+        self.course = CallCourse(CallPolicy(barge_in=False), WORDS, placed=True)
+        self.course.answered(self.now)
+        self.assertEqual(self.pass_by(190), [])
+        self.assertEqual(self.pass_by(20), [Note("answered_by", {"who": "unknown"}), Open()])
 
     def test_noise_alone_never_ends_it(self):
         self.greeted()

@@ -17,8 +17,11 @@ from fond_echo.core.telephony.conversation.listening import (
 
 Answerer = Literal["person", "machine", "unknown"]
 
-SILENT_SECONDS = 4.0
-"""Nothing was said for so long after the answer: who it is stays unknown."""
+SILENT_SECONDS = 1.5
+"""Nothing was said for so long after the answer: who it is stays unknown, and is spoken to."""
+
+UNHEARD_SECONDS = 4.0
+"""The same where nobody is heard while we speak: a machine that begins then is not noticed."""
 
 PAUSE_SECONDS = 0.75
 """A pause that ends what somebody says first. A machine's sentences follow one another faster, or
@@ -68,12 +71,16 @@ class ToneDetector:
 class AnsweringMachineDetector:
     """Fed what is heard from the answer on, frame by frame, until it knows.
 
+    Args:
+        silent_seconds: nothing was said for so long: who it is stays unknown.
+
     Attributes:
         who: what it found; None while it does not know.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, silent_seconds: float = SILENT_SECONDS) -> None:
         self.who: Answerer | None = None
+        self._silent = silent_seconds
         self._listener = Listener(end_seconds=PAUSE_SECONDS, max_seconds=60.0)
         self._tone = ToneDetector()
         self._frames = 0
@@ -98,9 +105,34 @@ class AnsweringMachineDetector:
         elif self._listener.speaking:
             if (self._frames - self._began) * FRAME_SECONDS >= MACHINE_SECONDS:
                 self.who = "machine"
-        elif seconds >= SILENT_SECONDS:
+        elif seconds >= self._silent:
             self.who = "unknown"
         return self.who
+
+
+class SecondLook:
+    """Who said nothing is spoken to, and stays unknown: a machine may greet only then."""
+
+    def __init__(self, seconds: float = 15.0) -> None:
+        self._left = round(seconds / FRAME_SECONDS)
+        self._tone = ToneDetector()
+
+    def feed(self, frame: Frame, said_seconds: float, whole: bool, playing: bool) -> bool | None:
+        """Whether it is a machine after all; None while that is not known.
+
+        Args:
+            frame: 20 ms at 8 kHz.
+            said_seconds: how long they have been saying something; `whole`: it is all of it.
+            playing: we are heard, and may come back.
+        """
+        self._left -= 1
+        if not playing and self._tone.feed(frame):
+            return True
+        if whole:
+            return said_seconds > PERSON_SECONDS
+        if said_seconds >= MACHINE_SECONDS:
+            return True
+        return False if self._left <= 0 and not said_seconds else None
 
 
 class GreetingListener:

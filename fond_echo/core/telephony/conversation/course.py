@@ -14,10 +14,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from fond_echo.core.telephony.conversation.answering_machine import (
+    SILENT_SECONDS,
+    UNHEARD_SECONDS,
     AnsweringMachineDetector,
     GreetingListener,
+    SecondLook,
 )
-from fond_echo.core.telephony.conversation.listening import Frame
+from fond_echo.core.telephony.conversation.listening import AROUND_SECONDS, Frame
 from fond_echo.core.telephony.conversation.turn_taking import Action as Taken
 from fond_echo.core.telephony.conversation.turn_taking import (
     CallPolicy,
@@ -147,7 +150,9 @@ class CallCourse:
     ) -> None:  # fmt: skip
         self._policy, self._words, self._vanish = policy, words, vanish_seconds
         self._leave_a_message = leave_a_message
-        self._detector = AnsweringMachineDetector() if placed else None
+        silent = SILENT_SECONDS if policy.barge_in else UNHEARD_SECONDS
+        self._detector = AnsweringMachineDetector(silent) if placed else None
+        self._second_look: SecondLook | None = None
         self._machine: GreetingListener | None = None
         self._taking: TurnTaking | None = None
         self._early_keys: list[str] = []
@@ -187,13 +192,14 @@ class CallCourse:
         if self._taking is None:
             self._early_keys += keys
             return []
-        if self._detector is not None:
+        if self._detector is not None or self._machine is not None:
             return self._find_out(frame)
         actions: list[Action] = []
         if self._taking.state == "speaking" and not playing and not busy:
             actions += self._all_spoken(now)
-        if self._leaving is not None and self._all_was_said(playing, busy):
-            return [HangUp(self._leaving)]
+        over = self._leaving is not None and self._all_was_said(playing, busy)
+        if over and not (self._second_look is not None and self._taking.said_seconds):
+            return [HangUp(self._leaving or "hung-up")]
         if now - heard_at > self._vanish:
             return [HangUp("vanished")]
         if self._connecting:
@@ -207,7 +213,10 @@ class CallCourse:
             return actions
         for key in keys:
             actions += self.key(key, now)
-        return actions + self._taken(self._taking.frame(frame, now, sent))
+        taken = self._taken(self._taking.frame(frame, now, sent))
+        if self._second_look is not None:
+            taken = self._looked_again(frame, playing, taken)
+        return actions + taken
 
     def key(self, key: str, now: float) -> list[Action]:
         """A key, however it came. It may come before the word that we were heard to answer."""
@@ -272,21 +281,47 @@ class CallCourse:
 
     def _find_out(self, frame: Frame) -> list[Action]:
         """Of a call that we placed: who answered, and when to speak."""
-        assert self._detector is not None
         if self._machine is not None:
             if not self._machine.feed(frame):
                 return []
-            self._detector = None
-            return [Open()]
+            self._machine = None
+            # What was said over its greeting is said again.
+            return [Repeat() if self.can_repeat else Open()]
+        assert self._detector is not None
         who = self._detector.feed(frame)
         if who is None:
             return []
-        reported = Note("answered_by", {"who": who})
-        if who == "machine" and self._leave_a_message:
-            self._machine = GreetingListener()
-            return [reported]
         self._detector = None
-        return [reported, HangUp("hung-up") if who == "machine" else Open()]
+        if who == "machine":
+            return self._is_a_machine()
+        if who == "unknown" and self._policy.barge_in:
+            self._second_look = SecondLook()
+        return [Note("answered_by", {"who": who}), Open()]
+
+    def _is_a_machine(self) -> list[Action]:
+        """It is left a message after its greeting, where it is to be."""
+        reported = Note("answered_by", {"who": "machine"})
+        if not self._leave_a_message:
+            return [reported, HangUp("hung-up")]
+        self._machine = GreetingListener()
+        return [reported]
+
+    def _looked_again(self, frame: Frame, playing: bool, taken: list[Action]) -> list[Action]:
+        """Who had said nothing is spoken to: whether they turn out to be a machine."""
+        assert self._taking is not None and self._second_look is not None
+        said = next((each.samples for each in taken if isinstance(each, Understand)), None)
+        seconds = self._taking.said_seconds if said is None else len(said) / 8_000 - AROUND_SECONDS
+        machine = self._second_look.feed(frame, seconds, said is not None, playing)
+        if machine is None:
+            return taken
+        self._second_look = None
+        if not machine:
+            return taken
+        if said is not None:
+            # What a greeting says is no turn, and it is over.
+            taken = [each for each in taken if not isinstance(each, Understand)]
+        stopped = [StopPlayback()] if playing and StopPlayback() not in taken else []
+        return [*taken, *stopped, *self._is_a_machine()]
 
     def _all_spoken(self, now: float) -> list[Action]:
         """Everything was played: what comes after it."""

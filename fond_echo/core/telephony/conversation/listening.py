@@ -29,6 +29,9 @@ BEGUN_OF, BEGUN = 8, 5
 BEFORE = 15
 """Frames that are kept from before it had begun: 300 ms."""
 
+AROUND_SECONDS = 2 * BEFORE * FRAME_SECONDS
+"""What is kept of the silence before and after what was said."""
+
 QUIETEST_OF = 75
 """Frames in which the quietest is looked for."""
 
@@ -120,6 +123,11 @@ class Listener:
             self.pauses += self._quiet == EARLY
             return Paused(np.concatenate(self._kept), self.pauses)
         return None
+
+    @property
+    def said_seconds(self) -> float:
+        """How long somebody has been speaking; 0 where nobody is."""
+        return (len(self._kept) - self._quiet) * FRAME_SECONDS if self.speaking else 0.0
 
     def fresh(self) -> tuple[Frame, bool] | None:
         """What was said since this was called last, and whether it begins here; None where nobody

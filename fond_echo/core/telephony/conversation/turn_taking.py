@@ -182,6 +182,11 @@ class TurnTaking:
             actions.append(SpeculativeEndpoint(heard.samples, heard.number))
         return actions + self._keys_in_time(now) + self._silence(now)
 
+    @property
+    def said_seconds(self) -> float:
+        """How long the caller has been speaking; 0 where nobody is."""
+        return self._listener.said_seconds
+
     def fresh(self) -> tuple[Frame, bool] | None:
         """What the caller has said since this was called last, and whether it begins here; None
         where there is nothing new. A message is not told of: it is only kept."""
