@@ -23,7 +23,7 @@ _BEGUN = text(
             (id, run_id, name, part, attempt, started_at, seconds, outcome, input, output)
         VALUES (:stage_id, :id, 'receive', 0, 1, :received_at, 0, 'done', '{}', :received)
     )
-    UPDATE turns SET run_id = :id, draft = draft OR :draft WHERE id = :turn_id
+    UPDATE turns SET run_id = :id, draft = :draft WHERE id = :turn_id
     """
 ).bindparams(*(bindparam(name, type_=JSONB) for name in ("state", "memory", "received")))
 """A run, with its first stage: what was received; and the turn's mark that a draft answers it."""
@@ -66,7 +66,7 @@ async def begin(
         {
             "id": run.id,
             "turn_id": turn.id,
-            "draft": contact.tester and not exactly,
+            "draft": turn.draft if exactly else contact.tester,
             "revision": run.revision,
             "clock": now,
             "seed": run.seed,

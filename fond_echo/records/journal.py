@@ -95,7 +95,7 @@ class Journal:
         row = (await session.execute(AROUND, about)).one()
         conversation, contact, channel, inbound, live, run = row
         rows: Sequence[Stage] = []
-        resumed, draft = run is not None, turn.draft or (run is None and contact.tester)
+        resumed, draft = run is not None, contact.tester if run is None else turn.draft
         if run is None:
             run = await begin(session, turn, conversation, contact, live)
         else:

@@ -60,6 +60,10 @@ LOOKED_FOR = ("assistant.", "channel.", "call.requested", ENDING)
 """What of that is committed, by how the types of its notices begin."""
 
 
+MAX_KEPT = 200
+"""Revisions of which it is kept how they speak."""
+
+
 @dataclass
 class _Open:
     """A channel that listens: what it was made of, its description, how its assistant speaks."""
@@ -184,7 +188,8 @@ class Phones:
         says = sentences_of(assistant.says)
         speaking = Speaking(assistant.voice, greeting, live or "", says, assistant.language)
         speaking = _with(speaking, assistant.engines.of(in_call=True))
-        self._speaks = {revision.digest: speaking} | self._speaks
+        # The latest are kept: a draft may change many times a day.
+        self._speaks = dict([(revision.digest, speaking), *self._speaks.items()][:MAX_KEPT])
         return speaking
 
     async def _say(self, channel: Channel, found: ChannelState) -> None:
