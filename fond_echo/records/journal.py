@@ -340,7 +340,7 @@ class Journal:
                     worker=None,
                     finished_at=func.now(),
                 )
-                .returning(Turn.channel, Turn.conversation_id, Turn.number)
+                .returning(Turn.channel, Turn.conversation_id, Turn.number, Turn.draft)
             )
             row = (await session.execute(ended)).one_or_none()
             if row is None:
@@ -357,6 +357,7 @@ class Journal:
             await emit(
                 session, "turn.failed", turn_id, channel=row.channel,
                 conversation=row.conversation_id, number=row.number, code=failure.code,
+                **({"draft": True} if row.draft else {}),
             )  # fmt: skip
 
     async def _wake_following(

@@ -231,7 +231,7 @@ async def replay_turns(
         .join(Revision, Revision.digest == Run.revision)
         .where(
             Revision.assistant == name, Turn.state.in_(("answered", "failed")),
-            Turn.erased_at.is_(None), Turn.standing == "",
+            Turn.erased_at.is_(None), Turn.standing == "", Turn.draft.is_(False),
         )
         .order_by(Turn.id.desc())
         .limit(given.limit)

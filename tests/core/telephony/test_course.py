@@ -223,6 +223,28 @@ class Courses(unittest.TestCase):
         self.assertTrue([each for each in found if isinstance(each, Understand)])
         self.assertFalse([each for each in found if isinstance(each, Note)])
 
+    def test_a_long_answer_to_an_opening_that_was_heard_out_is_a_persons(self):
+        self.begin(placed=True)
+        self.pass_by(76)
+        self.course.speaks(self.now)
+        self.assertEqual(self.pass_by(60, playing=True), [])
+        long = (
+            "Yes, please keep it, and tell me when the boat leaves, and whether it takes bicycles."
+        )
+        found = [a for f in [*frames(speech(long)), *[SILENCE] * 60] for a in self.pass_by(frame=f)]
+        self.assertEqual([type(a) for a in found if isinstance(a, Understand | Note)], [Understand])
+
+    def test_keys_are_not_taken_while_a_machine_greets(self):
+        self.begin(placed=True)
+        found = [
+            a
+            for f in frames(speech("You have reached the harbour office. " * 3))
+            for a in self.pass_by(frame=f)
+        ]
+        self.assertEqual(found, [Note("answered_by", {"who": "machine"})])
+        self.assertEqual(self.course.key("1", self.now), [])
+        self.assertIsNone(self.course.fresh())
+
     def test_where_nobody_is_heard_while_we_speak_one_waits_longer(self):
         self.now = 100.0
         self.course = CallCourse(CallPolicy(barge_in=False), WORDS, placed=True)

@@ -174,8 +174,14 @@ class CallCourse:
 
     def fresh(self) -> tuple[Frame, bool] | None:
         """What the caller has said since this was called last, and whether it begins here."""
-        known = self._taking is not None and self._detector is None
-        return self._taking.fresh() if self._taking is not None and known else None
+        if self._taking is None or self._finding_out:
+            return None
+        return self._taking.fresh()
+
+    @property
+    def _finding_out(self) -> bool:
+        """Whether it is not known yet who answered, or a machine is greeting."""
+        return self._detector is not None or self._machine is not None
 
     def frame(
         self, frame: Frame, keys: Sequence[str], now: float, *, playing: bool, busy: bool,
@@ -192,7 +198,7 @@ class CallCourse:
         if self._taking is None:
             self._early_keys += keys
             return []
-        if self._detector is not None or self._machine is not None:
+        if self._finding_out:
             return self._find_out(frame)
         actions: list[Action] = []
         if self._taking.state == "speaking" and not playing and not busy:
@@ -222,7 +228,7 @@ class CallCourse:
         """A key, however it came. It may come before the word that we were heard to answer."""
         if self._taking is None:
             self._early_keys.append(key)
-        elif self._leaving is None and self._detector is None:
+        elif self._leaving is None and not self._finding_out:
             return self._taken(self._taking.key(key, now))
         return []
 
@@ -326,6 +332,9 @@ class CallCourse:
     def _all_spoken(self, now: float) -> list[Action]:
         """Everything was played: what comes after it."""
         assert self._taking is not None
+        if not self._taking.said_seconds:
+            # They listened to it all: what they say now is an answer, however long.
+            self._second_look = None
         self._taking.spoken(now)
         if self._message_seconds:
             self._taking.take_message(self._message_seconds)
