@@ -19,6 +19,7 @@ from fond_echo.connectors.logic import LogicCaller
 from fond_echo.connectors.secrets import Secret, Vault
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.engine import EngineKind
+from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.core.audio.clip import Clip
 from fond_echo.core.language.pls import Sounds
 from fond_echo.core.language.prosody import PLAIN, Prosody
@@ -39,6 +40,7 @@ from fond_echo.engines.errors import NoEngine
 from fond_echo.engines.order import EngineOrder
 from fond_echo.engines.registry import Engines, EngineSettings, Purpose, Wanted, installed
 from fond_echo.settings import Settings
+from fond_echo.signed_links import link_to
 from fond_echo.speech.decoding import GuardedDecoder
 from fond_echo.store.blobs import PostgresBlobs
 from fond_echo.store.clips import ClipStore
@@ -169,6 +171,7 @@ class Installation:
             answerer=ChosenAnswerer(order),
             helper=ChosenHelper(order),
             asked=order.taken,
+            link=lambda clip: link_to(self.settings, clip, LINK_HOURS)[0],
         )
 
 

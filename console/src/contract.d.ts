@@ -180,7 +180,8 @@ export interface components {
     /**
      * AskOut
      * @description What was heard, and what is answered. `state` is answered or failed; anything else means
-     *     that the request ended before the turn did: the turn goes on.
+     *     that the request ended before the turn did: the turn goes on. `files` are the names of those
+     *     that came with the question.
      */
     AskOut: {
       /** Turn */
@@ -191,6 +192,8 @@ export interface components {
       state: string;
       /** Text */
       text: string;
+      /** Files */
+      files?: string[];
       heard: components["schemas"]["Heard"] | null;
       /** Route */
       route: string;
@@ -1216,6 +1219,33 @@ export interface components {
       remedy: string;
     };
     /**
+     * FileOut
+     * @description A picture or another file that came with a message; `refused` says why it was not taken.
+     */
+    FileOut: {
+      clip?: components["schemas"]["ClipRef"] | null;
+      /**
+       * Media Type
+       * @default
+       */
+      media_type: string;
+      /**
+       * Name
+       * @default
+       */
+      name: string;
+      /**
+       * Caption
+       * @default
+       */
+      caption: string;
+      /**
+       * Refused
+       * @default
+       */
+      refused: string;
+    };
+    /**
      * GapOut
      * @description Turns with the same meaning that no route took, or whose free answer did not answer: a
      *     wording to add as an example, the nearest route, a turn to listen to, and how many were judged
@@ -1294,6 +1324,10 @@ export interface components {
       greeting: string;
       /** Examples */
       examples: string[];
+      /** File Types */
+      file_types: string[];
+      /** File Bytes */
+      file_bytes: number;
       /** Seconds A Note */
       seconds_a_note: number;
       /** Said */
@@ -2736,6 +2770,8 @@ export interface components {
         [key: string]: unknown;
       } | null;
       sound: components["schemas"]["ClipRef"] | null;
+      /** Files */
+      files?: components["schemas"]["FileOut"][];
       /** Deliveries */
       deliveries: components["schemas"]["DeliveryOut"][];
       /** Received At */
@@ -2760,8 +2796,9 @@ export interface components {
     };
     /**
      * TurnOut
-     * @description A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
-     *     too, was erased. `draft`: the draft answered it, as its sender is a tester.
+     * @description A turn as lists show it, with the pictures and files that came with it. Erased fields are
+     *     empty, and a time says when the sound, or the text too, was erased. `draft`: the draft answered
+     *     it, as its sender is a tester.
      */
     TurnOut: {
       /** Id */
@@ -2789,6 +2826,8 @@ export interface components {
         [key: string]: unknown;
       } | null;
       sound: components["schemas"]["ClipRef"] | null;
+      /** Files */
+      files?: components["schemas"]["FileOut"][];
       /** Deliveries */
       deliveries: components["schemas"]["DeliveryOut"][];
       /** Received At */

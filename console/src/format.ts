@@ -40,6 +40,7 @@ const ARRIVALS: Record<string, string> = {
   speech: "said in a call",
   key: "pressed in a call",
   "audio-file": "sound file",
+  file: "file",
   choice: "chose",
   joined: "came",
 };

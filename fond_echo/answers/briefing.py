@@ -76,6 +76,7 @@ def facts_of(turn: TurnSoFar) -> dict[str, Any]:
     words = list(dict.fromkeys(each.text for each in others if each.text != turn.text))
     return {
         **{name: told[name] for name in ("channel", "arrived_as", "confidence", "aloud")},
+        "attachments": [each.model_dump() for each in turn.sent_files],
         "now": told["now"].isoformat(timespec="minutes"),
         "name": marked(turn.contact_name) if turn.contact_name else "",
         "alternatives": [marked(each) for each in words[:ALTERNATIVES]],

@@ -17,7 +17,15 @@ from fond_echo.connectors.secrets import Secrets
 from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.wire import Payload, declared_host
 from fond_echo.contract.base import JsonObject
-from fond_echo.contract.channel import Arrived, Inbound, Quoted, SoundHandle, Unreadable
+from fond_echo.contract.channel import (
+    MAX_FILES,
+    Arrived,
+    FileHandle,
+    Inbound,
+    Quoted,
+    SoundHandle,
+    Unreadable,
+)
 from fond_echo.core.dialogue.markup import written_in
 from fond_echo.core.errors import FondEchoError
 from fond_echo.documents.connector import SENDING, ChatConnector
@@ -150,14 +158,21 @@ class ChatChannel:
         receive = self.connector.receive
         paths = receive.message
         values = {
-            name: taken(post, path) for name, path in paths.model_dump(exclude_none=True).items()
+            name: taken(post, path)
+            for name, path in paths.model_dump(exclude_none=True, exclude={"files"}).items()
         }
         for name in ("id", "conversation", "contact"):
             if values.get(name) in (None, ""):
                 raise UnreadableMessage(f"nothing at {getattr(paths, name)} in a message")
         joined = _holds(receive.joined, post)
         text, command = self._command(str(values.get("text") or ""))
-        choice = values.get("choice")
+        choice, files = values.get("choice"), self._files(post)
+        if not text:
+            text = "\n".join(each.caption for each in files if each.caption)
+        sound = self._sound(values)
+        if files and sound is not None and sound.kind == "document":
+            # It is one of the files, and no recording: those have their own place, or type.
+            sound = None
         return Inbound(
             id=str(values["id"]),
             conversation=str(values["conversation"]),
@@ -165,13 +180,29 @@ class ChatChannel:
             name=str(values.get("name") or "")[:200],
             text="" if joined else text,
             choice=None if choice is None or joined else str(choice),
-            sound=None if joined else self._sound(values),
+            sound=None if joined else sound,
+            files=[] if joined else files,
             command=command,
             joined=joined,
             conference=str(values.get("conference") or "")[:60],
             quoted=self._quoted(values, post),
             group=_holds(receive.group, post),
         )
+
+    def _files(self, post: Any) -> list[FileHandle]:
+        """The pictures and files of a message; what is sound is a recording, and none of them."""
+        paths = self.connector.receive.message.files
+        if paths is None:
+            return []
+        found = []
+        for each in found_at(post, paths.each)[:MAX_FILES]:
+            told = {
+                name: str(taken(each, path) or "")
+                for name, path in paths.model_dump(exclude_none=True, exclude={"each"}).items()
+            }
+            if told["handle"] and not told.get("media_type", "").startswith("audio/"):
+                found.append(FileHandle(**shortened_to_fit(told)))
+        return found
 
     def _quoted(self, values: JsonObject, post: Any) -> Quoted | None:
         words, ours = values.get("quoted"), _holds(self.connector.receive.quotes_us, post)
@@ -271,6 +302,12 @@ class ChatChannel:
         if not steps and kind not in ("connect", "fetch"):
             raise ConnectorError(f"the network {self.connector.network} cannot send {kind}")
         return await self._machine.run(steps, {**self._facts, **facts})
+
+
+def shortened_to_fit(told: dict[str, str]) -> dict[str, str]:
+    """What a network says of a file, in the lengths that are kept. A handle is kept whole."""
+    most = {"media_type": 200, "name": 200, "caption": 4_000}
+    return {name: text[: most.get(name, len(text))] for name, text in told.items()}
 
 
 def _why(error: Exception) -> str:

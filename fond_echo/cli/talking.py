@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import argparse
+import base64
+import mimetypes
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from fond_echo.cli.output import add_service, service
+from fond_echo.contract.asking import FileIn
+from fond_echo.core.audio.sniff import sniff
 
 if TYPE_CHECKING:
     from fond_echo.client import FondEcho
-    from fond_echo.contract.api import AskOut
+    from fond_echo.contract.asking import AskOut
 
 HELP = """Type something and press Enter. An empty line records from the microphone where there is
-one, until Enter is pressed again; @FILE sends a sound file. An end of input ends the talk."""
+one, until Enter is pressed again; @FILE sends a sound file, or a picture or another
+file. An end of input ends the talk."""
 RATE = 16_000
 
 
@@ -49,27 +55,31 @@ def _microphone() -> Any:
 def _talk(options: argparse.Namespace) -> int:
     device = _microphone()
     if sys.stdin.isatty():
-        print(HELP if device else "Type something and press Enter; @FILE sends a sound file.")
+        print(HELP if device else "Type something and press Enter; @FILE sends a file.")
     if options.answers:
         options.answers.mkdir(parents=True, exist_ok=True)
     number = 0
     with service(options) as echo:
         while (line := _line()) is not None:
-            sound = None
+            sound, along = None, list[FileIn]()
             if line.startswith("@"):
                 file = Path(line[1:].strip())
                 try:
-                    sound = file.read_bytes()
+                    data = file.read_bytes()
                 except OSError as error:
                     print(f"fond-echo: {file}: {error.strerror}", file=sys.stderr)
                     continue
+                if sniff(data) is not None:
+                    sound = data
+                else:
+                    along, line = [_attached(file, data)], ""
             elif not line.strip():
                 if device is None:
                     print("fond-echo: there is no microphone: type, or send @FILE", file=sys.stderr)
                     continue
                 sound = _recorded(device)
             number += 1
-            answer = _asked(echo, options, line, sound)
+            answer = _asked(echo, options, line, sound, along)
             _show(answer)
             _play(echo, answer, device, options.answers, number)
     return 0
@@ -82,10 +92,19 @@ def _line() -> str | None:
         return None
 
 
-def _asked(echo: FondEcho, options: argparse.Namespace, line: str, sound: bytes | None) -> AskOut:
+def _attached(file: Path, data: bytes) -> FileIn:
+    kind = mimetypes.guess_type(file.name)[0] or ""
+    return FileIn(content=base64.b64encode(data).decode(), media_type=kind, name=file.name[:200])
+
+
+def _asked(
+    echo: FondEcho, options: argparse.Namespace, line: str, sound: bytes | None,
+    along: Sequence[FileIn],
+) -> AskOut:  # fmt: skip
     if sound is not None:
         return echo.ask_aloud(options.channel, sound, options.contact)
-    return echo.ask(options.channel, line, options.contact, True if options.spoken_reply else None)
+    spoken = True if options.spoken_reply else None
+    return echo.ask(options.channel, line, options.contact, spoken, along)
 
 
 def _show(answer: AskOut) -> None:

@@ -10,6 +10,7 @@ from fond_echo.cli.output import add_service, bar, print_json, service, table
 from fond_echo.cli.stages import says
 from fond_echo.contract.api import TurnDetail
 from fond_echo.contract.base import JsonObject
+from fond_echo.contract.clip import ClipRef
 from fond_echo.core.dialogue.verdict import VerdictKind
 
 
@@ -105,6 +106,10 @@ def _show(options: argparse.Namespace) -> int:
     return 0
 
 
+def size_of(clip: ClipRef | None) -> str:
+    return f"{clip.size:,} bytes" if clip is not None else ""
+
+
 def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
     """Print a turn with its stages, their lengths to scale; with what was exchanged, if asked."""
     print(
@@ -114,6 +119,9 @@ def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
     print(f"  said      {turn.text or ('(erased)' if turn.erased_at else '')}")
     if turn.sound and turn.sound.waveform:
         print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")
+    for file in turn.files:
+        what = f"not taken: {file.refused}" if file.refused else size_of(file.clip)
+        print(f"  file      {file.name or '(no name)'}, {file.media_type}, {what}")
     print(f"  route     {turn.route or '–'}")
     for delivery in turn.deliveries:
         print(f"  {delivery.kind:<9} {delivery.text}  [{delivery.state}]")

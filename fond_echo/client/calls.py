@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, Literal
 
 from fond_echo.client.call import Call, nothing, shape_of
 from fond_echo.contract.api import (
     AnsweringIn,
-    AskIn,
-    AskOut,
     ChannelIn,
     ChannelOut,
     ConversationOut,
@@ -26,6 +25,7 @@ from fond_echo.contract.api import (
     UnreadableOut,
     WordsIn,
 )
+from fond_echo.contract.asking import AskIn, AskOut, FileIn
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
@@ -284,9 +284,11 @@ def retry_undelivered(subscription_id: str) -> Call[SubscriptionOut]:
 
 
 def ask(
-    channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
-) -> Call[AskOut]:
-    body = AskIn(text=text, contact=contact, spoken_reply=spoken_reply).model_dump()
+    channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None,
+    files: Sequence[FileIn] = (),
+) -> Call[AskOut]:  # fmt: skip
+    given = AskIn(text=text, contact=contact, spoken_reply=spoken_reply, files=list(files))
+    body = given.model_dump()
     return Call("POST", f"/ask/{channel}", shape_of(AskOut), body)
 
 

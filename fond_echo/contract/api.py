@@ -10,8 +10,7 @@ from fond_echo.contract.assistants import FileErrorOut
 from fond_echo.contract.base import Instant, JsonObject, Name, Schema, WebAddress
 from fond_echo.contract.channel import ChannelKind, ChannelSettings
 from fond_echo.contract.clip import ClipRef
-from fond_echo.contract.reply import Choice, Place
-from fond_echo.contract.turn import Heard
+from fond_echo.contract.reply import Choice
 
 Item = TypeVar("Item")
 
@@ -151,96 +150,6 @@ class RewriteIn(Schema):
     choices: list[Choice] = Field(default_factory=list, max_length=20)
 
 
-class AskIn(Schema):
-    """A question to an HTTP channel. `sound` is base64 or a data URI; a request may also carry the
-    sound as its body. `spoken_reply` asks for an answer with sound, or without."""
-
-    text: str = Field(default="", max_length=20_000)
-    sound: str = ""
-    choice: str | None = None
-    contact: str = Field(default="", max_length=200)
-    conversation: str = Field(default="", max_length=200)
-    name: str = Field(default="", max_length=200)
-    spoken_reply: bool | None = None
-
-
-class SpokenAnswer(Schema):
-    """The sound of an answer, delivered as requested."""
-
-    clip: str
-    media_type: str
-    seconds: float | None
-    waveform: list[float]
-    link: str = ""
-    base64: str = ""
-    data_uri: str = ""
-
-    @classmethod
-    def of(cls, clip: ClipRef) -> SpokenAnswer:
-        return cls(
-            clip=clip.id,
-            media_type="audio/ogg",
-            seconds=clip.seconds,
-            waveform=clip.waveform,
-        )
-
-
-class AttachedFile(Schema):
-    """A file that comes with an answer, by its address or by a signed link."""
-
-    name: str
-    media_type: str
-    link: str
-    clip: str = ""
-
-
-class AskOut(Schema):
-    """What was heard, and what is answered. `state` is answered or failed; anything else means
-    that the request ended before the turn did: the turn goes on."""
-
-    turn: str
-    conversation: str
-    state: str
-    text: str
-    heard: Heard | None
-    route: str
-    answer: str
-    choices: list[Choice]
-    places: list[Place] = Field(default_factory=list)
-    sound: SpokenAnswer | None
-    attachments: list[AttachedFile] = Field(default_factory=list)
-    error: JsonObject | None
-
-
-class Requests(Schema):
-    """How a program asks a channel: its address, example requests, an example response, and its
-    JSON Schema."""
-
-    address: str
-    curl: str = ""
-    curl_with_sound: str = ""
-    python: str = ""
-    javascript: str = ""
-    answer: JsonObject = Field(default_factory=dict)
-    answer_schema: JsonObject = Field(default_factory=dict)
-
-
-class GuestSays(Schema):
-    text: str = Field(default="", max_length=2_000)
-    choice: str | None = None
-    spoken_reply: bool | None = None
-
-
-class GuestPage(Schema):
-    """What a public page shows when it opens."""
-
-    assistant: str
-    greeting: str
-    examples: list[str]
-    seconds_a_note: int
-    said: list[AskOut]
-
-
 class KeyIn(Schema):
     name: str = Field(min_length=1, max_length=60)
     scopes: list[Scope] = Field(min_length=1)
@@ -343,9 +252,20 @@ class DeliveryOut(Schema):
     settled_at: Instant | None
 
 
+class FileOut(Schema):
+    """A picture or another file that came with a message; `refused` says why it was not taken."""
+
+    clip: ClipRef | None = None
+    media_type: str = ""
+    name: str = ""
+    caption: str = ""
+    refused: str = ""
+
+
 class TurnOut(Schema):
-    """A turn as lists show it. Erased fields are empty, and a time says when the sound, or the text
-    too, was erased. `draft`: the draft answered it, as its sender is a tester."""
+    """A turn as lists show it, with the pictures and files that came with it. Erased fields are
+    empty, and a time says when the sound, or the text too, was erased. `draft`: the draft answered
+    it, as its sender is a tester."""
 
     id: str
     conversation: str
@@ -359,6 +279,7 @@ class TurnOut(Schema):
     state: str
     error: JsonObject | None
     sound: ClipRef | None
+    files: list[FileOut] = Field(default_factory=list)
     deliveries: list[DeliveryOut]
     received_at: Instant
     finished_at: Instant | None

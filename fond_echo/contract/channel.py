@@ -125,6 +125,20 @@ class SoundHandle(Schema):
     seconds: float | None = None
 
 
+MAX_FILES = 10
+"""Pictures and files of one message."""
+
+
+class FileHandle(Schema):
+    """A picture or another file that came with a message and must be fetched. `media_type` and
+    `name` are what the network calls it, and `caption` is what stands below it."""
+
+    handle: str = Field(max_length=2_000)
+    media_type: str = Field(default="", max_length=200)
+    name: str = Field(default="", max_length=200)
+    caption: str = Field(default="", max_length=4_000)
+
+
 class Inbound(Schema):
     """A message of any network in one shape. `id` is the network's own; `command` says that the
     text stood behind the channel's command mark, which is already taken off; `joined` that a
@@ -132,7 +146,9 @@ class Inbound(Schema):
     sound, or not; `key` is what was pressed in a call; `conference` the number of the conference
     room that the contact is in, where the network knows it; `replies` an answer that came after its
     time, which takes away the message that `removes` names; `quoted` what it quotes; `group` that
-    it came in a room of many; `merged` the ids of messages that were put to it."""
+    it came in a room of many; `merged` the ids of messages that were put to it; `files` are
+    pictures and files that came with it: what stands below them is its text, where it has no
+    other."""
 
     id: str
     conversation: str
@@ -141,6 +157,7 @@ class Inbound(Schema):
     text: str = ""
     choice: str | None = None
     sound: SoundHandle | None = None
+    files: list[FileHandle] = Field(default_factory=list, max_length=MAX_FILES)
     command: bool = False
     joined: bool = False
     spoken_reply: bool | None = None
@@ -151,6 +168,11 @@ class Inbound(Schema):
     merged: list[str] = Field(default_factory=list)
     removes: str = ""
     replies: list[Any] = Field(default_factory=list, max_length=20)
+
+    @property
+    def is_at_hand(self) -> bool:
+        """Whether nothing has to be fetched of it."""
+        return self.sound is None and not self.files
 
     @property
     def arrived_as(self) -> ArrivedAs:
@@ -164,7 +186,9 @@ class Inbound(Schema):
             return "voice-note" if self.sound.kind == "note" else "audio-file"
         if self.choice is not None:
             return "choice"
-        return "text" if self.text else "other"
+        if self.text:
+            return "text"
+        return "file" if self.files else "other"
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,9 @@ from pydantic import Field
 
 from fond_echo.contract.base import Schema
 
+SENT_FILE = "sent-file"
+"""The origin of clips that are pictures and files of people."""
+
 
 class ClipRef(Schema):
     """A clip by its id; its bytes are at /api/clips/{id}/sound. `waveform` has heights of 0..1."""

@@ -8,10 +8,22 @@ from fond_echo.contract.base import Instant, Name, Schema
 from fond_echo.contract.turn import ArrivedAs, Cause, Heard, RunKind
 
 
+class SentFile(Schema):
+    """A picture or another file that came with a message. `url` gives its bytes without a key for
+    a day."""
+
+    url: str
+    media_type: str
+    size: int
+    name: str = ""
+    caption: str = ""
+
+
 class LogicTurn(Schema):
     """What was said. `text` is always there; how it came is a fact beside it. `sound` is the clip
     that it came as; `recorded` says that it is a message that the route asked for; `quoted` are
-    the words of the message that it quotes."""
+    the words of the message that it quotes; `attachments` are pictures and files that came with it,
+    where the assistant takes them."""
 
     id: str
     text: str
@@ -22,6 +34,7 @@ class LogicTurn(Schema):
     sound: str = ""
     recorded: bool = False
     quoted: str = ""
+    attachments: list[SentFile] = Field(default_factory=list)
 
 
 class LogicContact(Schema):

@@ -11,7 +11,7 @@ from fond_echo.contract.engine import EngineAsked
 
 Cause = Literal["inbound", "greeting", "silence", "answered-call", "operator"]
 ArrivedAs = Literal[
-    "text", "voice-note", "audio-file", "choice", "key", "speech", "other", "joined"
+    "text", "voice-note", "audio-file", "choice", "key", "speech", "file", "other", "joined"
 ]
 RunKind = Literal["live", "replay", "try", "case"]
 StageName = Literal[

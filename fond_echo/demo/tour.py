@@ -23,6 +23,7 @@ from fond_echo.demo.calling import Calling
 from fond_echo.demo.correcting import corrected
 from fond_echo.demo.free import free_answers
 from fond_echo.demo.outside import call_with_engines, outside_engines
+from fond_echo.demo.picturing import pictured
 from fond_echo.demo.rehearsing import rehearsed
 from fond_echo.demo.talk import talk
 from fond_echo.speech.material import synthesizer
@@ -200,8 +201,8 @@ class Tour:
             return
         answer, *beside = answers
         for each in beside:
-            # What is said as "a link" stands beside the voice note, to be pressed.
-            if not each.get("words", "").startswith("http"):
+            # What can be pressed stands beside the voice note: choices, or a link.
+            if not (each.get("buttons") or each.get("words", "").startswith("http")):
                 self._wrong(exchange, f"beside the answer stands {each.get('words')!r}")
         if not exchange.voice:
             if not re.search(exchange.answer, answer.get("words", "")):
@@ -385,6 +386,11 @@ class Tour:
         )
         talk(self.echo, self.world, client, self.say, self._problem)
 
+    def _sent_files(self, client: httpx.Client) -> None:
+        """A picture goes to business logic, and a file of another kind does not."""
+        self.say(f"\n{'─' * 78}\nSunniva sends a picture of what she lost, then a film.")
+        pictured(client, self._answers, self.say, self.problems.append)
+
     def _corrected(self, client: httpx.Client) -> None:
         self._part("A question goes wrong: replayed on a changed draft, kept as a case, published.")
         corrected(self.echo, self.world, self.say, self._problem)
@@ -406,6 +412,7 @@ SCENES: tuple[Callable[[Tour, httpx.Client], None], ...] = (
     Tour._second_network,
     Tour._http_channel,
     Tour._gale_line,
+    Tour._sent_files,
     Tour._corrected,
     Tour._talks,
     Tour._scenarios,

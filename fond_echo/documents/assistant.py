@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, PrivateAttr, field_validator, model_validator
 
-from fond_echo.contract.base import Name, Schema
+from fond_echo.contract.base import Name, Pattern, Schema
 from fond_echo.contract.channel import PleaseWait
 from fond_echo.contract.reply import SpokenProsody
 from fond_echo.core.dialogue.documents import Documents
@@ -78,6 +78,30 @@ class BriefSpec(Schema):
     brief: Annotated[str, Field(min_length=1, max_length=20_000)]
 
 
+MediaRange = Annotated[
+    str, Pattern(r"[a-z]+/(\*|[a-z0-9.+-]+)", "write a media type, such as image/png or image/*")
+]
+
+
+class FilesTaken(Schema):
+    """Pictures and files that people send are taken: of these media types, up to so many
+    megabytes each. `route` is where a message goes that is nothing but files; without one it goes
+    to `fallback`."""
+
+    types: list[MediaRange] = Field(
+        default_factory=lambda: ["image/*", "application/pdf"], min_length=1, max_length=20
+    )
+    max_megabytes: Annotated[float, Field(gt=0, le=25)] = 10.0
+    route: Name | None = None
+
+    def refusal(self, media_type: str, size: int) -> str:
+        """Why a file is not taken: "file-kind" or "file-too-big"; "" where it is."""
+        whole, _, _ = media_type.partition("/")
+        if not {media_type, f"{whole}/*"} & set(self.types):
+            return "file-kind"
+        return "file-too-big" if size > self.max_megabytes * 1_000_000 else ""
+
+
 class AssistantFile(Schema):
     """An assistant.
 
@@ -94,8 +118,9 @@ class AssistantFile(Schema):
     likely, `if_unsure` says whether it is asked about or left to `fallback`, which is the usual
     where that answers freely.
     `allowed_placeholders` are meant as they are, such as "[PIER]": others keep a revision from
-    being published. `verify_speech` has what is spoken heard again after it went out: words that do
-    not come back may be said wrong."""
+    being published. `takes_files` has pictures and files that people send go to business logic and
+    to engines that answer freely. `verify_speech` has what is spoken heard again after it went out:
+    words that do not come back may be said wrong."""
 
     assistant: Name
     language: str = "en"
@@ -120,6 +145,7 @@ class AssistantFile(Schema):
     engines: EngineNames = Field(default_factory=EngineNames)
     please_wait: PleaseWait = Field(default_factory=PleaseWait)
     hours: OpeningHours | None = None
+    takes_files: FilesTaken | None = None
     verify_speech: bool = False
     allowed_placeholders: list[Words] = Field(default_factory=list, max_length=50)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)

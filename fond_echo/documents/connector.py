@@ -99,6 +99,17 @@ class Poll(Step):
     every: Span = 1.0
 
 
+class FilesMap(Schema):
+    """The pictures and files of a message: `each` finds them in it, and the others stand in each
+    of them. `fetch` gets the bytes: there `{{ sound }}` is the handle."""
+
+    each: JsonPath
+    handle: JsonPath
+    media_type: JsonPath | None = None
+    name: JsonPath | None = None
+    caption: JsonPath | None = None
+
+
 class MessageMap(Schema):
     """Where in a message each fact stands. Only id, conversation and contact must be there.
     `quoted` are the words of the message that it quotes."""
@@ -115,6 +126,7 @@ class MessageMap(Schema):
     document: JsonPath | None = None
     conference: JsonPath | None = None
     quoted: JsonPath | None = None
+    files: FilesMap | None = None
 
 
 class Receive(Schema):

@@ -267,7 +267,7 @@ FACTS: dict[EngineKind, frozenset[str]] = {
     "answer": frozenset(
         ("text", "marked", "brief", "language", "turns", "passages", "memory", "functions", "calls",
          "characters", "now", "name", "alternatives", "channel", "arrived_as", "confidence",
-         "aloud")
+         "aloud", "attachments")
     ),
     "summarize": frozenset(("text", "language", "sentences", "characters")),
     "translate": frozenset(("text", "language", "to")),

@@ -206,6 +206,7 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
                 "the assistant has no hours",
                 'hours: {open: {mon-fri: "08:00-18:00"}}',
             )
+    yield from _file_errors(assistant, source)
     for name, path, reply in assistant.replies():
         of_route = assistant.route(name)
         slots = of_route.slots if of_route is not None else ()
@@ -239,6 +240,22 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
             yield source.error(
                 (*path, "then"), what, "set operator: to what the assistant says when it hands over"
             )
+
+
+def _file_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
+    """Files that people send must reach somebody who makes something of them."""
+    takes = assistant.takes_files
+    if takes is None:
+        return
+    if takes.route is not None and assistant.route(takes.route) is None:
+        known = nearest(takes.route, [each.route for each in assistant.routes])
+        what = f"there is no route {takes.route!r}"
+        yield source.error(("takes_files", "route"), what, known)
+    elif not any(reply.logic or reply.free for _, _, reply in assistant.replies()):
+        yield source.error(
+            ("takes_files",), "no reply asks business logic or an engine, so files reach nobody",
+            "give a route reply: {logic: SERVICE.ACTION}, or the fallback free: true", key=True,
+        )  # fmt: skip
 
 
 def _doubles(assistant: AssistantFile, source: Source) -> Iterator[FileError]:

@@ -13,7 +13,6 @@ import structlog
 
 from fond_echo.answers.sentences import apology, failed, greeting, said
 from fond_echo.contract.base import Schema
-from fond_echo.contract.channel import SoundHandle
 from fond_echo.contract.reply import Reply
 from fond_echo.contract.turn import StageName
 from fond_echo.core.errors import FondEchoError
@@ -85,9 +84,11 @@ class TurnRunner:
         try:
             if turn.standing not in ("refused", "quota") and not self._busy:
                 self._beside.indicate()
-            sound = turn.inbound.sound
-            if sound is not None and not told_only:
-                await self._hear(sound)
+            if turn.inbound.sound is not None and not told_only:
+                await self._hear()
+            elif turn.wants_files and not told_only:
+                await self._stage("fetch", fetch)
+            told_only = told_only or self._claim.turn.says_nothing
             if await self._journal.may_answer(self._claim) is None:
                 return False
             if told_only:
@@ -106,12 +107,12 @@ class TurnRunner:
             self._speaking.stop()
             await self._beside.end()
 
-    async def _hear(self, sound: SoundHandle) -> None:
+    async def _hear(self) -> None:
         self._beside.expect_hearing()
         at_hand = self._needs.at_hand
         with telling(self._beside.reached):
             if at_hand is None:
-                await self._stage("fetch", partial(fetch, sound=sound))
+                await self._stage("fetch", fetch)
                 taken = partial(decode, use=self._early.begin)
                 await self._stage("decode", taking(FetchedTurn, taken))
             else:
@@ -140,7 +141,8 @@ class TurnRunner:
             return Answered(parts=[Reply(text=turn.inbound.text)])
         if turn.inbound.joined:
             return Answered(parts=[greeting(turn)])
-        return Answered(parts=[apology(turn, "other")])
+        came = turn.fetched.files if turn.fetched is not None else []
+        return Answered(parts=[apology(turn, came[0].refused if came else "other")])
 
     @property
     def late(self) -> list[asyncio.Task[list[Reply]]]:

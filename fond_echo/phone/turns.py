@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
@@ -38,7 +38,7 @@ from fond_echo.phone.hearing import Shaped, SpeculativeRecognizer, shaped
 from fond_echo.records.claim import Claim, Failure
 from fond_echo.records.journal import Journal
 from fond_echo.store.database import AWAY, patiently
-from fond_echo.store.inbound import take_in
+from fond_echo.store.inbound import NOTHING, take_in
 from fond_echo.store.records import Channel, Conversation, Run, Turn
 from fond_echo.store.records import Inbound as Arrived
 from fond_echo.turns.expected import expected_of
@@ -192,7 +192,7 @@ class CallTurns:
         )  # fmt: skip
         self._world.at_hand = AtHand(clip, kept)
         try:
-            return await self._take(work, "said", {"sound": sound}, sound=data)
+            return await self._take(work, "said", {"sound": sound}, along={sound.handle: data})
         finally:
             self._world.at_hand = None
 
@@ -235,7 +235,7 @@ class CallTurns:
 
     async def _take(
         self, work: Work, kind: str, what: dict[str, Any], *, standing: str | None = None,
-        cause: str = "", sound: bytes = b"", **facts: Any,
+        cause: str = "", along: Mapping[str, bytes] = NOTHING, **facts: Any,
     ) -> After | None:  # fmt: skip
         """One turn, from beginning to end; None where the other side is not to be answered."""
         message = Inbound.model_validate(
@@ -259,7 +259,7 @@ class CallTurns:
                 found = await take_in(
                     session, self._channel.name, self._settings, message,
                     {"call": self._start.record}, queued=False, standing=standing, cause=cause,
-                    sound=sound,
+                    along=along,
                 )  # fmt: skip
                 if not found.turn_id:
                     return "", None

@@ -70,8 +70,8 @@ class Claim:
 
     @property
     def answers_at_once(self) -> bool:
-        """Whether nothing has to be heard before it is answered."""
-        return self.told_only or self.turn.inbound.sound is None
+        """Whether nothing has to be fetched or heard before it is answered."""
+        return self.told_only or self.turn.inbound.is_at_hand
 
     @property
     def told_only(self) -> bool:

@@ -390,8 +390,8 @@ def written(spec: ReplySpec, turn: TurnSoFar) -> Reply:
 
 def _sound_of(turn: TurnSoFar) -> str:
     """The clip of what was said: as it came, or as it was heard in a call."""
-    found = turn.fetched or turn.decoded
-    return found.clip.id if found is not None else ""
+    came = (turn.fetched and turn.fetched.clip) or (turn.decoded and turn.decoded.clip)
+    return came.id if came else ""
 
 
 def request(turn: RoutedTurn, action: str) -> LogicRequest:
@@ -412,6 +412,7 @@ def request(turn: RoutedTurn, action: str) -> LogicRequest:
             sound=_sound_of(turn),
             recorded=turn.routed.outcome == "recorded",
             quoted=turn.inbound.quoted.text if turn.inbound.quoted is not None else "",
+            attachments=turn.sent_files,
         ),
         slots=turn.routed.slots,
         contact=LogicContact(id=turn.contact_id, name=turn.contact_name, channel=turn.channel),

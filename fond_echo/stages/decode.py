@@ -37,7 +37,7 @@ async def decode(
     Args:
         use: is given the sound, before it is packed.
     """
-    decoded = await needs.decoder.decode(await needs.clips.load(turn.fetched.clip.id))
+    decoded = await needs.decoder.decode(await needs.clips.load(turn.sound.id))
     if decoded.clip.peak < SILENCE_PEAK:
         raise SilentSound("the recording is silent", remedy="check the microphone")
     longest = needs.max_seconds or needs.channel.abilities.voice_seconds

@@ -40,6 +40,8 @@ def understand(turn: TurnSoFar) -> Routed:
         return Routed(
             route=recording.route, by="slot", sure=True, because=because, outcome="recorded"
         )
+    if turn.files and not turn.text:
+        return _of_files(turn)
     heard = turn.heard
     believed = heard is None or heard.source == "expected" or heard.confidence >= SURE
     said = Said(
@@ -69,6 +71,16 @@ def understand(turn: TurnSoFar) -> Routed:
     found = _with_quoted(found, turn, dialogue)
     routed = _routed(_closed(found, turn, hours))
     return routed.model_copy(update={"instead": instead}) if instead else routed
+
+
+def _of_files(turn: TurnSoFar) -> Routed:
+    """Where a message goes that is nothing but pictures or files."""
+    takes, because = turn.assistant.takes_files, "it is a file without words"
+    if takes is not None and takes.route is not None:
+        dialogue, hours = _dialogue(turn)
+        found = dialogue.begin(takes.route, {}, "", because)
+        return _routed(_closed(found, turn, hours)).model_copy(update={"by": "rule"})
+    return Routed(route=FALLBACK, by="rule", sure=True, because=because)
 
 
 def _dialogue(turn: TurnSoFar) -> tuple[Dialogue, Hours | None]:

@@ -39,6 +39,7 @@ _JOINED = text(
 def is_short(message: Message) -> bool:
     """Whether a message may be part of a burst: a short text, and nothing else."""
     plain = message.arrived_as == "text" and not message.command and message.quoted is None
+    plain = plain and not message.files
     return plain and 0 < len(message.text) <= MAX_LENGTH
 
 

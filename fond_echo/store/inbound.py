@@ -3,6 +3,7 @@ transaction."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -26,6 +27,7 @@ from fond_echo.store.notices import CHANNEL
 from fond_echo.store.queue import deferring
 from fond_echo.store.records import Contact, Usage
 
+NOTHING: Mapping[str, bytes] = {}
 TOLD_AGAIN = timedelta(hours=1)
 """Seconds between two messages to somebody who is not answered."""
 
@@ -113,14 +115,14 @@ async def take_in(
     queued: bool = True,
     standing: str | None = None,
     cause: str = "",
-    sound: bytes = b"",
+    along: Mapping[str, bytes] = NOTHING,
 ) -> Taken:
     """Store a message and enqueue its turn, where its sender is answered. In a room of many, what
     is not meant for the assistant is not stored at all.
 
     Args:
-        sound: came with the message, and is kept as the clip that its handle names; only where its
-            sender is answered.
+        along: the sound and the files that came with the message, each kept as the clip that its
+            handle names; only where its sender is answered.
         queued: without it, whoever took it in carries the turn.
         standing: how its sender stands, where that is not to be found out.
         cause: of the turn; else it is inbound, or greeting.
@@ -154,18 +156,18 @@ async def take_in(
             return Taken("", "told")
         if told_only:
             # What a stranger wrote is not kept.
-            kept = meant.model_copy(update={"text": "", "choice": None, "sound": None})
+            kept = meant.model_copy(update={"text": "", "choice": None, "sound": None, "files": []})
             arriving = replace(arriving, message=kept, payload={})
-            sound = b""
+            along = NOTHING
         _, taken = await replace(arriving, standing=found, waits=0.0).made_by(session)
     if not taken.turn_id:
         return Taken("", "known")
-    if sound and meant.sound is not None:
-        container = sniff(sound)
+    for handle, data in along.items():
+        container = sniff(data)
         media_type = container.media_type if container else "application/octet-stream"
         await stored(
-            session, PostgresBlobs(), sound, media_type, "received",
-            turn_id=taken.turn_id, clip_id=meant.sound.handle,
+            session, PostgresBlobs(), data, media_type, "received",
+            turn_id=taken.turn_id, clip_id=handle,
         )  # fmt: skip
     return taken
 
@@ -217,7 +219,7 @@ class _Arriving:
             "payload": self.payload,
             "message": message.model_dump(),
             "queued": self.queued,
-            "may_wait": self.queued and not self.waits and (told_only or message.sound is None),
+            "may_wait": self.queued and not self.waits and (told_only or message.is_at_hand),
             "after": self.waits,
         }
         row = (await database.execute(_TURN, values)).one()
@@ -250,14 +252,14 @@ async def take_in_once(
     queued: bool = True,
     standing: str | None = None,
     cause: str = "",
-    sound: bytes = b"",
+    along: Mapping[str, bytes] = NOTHING,
 ) -> Taken:
     """The same, kept at once: by one statement alone, where it takes no more."""
     meant = for_us(message, settings)
     if meant is None:
         return Taken("", "not-addressed")
     try:
-        if not sound and not _waits(meant, settings, queued, standing):
+        if not along and not _waits(meant, settings, queued, standing):
             arriving = _Arriving(channel, settings, meant, payload, queued, standing, cause, 0.0)
             async with database.alone() as connection:
                 row, taken = await arriving.made_by(connection)
@@ -268,7 +270,7 @@ async def take_in_once(
         async with database.writing() as session:
             return await take_in(
                 session, channel, settings, message, payload,
-                queued=queued, standing=standing, cause=cause, sound=sound,
+                queued=queued, standing=standing, cause=cause, along=along,
             )  # fmt: skip
     except IntegrityError:
         # Two deliveries of it at once, perhaps in two conversations: the first is kept.

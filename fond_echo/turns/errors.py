@@ -17,6 +17,12 @@ class SoundNotFetched(StageError):
     code = "sound-not-fetched"
 
 
+class FileNotFetched(StageError):
+    """The network did not give a picture or a file of a message."""
+
+    code = "file-not-fetched"
+
+
 class NothingHeard(StageError):
     """There was no speech in the sound."""
 

@@ -13,9 +13,16 @@ def input_of(stage: StageName, turn: TurnSoFar) -> dict[str, Any]:
     """The facts a stage looked at, small enough to keep."""
     match stage:
         case "fetch":
-            return {"sound": turn.inbound.sound.model_dump()} if turn.inbound.sound else {}
+            came = turn.inbound
+            looked_at: dict[str, Any] = {}
+            if came.sound:
+                looked_at["sound"] = came.sound.model_dump()
+            if came.files:
+                looked_at["files"] = [each.model_dump() for each in came.files]
+            return looked_at
         case "decode":
-            return {"clip": turn.fetched.clip.id} if turn.fetched else {}
+            sound = turn.fetched.clip if turn.fetched else None
+            return {"clip": sound.id} if sound else {}
         case "transcribe":
             clip = turn.decoded.clip.id if turn.decoded else None
             return {"clip": clip, "expected": list(expected_of(turn).phrases)[:100]}

@@ -37,6 +37,7 @@ from fond_echo.turns.turn import Routed
 PlayAloud = Callable[[Clip], Awaitable[None]]
 SpeakSentence = Callable[[str], Awaitable[None]]
 CostOfHearing = Callable[[float], tuple[float, str]]
+LinkTo = Callable[[str], str]
 TakeLate = Callable[[asyncio.Task[list[Reply]]], None]
 
 
@@ -83,6 +84,8 @@ class HearingNeeds(Protocol):
     def at_hand(self) -> AtHand | None: ...
     @property
     def max_seconds(self) -> float: ...
+    @property
+    def link(self) -> LinkTo | None: ...
 
 
 class AnswerNeeds(Protocol):
@@ -169,6 +172,8 @@ class Needs:
     late: TakeLate | None = None
     """Takes an answer that will come after its time: it is sent as a turn of its own."""
     once: Once | None = None
+    link: LinkTo | None = None
+    """Makes a link to a clip that needs no key for a day."""
     called: list[EngineAsked] = field(default_factory=list)
     led: Led = field(default_factory=Led)
     """Functions of business logic that engines had called."""

@@ -7,6 +7,7 @@ from dataclasses import dataclass, fields
 from typing import ClassVar, TypeVar
 
 from fond_echo.contract.base import Schema
+from fond_echo.contract.clip import ClipRef
 from fond_echo.turns.errors import StageTooEarly
 from fond_echo.turns.needs import Needs
 from fond_echo.turns.turn import (
@@ -25,6 +26,13 @@ class FetchedTurn(TurnSoFar):
 
     NEEDS: ClassVar = ("fetched",)
     fetched: FetchedSound
+
+    @property
+    def sound(self) -> ClipRef:
+        """Raises StageTooEarly where only files were fetched."""
+        if self.fetched.clip is None:
+            raise StageTooEarly(f"the turn {self.id} has no sound")
+        return self.fetched.clip
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,6 +14,7 @@ from fond_echo.contract.base import Schema
 from fond_echo.contract.channel import Inbound
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.engine import EngineAsked
+from fond_echo.contract.logic import SentFile
 from fond_echo.contract.reply import AnswerVerdict, Reply
 from fond_echo.contract.turn import Heard, RunKind, StageName
 from fond_echo.core.caching import Recent
@@ -26,10 +27,23 @@ from fond_echo.documents.route import AnswersIn
 from fond_echo.turns.state import Asked, ConversationState, WishedCall
 
 
-class FetchedSound(Schema):
-    """fetch: the sound as the network had it."""
+class ReceivedFile(Schema):
+    """A picture or another file that came with a message. Where it is not taken, `refused` says
+    why, and there is no clip. `url` gives its bytes without a key for a day."""
 
-    clip: ClipRef
+    clip: ClipRef | None = None
+    url: str = ""
+    media_type: str = ""
+    name: str = ""
+    caption: str = ""
+    refused: str = ""
+
+
+class FetchedSound(Schema):
+    """fetch: the sound as the network had it, and the files that came with the message."""
+
+    clip: ClipRef | None = None
+    files: list[ReceivedFile] = Field(default_factory=list)
     exchanges: list[Any] = Field(default_factory=list)
 
 
@@ -202,6 +216,31 @@ class TurnSoFar:
         if self.heard is not None:
             return (self.in_call and self.choice) or self.heard.written
         return self.choice or self.inbound.text
+
+    @property
+    def files(self) -> list[ReceivedFile]:
+        """The pictures and files that came with it and were taken."""
+        came = self.fetched.files if self.fetched is not None else []
+        return [each for each in came if each.clip is not None]
+
+    @property
+    def wants_files(self) -> bool:
+        """Whether it came with files, and the assistant takes some."""
+        return bool(self.inbound.files) and self.assistant.takes_files is not None
+
+    @property
+    def says_nothing(self) -> bool:
+        """Whether it came with files alone, and none was taken."""
+        return self.inbound.arrived_as == "file" and not self.files
+
+    @property
+    def sent_files(self) -> list[SentFile]:
+        """The same, as business logic and engines are told of them."""
+        return [
+            SentFile(url=each.url, media_type=each.media_type, size=each.clip.size,
+                     name=each.name, caption=each.caption)
+            for each in self.files if each.clip is not None
+        ]  # fmt: skip
 
     @property
     def choice(self) -> str:

@@ -8,16 +8,17 @@ import base64
 import binascii
 import contextlib
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import asynccontextmanager
+from dataclasses import dataclass
 from hashlib import sha256
 
 from sqlalchemy import select
 from sqlalchemy.ext.asyncio import AsyncSession
 
-from fond_echo.contract.api import AskOut, AttachedFile, SpokenAnswer
+from fond_echo.contract.asking import AskOut, AttachedFile, FileIn, SpokenAnswer
 from fond_echo.contract.base import new_id
-from fond_echo.contract.channel import ChannelSettings, Inbound, SoundHandle
+from fond_echo.contract.channel import ChannelSettings, FileHandle, Inbound, SoundHandle
 from fond_echo.contract.clip import ClipRef
 from fond_echo.contract.reply import elements_of
 from fond_echo.contract.turn import Heard
@@ -26,7 +27,7 @@ from fond_echo.store.inbound import take_in_once
 from fond_echo.store.records import Channel, ClipRecord, Conversation, Delivery, Stage, Turn
 from fond_echo.store.records import Inbound as Arrived
 from fond_echo.turns.results import result_of
-from fond_echo.turns.turn import Answered
+from fond_echo.turns.turn import Answered, FetchedSound
 from fond_echo.web.errors import Conflict, NotFound, NothingAsked, TooBusy
 from fond_echo.web.service import Service
 
@@ -61,6 +62,7 @@ async def ask(
     text: str = "",
     choice: str | None = None,
     sound: bytes = b"",
+    files: Sequence[NewFile] = (),
     spoken_reply: bool | None = None,
     message_id: str = "",
     wait: float,
@@ -70,25 +72,34 @@ async def ask(
     Raises:
         NothingAsked, or Conflict where the contact is blocked.
     """
-    if not text and not sound and choice is None:
+    if not text and not sound and choice is None and not files:
         raise NothingAsked("there is neither text nor sound in the request")
     handle = SoundHandle(handle=new_id(), kind="note") if sound else None
+    handles = [(new_id(), each) for each in files]
     message = Inbound(
         id=_scoped(contact, message_id) if message_id else new_id(),
         conversation=conversation,
         contact=contact,
         name=name,
-        text=text,
+        text=text or "\n".join(each.caption for each in files if each.caption),
         choice=choice,
         sound=handle,
+        files=[
+            FileHandle(handle=id_, media_type=each.media_type, name=each.name, caption=each.caption)
+            for id_, each in handles
+        ],
         spoken_reply=spoken_reply,
     )
     begun = time.monotonic()
     # What makes two requests the same, so that a key is not used for two.
-    same = sha256(repr((text, choice, sha256(sound).digest(), spoken_reply, conversation)).encode())
+    digests = [sha256(each).digest() for each in (sound, *(each.data for each in files))]
+    same = sha256(repr((text, choice, digests, spoken_reply, conversation)).encode())
+    along = {id_: each.data for id_, each in handles}
+    if handle is not None:
+        along[handle.handle] = sound
     taken = await take_in_once(
         service.database, channel, settings, message,
-        {"fingerprint": same.hexdigest()}, sound=sound,
+        {"fingerprint": same.hexdigest()}, along=along,
     )  # fmt: skip
     turn_id = taken.turn_id
     if taken.why == "known":
@@ -148,6 +159,8 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
     deliveries = (await session.execute(sent)).all()
     conversation = await session.get_one(Conversation, turn.conversation_id)
     answered, heard = results.get("answer"), results.get("transcribe")
+    fetched = results.get("fetch")
+    fetched = fetched if isinstance(fetched, FetchedSound) else FetchedSound()
     parts = answered.final if isinstance(answered, Answered) else []
     voice: ClipRef | None = next(
         (clip_ref(clip) for _, clip in deliveries if clip and clip.origin not in ALONG), None
@@ -165,6 +178,7 @@ async def _reported(session: AsyncSession, turn: Turn) -> AskOut:
         conversation=conversation.external_id,
         state=turn.state,
         text=turn.text,
+        files=[each.name or each.media_type for each in fetched.files],
         heard=heard if isinstance(heard, Heard) else None,
         route=turn.route,
         answer="\n\n".join(part.written for part in parts),
@@ -188,11 +202,37 @@ async def channel_of(service: Service, kind: str, *, name: str = "", slug: str =
     return record
 
 
+@dataclass(frozen=True)
+class NewFile:
+    """A picture or another file that goes along with a question."""
+
+    data: bytes
+    media_type: str = ""
+    name: str = ""
+    caption: str = ""
+
+
+def given_files(files: Sequence[FileIn]) -> list[NewFile]:
+    """Files given as base64 or as data URIs. Raises NothingAsked for anything else."""
+    found = []
+    for each in files:
+        kind = each.media_type
+        if each.content.startswith("data:") and not kind:
+            kind = each.content[5:200].partition(",")[0].partition(";")[0]
+        data = _of_base64(each.content, "a file's content")
+        found.append(NewFile(data, kind, each.name, each.caption))
+    return found
+
+
 def given_sound(text: str) -> bytes:
     """Sound given as base64 or as a data URI. Raises NothingAsked for anything else."""
+    return _of_base64(text, "sound")
+
+
+def _of_base64(text: str, what: str) -> bytes:
     if text.startswith("data:"):
         text = text.partition(",")[2]
     try:
         return base64.b64decode(text, validate=True)
     except (binascii.Error, ValueError) as error:
-        raise NothingAsked("sound must be base64, or a data URI with base64") from error
+        raise NothingAsked(f"{what} must be base64, or a data URI with base64") from error

@@ -125,8 +125,9 @@ async def case_of(service: Service, was: TurnSoFar, name: str) -> tuple[JsonObje
     about = f"kept from turn {was.id} of {was.clock:%Y-%m-%d}"
     case: JsonObject = {"case": name, "about": about}
     sound, file = b"", ""
-    if was.inbound.sound is not None and was.fetched is not None:
-        sound = await service.clips.load(was.fetched.clip.id)
+    came = was.fetched.clip if was.fetched is not None else None
+    if was.inbound.sound is not None and came is not None:
+        sound = await service.clips.load(came.id)
         container = sniff(sound)
         file = f"{name}{container.suffix if container else '.ogg'}"
         case["sound"] = file

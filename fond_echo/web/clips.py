@@ -7,7 +7,7 @@ from typing import Annotated
 
 from fastapi import Header, Path, Response
 
-from fond_echo.contract.clip import ClipRef
+from fond_echo.contract.clip import SENT_FILE, ClipRef
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import ClipRecord
 from fond_echo.web.access import MayRead
@@ -58,7 +58,8 @@ async def sound_response(service: Service, ref: ClipRef, range: str | None) -> R
     media_type = ref.media_type if ref.media_type.startswith("audio/") else "audio/ogg"
     if ref.media_type in SHOWN:
         media_type = ref.media_type
-    elif ref.media_type == "application/pdf":
+    elif ref.media_type == "application/pdf" or ref.origin == SENT_FILE:
+        # Whatever somebody sent: it is saved, and no browser opens it as one of our pages.
         media_type, headers["Content-Disposition"] = ref.media_type, "attachment"
     requested = _RANGE.fullmatch(range or "")
     if not requested or requested[0] == "bytes=-":

@@ -14,16 +14,17 @@ from pydantic import ValidationError
 from starlette.datastructures import UploadFile
 from starlette.types import Message
 
-from fond_echo.contract.api import AskIn, AskOut
-from fond_echo.contract.channel import ChannelSettings
+from fond_echo.contract.asking import AskIn, AskOut
+from fond_echo.contract.base import JsonObject
+from fond_echo.contract.channel import MAX_FILES, ChannelSettings
 from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.core.errors import FondEchoError
+from fond_echo.signed_links import link_to
 from fond_echo.web.access import MayOperate
-from fond_echo.web.asking import ask, channel_of, given_sound, one_more
+from fond_echo.web.asking import NewFile, ask, channel_of, given_files, given_sound, one_more
 from fond_echo.web.bodies import MAX_BYTES, CheckedRouter, body_of
 from fond_echo.web.channels import ChannelName
 from fond_echo.web.errors import NotJson, NotUsable
-from fond_echo.web.links import link_to
 from fond_echo.web.problems import told_of
 from fond_echo.web.service import Service, TheService
 
@@ -35,14 +36,21 @@ AT_ONCE = 200
 SoundDelivery = Literal["link", "base64", "data-uri", "bytes", "none"]
 
 
+def _schema() -> JsonObject:
+    """A question as JSON Schema, with the shape of its files in its place."""
+    found = AskIn.model_json_schema()
+    found["properties"]["files"]["items"] = found.pop("$defs")["FileIn"]
+    return found
+
+
 @router.post(
     "/ask/{channel}",
     response_model=AskOut,
     openapi_extra={
         "requestBody": {
             "content": {
-                "application/json": {"schema": AskIn.model_json_schema()},
-                "multipart/form-data": {"schema": AskIn.model_json_schema()},
+                "application/json": {"schema": _schema()},
+                "multipart/form-data": {"schema": _schema()},
                 "audio/*": {"schema": {"type": "string", "format": "binary"}},
             }
         }
@@ -65,7 +73,7 @@ async def ask_channel(
     """Ask a question as text (JSON), as sound (the body), or as a form with a file."""
     record = await channel_of(service, "http", name=channel)
     body = await body_of(request, MAX_BODY)
-    requested, data = await _requested(request, body)
+    requested, data, files = await _requested(request, body)
     who = requested.contact or contact or bearer.key_id
     async with one_more(service, channel, AT_ONCE):
         reported = await ask(
@@ -79,6 +87,7 @@ async def ask_channel(
             text=requested.text,
             choice=requested.choice,
             sound=data,
+            files=[*given_files(requested.files), *files],
             spoken_reply=spoken_reply if requested.spoken_reply is None else requested.spoken_reply,
             message_id=idempotency_key or "",
             wait=wait,
@@ -86,43 +95,53 @@ async def ask_channel(
     return await _response(service, reported, deliver_as)
 
 
-async def _requested(request: Request, body: bytes) -> tuple[AskIn, bytes]:
-    """What is asked, and its sound: as JSON, as a form with a file, or the body is sound."""
+async def _requested(request: Request, body: bytes) -> tuple[AskIn, bytes, list[NewFile]]:
+    """What is asked, its sound and the files of a form: as JSON, as a form, or the body is
+    sound."""
     kind = request.headers.get("content-type", "").partition(";")[0].strip().lower()
     if kind in FORMS:
         return await _of_form(request, body)
     if kind not in ("", "application/json", "text/json") or not body:
-        return AskIn(), body
+        return AskIn(), body, []
     if not kind and body[:1] not in (b"{", b" ", b"\n"):
-        return AskIn(), body
+        return AskIn(), body, []
     try:
         found = AskIn.model_validate_json(body)
     except ValidationError as error:
         raise _unusable(error) from error
-    return found, given_sound(found.sound)
+    return found, given_sound(found.sound), []
 
 
-async def _of_form(request: Request, body: bytes) -> tuple[AskIn, bytes]:
-    """A form's fields, and its file. Raises NotUsable."""
+async def _of_form(request: Request, body: bytes) -> tuple[AskIn, bytes, list[NewFile]]:
+    """A form's fields, its sound, and its parts called `files`. Raises NotUsable."""
 
     async def once() -> Message:
         return {"type": "http.request", "body": body, "more_body": False}
 
     fields: dict[str, str] = {}
-    files: list[bytes] = []
-    async with Request(request.scope, once).form(max_files=2, max_fields=20) as form:
+    sounds: list[bytes] = []
+    files: list[NewFile] = []
+    async with Request(request.scope, once).form(max_files=MAX_FILES + 2, max_fields=20) as form:
         for name, value in form.multi_items():
-            if isinstance(value, UploadFile):
-                files.append(await value.read())
+            if isinstance(value, UploadFile) and name == "files":
+                kind, called = value.content_type or "", value.filename or ""
+                files.append(NewFile(await value.read(), kind[:200], called[:200]))
+            elif isinstance(value, UploadFile):
+                sounds.append(await value.read())
             else:
                 fields[name] = value
-    if len(files) > 1:
-        raise NotUsable("a question has one file", remedy="send them one after the other")
+    if len(sounds) > 1:
+        raise NotUsable(
+            "a question has one sound",
+            remedy="send them one after the other; pictures and files are parts called files",
+        )
+    if len(files) > MAX_FILES:
+        raise NotUsable(f"a question has at most {MAX_FILES} files")
     try:
         found = AskIn.model_validate(fields)
     except ValidationError as error:
         raise _unusable(error) from error
-    return found, files[0] if files else given_sound(found.sound)
+    return found, sounds[0] if sounds else given_sound(found.sound), files
 
 
 def _unusable(error: ValidationError) -> FondEchoError:

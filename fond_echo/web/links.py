@@ -1,16 +1,15 @@
-"""Links to sound that play without a key: signed, for one clip, until a time."""
+"""Sound and files behind signed links, which need no key."""
 
 from __future__ import annotations
 
 import hmac
 import re
 import time
-from hashlib import sha256
 from typing import Annotated
 
 from fastapi import Header, Path, Query, Response
 
-from fond_echo.settings import Settings
+from fond_echo.signed_links import signature
 from fond_echo.store.clips import clip_ref
 from fond_echo.store.records import ClipRecord
 from fond_echo.web.bodies import CheckedRouter
@@ -23,21 +22,6 @@ router = CheckedRouter(tags=["clips"])
 _SIGNED = re.compile(r"[0-9a-f]{40}")
 
 
-def _signature(settings: Settings, clip_id: str, until: int) -> str:
-    key = settings.encryption_keys()[0].encode()
-    return hmac.digest(key, f"sound.{clip_id}.{until}".encode(), sha256).hex()[:40]
-
-
-def link_to(settings: Settings, clip_id: str, hours: float) -> tuple[str, int]:
-    """A link to a clip, and the second (Unix time) at which it ends."""
-    until = int(time.time() + 3_600 * hours)
-    base = (settings.public_address or settings.address).rstrip("/")
-    return (
-        f"{base}/sound/{clip_id}?until={until}&sign={_signature(settings, clip_id, until)}",
-        until,
-    )
-
-
 @router.head("/sound/{clip_id}", include_in_schema=False)
 @router.get("/sound/{clip_id}")
 async def play_sound(
@@ -48,7 +32,7 @@ async def play_sound(
     range: Annotated[str | None, Header()] = None,
 ) -> Response:
     """Play a clip by a signed link: no key is needed while it is valid."""
-    wanted = _signature(service.settings, clip_id, until)
+    wanted = signature(service.settings, clip_id, until)
     if not _SIGNED.fullmatch(sign) or not hmac.compare_digest(sign.encode(), wanted.encode()):
         raise LinkForged("this link was not made here", remedy="ask for a new one")
     if until < time.time():

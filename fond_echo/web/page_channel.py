@@ -14,7 +14,7 @@ from pydantic import ValidationError
 from sqlalchemy import select, text
 
 from fond_echo.answers.sentences import greeting_to
-from fond_echo.contract.api import AskOut, GuestPage, GuestSays
+from fond_echo.contract.asking import AskOut, GuestPage, GuestSays
 from fond_echo.contract.channel import ChannelSettings
 from fond_echo.store.erasing import erase_contact
 from fond_echo.store.records import (
@@ -29,7 +29,7 @@ from fond_echo.store.records import (
 )
 from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import same_origin
-from fond_echo.web.asking import answer_of, ask, channel_of, one_more
+from fond_echo.web.asking import answer_of, ask, channel_of, given_files, one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.console import page
 from fond_echo.web.errors import NotAllowed, NotFound, NotJson, TooMany
@@ -40,6 +40,8 @@ router = CheckedRouter(tags=["page"])
 Slug = Annotated[str, Path(max_length=40)]
 COOKIE = "fond_echo_guest"
 MAX_BODY = 6 * 2**20
+MAX_FILE = MAX_BODY // 4 * 3 - 20_000
+"""Bytes of a file that is sent as base64 beside a few words."""
 WAIT_SECONDS = 60.0
 SHOWN = 30
 
@@ -96,11 +98,14 @@ async def get_page(slug: Slug, request: Request, service: TheService) -> GuestPa
         assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
     reported = assistant_of(revision.digest, revision.files)
+    takes = reported.takes_files
     examples = [each.plain[0] for each in reported.routes if each.plain][:4]
     return GuestPage(
         assistant=reported.assistant,
         greeting=greeting_to(reported, datetime.now(UTC)),
         examples=examples,
+        file_types=list(takes.types) if takes else [],
+        file_bytes=min(int(takes.max_megabytes * 1_000_000), MAX_FILE) if takes else 0,
         seconds_a_note=settings.guests.seconds_a_note,
         said=said,
     )
@@ -137,6 +142,7 @@ async def send_guest_message(slug: Slug, request: Request, service: TheService) 
             text=says.text,
             choice=says.choice,
             sound=body,
+            files=given_files(says.files),
             spoken_reply=says.spoken_reply,
             wait=WAIT_SECONDS,
         )

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import select
 
 from fond_echo.contract.assistants import AssistantOut, PastOut, PublishIn
+from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.engine import read_engine
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.foresight import placeholders
@@ -82,6 +83,7 @@ async def _against(service: Service, name: str, revision: str) -> list[str]:
         for each in await asyncio.to_thread(placeholders, dict(files), allowed)
     ]
     found += await _wrong_parameters(service, onto.assistant.engines.parameters())
+    found += await _files_lost(service, onto.assistant)
     for case in (await run_cases(service, files, Onto(revision, onto.assistant))).cases:
         if not case.passed:
             found.append(f"case {case.case}: {case.failures[0]}")
@@ -102,6 +104,25 @@ async def _wrong_parameters(
             values = frozenset((*record.values, "base"))
             connector = read_engine(record.connector, f"{name}.yaml", values)
             found += [f"{name}: {wrong}" for wrong in connector.wrong_parameters(given)]
+    return found
+
+
+async def _files_lost(service: Service, assistant: AssistantFile) -> list[str]:
+    """Engines that answer freely, and whose request has no place for the files that people send."""
+    if assistant.takes_files is None or not any(r.free for _, _, r in assistant.replies()):
+        return []
+    found = []
+    async with service.database.reading() as session:
+        for name in assistant.engines.of().get("answer", ()):
+            if (record := await session.get(EngineRecord, name)) is None:
+                continue
+            values = frozenset((*record.values, "base"))
+            connector = read_engine(record.connector, f"{name}.yaml", values)
+            if not any("attachments" in step.asks_for() for step in connector.request):
+                found.append(
+                    f"takes_files: {name} answers freely, and its request says nothing of "
+                    "{{ attachments }}"
+                )
     return found
 
 

@@ -48,6 +48,7 @@ from fond_echo.core.synthesis.sound import SpokenSound
 from fond_echo.core.synthesis.speaker import VOICES
 from fond_echo.documents.assistant import AssistantFile
 from fond_echo.documents.media import bytes_of
+from fond_echo.signed_links import link_to
 from fond_echo.speech.decoding import LIMITS
 from fond_echo.store.records import Assistant, Revision
 from fond_echo.store.renditions import keep_sound, use
@@ -57,7 +58,6 @@ from fond_echo.web.asking import one_more
 from fond_echo.web.bodies import CheckedRouter, body_of
 from fond_echo.web.errors import NotFound
 from fond_echo.web.leaving import while_there
-from fond_echo.web.links import link_to
 from fond_echo.web.service import Service, TheService
 
 log = structlog.get_logger()

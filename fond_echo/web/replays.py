@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated
 
 from fastapi import Query
@@ -16,6 +16,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 from fond_echo.connectors.logic import LogicCaller
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.channel import Inbound as Message
+from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.contract.replay import (
     GapOut,
     ReplayBegin,
@@ -43,6 +44,8 @@ from fond_echo.replays.replaying import (
     outcome_of,
     take_again,
 )
+from fond_echo.settings import Settings
+from fond_echo.signed_links import link_to
 from fond_echo.stages.transcribe import speech_in
 from fond_echo.store.records import (
     Assistant,
@@ -157,6 +160,18 @@ def _as_frozen(
     return claimed(so_far, turn, channel, rows, resumed=True).turn
 
 
+def relinked(was: TurnSoFar, settings: Settings) -> TurnSoFar:
+    """The turn with links to its files that are good from now on."""
+    if was.fetched is None or not was.fetched.files:
+        return was
+    files = [
+        each.model_copy(update={"url": link_to(settings, each.clip.id, LINK_HOURS)[0]})
+        if each.clip is not None else each
+        for each in was.fetched.files
+    ]  # fmt: skip
+    return replace(was, fetched=was.fetched.model_copy(update={"files": files}))
+
+
 async def replayed(
     service: Service,
     was: TurnSoFar,
@@ -168,8 +183,8 @@ async def replayed(
 ) -> ReplayOut:
     """A turn as it was, and as it would be on a revision. Raises Conflict where it is to be heard
     and has no sound."""
-    hearing = None
-    if begin == "transcribe" and was.fetched is not None:
+    hearing, was = None, relinked(was, service.settings)
+    if begin == "transcribe" and was.fetched is not None and was.fetched.clip is not None:
         if not was.inbound.sound or was.decoded is None:
             raise Conflict("the turn has no sound to hear again")
         data = await service.clips.load(was.decoded.clip.id)

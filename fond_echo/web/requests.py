@@ -5,15 +5,15 @@ from __future__ import annotations
 import json
 import shlex
 
-from fond_echo.contract.api import AskOut, Requests, SpokenAnswer
+from fond_echo.contract.asking import AskOut, Requests, SpokenAnswer
 from fond_echo.contract.renditions import LINK_HOURS
+from fond_echo.signed_links import link_to
 from fond_echo.store.records import Assistant, Channel, Revision
 from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName, address_of
 from fond_echo.web.errors import NotFound
-from fond_echo.web.links import link_to
 from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["channels"])

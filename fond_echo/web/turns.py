@@ -12,6 +12,7 @@ from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.contract.api import (
     DeliveryOut,
+    FileOut,
     Page,
     RunOut,
     StageOut,
@@ -168,7 +169,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
     )
     for delivery, clip in (await session.execute(sent)).all():
         deliveries[delivery.turn_id].append(_delivery(delivery, clip))
-    sounds = await _sounds(session, ids)
+    sounds, files = await _came(session, ids)
     return [
         TurnOut(
             id=turn.id,
@@ -183,6 +184,7 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
             state=turn.state,
             error=turn.error,
             sound=sounds.get(turn.id),
+            files=files.get(turn.id, []),
             deliveries=deliveries[turn.id],
             received_at=turn.received_at,
             finished_at=turn.finished_at,
@@ -194,8 +196,11 @@ async def _outs(session: AsyncSession, rows: Sequence[Any]) -> list[TurnOut]:
     ]
 
 
-async def _sounds(session: AsyncSession, turn_ids: list[str]) -> dict[str, ClipRef]:
-    """The sound that came in with each turn: as decoded, which has a waveform, else as fetched."""
+async def _came(
+    session: AsyncSession, turn_ids: list[str]
+) -> tuple[dict[str, ClipRef], dict[str, list[FileOut]]]:
+    """The sound that came in with each turn, as decoded, which has a waveform, else as fetched;
+    and the files that came with it."""
     wanted = (
         select(Run.turn_id, Stage)
         .join(Stage, Stage.run_id == Run.id)
@@ -208,18 +213,25 @@ async def _sounds(session: AsyncSession, turn_ids: list[str]) -> dict[str, ClipR
         .order_by(Stage.started_at)
     )
     found: dict[str, ClipRef] = {}
+    files: dict[str, list[FileOut]] = {}
     for turn_id, stage in (await session.execute(wanted)).all():
         result = result_of(stage)
         if not isinstance(result, (FetchedSound, DecodedClip)):
             continue
+        if isinstance(result, FetchedSound):
+            files[turn_id] = [
+                FileOut.model_validate(each.model_dump(exclude={"url"})) for each in result.files
+            ]
         clip = result.clip
+        if clip is None:
+            continue
         fetched = found.get(turn_id)
         if fetched is not None:
             # Play what came in, draw what was made of it.
             changes = {"waveform": clip.waveform, "seconds": clip.seconds}
             clip = fetched.model_copy(update=changes)
         found[turn_id] = clip
-    return found
+    return found, files
 
 
 def _delivery(record: Delivery, clip: ClipRecord | None) -> DeliveryOut:

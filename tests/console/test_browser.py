@@ -7,6 +7,7 @@ from playwright.sync_api import expect
 
 from fond_echo.client import FondEcho
 from fond_echo.core.audio.containers import encode
+from fond_echo.standins.providers.drawing import draw
 from tests.sounds import speech
 from tests.support.browser import WAIT_SECONDS, InABrowser
 
@@ -217,6 +218,27 @@ class InTheBrowser(InABrowser):
         expect(page.get_by_role("row").filter(has_text="wall-display")).to_contain_text("revoked")
         self.say("hello")
         expect(page.get_by_label("Events")).to_contain_text("turn.received")
+
+    def test_a_guest_sends_a_picture_that_business_logic_gets(self):
+        page = self.page()
+        page.goto(self.world.page)
+        with page.expect_file_chooser() as chosen:
+            page.get_by_role("button", name="Attach").click()
+        picture = {"name": "umbrella.png", "mimeType": "image/png", "buffer": draw("an umbrella")}
+        chosen.value.set_files(picture)
+        expect(page.get_by_text("with Maren Aldous at the harbour office")).to_be_visible()
+        expect(page.get_by_text("umbrella.png")).to_be_visible()
+        with page.expect_file_chooser() as chosen:
+            page.get_by_role("button", name="Attach").click()
+        chosen.value.set_files({**picture, "buffer": b"\0" * 6_000_000})
+        expect(page.get_by_role("alert")).to_contain_text("too big")
+        inside = self.page()
+        self.enter(inside)
+        inside.get_by_role("row", name="Guest").first.click()
+        shown = inside.get_by_label("Files that came with it").get_by_role("img")
+        expect(shown).to_be_visible()
+        self.assertGreater(shown.evaluate("image => image.naturalWidth"), 0)
+        self.assertEqual(self.warnings, [])
 
     def test_a_guest_records_listens_to_it_and_hears_the_answer(self):
         page = self.page(permissions=["microphone"], is_mobile=True)

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from sqlalchemy import select
 
 from fond_echo.connectors.logic import LogicCaller
+from fond_echo.contract.channel import FileHandle
 from fond_echo.contract.reply import Reply
 from fond_echo.core.dialogue.free import FreeAnswer
 from fond_echo.core.dialogue.functions import Wish
@@ -212,6 +213,20 @@ class Turns(Driving):
         turn = await self.turn(turn_id)
         self.assertEqual((turn.state, turn.error["code"]), ("failed", "engines-failed"))
         self.assertLessEqual(len(self.world.logic.requested), 4)
+
+    async def test_pictures_go_along_to_the_engine(self):
+        self.world.scripted = script = Script(FreeAnswer("That rail is broken."))
+        self.world.channel.sounds["picture-7"] = b"\x89PNG\r\n\x1a\n" + b"\0" * 9
+        await self.publish(f"{FREE}takes_files: {{types: [image/png]}}\n")
+        files = [FileHandle(handle="picture-7", caption="What is this?", name="rail.png")]
+        turn_id = await self.arrive("m1", "What is this?", files=files)
+        await self.driver.work(turn_id)
+        self.assertEqual((await self.turn(turn_id)).state, "answered")
+        (told,) = script.questions[0].facts["attachments"]
+        self.assertEqual((told["media_type"], told["size"], told["caption"]),
+                         ("image/png", 17, "What is this?"))  # fmt: skip
+        (kept,) = (await self.output(turn_id, "fetch"))["files"]
+        self.assertEqual(kept["clip"]["origin"], "sent-file")
 
     async def test_no_to_an_offer_hands_the_question_to_the_engine(self):
         self.world.scripted = script = Script(FreeAnswer("We open at nine."))

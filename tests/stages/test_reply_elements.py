@@ -4,7 +4,7 @@ import unittest
 from types import SimpleNamespace
 from typing import get_args
 
-from fond_echo.contract.api import AskOut
+from fond_echo.contract.asking import AskOut
 from fond_echo.contract.base import Schema
 from fond_echo.contract.reply import Elements, Reply
 from fond_echo.documents.connector import SENDING

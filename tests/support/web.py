@@ -14,10 +14,12 @@ import httpx
 from fastapi import FastAPI
 from sqlalchemy import text
 
+from fond_echo.contract.renditions import LINK_HOURS
 from fond_echo.demo.world import files_of
 from fond_echo.driver.queued import QueuedDriver
 from fond_echo.records.journal import Journal
 from fond_echo.settings import Settings
+from fond_echo.signed_links import link_to
 from fond_echo.standins.chat.app import create_app as create_network
 from fond_echo.turns.needs import Needs
 from fond_echo.web.app import create_app, serving
@@ -116,7 +118,10 @@ class WebTest(DatabaseTest):
     async def needs(self, channel: Any, now: Any, assistant: Any = None) -> Needs:
         speech = LocalSpeech()
         built = self.service.builder.build(channel, await self.service.vault())
-        return Needs(built, speech, speech, PlainDecoder(), self.service.clips, self.logic, now)
+        return Needs(
+            built, speech, speech, PlainDecoder(), self.service.clips, self.logic, now,
+            link=lambda clip: link_to(self.service.settings, clip, LINK_HOURS)[0],
+        )  # fmt: skip
 
     async def working(self, request: Any) -> Any:
         """A request that waits for an answer, with somebody working meanwhile."""

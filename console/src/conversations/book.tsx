@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Conversation, type Delivery, type Turn } from "../api";
 import { arrival, dayOf, milliseconds, timeOf } from "../format";
+import { SentFiles } from "../parts/files";
 import { usePages } from "../parts/pages";
 import { Written } from "../parts/written";
 import { Player } from "../parts/waveform";
@@ -162,6 +163,7 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
         {turn.draft && <Label>a tester, answered by the draft</Label>}
         {turn.sound_erased_at && !turn.erased_at && <Label>the sound was erased</Label>}
         {turn.sound && <Player clip={turn.sound} label={`what ${turn.contact_name} said`} />}
+        <SentFiles files={turn.files} />
         <p>
           {turn.erased_at
             ? "Erased."

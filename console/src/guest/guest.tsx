@@ -3,6 +3,7 @@ import {
   Button,
   Dialog,
   DialogTrigger,
+  FileTrigger,
   Form,
   Input,
   Label,
@@ -21,6 +22,8 @@ type About = {
   assistant: string;
   greeting: string;
   examples: string[];
+  file_types: string[];
+  file_bytes: number;
   seconds_a_note: number;
   said: Asked[];
 };
@@ -171,6 +174,15 @@ async function told<Answer>(response: Response): Promise<Answer> {
   return body;
 }
 
+function dataUri(file: File): Promise<string> {
+  return new Promise((resolve, reject) => {
+    const reader = new FileReader();
+    reader.onload = () => resolve(reader.result as string);
+    reader.onerror = () => reject(new Error(`${file.name} cannot be read`));
+    reader.readAsDataURL(file);
+  });
+}
+
 /** A guest types or records, and hears the answer. */
 export function Guest() {
   const [about, setAbout] = useState<About | null>(null);
@@ -215,6 +227,29 @@ export function Guest() {
     const response = await fetch(`${here}/conversation`, { method: "DELETE" });
     if (response.ok) setSaid([]);
     else await told(response).catch((error: Error) => setProblem(error.message));
+  };
+  const sendFiles = async (chosen: File[]) => {
+    const tooBig = chosen.find((file) => file.size > (about?.file_bytes ?? 0));
+    if (tooBig) {
+      setProblem(
+        `${tooBig.name} is too big: at most ${(about!.file_bytes / 1e6).toFixed(1)} MB are taken.`,
+      );
+      return;
+    }
+    const files = await Promise.all(
+      chosen.map(async (file) => ({
+        name: file.name,
+        media_type: file.type,
+        content: await dataUri(file),
+      })),
+    );
+    const words = text.trim();
+    setText("");
+    await say(
+      words || chosen.map((file) => file.name).join(", "),
+      JSON.stringify({ text: words, files }),
+      "application/json",
+    );
   };
   const sayText = (words: string) =>
     say(words, JSON.stringify({ text: words }), "application/json");
@@ -323,6 +358,14 @@ export function Guest() {
             <Plain type="submit" isDisabled={!text.trim() || Boolean(asking)}>
               Send
             </Plain>
+            {about.file_types.length > 0 && (
+              <FileTrigger
+                acceptedFileTypes={about.file_types}
+                onSelect={(chosen) => void (chosen?.length && sendFiles([...chosen]))}
+              >
+                <Plain isDisabled={Boolean(asking)}>Attach</Plain>
+              </FileTrigger>
+            )}
             <Strong onPress={() => void recorder.start()} isDisabled={Boolean(asking)}>
               Record
             </Strong>
@@ -337,7 +380,7 @@ function Exchange({ asked, choose }: { asked: Asked; choose: (value: string) => 
   return (
     <>
       <Question>
-        <p>{asked.text || "…"}</p>
+        <p>{asked.text || (asked.files.length ? asked.files.join(", ") : "…")}</p>
         {asked.heard && <small>heard from your recording</small>}
       </Question>
       <Answer>

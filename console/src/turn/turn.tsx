@@ -8,6 +8,7 @@ import { Written } from "../parts/written";
 import { StageStrip } from "../conversations/stage-strip";
 import { Asked } from "../parts/asked";
 import { Button, Code, Mark, Row, Sheet, Table, ErrorNote } from "../parts/sheet";
+import { SentFiles } from "../parts/files";
 import { Player } from "../parts/waveform";
 import { colour } from "../theme";
 import { ReplayOf } from "./replay";
@@ -76,6 +77,7 @@ export function TurnPage() {
           </Button>
         )}
       </Row>
+      <SentFiles files={told.files} />
       {retry.error && <ErrorNote role="alert">{retry.error.message}</ErrorNote>}
       <Deliveries turn={told} />
       <ReplayOf key={told.id} turn={told} />

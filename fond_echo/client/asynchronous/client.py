@@ -15,7 +15,6 @@ from fond_echo.client.call import Call, unreachable
 from fond_echo.client.listening import Partial, Utterance, listen
 from fond_echo.contract.api import (
     AnsweringIn,
-    AskOut,
     ChannelIn,
     ChannelOut,
     ConversationOut,
@@ -31,6 +30,7 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
 )
+from fond_echo.contract.asking import AskOut, FileIn
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
@@ -359,10 +359,15 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         return await self.make(calls.retry_undelivered(subscription_id))
 
     async def ask(
-        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
-    ) -> AskOut:
-        """Ask an HTTP channel in writing."""
-        return await self.make(calls.ask(channel, text, contact, spoken_reply))
+        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None,
+        files: Sequence[FileIn] = (),
+    ) -> AskOut:  # fmt: skip
+        """Ask an HTTP channel in writing.
+
+        Args:
+            files: pictures and files that go along, for an assistant that takes them.
+        """
+        return await self.make(calls.ask(channel, text, contact, spoken_reply, files))
 
     async def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
         """Ask an HTTP channel with sound, in any container."""

@@ -14,7 +14,6 @@ from fond_echo.client.synchronous.assistants import AssistantCalls
 from fond_echo.client.synchronous.engines import EngineCalls
 from fond_echo.contract.api import (
     AnsweringIn,
-    AskOut,
     ChannelIn,
     ChannelOut,
     ConversationOut,
@@ -30,6 +29,7 @@ from fond_echo.contract.api import (
     TurnOut,
     UnreadableOut,
 )
+from fond_echo.contract.asking import AskOut, FileIn
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
@@ -337,10 +337,15 @@ class FondEcho(AssistantCalls, EngineCalls):
         return self.make(calls.retry_undelivered(subscription_id))
 
     def ask(
-        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None
-    ) -> AskOut:
-        """Ask an HTTP channel in writing."""
-        return self.make(calls.ask(channel, text, contact, spoken_reply))
+        self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None,
+        files: Sequence[FileIn] = (),
+    ) -> AskOut:  # fmt: skip
+        """Ask an HTTP channel in writing.
+
+        Args:
+            files: pictures and files that go along, for an assistant that takes them.
+        """
+        return self.make(calls.ask(channel, text, contact, spoken_reply, files))
 
     def ask_aloud(self, channel: str, sound: bytes, contact: str = "") -> AskOut:
         """Ask an HTTP channel with sound, in any container."""

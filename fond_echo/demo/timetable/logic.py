@@ -101,6 +101,16 @@ async def weather(requested: LogicRequest) -> str:
     return "All boats are running today."
 
 
+@app.answers("lost-picture")
+async def lost_picture(requested: LogicRequest) -> str:
+    """A picture of something that was lost goes to the office."""
+    sent = requested.turn.attachments
+    if not sent:
+        return "Please send a picture of what you lost, and I pass it on to the office."
+    pictures = f"{len(sent)} pictures are" if len(sent) > 1 else "Your picture is"
+    return f"{pictures} with Maren Aldous at the harbour office. She writes when it is found."
+
+
 @app.answers("high-water")
 async def high_water(_: LogicRequest) -> str:
     """High water, from a table that takes its time."""

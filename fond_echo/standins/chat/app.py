@@ -289,11 +289,13 @@ def _for_people(app: FastAPI, net: Network, hook: Hook) -> None:
         author = net.person(person)
         return reported(net.join(author, author.room))
 
-    @app.post("/people/{person}/picture")
-    async def picture(person: str, request: Request, name: str = "picture") -> JsonObject:
+    @app.post("/people/{person}/paper")
+    async def paper(
+        person: str, request: Request, name: str = "picture", below: str = ""
+    ) -> JsonObject:
         author = net.person(person)
-        data = await body(request)
-        return reported(net.show_file(author, author.room, name, len(data), "picture"))
+        kind = request.headers.get("content-type", "")
+        return reported(net.send_paper(author, author.room, await body(request), name, kind, below))
 
     @app.get("/told")
     async def what_the_bot_was_told() -> JsonObject:

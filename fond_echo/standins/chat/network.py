@@ -65,6 +65,17 @@ class Sound:
 
 
 @dataclass(frozen=True)
+class Paper:
+    """A picture or another file that a person posted, and what they wrote below it."""
+
+    id: str
+    data: bytes = field(repr=False)
+    name: str
+    media_type: str
+    below: str = ""
+
+
+@dataclass(frozen=True)
 class Post:
     """Something said in a room."""
 
@@ -79,6 +90,7 @@ class Post:
     buttons: tuple[tuple[str, str], ...] = ()
     press: str = ""
     file: tuple[str, int] | None = None
+    papers: tuple[Paper, ...] = ()
     conference: str = ""
     spot: tuple[float, float] | None = None
     quotes: tuple[str, str, bool] | None = None
@@ -117,6 +129,12 @@ class Post:
             reported["press"] = {"value": self.press}
         if self.file:
             reported["file"] = {"name": self.file[0], "bytes": self.file[1]}
+        if self.papers:
+            reported["papers"] = [
+                {"handle": each.id, "name": each.name, "type": each.media_type,
+                 "bytes": len(each.data), "below": each.below}
+                for each in self.papers
+            ]  # fmt: skip
         if self.sound:
             reported["sound"] = {
                 "handle": self.sound.id,
@@ -152,7 +170,7 @@ class Network:
         """By person, the number of the conference they talk in."""
         self.doing: dict[str, tuple[str, float]] = {}
         self.seen_keys: dict[str, str] = {}
-        self._sounds: dict[str, Sound] = {}
+        self._sounds: dict[str, Sound | Paper] = {}
         self._addresses: dict[str, tuple[str, float]] = {}
 
     def person(self, person_id: str) -> Person:
@@ -210,6 +228,14 @@ class Network:
     def show_file(self, author: Person, room: str, name: str, size: int, kind: str) -> Post:
         """Post a file or a picture, which is announced and not stored."""
         return self._post(author, room, kind=kind, file=(name, size))
+
+    def send_paper(
+        self, author: Person, room: str, data: bytes, name: str, media_type: str, below: str
+    ) -> Post:  # fmt: skip
+        """Post a person's picture or file."""
+        paper = Paper(f"paper-{secrets.token_hex(4)}", data, name, media_type, below)
+        self._sounds[paper.id] = paper
+        return self._post(author, room, kind="papers", papers=(paper,))
 
     def change(
         self, post_id: str, words: str | None, buttons: tuple[tuple[str, str], ...] = ()
@@ -280,7 +306,7 @@ class Network:
         doing, until = self.doing.get(room, ("", 0.0))
         return doing if self._clock() < until else ""
 
-    def sound(self, sound_id: str) -> Sound:
+    def sound(self, sound_id: str) -> Sound | Paper:
         """Raises Refusal."""
         if sound_id not in self._sounds:
             raise Refusal(404, f"there is no sound {sound_id!r}")
@@ -293,7 +319,7 @@ class Network:
         self._addresses[name] = (sound_id, self._clock() + self._handle_seconds)
         return name
 
-    def fetched(self, name: str) -> Sound:
+    def fetched(self, name: str) -> Sound | Paper:
         """The sound behind such a name. Raises Refusal once it has expired."""
         sound_id, until = self._addresses.get(name, ("", 0.0))
         if self._clock() >= until:
