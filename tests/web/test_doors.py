@@ -152,7 +152,7 @@ class HttpChannel(ChannelTest):
         self.assertEqual(answer.json()["text"], QUESTION)
         for options, what in (
             ({"data": {"txt": "x"}}, "no field 'txt'"),
-            ({"files": [("a", ("a", b"x")), ("b", ("b", b"y"))]}, "one file"),
+            ({"files": [("a", ("a", b"x")), ("b", ("b", b"y"))]}, "one sound"),
         ):
             answer = await self.client.post("/ask/desk", **options)
             self.assert_problem(answer, 422, "request")

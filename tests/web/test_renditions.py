@@ -173,7 +173,7 @@ class Renditions(WebTest):
         ):
             answer = await self.nobody.get(wrong)
             self.assertIn(answer.status_code, (403, 422), wrong)
-        from fond_echo.web.links import link_to
+        from fond_echo.signed_links import link_to
 
         past, _ = link_to(self.service.settings, clip, -1)
         answer = await self.nobody.get(past.removeprefix(self.service.settings.address))
