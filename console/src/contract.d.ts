@@ -602,6 +602,28 @@ export interface components {
       cases: components["schemas"]["CaseOut"][];
     };
     /**
+     * CaughtIn
+     * @description A message that came: its document, what was typed in it ("" for one that was spoken), and of
+     *     a webhook its headers and its body as it came.
+     */
+    CaughtIn: {
+      document: components["schemas"]["JsonValue"];
+      /**
+       * Said
+       * @default
+       */
+      said: string;
+      /** Headers */
+      headers?: {
+        [key: string]: string;
+      };
+      /**
+       * Body
+       * @default
+       */
+      body: string;
+    };
+    /**
      * ChannelIn
      * @description A channel to add or change.
      *
@@ -966,22 +988,6 @@ export interface components {
       worse: string[];
     };
     /**
-     * DraftIn
-     * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
-     *     from: if the draft is another one by then, it is not replaced.
-     */
-    DraftIn: {
-      /** Files */
-      files: {
-        [key: string]: string;
-      };
-      /**
-       * If Revision
-       * @default
-       */
-      if_revision: string;
-    };
-    /**
      * DraftOut
      * @description An assistant's draft, and the revision that its files are.
      */
@@ -992,6 +998,30 @@ export interface components {
       };
       /** Revision */
       revision: string;
+    };
+    /**
+     * DraftedOut
+     * @description A connector file with its guesses; the values with which it is connected; the secrets that it
+     *     needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
+     *     finds.
+     */
+    DraftedOut: {
+      /** Connector */
+      connector: string;
+      /** Values */
+      values: {
+        [key: string]: string;
+      };
+      /** Secrets */
+      secrets: {
+        [key: string]: string;
+      };
+      /** Guesses */
+      guesses: components["schemas"]["GuessOut"][];
+      /** Cannot */
+      cannot: string[];
+      /** Errors */
+      errors: components["schemas"]["FileErrorOut"][];
     };
     /**
      * End
@@ -1286,6 +1316,18 @@ export interface components {
       answer: "addressed" | "everything" | "nothing";
       /** Names */
       names?: string[];
+    };
+    /**
+     * GuessOut
+     * @description What goes to a place, and why it is thought so.
+     */
+    GuessOut: {
+      /** Place */
+      place: string;
+      /** Becomes */
+      becomes: string;
+      /** Because */
+      because: string;
     };
     /**
      * GuestLimits
@@ -3050,6 +3092,68 @@ export interface components {
       what: string;
       /** Text */
       text: string;
+    };
+    /**
+     * DraftIn
+     * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
+     *     from: if the draft is another one by then, it is not replaced.
+     */
+    fond_echo__contract__assistants__DraftIn: {
+      /** Files */
+      files: {
+        [key: string]: string;
+      };
+      /**
+       * If Revision
+       * @default
+       */
+      if_revision: string;
+    };
+    /**
+     * DraftIn
+     * @description What a connector file is drafted from. `examples` are commands of curl: of an engine
+     *     "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
+     *     answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
+     *     is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
+     */
+    fond_echo__contract__drafting__DraftIn: {
+      /** Kind */
+      kind:
+        | "network"
+        | ("transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw" | "review");
+      /** Name */
+      name: string;
+      /** Examples */
+      examples: {
+        [key: string]: string;
+      };
+      /** Answers */
+      answers?: {
+        [key: string]: components["schemas"]["JsonValue"];
+      };
+      /** Messages */
+      messages?: components["schemas"]["CaughtIn"][];
+      /**
+       * Spoken
+       * @default
+       */
+      spoken: string;
+      /** Secret */
+      secret?: string | null;
+      /**
+       * Token
+       * @default
+       */
+      token: string;
+      /**
+       * Signing Key
+       * @default
+       */
+      signing_key: string;
+      /** At */
+      at?: {
+        [key: string]: string;
+      };
     };
   };
   responses: never;

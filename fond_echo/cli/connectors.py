@@ -163,7 +163,7 @@ async def _run(options: argparse.Namespace, connector: Any, values: dict[str, st
         clip = decode(data).clip
         facts |= {"seconds": round(clip.seconds, 3), "waveform": heights(clip)}
         facts["sound"] = facts["file"] = Payload(data, "audio/ogg", options.sound.name)
-    vault = _Asked(dict(options.secret))
+    vault = Asked(dict(options.secret))
     async with guarded_client(options.private) as client:
         channel = ChatChannel(connector, values, {}, client, vault)
         error: FondEchoError | None = None
@@ -188,7 +188,7 @@ async def _run(options: argparse.Namespace, connector: Any, values: dict[str, st
     return 1 if error else 0
 
 
-class _Asked:
+class Asked:
     """A vault whose secrets are asked for when they are needed; they may go anywhere, because
     whoever tries says where."""
 
@@ -202,6 +202,10 @@ class _Asked:
 
     def check_hosts(self, host: str, port: int) -> None:
         """Anything goes."""
+
+    def keep(self, name: str, value: str) -> None:
+        """One whose value is known."""
+        self._values[name] = value
 
     def hide(self, value: str) -> None:
         """Strike this out too."""
@@ -315,7 +319,7 @@ async def _poll(
     from fond_echo.documents.payloads import messages_in
 
     poll, receive = connector.receive.poll, connector.receive
-    vault, payloads, count = _Asked(dict(options.secret)), list[Any](), 0
+    vault, payloads, count = Asked(dict(options.secret)), list[Any](), 0
     cursor = options.cursor
     print("Asking the network for messages (Ctrl-C ends it)", flush=True)
     with contextlib.suppress(KeyboardInterrupt, asyncio.CancelledError):

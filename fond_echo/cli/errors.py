@@ -69,3 +69,9 @@ class FollowRefused(FondEchoError):
     """The service does not tell this key what happens."""
 
     code = "follow-refused"
+
+
+class NotSaid(FondEchoError):
+    """Something that a command needs to know was not given."""
+
+    code = "not-said"

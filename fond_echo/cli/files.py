@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from pathlib import Path
+from typing import Any
 
 from fond_echo.cli.errors import Unreadable
 
@@ -19,6 +21,14 @@ def bytes_in(file: Path) -> bytes:
         return file.read_bytes()
     except OSError as error:
         raise Unreadable(f"{file}: {error.strerror}") from error
+
+
+def json_in(file: Path) -> Any:
+    """A file's JSON. Raises Unreadable."""
+    try:
+        return json.loads(text_in(file))
+    except ValueError as error:
+        raise Unreadable(f"{file} is not JSON: {error}") from error
 
 
 def text_in(file: Path) -> str:

@@ -13,6 +13,7 @@ from fond_echo.cli import (
     calls,
     channels,
     clips,
+    connecting,
     connectors,
     conversations,
     dialing,
@@ -55,8 +56,20 @@ def parser() -> argparse.ArgumentParser:
     top.add_argument("--version", action="version", version=f"Fond Echo {__version__}")
     commands = top.add_subparsers(dest="command", required=True, metavar="COMMAND")
     for module in (
-        *(serving, speech, voices, hearing, clips, assistants, channels, connectors),
-        *(engines, benches, conversations, turns, calls, events, keys, dialing, talking, scenarios),
+        *(serving, speech, voices, hearing, clips, assistants, channels, connecting),
+        *(
+            connectors,
+            engines,
+            benches,
+            conversations,
+            turns,
+            calls,
+            events,
+            keys,
+            dialing,
+            talking,
+            scenarios,
+        ),
     ):
         module.add(commands)
     return top

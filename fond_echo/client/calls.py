@@ -33,6 +33,7 @@ from fond_echo.contract.contacts import (
     TesterIn,
     WordsInRevision,
 )
+from fond_echo.contract.drafting import DraftedOut, DraftIn
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -41,6 +42,11 @@ from fond_echo.contract.turn import Heard
 
 def me() -> Call[Me]:
     return Call("GET", "/api/me", shape_of(Me))
+
+
+def draft_connector(given: DraftIn) -> Call[DraftedOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", "/api/connectors/drafts", shape_of(DraftedOut), body)
 
 
 def say_to(conversation: str, text: str) -> Call[TurnDetail]:

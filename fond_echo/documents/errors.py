@@ -67,6 +67,12 @@ class NoPattern(ValueError):
     """A text that is no I-Regexp, or one that takes too much memory."""
 
 
+class NotAnExample(FondEchoError):
+    """Something that no connector file can be drafted from."""
+
+    code = "example"
+
+
 class NotABundle(FondEchoError):
     """A file that is no bundle, was changed since it was made, or is of a newer kind."""
 

@@ -28,6 +28,7 @@ from fond_echo.web import (
     contacts,
     conversations,
     correcting,
+    drafting,
     engines,
     events,
     health,
@@ -127,6 +128,7 @@ def create_app(settings: Settings) -> FastAPI:
             keys,
             loading,
             correcting,
+            drafting,
         ),
         *(events, subscriptions, http_channel, page_channel, health),
     ):

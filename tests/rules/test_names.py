@@ -26,7 +26,7 @@ OPTIONS = frozenset("ask tries again-after onto network out into clear words".sp
 VERBS = frozenset("mend resend forget".split())
 IMPERATIVE = frozenset(
     """
-    Add Allow Answer Ask Bundle Check Choose Compare Connect Convert Create Delete Deliver Disconnect
+    Add Allow Answer Ask Bundle Check Choose Compare Connect Convert Create Delete Deliver Disconnect Draft
     Download End Erase Exchange Follow Get Begin List Load Make Place Play Propose Publish Receive Register
     Rename Replace Replay Retry Revoke Run Send Settle Show Stop Store Subscribe Synthesize Transcribe
     """.split()
@@ -88,7 +88,7 @@ class Names(unittest.TestCase):
             options = {option.lstrip("-") for action in each._actions
                        for option in action.option_strings}  # fmt: skip
             # Of a call, --ask was what --opening-url is now; of a try, it asks engines.
-            meant = {"ask"} if name in ("try", "replay", "test", "widen") else set()
+            meant = {"ask"} if name in ("try", "replay", "test", "widen", "connect") else set()
             self.assertEqual(options & OPTIONS - meant, set(), name)
 
     def test_in_metrics(self):

@@ -37,6 +37,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
+from fond_echo.contract.drafting import DraftedOut, DraftIn
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -131,6 +132,10 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     async def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""
         return await self.make(calls.secrets())
+
+    async def draft_connector(self, given: DraftIn) -> DraftedOut:
+        """A connector file drafted from examples and messages; nothing goes out for it."""
+        return await self.make(calls.draft_connector(given))
 
     async def put_secret(self, name: str, value: str, hosts: list[str]) -> SecretOut:
         """Store or replace a secret, bound to hosts."""

@@ -36,6 +36,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
+from fond_echo.contract.drafting import DraftedOut, DraftIn
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -128,6 +129,10 @@ class FondEcho(AssistantCalls, EngineCalls):
     def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""
         return self.make(calls.secrets())
+
+    def draft_connector(self, given: DraftIn) -> DraftedOut:
+        """A connector file drafted from examples and messages; nothing goes out for it."""
+        return self.make(calls.draft_connector(given))
 
     def put_secret(self, name: str, value: str, hosts: list[str]) -> SecretOut:
         """Store or replace a secret, bound to hosts."""

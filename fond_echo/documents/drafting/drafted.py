@@ -1,0 +1,54 @@
+"""A draft as the API and the command line give it, checked as a connector file."""
+
+from __future__ import annotations
+
+from fond_echo.contract.assistants import FileErrorOut
+from fond_echo.contract.drafting import DraftedOut, DraftIn, GuessOut
+from fond_echo.documents.connector import read_connector
+from fond_echo.documents.drafting.draft import FILE, Draft, engine_draft, network_draft
+from fond_echo.documents.drafting.example import Example, read_curl
+from fond_echo.documents.drafting.messages import Caught
+from fond_echo.documents.engine import read_engine
+from fond_echo.documents.errors import FileError, InvalidFile, NotAnExample
+
+MAX_ERRORS = 100
+
+
+def drafted(given: DraftIn) -> DraftedOut:
+    """Raises NotAnExample."""
+    draft = _draft(given)
+    errors: tuple[FileError, ...] = ()
+    try:
+        reader = read_connector if given.kind == "network" else read_engine
+        reader(draft.file, f"{given.name}.yaml")
+    except InvalidFile as error:
+        errors = error.errors
+    found = [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
+    return DraftedOut(
+        connector=draft.file, values=draft.values, secrets=draft.secrets, cannot=draft.cannot,
+        guesses=[GuessOut(**vars(each)) for each in draft.guesses], errors=found,
+    )  # fmt: skip
+
+
+def _draft(given: DraftIn) -> Draft:
+    examples: dict[str, Example] = {of: read_curl(text) for of, text in given.examples.items()}
+    if given.kind != "network":
+        if set(examples) != {"request"}:
+            raise NotAnExample("an engine is drafted from one example, that of its request")
+        return engine_draft(
+            given.name, given.kind, examples["request"], secret=given.secret or "",
+            token=given.token, answer=given.answers.get("request", FILE), said=given.spoken,
+            corrections=given.at,
+        )  # fmt: skip
+    if "request" in examples:
+        raise NotAnExample(
+            "a network is drafted from examples of text, voice-note, fetch and poll, not of request"
+        )
+    caught = [
+        Caught(each.document, each.headers, each.body.encode()) for each in given.messages
+    ]  # fmt: skip
+    return network_draft(
+        given.name, examples, caught, [each.said for each in given.messages],
+        secret=given.secret or "", token=given.token, signing_key=given.signing_key,
+        answers=dict(given.answers), corrections=given.at,
+    )  # fmt: skip
