@@ -184,29 +184,64 @@ export interface components {
      *     that came with the question.
      */
     AskOut: {
-      /** Turn */
+      /**
+       * Turn
+       * @description the id of the turn
+       */
       turn: string;
-      /** Conversation */
+      /**
+       * Conversation
+       * @description which talk it belongs to
+       */
       conversation: string;
-      /** State */
+      /**
+       * State
+       * @description answered or failed; anything else: the turn goes on
+       */
       state: string;
-      /** Text */
+      /**
+       * Text
+       * @description what was asked, typed or heard
+       */
       text: string;
-      /** Files */
+      /**
+       * Files
+       * @description the names of files that came along
+       */
       files?: string[];
+      /** @description the transcript of sound; null for words */
       heard: components["schemas"]["Heard"] | null;
-      /** Route */
+      /**
+       * Route
+       * @description where the question went
+       */
       route: string;
-      /** Answer */
+      /**
+       * Answer
+       * @description the answer in words
+       */
       answer: string;
-      /** Choices */
+      /**
+       * Choices
+       * @description what may be picked next: label and value
+       */
       choices: components["schemas"]["Choice"][];
-      /** Places */
+      /**
+       * Places
+       * @description places on the map
+       */
       places?: components["schemas"]["Place"][];
+      /** @description the answer as a voice note; null without one */
       sound: components["schemas"]["SpokenAnswer"] | null;
-      /** Attachments */
+      /**
+       * Attachments
+       * @description files that come with the answer
+       */
       attachments?: components["schemas"]["AttachedFile"][];
-      /** Error */
+      /**
+       * Error
+       * @description why the turn failed; null where it did not
+       */
       error: {
         [key: string]: unknown;
       } | null;
@@ -788,6 +823,76 @@ export interface components {
        */
       origin: string;
     };
+    /**
+     * ConnectorDraft
+     * @description A connector file with its guesses; the values with which it is connected; the secrets that it
+     *     needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
+     *     finds.
+     */
+    ConnectorDraft: {
+      /** Connector */
+      connector: string;
+      /** Values */
+      values: {
+        [key: string]: string;
+      };
+      /** Secrets */
+      secrets: {
+        [key: string]: string;
+      };
+      /** Guesses */
+      guesses: components["schemas"]["GuessOut"][];
+      /** Cannot */
+      cannot: string[];
+      /** Errors */
+      errors: components["schemas"]["FileErrorOut"][];
+    };
+    /**
+     * ConnectorExamples
+     * @description What a connector file is drafted from. `examples` are commands of curl: of an engine
+     *     "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
+     *     answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
+     *     is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
+     */
+    ConnectorExamples: {
+      /** Kind */
+      kind:
+        | "network"
+        | ("transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw" | "review");
+      /** Name */
+      name: string;
+      /** Examples */
+      examples: {
+        [key: string]: string;
+      };
+      /** Answers */
+      answers?: {
+        [key: string]: components["schemas"]["JsonValue"];
+      };
+      /** Messages */
+      messages?: components["schemas"]["CaughtIn"][];
+      /**
+       * Spoken
+       * @default
+       */
+      spoken: string;
+      /** Secret */
+      secret?: string | null;
+      /**
+       * Token
+       * @default
+       */
+      token: string;
+      /**
+       * Signing Key
+       * @default
+       */
+      signing_key: string;
+      /** At */
+      at?: {
+        [key: string]: string;
+      };
+    };
     /** ContactOut */
     ContactOut: {
       /** Id */
@@ -813,6 +918,14 @@ export interface components {
       erased_at: string | null;
       /** First Seen At */
       first_seen_at: string;
+    };
+    /**
+     * Contract
+     * @description All that a program needs to know to ask a channel, as one text (Markdown).
+     */
+    Contract: {
+      /** Text */
+      text: string;
     };
     /** ConversationOut */
     ConversationOut: {
@@ -988,6 +1101,22 @@ export interface components {
       worse: string[];
     };
     /**
+     * DraftIn
+     * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
+     *     from: if the draft is another one by then, it is not replaced.
+     */
+    DraftIn: {
+      /** Files */
+      files: {
+        [key: string]: string;
+      };
+      /**
+       * If Revision
+       * @default
+       */
+      if_revision: string;
+    };
+    /**
      * DraftOut
      * @description An assistant's draft, and the revision that its files are.
      */
@@ -998,30 +1127,6 @@ export interface components {
       };
       /** Revision */
       revision: string;
-    };
-    /**
-     * DraftedOut
-     * @description A connector file with its guesses; the values with which it is connected; the secrets that it
-     *     needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
-     *     finds.
-     */
-    DraftedOut: {
-      /** Connector */
-      connector: string;
-      /** Values */
-      values: {
-        [key: string]: string;
-      };
-      /** Secrets */
-      secrets: {
-        [key: string]: string;
-      };
-      /** Guesses */
-      guesses: components["schemas"]["GuessOut"][];
-      /** Cannot */
-      cannot: string[];
-      /** Errors */
-      errors: components["schemas"]["FileErrorOut"][];
     };
     /**
      * End
@@ -1274,6 +1379,61 @@ export interface components {
        * @default
        */
       refused: string;
+    };
+    /**
+     * FirstAnswers
+     * @description What a new assistant is made of: each has a sensible value already. `knowledge` are documents
+     *     by name, as they stand in a folder; `engine` one that is connected and answers what nobody wrote
+     *     down, as `about` tells it.
+     */
+    FirstAnswers: {
+      /**
+       * Title
+       * @default
+       */
+      title: string;
+      /**
+       * Greeting
+       * @default
+       */
+      greeting: string;
+      /**
+       * About
+       * @default
+       */
+      about: string;
+      /**
+       * Voice
+       * @default whimbrel
+       */
+      voice: string;
+      /**
+       * Answers In
+       * @default same
+       * @enum {string}
+       */
+      answers_in: "same" | "text" | "voice" | "both";
+      /** Knowledge */
+      knowledge?: {
+        [key: string]: string;
+      };
+      /**
+       * Engine
+       * @default
+       */
+      engine: string;
+      /** Questions */
+      questions?: components["schemas"]["FixedAnswer"][];
+    };
+    /**
+     * FixedAnswer
+     * @description A question that people ask, and what is always answered.
+     */
+    FixedAnswer: {
+      /** Question */
+      question: string;
+      /** Answer */
+      answer: string;
     };
     /**
      * GapOut
@@ -3092,68 +3252,6 @@ export interface components {
       what: string;
       /** Text */
       text: string;
-    };
-    /**
-     * DraftIn
-     * @description Files that become an assistant's draft. `if_revision` is the revision that they were made
-     *     from: if the draft is another one by then, it is not replaced.
-     */
-    fond_echo__contract__assistants__DraftIn: {
-      /** Files */
-      files: {
-        [key: string]: string;
-      };
-      /**
-       * If Revision
-       * @default
-       */
-      if_revision: string;
-    };
-    /**
-     * DraftIn
-     * @description What a connector file is drafted from. `examples` are commands of curl: of an engine
-     *     "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
-     *     answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
-     *     is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
-     */
-    fond_echo__contract__drafting__DraftIn: {
-      /** Kind */
-      kind:
-        | "network"
-        | ("transcribe" | "speak" | "answer" | "summarize" | "translate" | "draw" | "review");
-      /** Name */
-      name: string;
-      /** Examples */
-      examples: {
-        [key: string]: string;
-      };
-      /** Answers */
-      answers?: {
-        [key: string]: components["schemas"]["JsonValue"];
-      };
-      /** Messages */
-      messages?: components["schemas"]["CaughtIn"][];
-      /**
-       * Spoken
-       * @default
-       */
-      spoken: string;
-      /** Secret */
-      secret?: string | null;
-      /**
-       * Token
-       * @default
-       */
-      token: string;
-      /**
-       * Signing Key
-       * @default
-       */
-      signing_key: string;
-      /** At */
-      at?: {
-        [key: string]: string;
-      };
     };
   };
   responses: never;

@@ -9,7 +9,7 @@ from http.server import BaseHTTPRequestHandler, HTTPServer
 from typing import Any
 
 from fond_echo.cli.errors import NotSaid
-from fond_echo.contract.drafting import CaughtIn, DraftIn
+from fond_echo.contract.drafting import CaughtIn, ConnectorExamples
 
 PAUSE_SECONDS = 1.0
 MAX_POLLS = 300
@@ -64,7 +64,7 @@ def caught_by_post(port: int, wanted: int, said: list[str]) -> list[CaughtIn]:
 
 
 async def caught_by_poll(
-    given: DraftIn, vault: Any, private: list[str], wanted: int, said: list[str]
+    given: ConnectorExamples, vault: Any, private: list[str], wanted: int, said: list[str]
 ) -> list[CaughtIn]:
     """Messages that the network is asked for as its example says, again and again, until its
     answer changed so many times."""

@@ -51,6 +51,7 @@ def add(commands: Any) -> None:
             "list the contacts of a channel; --standing refused lists those who were refused",
             _contacts,
         ),
+        ("contract", "print all that a program needs to know to ask it, as one text", _contract),
         ("testers", "list, add or remove contacts whom the draft answers", _testers),
         ("allow", "let a contact in", _standing),
         ("block", "stop answering a contact", _standing),
@@ -66,6 +67,9 @@ def add(commands: Any) -> None:
             command.add_argument("name", help="of the channel")
         if name == "rename":
             command.add_argument("new", help="its new name")
+        if name == "contract":
+            command.add_argument("--last", action="store_true",
+                                 help="with the last exchange: words of a contact")  # fmt: skip
         if name == "contacts":
             command.add_argument("--standing", default="", help="new, allowed, refused or blocked")
         if name == "testers":
@@ -254,6 +258,12 @@ def _contacts(options: argparse.Namespace) -> int:
         for each in page.items
     ]
     table(("contact", "name", "standing", "first seen"), rows)
+    return 0
+
+
+def _contract(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        print(echo.contract(options.name, options.last))
     return 0
 
 

@@ -17,7 +17,7 @@ from fond_echo.cli.errors import NotSaid
 from fond_echo.cli.files import json_in, text_in
 from fond_echo.cli.output import add_service, named, print_json, service
 from fond_echo.contract.api import ChannelIn
-from fond_echo.contract.drafting import CaughtIn, DraftedOut, DraftIn, ExampleOf
+from fond_echo.contract.drafting import CaughtIn, ConnectorDraft, ConnectorExamples, ExampleOf
 from fond_echo.contract.engine import EngineIn, EngineKind, EngineTrialIn
 
 if TYPE_CHECKING:
@@ -97,7 +97,7 @@ def _connect(options: argparse.Namespace) -> int:
         return _added(echo, options, given, found)
 
 
-def _given(options: argparse.Namespace) -> DraftIn:
+def _given(options: argparse.Namespace) -> ConnectorExamples:
     first: ExampleOf = "text" if options.kind == "network" else "request"
     examples: dict[ExampleOf, str] = {first: text_in(options.example)}
     for option, of in EXAMPLES.items():
@@ -115,7 +115,7 @@ def _given(options: argparse.Namespace) -> DraftIn:
         for path, said in zip(options.message, options.said, strict=True)
     ]
     answers: dict[Any, Any] = {of: json_in(Path(path)) for of, path in options.answer}
-    return DraftIn(
+    return ConnectorExamples(
         kind=options.kind, name=options.name, examples=examples, messages=messages,
         answers=answers, token=_secret(options.token), signing_key=_secret(options.signing_key),
         at=dict(options.at),
@@ -126,7 +126,7 @@ def _secret(file: Path | None) -> str:
     return text_in(file).strip() if file is not None else ""
 
 
-def _caught(options: argparse.Namespace, given: DraftIn) -> list[CaughtIn]:
+def _caught(options: argparse.Namespace, given: ConnectorExamples) -> list[CaughtIn]:
     """Messages that are caught while somebody sends them: asked for, or posted to us."""
     wanted = min(options.catch, 3)
     said = list(options.said)
@@ -136,18 +136,18 @@ def _caught(options: argparse.Namespace, given: DraftIn) -> list[CaughtIn]:
     return caught_by_post(options.port, wanted, said)
 
 
-def _vault(options: argparse.Namespace, given: DraftIn) -> Asked:
+def _vault(options: argparse.Namespace, given: ConnectorExamples) -> Asked:
     vault = Asked({})
     if given.token:
         vault.keep(given.secret or _name_of_secret(given), given.token)
     return vault
 
 
-def _name_of_secret(given: DraftIn) -> str:
+def _name_of_secret(given: ConnectorExamples) -> str:
     return f"{given.name}-token" if given.kind == "network" else f"{given.name}-key"
 
 
-def _asked(options: argparse.Namespace, given: DraftIn) -> DraftIn:
+def _asked(options: argparse.Namespace, given: ConnectorExamples) -> ConnectorExamples:
     """What is given, with what the service answers to a sample."""
     answer, said = asyncio.run(_answer_of(options, given))
     changed: dict[str, Any] = {"spoken": said}
@@ -156,7 +156,7 @@ def _asked(options: argparse.Namespace, given: DraftIn) -> DraftIn:
     return given.model_copy(update=changed)
 
 
-async def _answer_of(options: argparse.Namespace, given: DraftIn) -> tuple[Any, str]:
+async def _answer_of(options: argparse.Namespace, given: ConnectorExamples) -> tuple[Any, str]:
     """What the service answers to a sample, as JSON, or None for bytes; and what was said."""
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.connectors.machine import RequestMachine
@@ -200,7 +200,7 @@ def _sample_wav() -> bytes:
     return encode(join([part.clip for part in synthesizer().speak(SAMPLE, "tern")]), "wav")
 
 
-def _show(found: DraftedOut, file: Path) -> None:
+def _show(found: ConnectorDraft, file: Path) -> None:
     print(f"{file}: what goes where")
     width = max((len(each.place) for each in found.guesses), default=0)
     for guess in found.guesses:
@@ -214,7 +214,7 @@ def _show(found: DraftedOut, file: Path) -> None:
 
 
 def _added(
-    echo: FondEcho, options: argparse.Namespace, given: DraftIn, found: DraftedOut
+    echo: FondEcho, options: argparse.Namespace, given: ConnectorExamples, found: ConnectorDraft
 ) -> int:  # fmt: skip
     for name, host in found.secrets.items():
         value = given.signing_key if name.endswith("-signing") else given.token
@@ -235,7 +235,7 @@ def _added(
     return _proven(echo, given)
 
 
-def _proven(echo: FondEcho, given: DraftIn) -> int:
+def _proven(echo: FondEcho, given: ConnectorExamples) -> int:
     """One round trip: words become sound that our own recognizer hears, or sound words."""
     from fond_echo.core.recognition.scoring import edits
 

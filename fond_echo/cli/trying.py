@@ -27,6 +27,9 @@ Created {folder}. Next steps:
 def add(verbs: Any) -> None:
     new = verbs.add_parser("new", help="create a small assistant that works, to begin with")
     new.add_argument("folder", type=Path)
+    new.add_argument("--guided", action="store_true",
+                     help="by questions; it is published and answers once")  # fmt: skip
+    add_service(new)
     new.set_defaults(run=_new)
     trying = verbs.add_parser(
         "try", help="talk with an assistant, and see why it answers as it does"
@@ -44,6 +47,10 @@ def add(verbs: Any) -> None:
 
 
 def _new(options: argparse.Namespace) -> int:
+    if options.guided:
+        from fond_echo.cli.guiding import guided
+
+        return guided(options)
     folder: Path = options.folder
     if folder.exists() and any(folder.iterdir()):
         raise FolderNotEmpty(f"{folder} has files in it", remedy="give the name of a new folder")

@@ -12,6 +12,7 @@ from fond_echo.contract.assistants import (
     Checked,
     DraftIn,
     DraftOut,
+    FirstAnswers,
     PastOut,
     ProposalsOut,
     PublishIn,
@@ -38,6 +39,11 @@ Answer = TypeVar("Answer")
 
 def assistants() -> Call[list[AssistantOut]]:
     return Call("GET", "/api/assistants", shape_of(list[AssistantOut]))
+
+
+def first_assistant(name: str, given: FirstAnswers) -> Call[AssistantFiles]:
+    path = f"/api/assistants/{name}/starter"
+    return Call("POST", path, shape_of(AssistantFiles), given.model_dump())
 
 
 def put_assistant(name: str, files: Mapping[str, str], if_revision: str = "") -> Call[AssistantOut]:

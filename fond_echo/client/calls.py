@@ -25,7 +25,7 @@ from fond_echo.contract.api import (
     UnreadableOut,
     WordsIn,
 )
-from fond_echo.contract.asking import AskIn, AskOut, FileIn
+from fond_echo.contract.asking import AskIn, AskOut, Contract, FileIn
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.call import CallDetail, CallIn, CallOut
 from fond_echo.contract.contacts import (
@@ -33,7 +33,7 @@ from fond_echo.contract.contacts import (
     TesterIn,
     WordsInRevision,
 )
-from fond_echo.contract.drafting import DraftedOut, DraftIn
+from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -44,9 +44,9 @@ def me() -> Call[Me]:
     return Call("GET", "/api/me", shape_of(Me))
 
 
-def draft_connector(given: DraftIn) -> Call[DraftedOut]:
+def draft_connector(given: ConnectorExamples) -> Call[ConnectorDraft]:
     body = given.model_dump(mode="json")
-    return Call("POST", "/api/connectors/drafts", shape_of(DraftedOut), body)
+    return Call("POST", "/api/connectors/drafts", shape_of(ConnectorDraft), body)
 
 
 def say_to(conversation: str, text: str) -> Call[TurnDetail]:
@@ -287,6 +287,11 @@ def unsubscribe(subscription_id: str) -> Call[None]:
 def retry_undelivered(subscription_id: str) -> Call[SubscriptionOut]:
     path = f"/api/subscriptions/{subscription_id}/undelivered/retry"
     return Call("POST", path, shape_of(SubscriptionOut))
+
+
+def contract(channel: str, last: bool = False) -> Call[Contract]:
+    query: dict[str, str | int] = {"last": "true"} if last else {}
+    return Call("GET", f"/api/channels/{channel}/contract", shape_of(Contract), query=query)
 
 
 def ask(

@@ -25,14 +25,23 @@ class AskIn(Schema):
     sound as its body. `files` go to an assistant that takes them; in a form they are the parts
     called `files`. `spoken_reply` asks for an answer with sound, or without."""
 
-    text: str = Field(default="", max_length=20_000)
-    sound: str = ""
-    files: list[FileIn] = Field(default_factory=list, max_length=MAX_FILES)
-    choice: str | None = None
-    contact: str = Field(default="", max_length=200)
-    conversation: str = Field(default="", max_length=200)
-    name: str = Field(default="", max_length=200)
-    spoken_reply: bool | None = None
+    text: str = Field(default="", max_length=20_000, description="what is asked, in words")
+    sound: str = Field(default="", description="what is asked, as base64 or a data URI")
+    files: list[FileIn] = Field(
+        default_factory=list, max_length=MAX_FILES, description="pictures and files that go along"
+    )
+    choice: str | None = Field(default=None, description="the value of a choice that was picked")
+    contact: str = Field(
+        default="", max_length=200,
+        description="who asks: any id of yours; without one it is your key",
+    )  # fmt: skip
+    conversation: str = Field(
+        default="", max_length=200, description="which talk it belongs to; without one, the contact"
+    )
+    name: str = Field(default="", max_length=200, description="how the contact is called")
+    spoken_reply: bool | None = Field(
+        default=None, description="answer with sound, or without; null is as the assistant does"
+    )
 
 
 class SpokenAnswer(Schema):
@@ -70,19 +79,21 @@ class AskOut(Schema):
     that the request ended before the turn did: the turn goes on. `files` are the names of those
     that came with the question."""
 
-    turn: str
-    conversation: str
-    state: str
-    text: str
-    files: list[str] = Field(default_factory=list)
-    heard: Heard | None
-    route: str
-    answer: str
-    choices: list[Choice]
-    places: list[Place] = Field(default_factory=list)
-    sound: SpokenAnswer | None
-    attachments: list[AttachedFile] = Field(default_factory=list)
-    error: JsonObject | None
+    turn: str = Field(description="the id of the turn")
+    conversation: str = Field(description="which talk it belongs to")
+    state: str = Field(description="answered or failed; anything else: the turn goes on")
+    text: str = Field(description="what was asked, typed or heard")
+    files: list[str] = Field(default_factory=list, description="the names of files that came along")
+    heard: Heard | None = Field(description="the transcript of sound; null for words")
+    route: str = Field(description="where the question went")
+    answer: str = Field(description="the answer in words")
+    choices: list[Choice] = Field(description="what may be picked next: label and value")
+    places: list[Place] = Field(default_factory=list, description="places on the map")
+    sound: SpokenAnswer | None = Field(description="the answer as a voice note; null without one")
+    attachments: list[AttachedFile] = Field(
+        default_factory=list, description="files that come with the answer"
+    )
+    error: JsonObject | None = Field(description="why the turn failed; null where it did not")
 
 
 class Requests(Schema):
@@ -96,6 +107,12 @@ class Requests(Schema):
     javascript: str = ""
     answer: JsonObject = Field(default_factory=dict)
     answer_schema: JsonObject = Field(default_factory=dict)
+
+
+class Contract(Schema):
+    """All that a program needs to know to ask a channel, as one text (Markdown)."""
+
+    text: str
 
 
 class GuestSays(Schema):

@@ -29,6 +29,28 @@ class AssistantFiles(Schema):
     files: Files
 
 
+class FixedAnswer(Schema):
+    """A question that people ask, and what is always answered."""
+
+    question: str = Field(min_length=1, max_length=300)
+    answer: str = Field(min_length=1, max_length=2_000)
+
+
+class FirstAnswers(Schema):
+    """What a new assistant is made of: each has a sensible value already. `knowledge` are documents
+    by name, as they stand in a folder; `engine` one that is connected and answers what nobody wrote
+    down, as `about` tells it."""
+
+    title: str = Field(default="", max_length=100)
+    greeting: str = Field(default="", max_length=500)
+    about: str = Field(default="", max_length=5_000)
+    voice: str = Field(default="whimbrel", max_length=60)
+    answers_in: Literal["same", "text", "voice", "both"] = "same"
+    knowledge: dict[str, str] = Field(default_factory=dict, max_length=100)
+    engine: str = Field(default="", max_length=60)
+    questions: list[FixedAnswer] = Field(default_factory=list, max_length=50)
+
+
 class DraftIn(AssistantFiles):
     """Files that become an assistant's draft. `if_revision` is the revision that they were made
     from: if the draft is another one by then, it is not replaced."""

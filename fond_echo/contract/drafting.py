@@ -23,7 +23,7 @@ class CaughtIn(Schema):
     body: str = Field(default="", max_length=1_000_000)
 
 
-class DraftIn(Schema):
+class ConnectorExamples(Schema):
     """What a connector file is drafted from. `examples` are commands of curl: of an engine
     "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
     answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
@@ -51,7 +51,7 @@ class GuessOut(Schema):
     because: str
 
 
-class DraftedOut(Schema):
+class ConnectorDraft(Schema):
     """A connector file with its guesses; the values with which it is connected; the secrets that it
     needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
     finds."""

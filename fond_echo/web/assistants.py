@@ -8,11 +8,18 @@ from fastapi import Path
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
-from fond_echo.contract.assistants import AssistantFiles, AssistantOut, DraftIn, DraftOut
+from fond_echo.contract.assistants import (
+    AssistantFiles,
+    AssistantOut,
+    DraftIn,
+    DraftOut,
+    FirstAnswers,
+)
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE
 from fond_echo.documents.digest import digest
 from fond_echo.documents.errors import FileError, InvalidFile
+from fond_echo.documents.guided import guided_files
 from fond_echo.documents.starter import starter_files
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Revision
@@ -44,6 +51,17 @@ async def list_assistants(_: MayRead, service: TheService) -> list[AssistantOut]
 async def get_starter(name: AssistantName, _: MayBuild) -> AssistantFiles:
     """Get the files of a small working assistant to begin with; nothing is stored."""
     return AssistantFiles(files=starter_files(name))
+
+
+@router.post("/{name}/starter")
+async def make_starter(
+    name: AssistantName, given: FirstAnswers, _: MayBuild, service: TheService
+) -> AssistantFiles:
+    """Make the files of a first assistant of what is said of it, and check them; nothing is
+    stored."""
+    files = guided_files(name, given)
+    (await service.check(files)).raise_errors()
+    return AssistantFiles(files=files)
 
 
 @router.put("/{name}/draft")

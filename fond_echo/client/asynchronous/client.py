@@ -37,7 +37,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
-from fond_echo.contract.drafting import DraftedOut, DraftIn
+from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -133,7 +133,7 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
         """Names and hosts of all secrets."""
         return await self.make(calls.secrets())
 
-    async def draft_connector(self, given: DraftIn) -> DraftedOut:
+    async def draft_connector(self, given: ConnectorExamples) -> ConnectorDraft:
         """A connector file drafted from examples and messages; nothing goes out for it."""
         return await self.make(calls.draft_connector(given))
 
@@ -362,6 +362,11 @@ class AsyncFondEcho(AsyncAssistantCalls, AsyncEngineCalls):
     async def retry_undelivered(self, subscription_id: str) -> SubscriptionOut:
         """Try again all events that could not be told."""
         return await self.make(calls.retry_undelivered(subscription_id))
+
+    async def contract(self, channel: str, last: bool = False) -> str:
+        """All that a program needs to know to ask an HTTP channel, as one text (Markdown); with
+        its last exchange, if that is wanted."""
+        return (await self.make(calls.contract(channel, last))).text
 
     async def ask(
         self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None,

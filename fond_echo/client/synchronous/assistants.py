@@ -12,6 +12,7 @@ from fond_echo.contract.assistants import (
     AssistantOut,
     Checked,
     DraftOut,
+    FirstAnswers,
     PastOut,
     ProposalsOut,
     PublishIn,
@@ -45,6 +46,11 @@ class AssistantCalls:
     def assistants(self) -> list[AssistantOut]:
         """All assistants."""
         return self.make(assistant_calls.assistants())
+
+    def first_assistant(self, name: str, given: FirstAnswers) -> AssistantFiles:
+        """The checked files of a first assistant, made of what is said of it; nothing is
+        stored."""
+        return self.make(assistant_calls.first_assistant(name, given))
 
     def put_assistant(
         self, name: str, files: Mapping[str, str], if_revision: str = ""

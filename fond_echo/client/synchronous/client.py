@@ -36,7 +36,7 @@ from fond_echo.contract.contacts import (
     ContactOut,
     WordsInRevision,
 )
-from fond_echo.contract.drafting import DraftedOut, DraftIn
+from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
 from fond_echo.contract.speech import ListenIn
@@ -130,7 +130,7 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Names and hosts of all secrets."""
         return self.make(calls.secrets())
 
-    def draft_connector(self, given: DraftIn) -> DraftedOut:
+    def draft_connector(self, given: ConnectorExamples) -> ConnectorDraft:
         """A connector file drafted from examples and messages; nothing goes out for it."""
         return self.make(calls.draft_connector(given))
 
@@ -340,6 +340,11 @@ class FondEcho(AssistantCalls, EngineCalls):
     def retry_undelivered(self, subscription_id: str) -> SubscriptionOut:
         """Try again all events that could not be told."""
         return self.make(calls.retry_undelivered(subscription_id))
+
+    def contract(self, channel: str, last: bool = False) -> str:
+        """All that a program needs to know to ask an HTTP channel, as one text (Markdown); with
+        its last exchange, if that is wanted."""
+        return (self.make(calls.contract(channel, last))).text
 
     def ask(
         self, channel: str, text: str = "", contact: str = "", spoken_reply: bool | None = None,

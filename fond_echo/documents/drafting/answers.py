@@ -5,11 +5,10 @@ from __future__ import annotations
 import base64
 import binascii
 import difflib
-import json
 from typing import Any
 
 from fond_echo.core.audio.sniff import sniff
-from fond_echo.documents.drafting.example import Place, leaves_of
+from fond_echo.documents.drafting.example import json_path, leaves_of
 from fond_echo.documents.drafting.guesses import Guess, words_of
 from fond_echo.documents.errors import NotAnExample
 
@@ -20,15 +19,6 @@ TEXTS = frozenset(
 CONFIDENCE = frozenset(("confidence", "sure", "score", "probability", "certainty"))
 ALIKE = 0.6
 """Of what was said, so much must be in what is taken for the transcript."""
-
-
-def json_path(place: Place) -> str:
-    """A place as a JSONPath (RFC 9535)."""
-    parts = []
-    for part in place:
-        plain = isinstance(part, str) and part.isidentifier() and part.isascii()
-        parts.append(f".{part}" if plain else f"[{json.dumps(part)}]")
-    return "$" + "".join(parts)
 
 
 def words_in(document: Any, said: str = "") -> tuple[str, Guess]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fond_echo.contract.assistants import FileErrorOut
-from fond_echo.contract.drafting import DraftedOut, DraftIn, GuessOut
+from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples, GuessOut
 from fond_echo.documents.connector import read_connector
 from fond_echo.documents.drafting.draft import FILE, Draft, engine_draft, network_draft
 from fond_echo.documents.drafting.example import Example, read_curl
@@ -14,7 +14,7 @@ from fond_echo.documents.errors import FileError, InvalidFile, NotAnExample
 MAX_ERRORS = 100
 
 
-def drafted(given: DraftIn) -> DraftedOut:
+def drafted(given: ConnectorExamples) -> ConnectorDraft:
     """Raises NotAnExample."""
     draft = _draft(given)
     errors: tuple[FileError, ...] = ()
@@ -24,13 +24,13 @@ def drafted(given: DraftIn) -> DraftedOut:
     except InvalidFile as error:
         errors = error.errors
     found = [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
-    return DraftedOut(
+    return ConnectorDraft(
         connector=draft.file, values=draft.values, secrets=draft.secrets, cannot=draft.cannot,
         guesses=[GuessOut(**vars(each)) for each in draft.guesses], errors=found,
     )  # fmt: skip
 
 
-def _draft(given: DraftIn) -> Draft:
+def _draft(given: ConnectorExamples) -> Draft:
     examples: dict[str, Example] = {of: read_curl(text) for of, text in given.examples.items()}
     if given.kind != "network":
         if set(examples) != {"request"}:

@@ -70,6 +70,15 @@ def leaves_of(value: Any, at: Place = ()) -> Iterator[tuple[Place, Any]]:
         yield at, value
 
 
+def json_path(place: Place) -> str:
+    """A place in a document as a JSONPath (RFC 9535)."""
+    parts = []
+    for part in place:
+        plain = isinstance(part, str) and part.isidentifier() and part.isascii()
+        parts.append(f".{part}" if plain else f"[{json.dumps(part)}]")
+    return "$" + "".join(parts)
+
+
 def _is_row(value: list[Any]) -> bool:
     """Whether a list is a row of numbers, such as a waveform: one value, and no list of them."""
     return len(value) > 2 and all(isinstance(each, (int, float)) for each in value)

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from fond_echo.documents.drafting.example import Place, leaves_of
+from fond_echo.documents.drafting.example import Place, json_path, leaves_of
 from fond_echo.documents.drafting.guesses import Guess, words_of
 from fond_echo.documents.errors import NotAnExample
 
@@ -73,12 +73,12 @@ def read_messages(caught: Sequence[Caught], said: Sequence[str]) -> ReadMessages
     places = [_place_of(caught[number].document, said[number]) for number in typed]
     inside, item_place = _items(places[0])
     items = [_item(each.document, inside) for each in caught]
-    found = ReadMessages("$" if inside is None else f"{_path(inside)}[*]", {})
+    found = ReadMessages("$" if inside is None else f"{json_path(inside)}[*]", {})
     told = "stands there in the message in which it was typed"
     found.guesses.append(
-        Guess("receive.message.text", _path(item_place), f"{said[typed[0]]!r} {told}")
+        Guess("receive.message.text", json_path(item_place), f"{said[typed[0]]!r} {told}")
     )
-    found.paths["text"] = _path(item_place)
+    found.paths["text"] = json_path(item_place)
     typed_items = [items[number] for number in typed]
     _identities(found, typed_items)
     _ours(found, typed_items[0])
@@ -114,16 +114,8 @@ def _item(document: Any, inside: Place | None) -> Any:
     for part in inside:
         listed = listed[part] if isinstance(part, int) or part in listed else []
     if not isinstance(listed, list) or not listed:
-        raise NotAnExample(f"there is no message at {_path(inside)} in one of them")
+        raise NotAnExample(f"there is no message at {json_path(inside)} in one of them")
     return listed[-1]
-
-
-def _path(place: Place) -> str:
-    parts = []
-    for part in place:
-        plain = isinstance(part, str) and part.isidentifier() and part.isascii()
-        parts.append(f".{part}" if plain else f"[{json.dumps(part)}]")
-    return "$" + "".join(parts)
 
 
 def _identities(found: ReadMessages, items: list[Any]) -> None:
@@ -153,7 +145,7 @@ def _identities(found: ReadMessages, items: list[Any]) -> None:
     for fact, place, other in (("conversation", room, sender), ("contact", sender, room)):
         at = place if place is not None else other
         assert at is not None
-        because = f"{first[at]!r} stands at {_path(at)}, which {constant}"
+        because = f"{first[at]!r} stands at {json_path(at)}, which {constant}"
         if place is None:
             because = f"nothing else tells its {fact}: it is taken for that too"
         _note(found, fact, at, first[at], because)
@@ -162,7 +154,7 @@ def _identities(found: ReadMessages, items: list[Any]) -> None:
         near = {place: value for place, value in alike.items() if place[: len(around)] == around}
         name = _ranked(near, NAME)
         if name is not None and name != sender:
-            _note(found, "name", name, first[name], f"it stands beside {_path(sender)}")
+            _note(found, "name", name, first[name], f"it stands beside {json_path(sender)}")
 
 
 def _ranked(
@@ -188,8 +180,8 @@ def _ranked(
 
 
 def _note(found: ReadMessages, fact: str, place: Place, value: Any, because: str) -> None:
-    found.paths[fact] = _path(place)
-    found.guesses.append(Guess(f"receive.message.{fact}", _path(place), because))
+    found.paths[fact] = json_path(place)
+    found.guesses.append(Guess(f"receive.message.{fact}", json_path(place), because))
     if fact in ("conversation", "contact"):
         found.values.setdefault(str(value), fact)
 
@@ -197,7 +189,7 @@ def _note(found: ReadMessages, fact: str, place: Place, value: Any, because: str
 def _ours(found: ReadMessages, item: Any) -> None:
     for place, value in leaves_of(item):
         if value is False and words_of(str(place[-1])) & OURS:
-            found.ours = _path(place)
+            found.ours = json_path(place)
             because = f"{place[-1]!r} is false in messages of people"
             found.guesses.append(Guess("receive.ours", found.ours, because))
             return
@@ -218,19 +210,21 @@ def _sound(found: ReadMessages, spoken: Any, typed: Any) -> None:
             remedy="give the message as the network posts it, with the part about the recording",
         )
     because = "it is there in the spoken message only"
-    found.paths["sound"] = _path(handle)
-    found.guesses.append(Guess("receive.message.sound", _path(handle), because))
+    found.paths["sound"] = json_path(handle)
+    found.guesses.append(Guess("receive.message.sound", json_path(handle), because))
     found.values[str(new[handle])] = "sound"
     kind = _ranked(new, KIND, within=SOUND)
     if kind is not None and isinstance(new[kind], str):
-        found.paths["sound_kind"], found.note_when = _path(kind), str(new[kind])
+        found.paths["sound_kind"], found.note_when = json_path(kind), str(new[kind])
         found.guesses.append(
-            Guess("receive.message.sound_kind", _path(kind), f"{new[kind]!r} marks a voice note")
+            Guess(
+                "receive.message.sound_kind", json_path(kind), f"{new[kind]!r} marks a voice note"
+            )
         )
     seconds = _ranked(new, frozenset(("duration", "length", "seconds")), within=SOUND)
     if seconds is not None:
-        found.paths["seconds"] = _path(seconds)
-        found.guesses.append(Guess("receive.message.seconds", _path(seconds), because))
+        found.paths["seconds"] = json_path(seconds)
+        found.guesses.append(Guess("receive.message.seconds", json_path(seconds), because))
 
 
 def signed_by(caught: Caught, key: str) -> tuple[dict[str, str], str] | None:
