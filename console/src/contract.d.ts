@@ -1891,6 +1891,92 @@ export interface components {
        */
       address: string;
     };
+    /**
+     * Package
+     * @description An assistant's live files, or its draft's where nothing is live, the engines that it names,
+     *     its channels with their settings, and the secrets that all of these need. `reaches` are the
+     *     hosts to which it sends what people say; `functions` what an engine may have called.
+     */
+    "Package-Input": {
+      /**
+       * Package
+       * @default 1
+       */
+      package: number;
+      /** Assistant */
+      assistant: string;
+      /**
+       * Packed At
+       * Format: date-time
+       */
+      packed_at: string;
+      /** Files */
+      files: {
+        [key: string]: string;
+      };
+      /** Engines */
+      engines?: {
+        [key: string]: components["schemas"]["EngineIn"];
+      };
+      /** Channels */
+      channels?: {
+        [key: string]: components["schemas"]["ChannelIn"];
+      };
+      /** Secrets */
+      secrets?: components["schemas"]["SecretNeeded"][];
+      /** Reaches */
+      reaches?: string[];
+      /** Functions */
+      functions?: string[];
+    };
+    /**
+     * Package
+     * @description An assistant's live files, or its draft's where nothing is live, the engines that it names,
+     *     its channels with their settings, and the secrets that all of these need. `reaches` are the
+     *     hosts to which it sends what people say; `functions` what an engine may have called.
+     */
+    "Package-Output": {
+      /**
+       * Package
+       * @default 1
+       */
+      package: number;
+      /** Assistant */
+      assistant: string;
+      /** Packed At */
+      packed_at: string;
+      /** Files */
+      files: {
+        [key: string]: string;
+      };
+      /** Engines */
+      engines?: {
+        [key: string]: components["schemas"]["EngineIn"];
+      };
+      /** Channels */
+      channels?: {
+        [key: string]: components["schemas"]["ChannelIn"];
+      };
+      /** Secrets */
+      secrets?: components["schemas"]["SecretNeeded"][];
+      /** Reaches */
+      reaches?: string[];
+      /** Functions */
+      functions?: string[];
+    };
+    /**
+     * PackageCheck
+     * @description What unpacking would meet: secrets that are not here yet, names that stand for something else
+     *     here, and what is wrong with it.
+     */
+    PackageCheck: {
+      /** Missing */
+      missing: components["schemas"]["SecretNeeded"][];
+      /** Taken */
+      taken: string[];
+      /** Errors */
+      errors: components["schemas"]["FileErrorOut"][];
+    };
     /** Page[CallOut] */
     Page_CallOut_: {
       /** Items */
@@ -2585,6 +2671,16 @@ export interface components {
     SecretIn: {
       /** Value */
       value: string;
+      /** Hosts */
+      hosts?: string[];
+    };
+    /**
+     * SecretNeeded
+     * @description A secret by its name, and the hosts that it is sent to; its value is nowhere.
+     */
+    SecretNeeded: {
+      /** Name */
+      name: string;
       /** Hosts */
       hosts?: string[];
     };

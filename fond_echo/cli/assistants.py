@@ -7,7 +7,7 @@ import hashlib
 from pathlib import Path
 from typing import Any
 
-from fond_echo.cli import explaining, replaying, scenarios, trying, widening
+from fond_echo.cli import explaining, packing, replaying, scenarios, trying, widening
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import MixedParser, add_json, add_service, print_json, service, table
 
@@ -45,6 +45,7 @@ def add(commands: Any) -> None:
     schema.set_defaults(run=_schema)
     trying.add(verbs)
     widening.add(verbs)
+    packing.add(verbs)
     replaying.add_to_assistants(verbs)
     explaining.add_to_assistants(verbs)
     scenarios.add_to_assistants(verbs)

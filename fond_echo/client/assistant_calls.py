@@ -21,6 +21,7 @@ from fond_echo.contract.assistants import (
     TryIn,
     WidenIn,
 )
+from fond_echo.contract.package import Package, PackageCheck
 from fond_echo.contract.replay import (
     CasesOut,
     CorrectionIn,
@@ -39,6 +40,15 @@ Answer = TypeVar("Answer")
 
 def assistants() -> Call[list[AssistantOut]]:
     return Call("GET", "/api/assistants", shape_of(list[AssistantOut]))
+
+
+def package(name: str) -> Call[Package]:
+    return Call("GET", f"/api/assistants/{name}/package", shape_of(Package))
+
+
+def check_package(given: Package) -> Call[PackageCheck]:
+    path = "/api/assistants/packages/checks"
+    return Call("POST", path, shape_of(PackageCheck), given.model_dump(mode="json"))
 
 
 def first_assistant(name: str, given: FirstAnswers) -> Call[AssistantFiles]:

@@ -72,7 +72,7 @@ def kind_of(message: Any, receive: Receive) -> str:
 
 def fields(messages: Sequence[tuple[str, Any]], mapped: MessageMap) -> list[Field]:
     """Every field of some messages, each given with its kind, in the order of their paths."""
-    names = {path: name for name, path in mapped.model_dump().items() if path}
+    names = {path: name for name, path in mapped.model_dump(exclude={"files"}).items() if path}
     found: dict[str, dict[str, int]] = {}
     examples: JsonObject = {}
     for kind, message in messages:

@@ -39,6 +39,7 @@ from fond_echo.web import (
     links,
     loading,
     mispronounced,
+    packages,
     page_channel,
     problems,
     publishing,
@@ -103,6 +104,7 @@ def create_app(settings: Settings) -> FastAPI:
         webhooks,
         *(
             session,
+            packages,
             assistants,
             trying,
             widening,

@@ -281,7 +281,7 @@ class Assistants(Command):
         put_demo("harbour-desk", self.folder)
         code, out, _ = self.run_command("assistant", "check", self.folder)
         self.assertEqual(code, 0)
-        self.assertIn("no errors; 10 routes", out)
+        self.assertIn("no errors; 11 routes", out)
         text = demo_file("harbour-desk/assistant.yaml").replace(
             "voice: whimbrel", "voice: whimbrell"
         )

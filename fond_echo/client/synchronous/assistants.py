@@ -20,6 +20,7 @@ from fond_echo.contract.assistants import (
     Tried,
     WidenIn,
 )
+from fond_echo.contract.package import Package, PackageCheck
 from fond_echo.contract.replay import (
     CasesOut,
     CorrectionIn,
@@ -46,6 +47,14 @@ class AssistantCalls:
     def assistants(self) -> list[AssistantOut]:
         """All assistants."""
         return self.make(assistant_calls.assistants())
+
+    def package(self, name: str) -> Package:
+        """An assistant with its engines, channels and the names of its secrets, in one."""
+        return self.make(assistant_calls.package(name))
+
+    def check_package(self, given: Package) -> PackageCheck:
+        """What unpacking a package here would meet; nothing is stored."""
+        return self.make(assistant_calls.check_package(given))
 
     def first_assistant(self, name: str, given: FirstAnswers) -> AssistantFiles:
         """The checked files of a first assistant, made of what is said of it; nothing is
