@@ -826,8 +826,8 @@ export interface components {
     /**
      * ConnectorDraft
      * @description A connector file with its guesses; the values with which it is connected; the secrets that it
-     *     needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
-     *     finds.
+     *     needs, with the host that each is bound to; the places that stay as the example has them
+     *     (`kept`); and what it cannot do. `errors` are what its check finds.
      */
     ConnectorDraft: {
       /** Connector */
@@ -842,6 +842,10 @@ export interface components {
       };
       /** Guesses */
       guesses: components["schemas"]["GuessOut"][];
+      /** Kept */
+      kept: {
+        [key: string]: string;
+      };
       /** Cannot */
       cannot: string[];
       /** Errors */

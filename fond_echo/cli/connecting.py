@@ -105,14 +105,15 @@ def _given(options: argparse.Namespace) -> ConnectorExamples:
             if options.kind != "network":
                 raise NotSaid(f"--{option.replace('_', '-')} is for a network")
             examples[of] = text_in(path)
-    if len(options.said) != len(options.message):
+    said = options.said[: len(options.message)]
+    if len(said) < len(options.message) or (options.said[len(said) :] and not options.catch):
         raise NotSaid(
             f"there are {len(options.message)} messages and {len(options.said)} times --said",
             remedy='say of each what was typed in it: --message FILE --said TEXT, or --said ""',
         )
     messages = [
         CaughtIn(document=json_in(path), said=said)
-        for path, said in zip(options.message, options.said, strict=True)
+        for path, said in zip(options.message, said, strict=True)
     ]
     answers: dict[Any, Any] = {of: json_in(Path(path)) for of, path in options.answer}
     return ConnectorExamples(
@@ -129,7 +130,7 @@ def _secret(file: Path | None) -> str:
 def _caught(options: argparse.Namespace, given: ConnectorExamples) -> list[CaughtIn]:
     """Messages that are caught while somebody sends them: asked for, or posted to us."""
     wanted = min(options.catch, 3)
-    said = list(options.said)
+    said = list(options.said[len(options.message) :])
     if options.poll is not None:
         vault = _vault(options, given)
         return asyncio.run(caught_by_poll(given, vault, options.private, wanted, said))
@@ -205,6 +206,10 @@ def _show(found: ConnectorDraft, file: Path) -> None:
     width = max((len(each.place) for each in found.guesses), default=0)
     for guess in found.guesses:
         print(f"  {guess.place:<{width}}  {guess.becomes}\n  {'':<{width}}    {guess.because}")
+    if found.kept:
+        print("Left as the example has it, in every request:")
+        for place, value in found.kept.items():
+            print(f"  {place:<{width}}  {value}")
     if found.cannot:
         print("What it cannot do:")
         for each in found.cannot:

@@ -30,7 +30,7 @@ What next:
   its words are in {folder}; after a change: fond-echo assistant put {folder} --publish
   try it here:                 fond-echo assistant try {name}
   on a chat network:           fond-echo connect network NAME EXAMPLE --assistant {name}
-  with your own answers first: fond-echo channel testers {name}-page --add CONTACT"""
+  your draft, to you alone:    fond-echo channel testers {name}-page --add CONTACT"""
 
 
 def guided(options: argparse.Namespace) -> int:

@@ -53,12 +53,13 @@ class GuessOut(Schema):
 
 class ConnectorDraft(Schema):
     """A connector file with its guesses; the values with which it is connected; the secrets that it
-    needs, with the host that each is bound to; and what it cannot do. `errors` are what its check
-    finds."""
+    needs, with the host that each is bound to; the places that stay as the example has them
+    (`kept`); and what it cannot do. `errors` are what its check finds."""
 
     connector: str
     values: dict[str, str]
     secrets: dict[str, str]
     guesses: list[GuessOut]
+    kept: dict[str, str]
     cannot: list[str]
     errors: list[FileErrorOut]

@@ -168,6 +168,25 @@ class OfNetworks(Commands):
         self.assertEqual(read.requests["text"][0].form, form)
         self.assertEqual(draft.secrets, {"reef-token": "reef.test"})
 
+    def test_what_stays_as_it_is_is_shown_and_our_own_messages_can_be_told(self):
+        text = read_curl("curl https://reef.test/say -d 'to=41&message=Hello+there&pass=x&mode=3'")
+        fetch = read_curl("curl https://reef.test/sounds/12?pass=x")
+        spoken = self.posted(3, sound={"handle": "s-3", "as": "note"})
+        caught = [Caught(self.posted(1, "hello")), Caught(spoken)]
+        given = {"text": text, "fetch": fetch}
+        draft = network_draft("reef", given, caught, ["hello", ""])
+        self.assertEqual(draft.kept, {"text.form.mode": "3"})
+        (step,) = read_connector(draft.file, "reef.yaml").fetch
+        self.assertEqual(step.get, "{{ base }}/sounds/{{ sound }}")
+        at = {"receive.ours": "$.sender[?@ == 'bot']"}
+        told = network_draft("reef", given, caught, ["hello", ""], corrections=at)
+        self.assertEqual(read_connector(told.file, "reef.yaml").receive.ours, at["receive.ours"])
+        del caught[0].document["posts"][0]["sender"]["automated"]
+        unknown = network_draft("reef", given, caught[:1], ["hello"])
+        self.assertIn("or it answers itself", " ".join(unknown.cannot))
+        with self.assertRaisesRegex(NotAnExample, "no place of messages"):
+            network_draft("reef", given, caught[:1], ["hello"], corrections={"receive.x": "$.y"})
+
     def test_one_deeply_nested_that_signs_its_posts_and_names_no_room(self):
         key = "quay-signing-word"
         caught = []

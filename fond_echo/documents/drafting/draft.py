@@ -12,7 +12,14 @@ from fond_echo.contract.base import JsonObject
 from fond_echo.contract.engine import EngineKind
 from fond_echo.documents.drafting.answers import confidence_in, data_in, words_in
 from fond_echo.documents.drafting.example import Example
-from fond_echo.documents.drafting.guesses import Guess, corrected, filled, guessed, words_of
+from fond_echo.documents.drafting.guesses import (
+    Guess,
+    corrected,
+    filled,
+    guessed,
+    kept_places,
+    words_of,
+)
 from fond_echo.documents.drafting.messages import Caught, ReadMessages, read_messages, signed_by
 from fond_echo.documents.errors import NotAnExample
 
@@ -46,12 +53,14 @@ NETWORK_CANNOT = {
 @dataclass
 class Draft:
     """A connector file: its text, the values with which it is connected, the secrets that it
-    needs with the host of each, guesses with their evidence, and what it cannot do."""
+    needs with the host of each, guesses with their evidence, the places that stay as the example
+    has them, and what it cannot do."""
 
     file: str
     values: dict[str, str]
     secrets: dict[str, str]
     guesses: list[Guess] = field(default_factory=list)
+    kept: dict[str, str] = field(default_factory=dict)
     cannot: list[str] = field(default_factory=list)
 
 
@@ -95,7 +104,8 @@ def engine_draft(
         found["result"] = result
     asked = yaml.safe_dump(steps)
     cannot = [what for fact, what in ENGINE_CANNOT.get(does, ()) if fact not in asked]
-    return _drafted(found, example, secret, guesses, cannot)
+    kept = kept_places(example, guesses)
+    return _drafted(found, example, secret, guesses, cannot, kept)
 
 
 def asked_once(
@@ -159,6 +169,7 @@ def network_draft(
     if len(caught) == 1:
         cannot.append("only one message is known: look at id, conversation and contact yourself")
     made: dict[str, list[JsonObject]] = {}
+    kept: dict[str, str] = {}
     for request, example in examples.items():
         own = {
             place.removeprefix(f"{request}."): becomes for place, becomes in changes.items()
@@ -173,6 +184,8 @@ def network_draft(
                 if method in step:
                     step[method] = step[method].replace("{{ base }}", example.base)
         made[request] = [step]
+        left = kept_places(example, found)
+        kept |= {f"{request}.{place}": value for place, value in left.items()}
         guesses += [Guess(f"{request}.{each.place}", each.becomes, each.because) for each in found]
     _must_have(made["text"], ("text",), "a text")
     receive = _receive(read, made.get("poll"), caught, answers, guesses)
@@ -201,8 +214,11 @@ def network_draft(
         document["send"]["voice"] = made["voice-note"]
     else:
         cannot.append("no voice notes go out: give an example of how one is sent")
+    if not read.ours:
+        cannot.append("nothing says which messages are our own: where the network gives back what "
+                      "is posted, write receive.ours, or it answers itself")  # fmt: skip
     cannot += NETWORK_CANNOT.values()
-    draft = _drafted(document, examples["text"], secret, guesses, cannot)
+    draft = _drafted(document, examples["text"], secret, guesses, cannot, kept)
     if "verify" in receive.get("webhook", {}):
         draft.secrets[f"{name}-signing"] = ""
     return draft
@@ -212,7 +228,14 @@ def _corrected_places(read: ReadMessages, changes: Mapping[str, str]) -> list[Gu
     """The guesses about messages, with what a person says in their place."""
     own = {place: path for place, path in changes.items() if place.startswith("receive.")}
     for place, path in own.items():
-        read.paths[place.rpartition(".")[2]] = path
+        _, _, fact = place.rpartition(".")
+        if place.startswith("receive.message."):
+            read.paths[fact] = path
+        elif fact in ("ours", "each", "note_when"):
+            setattr(read, fact, path)
+        else:
+            known = "receive.message.FACT, receive.ours, receive.each or receive.note_when"
+            raise NotAnExample(f"{place} is no place of messages", remedy=f"write {known}")
     return corrected(read.guesses, own)
 
 
@@ -290,8 +313,9 @@ def _step(example: Example, guesses: Sequence[Guess]) -> JsonObject:
 
 
 def _drafted(
-    document: JsonObject, example: Example, secret: str, guesses: list[Guess], cannot: list[str]
-) -> Draft:
+    document: JsonObject, example: Example, secret: str, guesses: list[Guess], cannot: list[str],
+    kept: dict[str, str],
+) -> Draft:  # fmt: skip
     text = yaml.safe_dump(document, sort_keys=False, allow_unicode=True, width=1_000)
     used = f"secrets.{secret}" in text
     head = [f"# Drafted by fond-echo connect from an example of {example.host}. What goes where:"]
@@ -299,4 +323,5 @@ def _drafted(
              for each in guesses]  # fmt: skip
     head += ["# What it cannot do:", *(f"#   {each}" for each in cannot)] if cannot else []
     secrets = {secret: example.host} if used else {}
-    return Draft("\n".join(head) + "\n" + text, {"base": example.base}, secrets, guesses, cannot)
+    file = "\n".join(head) + "\n" + text
+    return Draft(file, {"base": example.base}, secrets, guesses, kept, cannot)

@@ -25,7 +25,8 @@ def drafted(given: ConnectorExamples) -> ConnectorDraft:
         errors = error.errors
     found = [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
     return ConnectorDraft(
-        connector=draft.file, values=draft.values, secrets=draft.secrets, cannot=draft.cannot,
+        connector=draft.file, values=draft.values, secrets=draft.secrets, kept=draft.kept,
+        cannot=draft.cannot,
         guesses=[GuessOut(**vars(each)) for each in draft.guesses], errors=found,
     )  # fmt: skip
 

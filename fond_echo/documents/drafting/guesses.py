@@ -12,6 +12,7 @@ from fond_echo.documents.drafting.example import Example, Place
 _WORDS_OF_NAME = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 
 SECRET = frozenset(("token", "secret", "pass", "password", "apikey", "authorization", "auth"))
+SURELY_SECRET = frozenset(("token", "secret", "pass", "password", "apikey"))
 BY_NAME: dict[str, frozenset[str]] = {
     "text": frozenset(
         ("text", "words", "message", "body", "content", "input", "prompt", "question", "query",
@@ -123,6 +124,8 @@ def guessed(
             becomes = AS_TEMPLATE.get(fact, f"{{{{ {fact} }}}}")
             found.append(Guess(shown(place), becomes, because))
             done.add(shown(place))
+    if request == "fetch" and "sound" not in taken:
+        found += _handle(leaves, done)
     if "text" in FACTS.get(request, ()) and not any("text" in each.becomes for each in found):
         found += _longest(leaves, done)
     return found
@@ -140,7 +143,9 @@ def _secret(place: Place, value: str, secret: str, token: str) -> Guess | None:
             return Guess(shown(place), f"{scheme} {filled}", f"it is the header {place[-1]}")
         return Guess(shown(place), filled, f"it is the header {place[-1]}")
     named = bool(name & SECRET) or {"api", "key"} <= name
-    if place[0] != "path" and named and (_LONG_CODE.match(value) or _PLACEHOLDER.match(value)):
+    surely = bool(name & SURELY_SECRET) and bool(value) and " " not in value
+    is_code = _LONG_CODE.match(value) or _PLACEHOLDER.match(value)
+    if place[0] != "path" and named and (surely or is_code):
         because = f"its name is {_last_name(place)!r}, and it holds no word of a language"
         return Guess(shown(place), filled, because)
     if _PLACEHOLDER.match(value) and value.upper() == value:
@@ -174,6 +179,33 @@ def _in_role(
         if shown(place) not in done and value not in roles and isinstance(value, str)
         and any(place[: len(each)] == each for each in beside)
     ]  # fmt: skip
+
+
+def _handle(leaves: list[tuple[Place, Any]], done: set[str]) -> list[Guess]:
+    """The place of a recording's handle, where the example's is not that of a message: the last
+    value named like one, else the last part of the address."""
+    names = frozenset(("id", "handle", "ref", "file", "media", "audio", "sound"))
+    open_ = [(place, value) for place, value in leaves if shown(place) not in done]
+    named = [p for p, _ in open_ if p[0] in ("query", "json", "form") and _words_at(p) & names]
+    parts = [place for place, _ in open_ if place[0] == "path"]
+    if not (named or parts):
+        return []
+    place = (named or parts)[-1]
+    because = f"its name is {_last_name(place)!r}" if named else "it is the end of the address"
+    return [Guess(shown(place), "{{ sound }}", because)]
+
+
+def _words_at(place: Place) -> set[str]:
+    return words_of(_last_name(place))
+
+
+def kept_places(example: Example, guesses: list[Guess]) -> dict[str, str]:
+    """Places of a request's query and body that stay as the example has them."""
+    done = {each.place for each in guesses}
+    return {
+        shown(place): str(value)[:60] for place, value in example.leaves()
+        if place[0] not in ("path", "headers") and shown(place) not in done
+    }  # fmt: skip
 
 
 def _longest(leaves: list[tuple[Place, Any]], done: set[str]) -> list[Guess]:
