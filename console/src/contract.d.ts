@@ -37,6 +37,24 @@ export interface components {
       welcome: string;
     };
     /**
+     * Addressed
+     * @description A contact by its id on the network, with what the words say of it. `conversation` is where it
+     *     is written to; without one, it is where it wrote last.
+     */
+    Addressed: {
+      /** Contact */
+      contact: string;
+      /**
+       * Conversation
+       * @default
+       */
+      conversation: string;
+      /** Values */
+      values?: {
+        [key: string]: components["schemas"]["JsonValue"];
+      };
+    };
+    /**
      * AlignedAnswer
      * @description An answer with its words beside those that were said.
      */
@@ -914,6 +932,11 @@ export interface components {
        * @default false
        */
       tester: boolean;
+      /**
+       * Opted Out
+       * @default false
+       */
+      opted_out: boolean;
       /** Memory */
       memory: {
         [key: string]: unknown;
@@ -1896,6 +1919,14 @@ export interface components {
       address: string;
     };
     /**
+     * OptedOutIn
+     * @description Whether a contact wants to be written to first no more.
+     */
+    OptedOutIn: {
+      /** Opted Out */
+      opted_out: boolean;
+    };
+    /**
      * Package
      * @description An assistant's live files, or its draft's where nothing is live, the engines that it names,
      *     its channels with their settings, and the secrets that all of these need. `reaches` are the
@@ -2670,6 +2701,58 @@ export interface components {
       clock: string;
       /** Stages */
       stages: components["schemas"]["StageOut"][];
+    };
+    /**
+     * SaidTo
+     * @description What became of the words for a contact: `sent-on` to its network, as a turn; `said-before`
+     *     with the same key; `opted-out`, `blocked` or `refused`; `unknown` where it never wrote and no
+     *     conversation is given.
+     */
+    SaidTo: {
+      /** Contact */
+      contact: string;
+      /**
+       * State
+       * @enum {string}
+       */
+      state: "sent-on" | "said-before" | "opted-out" | "blocked" | "refused" | "unknown";
+      /**
+       * Turn
+       * @default
+       */
+      turn: string;
+    };
+    /**
+     * SayIn
+     * @description Words for contacts: a template over `values` of each, `contact` and `now`. With
+     *     `spoken_reply` they go out as a voice note, where the network has them. What has the same `key`
+     *     reaches nobody twice.
+     */
+    SayIn: {
+      /** Contacts */
+      contacts: components["schemas"]["Addressed"][];
+      /** Text */
+      text: string;
+      /**
+       * Spoken Reply
+       * @default false
+       */
+      spoken_reply: boolean;
+      /**
+       * Key
+       * @default
+       */
+      key: string;
+    };
+    /**
+     * SayOut
+     * @description What became of it for each contact, and the key with which nothing is said twice.
+     */
+    SayOut: {
+      /** Key */
+      key: string;
+      /** Results */
+      results: components["schemas"]["SaidTo"][];
     };
     /** SecretIn */
     SecretIn: {

@@ -1,10 +1,11 @@
-"""conversation list, export, load and try: a conversation as a file, continued, and replayed with a
-draft."""
+"""conversation list, say, export, load and try: a conversation as a file, continued, and replayed
+with a draft; and words to contacts who have not just asked."""
 
 from __future__ import annotations
 
 import argparse
 import base64
+import csv
 import json
 import sys
 from pathlib import Path
@@ -12,13 +13,14 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from fond_echo.cli.errors import NotAConversation
+from fond_echo.cli.errors import NotAConversation, NotSaid, Unreadable
 from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import add_service, print_json, service, table
 from fond_echo.client import FondEcho
 from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
 from fond_echo.contract.base import JsonObject
+from fond_echo.contract.saying import Addressed, SayIn
 
 FORMAT = "fond-echo conversation 1"
 
@@ -43,6 +45,18 @@ def add(commands: Any) -> None:
     load.add_argument("--contact", required=True, help="a new contact, whose conversation it is")
     add_service(load)
     load.set_defaults(run=_load)
+    saying = verbs.add_parser("say", help="write to contacts who have not just asked")
+    saying.add_argument("channel", help="of a chat network")
+    saying.add_argument("text", help="the words; {{ values.NAME }} is a column of the list")
+    saying.add_argument("--contact", action="append", default=[], metavar="ID",
+                        help="its id on the network")  # fmt: skip
+    saying.add_argument("--list", type=Path, metavar="FILE",
+                        help="CSV with a column contact, and others for the words")  # fmt: skip
+    saying.add_argument("--spoken", action="store_true", help="as a voice note")
+    saying.add_argument("--repeat-key", default="", metavar="KEY",
+                        help="what has the same key reaches nobody twice")  # fmt: skip
+    add_service(saying)
+    saying.set_defaults(run=_say)
     trying = verbs.add_parser("try", help="say an exported conversation again to an assistant")
     trying.add_argument("file", type=Path)
     trying.add_argument("assistant", help="its draft is tried; nothing is stored or sent")
@@ -172,3 +186,40 @@ def _try(options: argparse.Namespace) -> int:
     table(("said", "then", "", "now", "", ""), rows)
     print(f"{len(rows)} turns said again: {changed} are different.", file=sys.stdout)
     return 0
+
+
+def _say(options: argparse.Namespace) -> int:
+    contacts = [Addressed(contact=each) for each in options.contact]
+    if options.list is not None:
+        contacts += _listed(options.list)
+    if not contacts:
+        remedy = "name them: --contact ID, or --list FILE"
+        raise NotSaid("nobody is to be written to", remedy=remedy)
+    given = SayIn(
+        contacts=contacts, text=options.text, spoken_reply=options.spoken, key=options.repeat_key
+    )
+    with service(options) as echo:
+        found = echo.say(options.channel, given)
+    if options.json:
+        print_json(found)
+        return 0
+    table(("contact", "state", "turn"), [(r.contact, r.state, r.turn[-12:]) for r in found.results])
+    print(f"Said again with --repeat-key {found.key}, it reaches nobody twice.")
+    return 0 if all(each.state in ("sent-on", "said-before") for each in found.results) else 1
+
+
+def _listed(file: Path) -> list[Addressed]:
+    """The contacts of a CSV file. Raises Unreadable."""
+    rows = csv.DictReader(text_in(file).splitlines())
+    if "contact" not in (rows.fieldnames or ()):
+        raise Unreadable(f"{file} has no column contact: its first line names the columns")
+    found = []
+    for number, row in enumerate(rows, 2):
+        contact = (row.pop("contact") or "").strip()
+        if not contact or None in row:
+            what = "more values than columns" if contact else "no contact"
+            raise Unreadable(f"{file}, line {number}: {what}")
+        place = (row.pop("conversation", "") or "").strip()
+        values = {name: value for name, value in row.items() if value is not None}
+        found.append(Addressed(contact=contact, conversation=place, values=values))
+    return found

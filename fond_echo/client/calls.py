@@ -36,6 +36,7 @@ from fond_echo.contract.contacts import (
 from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
+from fond_echo.contract.saying import SayIn, SayOut
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 
@@ -47,6 +48,16 @@ def me() -> Call[Me]:
 def draft_connector(given: ConnectorExamples) -> Call[ConnectorDraft]:
     body = given.model_dump(mode="json")
     return Call("POST", "/api/connectors/drafts", shape_of(ConnectorDraft), body)
+
+
+def say(channel: str, given: SayIn) -> Call[SayOut]:
+    body = given.model_dump(mode="json")
+    return Call("POST", f"/api/channels/{channel}/messages", shape_of(SayOut), body)
+
+
+def set_opted_out(channel: str, contact_id: str, opted_out: bool) -> Call[ContactOut]:
+    path = f"/api/channels/{channel}/contacts/{contact_id}/opted-out"
+    return Call("PUT", path, shape_of(ContactOut), {"opted_out": opted_out})
 
 
 def say_to(conversation: str, text: str) -> Call[TurnDetail]:

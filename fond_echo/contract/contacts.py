@@ -16,6 +16,7 @@ class ContactOut(Schema):
     name: str
     standing: str
     tester: bool = False
+    opted_out: bool = False
     memory: JsonObject
     erased_at: Instant | None
     first_seen_at: Instant
@@ -37,6 +38,12 @@ class TesterIn(Schema):
 
     contact: str = Field(min_length=1, max_length=200, description="its id on the network")
     name: str = Field(default="", max_length=200)
+
+
+class OptedOutIn(Schema):
+    """Whether a contact wants to be written to first no more."""
+
+    opted_out: bool
 
 
 class StandingIn(Schema):

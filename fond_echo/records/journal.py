@@ -389,6 +389,9 @@ class Journal:
             contact = await session.get_one(Contact, turn.contact_id, with_for_update=True)
             for remember, days in closing.remember:
                 contact.memory = with_facts(contact.memory, remember, days, turn.clock)
+        if closing.opted_out is not None:
+            contact = await session.get_one(Contact, turn.contact_id, with_for_update=True)
+            contact.opted_out = closing.opted_out
         return closing.state.stored()
 
 

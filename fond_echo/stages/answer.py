@@ -284,6 +284,8 @@ def of_dialogue(turn: RoutedTurn) -> Reply:
             return said(turn, "cleared")
         case "forget-me":
             return said(turn, "forgotten")
+        case "stop-writing" | "write-again":
+            return said(turn, routed.outcome)
         case "more":
             return _going_on(turn)
         case "about-me":

@@ -91,6 +91,7 @@ class Contact(Record):
     """A person on a channel, with what is remembered of them.
 
     `standing`: new, allowed, refused or blocked. A `tester` is answered by the draft.
+    Who has `opted_out` is answered, and not written to first.
     """
 
     __tablename__ = "contacts"
@@ -102,6 +103,7 @@ class Contact(Record):
     memory: Mapped[Json] = mapped_column(default=dict)
     standing: Mapped[str] = mapped_column(default="new")
     tester: Mapped[bool] = mapped_column(default=False, server_default=false())
+    opted_out: Mapped[bool] = mapped_column(default=False, server_default=false())
     told_at: Mapped[datetime | None]
     erased_at: Mapped[datetime | None]
     first_seen_at: Mapped[datetime] = now_column()

@@ -33,7 +33,8 @@ class Closing:
     """What is written down with the end of a turn.
 
     `remember` holds (facts, days) of each part of the reply. `undo` puts state and memory back to
-    where they were before the last turn. `announce` is said in a conference room.
+    where they were before the last turn. `announce` is said in a conference room. `opted_out` is
+    whether the person said that they do not want to be written to first, or do again.
     """
 
     state: ConversationState
@@ -41,6 +42,7 @@ class Closing:
     hand_over: bool = False
     undo: bool = False
     announce: Announce | None = None
+    opted_out: bool | None = None
 
 
 def closing_of(turn: TurnSoFar) -> Closing:
@@ -88,6 +90,7 @@ def closing_of(turn: TurnSoFar) -> Closing:
         ),
         undo=outcome == "undo" and state.done is None,
         announce=wanted,
+        opted_out={"stop-writing": True, "write-again": False}.get(outcome),
     )
 
 

@@ -47,6 +47,7 @@ def contact_out(record: Contact) -> ContactOut:
         name=record.name,
         standing=record.standing,
         tester=record.tester,
+        opted_out=record.opted_out,
         memory=facts(record.memory, datetime.now(UTC)),
         erased_at=record.erased_at,
         first_seen_at=record.first_seen_at,

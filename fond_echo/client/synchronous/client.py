@@ -39,6 +39,7 @@ from fond_echo.contract.contacts import (
 from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
+from fond_echo.contract.saying import SayIn, SayOut
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 
@@ -129,6 +130,14 @@ class FondEcho(AssistantCalls, EngineCalls):
     def secrets(self) -> list[SecretOut]:
         """Names and hosts of all secrets."""
         return self.make(calls.secrets())
+
+    def say(self, channel: str, given: SayIn) -> SayOut:
+        """Words to contacts who have not just asked; what became of it for each."""
+        return self.make(calls.say(channel, given))
+
+    def set_opted_out(self, channel: str, contact_id: str, opted_out: bool) -> ContactOut:
+        """Choose whether a contact may be written to first."""
+        return self.make(calls.set_opted_out(channel, contact_id, opted_out))
 
     def draft_connector(self, given: ConnectorExamples) -> ConnectorDraft:
         """A connector file drafted from examples and messages; nothing goes out for it."""

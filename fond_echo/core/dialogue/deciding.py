@@ -24,6 +24,7 @@ Outcome = Literal[
     "say-again", "menu", "goodbye", "operator",
     "recorded", "closed", "which-half",
     "never-mind", "again", "more", "redo", "undo", "start-over", "forget-me", "about-me",
+    "stop-writing", "write-again",
 ]  # fmt: skip
 
 

@@ -30,6 +30,8 @@ Intent = Literal[
     "start-over",
     "forget-me",
     "about-me",
+    "stop-writing",
+    "write-again",
 ]
 """What is understood in every assistant."""
 

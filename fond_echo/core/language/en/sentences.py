@@ -53,6 +53,8 @@ SENTENCES: dict[str, str] = {
     "announced": "It was said in {to} at {time}.",
     "not-announced": "It could not be said in {to}: nobody answered there.",
     "cleared": "All right, we start over.",
+    "stop-writing": "All right. I will only answer, and not write to you first.",
+    "write-again": "All right. I may write to you first again.",
     "forgotten": "All right. I have forgotten what I knew about you.",
     "ask-again": "Sorry, I did not get that. {question}",
     "too-long": "That is too long: at most {most} characters.",

@@ -317,6 +317,7 @@ def upgrade() -> None:
         sa.Column("memory", postgresql.JSONB, nullable=False),
         sa.Column("standing", sa.Text(), nullable=False),
         sa.Column("tester", sa.Boolean(), server_default=sa.text("false"), nullable=False),
+        sa.Column("opted_out", sa.Boolean(), server_default=sa.text("false"), nullable=False),
         sa.Column("told_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column("erased_at", sa.DateTime(timezone=True), nullable=True),
         sa.Column(

@@ -1,0 +1,110 @@
+"""The assistant speaks first: to one or a list, never twice, and not to who has opted out."""
+
+from tests.web.test_commands import Commands
+
+
+class Saying(Commands):
+    async def asyncSetUp(self):
+        await super().asyncSetUp()
+        await self.fill()
+        for number, who in enumerate(("isla", "piet"), 1):
+            sender = {"id": who, "name": who.title(), "automated": False}
+            post = self.post(id=f"p-{number}", words="How much is a ticket?", room=f"room-{who}",
+                             sender=sender)  # fmt: skip
+            await self.send({"posts": [post]})
+        await self.work()
+
+    async def rooms(self):
+        """What the bot posted last in each room, from the network's own records."""
+        found = {}
+        for who in ("isla", "piet"):
+            posts = (await self.of_network(f"/rooms/room-{who}/posts")).json()["posts"]
+            found[who] = [each for each in posts if each["sender"]["automated"]]
+        return found
+
+    async def of_network(self, path):
+        return await self.service.builder.client.get(f"http://skerry.test{path}")
+
+    async def test_a_list_is_written_to_once_each_with_its_own_words(self):
+        path = self.file("list.csv", "contact,boat\nisla,the Petrel\npiet,the Dunlin\n")
+        given = ("conversation", "say", "skerry", "{{ values.boat }} sails late today.",
+                 "--list", path, "--repeat-key", "storm-1")  # fmt: skip
+        out = await self.says(*given)
+        self.assertEqual(out.count("sent-on"), 2)
+        await self.work()
+        rooms = await self.rooms()
+        self.assertEqual(rooms["isla"][-1]["words"], "the Petrel sails late today.")
+        self.assertEqual(rooms["piet"][-1]["words"], "the Dunlin sails late today.")
+        out = await self.says(*given)
+        self.assertEqual(out.count("said-before"), 2)
+        await self.work()
+        self.assertEqual(len((await self.rooms())["isla"]), len(rooms["isla"]))
+        # The reply joins the conversation.
+        await self.asks("How much is a ticket?", id="reply-1")
+        turns = (await self.client.get("/api/turns", params={"channel": "skerry"})).json()["items"]
+        mine = {
+            each["conversation"]
+            for each in turns
+            if each["contact_name"] in ("Isla Quennell", "Isla")
+        }
+        self.assertEqual(len(mine), 1)
+
+    async def test_as_a_voice_note(self):
+        self.service.synthesizer = None
+        await self.says("conversation", "say", "skerry", "The boat is late.", "--contact", "isla",
+                        "--spoken")  # fmt: skip
+        await self.work()
+        last = (await self.rooms())["isla"][-1]
+        self.assertEqual(last["sound"]["as"], "note")
+
+    async def test_who_has_opted_out_is_answered_and_not_written_to(self):
+        contacts = (await self.client.get("/api/channels/skerry/contacts")).json()["items"]
+        isla = next(each for each in contacts if each["external_id"] == "isla")
+        place = f"/api/channels/skerry/contacts/{isla['id']}/opted-out"
+        found = await self.client.put(place, json={"opted_out": True})
+        self.assertTrue(found.json()["opted_out"])
+        given = {"contacts": [{"contact": "isla"}, {"contact": "nobody"}], "text": "Good news."}
+        told = (await self.client.post("/api/channels/skerry/messages", json=given)).json()
+        states = [each["state"] for each in told["results"]]
+        self.assertEqual(states, ["opted-out", "unknown"])
+        turn = await self.asks("How much is a ticket?", id="still-1")
+        self.assertEqual(turn["state"], "answered")
+        await self.client.put(place, json={"opted_out": False})
+        told = (await self.client.post("/api/channels/skerry/messages", json=given)).json()
+        self.assertEqual(told["results"][0]["state"], "sent-on")
+
+    async def test_a_contact_says_so_itself_and_takes_it_back(self):
+        given = {"contacts": [{"contact": "isla"}], "text": "Good news."}
+        for number, (words, answer, state) in enumerate((
+            ("Stop writing to me, please", "I will only answer", "opted-out"),
+            ("You may write to me again.", "write to you first again", "sent-on"),
+        )):  # fmt: skip
+            turn = await self.asks(words, id=f"wish-{number}")
+            self.assertIn(answer, turn["deliveries"][0]["text"])
+            told = (await self.client.post("/api/channels/skerry/messages", json=given)).json()
+            self.assertEqual(told["results"][0]["state"], state)
+
+    async def test_a_list_with_faults_sends_nothing_to_anybody(self):
+        before = await self.rooms()
+        for rows, text, what in (
+            ("contact,boat\nisla,a\nisla,b\n", "Late.", "2: isla stands in line 1 too"),
+            ("contact,boat\nisla,a\n", "{{ values.ship }}", "ship"),
+            ("contact\nisla\n", "{{ values.ship", "cannot be read"),
+            ("name\nisla\n", "Late.", "no column contact"),
+            ("contact,boat\n,a\n", "Late.", "line 2: no contact"),
+            ("contact,boat\nisla,a,b\n", "Late.", "more values than columns"),
+        ):
+            with self.subTest(what=what):
+                path = self.file("list.csv", rows)
+                err = await self.fails("conversation", "say", "skerry", text, "--list", path)
+                self.assertIn(what, err)
+        await self.client.put(
+            "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
+        )
+        err = await self.fails("conversation", "say", "desk", "Late.", "--contact", "isla")
+        self.assertIn("over a http channel", err)
+        self.assertIn(
+            "nobody is to be written to", await self.fails("conversation", "say", "skerry", "x")
+        )
+        await self.work()
+        self.assertEqual(await self.rooms(), before)
