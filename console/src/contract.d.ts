@@ -2704,9 +2704,9 @@ export interface components {
     };
     /**
      * SaidTo
-     * @description What became of the words for a contact: `sent-on` to its network, as a turn; `said-before`
-     *     with the same key; `opted-out`, `blocked` or `refused`; `unknown` where it never wrote and no
-     *     conversation is given.
+     * @description What became of the words for a contact: `sent-on` to its network, as a turn; `waiting` until
+     *     `due_at`; `said-before` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where
+     *     it never wrote and no conversation is given.
      */
     SaidTo: {
       /** Contact */
@@ -2715,18 +2715,23 @@ export interface components {
        * State
        * @enum {string}
        */
-      state: "sent-on" | "said-before" | "opted-out" | "blocked" | "refused" | "unknown";
+      state:
+        "sent-on" | "waiting" | "said-before" | "opted-out" | "blocked" | "refused" | "unknown";
       /**
        * Turn
        * @default
        */
       turn: string;
+      /** Due At */
+      due_at?: string | null;
     };
     /**
      * SayIn
      * @description Words for contacts: a template over `values` of each, `contact` and `now`. With
      *     `spoken_reply` they go out as a voice note, where the network has them. What has the same `key`
-     *     reaches nobody twice.
+     *     reaches nobody twice. `at` is when, in the time zone `zone` where it has none of its own; in the
+     *     `quiet` hours of that zone ("21:00-08:00") nothing goes out: it waits for their end. Without
+     *     `zone`, it is that of the assistant's hours.
      */
     SayIn: {
       /** Contacts */
@@ -2743,6 +2748,18 @@ export interface components {
        * @default
        */
       key: string;
+      /** At */
+      at?: string | null;
+      /**
+       * Zone
+       * @default
+       */
+      zone: string;
+      /**
+       * Quiet
+       * @default
+       */
+      quiet: string;
     };
     /**
      * SayOut
@@ -3370,6 +3387,22 @@ export interface components {
       pitch: number;
       /** Rate */
       rate: number;
+    };
+    /**
+     * WaitingOut
+     * @description Words that wait for their time.
+     */
+    WaitingOut: {
+      /** Contact */
+      contact: string;
+      /** Key */
+      key: string;
+      /** Text */
+      text: string;
+      /** Spoken */
+      spoken: boolean;
+      /** Due At */
+      due_at: string;
     };
     /**
      * Waveforms

@@ -7,7 +7,9 @@ import argparse
 import base64
 import csv
 import json
+import re
 import sys
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +24,7 @@ from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.saying import Addressed, SayIn
 
+WENT = ("sent-on", "waiting", "said-before")
 FORMAT = "fond-echo conversation 1"
 
 
@@ -55,8 +58,22 @@ def add(commands: Any) -> None:
     saying.add_argument("--spoken", action="store_true", help="as a voice note")
     saying.add_argument("--repeat-key", default="", metavar="KEY",
                         help="what has the same key reaches nobody twice")  # fmt: skip
+    saying.add_argument("--at", default="", metavar="TIME",
+                        help="when: 2027-01-31T08:00")  # fmt: skip
+    saying.add_argument("--zone", default="", help="a time zone, such as Europe/London")
+    saying.add_argument("--quiet", default="", metavar="HOURS",
+                        help="when nothing goes out: 21:00-08:00")  # fmt: skip
     add_service(saying)
     saying.set_defaults(run=_say)
+    waits = verbs.add_parser("waiting", help="list words that wait for their time")
+    waits.add_argument("channel")
+    add_service(waits)
+    waits.set_defaults(run=_waiting)
+    stopping = verbs.add_parser("stop", help="take back words that wait for their time")
+    stopping.add_argument("channel")
+    stopping.add_argument("repeat_key", metavar="KEY", help="with which they were said")
+    add_service(stopping)
+    stopping.set_defaults(run=_stop)
     trying = verbs.add_parser("try", help="say an exported conversation again to an assistant")
     trying.add_argument("file", type=Path)
     trying.add_argument("assistant", help="its draft is tried; nothing is stored or sent")
@@ -196,16 +213,54 @@ def _say(options: argparse.Namespace) -> int:
         remedy = "name them: --contact ID, or --list FILE"
         raise NotSaid("nobody is to be written to", remedy=remedy)
     given = SayIn(
-        contacts=contacts, text=options.text, spoken_reply=options.spoken, key=options.repeat_key
-    )
+        contacts=contacts, text=options.text, spoken_reply=options.spoken, key=options.repeat_key,
+        at=_time(options.at), zone=options.zone, quiet=_hours(options.quiet),
+    )  # fmt: skip
     with service(options) as echo:
         found = echo.say(options.channel, given)
     if options.json:
         print_json(found)
         return 0
-    table(("contact", "state", "turn"), [(r.contact, r.state, r.turn[-12:]) for r in found.results])
+    rows = []
+    for each in found.results:
+        when = f"{each.due_at:%d %b %H:%M %Z}" if each.due_at else ""
+        rows.append((each.contact, each.state, each.turn[-12:] or when))
+    table(("contact", "state", "turn or time"), rows)
     print(f"Said again with --repeat-key {found.key}, it reaches nobody twice.")
-    return 0 if all(each.state in ("sent-on", "said-before") for each in found.results) else 1
+    if any(each.state == "waiting" for each in found.results):
+        print(f"To take it back: fond-echo conversation stop {options.channel} {found.key}")
+    return 0 if all(each.state in WENT for each in found.results) else 1
+
+
+def _waiting(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        found = echo.waiting_messages(options.channel)
+    if options.json:
+        print_json(found)
+        return 0
+    rows = [(f"{each.due_at:%d %b %H:%M %Z}", each.contact, each.key, each.text) for each in found]
+    table(("due", "contact", "key", "text"), rows)
+    return 0
+
+
+def _stop(options: argparse.Namespace) -> int:
+    with service(options) as echo:
+        echo.stop_messages(options.channel, options.repeat_key)
+    print(f"{options.repeat_key}: nobody is sent it any more")
+    return 0
+
+
+def _time(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text) if text else None
+    except ValueError as error:
+        raise NotSaid(f"{text!r} is no time", remedy="write it as 2027-01-31T08:00") from error
+
+
+def _hours(text: str) -> str:
+    if text and not re.fullmatch(r"\d\d:\d\d-\d\d:\d\d", text):
+        raise NotSaid(f"{text!r} are no hours", remedy="write them as 21:00-08:00")
+    return text
 
 
 def _listed(file: Path) -> list[Addressed]:

@@ -36,7 +36,7 @@ from fond_echo.contract.contacts import (
 from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
-from fond_echo.contract.saying import SayIn, SayOut
+from fond_echo.contract.saying import SayIn, SayOut, WaitingOut
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 
@@ -53,6 +53,14 @@ def draft_connector(given: ConnectorExamples) -> Call[ConnectorDraft]:
 def say(channel: str, given: SayIn) -> Call[SayOut]:
     body = given.model_dump(mode="json")
     return Call("POST", f"/api/channels/{channel}/messages", shape_of(SayOut), body)
+
+
+def waiting_messages(channel: str) -> Call[list[WaitingOut]]:
+    return Call("GET", f"/api/channels/{channel}/messages", shape_of(list[WaitingOut]))
+
+
+def stop_messages(channel: str, key: str) -> Call[None]:
+    return Call("DELETE", f"/api/channels/{channel}/messages/{key}", nothing)
 
 
 def set_opted_out(channel: str, contact_id: str, opted_out: bool) -> Call[ContactOut]:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
+from datetime import datetime
 from typing import Literal
 
-from pydantic import Field, JsonValue
+from pydantic import Field, JsonValue, field_validator
 
-from fond_echo.contract.base import Schema
+from fond_echo.contract.base import Instant, Schema
 
+_SPAN = re.compile(r"([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-3]):[0-5]\d")
 MAX_CONTACTS = 1_000
 
 
@@ -23,22 +26,47 @@ class Addressed(Schema):
 class SayIn(Schema):
     """Words for contacts: a template over `values` of each, `contact` and `now`. With
     `spoken_reply` they go out as a voice note, where the network has them. What has the same `key`
-    reaches nobody twice."""
+    reaches nobody twice. `at` is when, in the time zone `zone` where it has none of its own; in the
+    `quiet` hours of that zone ("21:00-08:00") nothing goes out: it waits for their end. Without
+    `zone`, it is that of the assistant's hours."""
 
     contacts: list[Addressed] = Field(min_length=1, max_length=MAX_CONTACTS)
     text: str = Field(min_length=1, max_length=5_000)
     spoken_reply: bool = False
     key: str = Field(default="", max_length=100)
+    at: datetime | None = None
+    zone: str = Field(default="", max_length=60)
+    quiet: str = Field(default="", max_length=11)
+
+    @field_validator("quiet")
+    @classmethod
+    def _is_a_span(cls, value: str) -> str:
+        if value and not _SPAN.fullmatch(value):
+            raise ValueError("write quiet hours as 21:00-08:00")
+        return value
 
 
 class SaidTo(Schema):
-    """What became of the words for a contact: `sent-on` to its network, as a turn; `said-before`
-    with the same key; `opted-out`, `blocked` or `refused`; `unknown` where it never wrote and no
-    conversation is given."""
+    """What became of the words for a contact: `sent-on` to its network, as a turn; `waiting` until
+    `due_at`; `said-before` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where
+    it never wrote and no conversation is given."""
 
     contact: str
-    state: Literal["sent-on", "said-before", "opted-out", "blocked", "refused", "unknown"]
+    state: Literal[
+        "sent-on", "waiting", "said-before", "opted-out", "blocked", "refused", "unknown"
+    ]
     turn: str = ""
+    due_at: Instant | None = None
+
+
+class WaitingOut(Schema):
+    """Words that wait for their time."""
+
+    contact: str
+    key: str
+    text: str
+    spoken: bool
+    due_at: Instant
 
 
 class SayOut(Schema):

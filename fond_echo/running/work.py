@@ -42,6 +42,7 @@ from fond_echo.store.queue import (
     retry_stalled,
 )
 from fond_echo.store.retention import retain
+from fond_echo.store.saying import send_due
 from fond_echo.watchdog import until_stalled, watch
 
 log = structlog.get_logger()
@@ -52,6 +53,7 @@ MAX_ERRORS = 5
 MAX_FAILING = 1_000
 """Turns whose errors are counted at a time."""
 
+DUE_SECONDS = 1.0
 RETRIES = procrastinate.RetryStrategy(wait=2)
 """Of a job that ends with an error: how often is counted here, as the queue counts the times at
 which a worker stood still, too."""
@@ -117,6 +119,7 @@ async def run(settings: Settings) -> None:
                 ("polling", poller.run),
                 ("preparing what is published", preparation.run),
                 ("delivering events", dispatcher.run),
+                ("sending what waited for its time", partial(_send_due, database)),
                 ("retention", partial(_tidy, database, settings.event_days)),
             )
         ]
@@ -200,3 +203,10 @@ async def _look_for_stalled(queue: procrastinate.App, database: Database) -> Non
             continue
         if count:
             log.warning("turns taken over from a worker that stopped", count=count)
+
+
+async def _send_due(database: Database) -> None:
+    """Send on words to contacts whose time has come."""
+    while True:
+        await send_due(database)
+        await asyncio.sleep(DUE_SECONDS)

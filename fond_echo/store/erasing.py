@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
-from sqlalchemy import func, select, text, update
+from sqlalchemy import delete, func, select, text, update
 from sqlalchemy.ext.asyncio import AsyncSession
 
 from fond_echo.store.blobs import BlobStore
@@ -29,6 +29,7 @@ from fond_echo.store.records import (
     Stage,
     Turn,
 )
+from fond_echo.store.saying import OutgoingMessage
 
 AT_ONCE = 20
 """Turns erased in one transaction."""
@@ -81,6 +82,12 @@ async def erase_contact(database: Database, blobs: BlobStore, contact_id: str) -
         contact = await session.get_one(Contact, contact_id, with_for_update=True)
         await _cancel(session, contact)
         await erase_calls(session, blobs, contact.channel, contact.external_id)
+        await session.execute(
+            delete(OutgoingMessage).where(
+                OutgoingMessage.channel == contact.channel,
+                OutgoingMessage.contact == contact.external_id,
+            )
+        )
         contact.memory, contact.name, contact.tester = {}, "", False
         contact.external_id = f"erased-{contact.id}"
         contact.erased_at = datetime.now(UTC)

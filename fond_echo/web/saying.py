@@ -2,22 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, time, timedelta
+from typing import Annotated
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from sqlalchemy import select
+from fastapi import Path, Response
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.channel import ChannelSettings, Inbound
+from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.contacts import ContactOut, OptedOutIn
-from fond_echo.contract.reply import Reply
-from fond_echo.contract.saying import Addressed, SaidTo, SayIn, SayOut
+from fond_echo.contract.saying import Addressed, SayIn, SayOut, WaitingOut
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.store.events import emit
-from fond_echo.store.inbound import take_in_once
-from fond_echo.store.records import Channel, Contact, Conversation
-from fond_echo.web.access import MayOperate
+from fond_echo.store.records import Assistant, Channel, Revision
+from fond_echo.store.saying import put_off, said, take_back, waiting
+from fond_echo.turns.turn import assistant_of
+from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
 from fond_echo.web.channels import ChannelName
 from fond_echo.web.contacts import ContactId, contact_out, known_contact
@@ -26,6 +29,7 @@ from fond_echo.web.service import Service, TheService
 
 router = CheckedRouter(prefix="/api/channels", tags=["contacts"])
 
+PAST = timedelta(minutes=1)
 REACHED = ("chat", "adapter")
 """Kinds of channels whose network takes a message at any time."""
 
@@ -50,12 +54,24 @@ async def send_messages(
         )
     texts = worded(given)
     settings = ChannelSettings.model_validate(record.settings)
-    key = given.key or new_id()
-    found = [
-        await _said(service, record.name, settings, each, text, given.spoken_reply, key)
-        for each, text in zip(given.contacts, texts, strict=True)
-    ]
+    key, at = given.key or new_id(), due(given, await _zone(service, record), datetime.now(UTC))
+    found = []
+    for each, text in zip(given.contacts, texts, strict=True):
+        words = (each.contact, each.conversation, text, given.spoken_reply, key)
+        if at is None:
+            found.append(await said(service.database, record.name, settings, *words))
+        else:
+            found.append(await put_off(service.database, record.name, *words, at))
     return SayOut(key=key, results=found)
+
+
+async def _zone(service: Service, channel: Channel) -> str:
+    """The time zone of the assistant's hours; "" where it has none."""
+    async with service.database.reading() as session:
+        assistant = await session.get_one(Assistant, channel.assistant)
+        revision = await session.get_one(Revision, assistant.live)
+    hours = (await asyncio.to_thread(assistant_of, revision.digest, revision.files)).hours
+    return hours.zone if hours is not None else ""
 
 
 def worded(given: SayIn) -> list[str]:
@@ -94,40 +110,67 @@ def _doubles(contacts: Sequence[Addressed]) -> list[str]:
     return found
 
 
-async def _said(
-    service: Service, channel: str, settings: ChannelSettings, to: Addressed, text: str,
-    spoken: bool, key: str,
-) -> SaidTo:  # fmt: skip
-    """Enqueue words to one contact, and say what became of it."""
-    async with service.database.reading() as session:
-        wanted = select(Contact).where(
-            Contact.channel == channel, Contact.external_id == to.contact
+def due(given: SayIn, zone: str, now: datetime) -> datetime | None:
+    """When words go out: None at once. Raises NotUsable for a time that was, or without a zone."""
+    name = given.zone or zone
+    if name:
+        try:
+            place = ZoneInfo(name)
+        except (ZoneInfoNotFoundError, ValueError) as error:
+            raise NotUsable(
+                f"there is no time zone {name!r}", remedy="such as Europe/London"
+            ) from error
+    elif given.quiet or (given.at is not None and given.at.tzinfo is None):
+        raise NotUsable(
+            "it is not known in which time zone that is meant",
+            remedy="write at as 2027-01-31T08:00+01:00, name a zone, or give the assistant hours",
         )
-        contact = (await session.execute(wanted)).scalar_one_or_none()
-        place = to.conversation
-        if contact is not None and not place:
-            latest = (
-                select(Conversation.external_id)
-                .where(Conversation.contact_id == contact.id)
-                .order_by(Conversation.changed_at.desc())
-                .limit(1)
-            )
-            place = (await session.execute(latest)).scalar_one_or_none() or ""
-    if contact is not None and (contact.opted_out or contact.standing in ("blocked", "refused")):
-        why = "opted-out" if contact.opted_out else contact.standing
-        return SaidTo(contact=to.contact, state=why)
-    if not place:
-        return SaidTo(contact=to.contact, state="unknown")
-    message = Inbound(
-        id=f"say-{key}-{to.contact}", conversation=place, contact=to.contact,
-        spoken_reply=spoken, replies=[Reply(text=text).model_dump(mode="json")],
-    )  # fmt: skip
-    found = await take_in_once(
-        service.database, channel, settings, message, {}, standing="late", cause="operator"
-    )
-    if not found.turn_id:
-        return SaidTo(contact=to.contact, state="said-before")
-    return SaidTo(contact=to.contact, state="sent-on", turn=found.turn_id)
+    else:
+        place = ZoneInfo("UTC")
+    at = given.at or now
+    at = at.replace(tzinfo=place) if at.tzinfo is None else at.astimezone(place)
+    if at < now - PAST:
+        raise NotUsable(f"{at:%Y-%m-%d %H:%M %Z} was before now", remedy="leave at out: at once")
+    at = _after_quiet(max(at, now.astimezone(place)), given.quiet)
+    return at.astimezone(UTC) if at > now else None
+
+
+def _after_quiet(at: datetime, quiet: str) -> datetime:
+    """The time, or the end of the quiet hours in which it falls."""
+    if not quiet:
+        return at
+    begin, end = (time.fromisoformat(each) for each in quiet.split("-"))
+    clock = at.time().replace(tzinfo=None)
+    within = begin <= clock < end if begin <= end else clock >= begin or clock < end
+    if not within:
+        return at
+    until = at.replace(hour=end.hour, minute=end.minute, second=0, microsecond=0)
+    return until if until > at else until + timedelta(days=1)
+
+
+@router.get("/{channel}/messages")
+async def list_waiting_messages(
+    channel: ChannelName, _: MayRead, service: TheService
+) -> list[WaitingOut]:
+    """List words that wait for their time, the earliest first."""
+    async with service.database.reading() as session:
+        return [
+            WaitingOut(contact=each.contact, key=each.key, text=each.text, spoken=each.spoken,
+                       due_at=each.due_at)
+            for each in await waiting(session, channel)
+        ]  # fmt: skip
+
+
+@router.delete("/{channel}/messages/{key}", status_code=204)
+async def stop_messages(
+    channel: ChannelName, key: Annotated[str, Path(max_length=100)], _: MayOperate,
+    service: TheService,
+) -> Response:  # fmt: skip
+    """Stop words that wait under a key: nobody is sent them any more."""
+    async with service.database.writing() as session:
+        if not await take_back(session, channel, key):
+            raise NotFound(f"nothing waits under the key {key!r}: it was sent, or never was there")
+    return Response(status_code=204)
 
 
 @router.put("/{channel}/contacts/{contact_id}/opted-out")

@@ -1,5 +1,13 @@
 """The assistant speaks first: to one or a list, never twice, and not to who has opted out."""
 
+from datetime import datetime
+
+from sqlalchemy import text
+
+from fond_echo.contract.saying import SayIn
+from fond_echo.store.saying import send_due
+from fond_echo.web.errors import NotUsable
+from fond_echo.web.saying import due
 from tests.web.test_commands import Commands
 
 
@@ -73,6 +81,56 @@ class Saying(Commands):
         told = (await self.client.post("/api/channels/skerry/messages", json=given)).json()
         self.assertEqual(told["results"][0]["state"], "sent-on")
 
+    async def test_words_wait_for_their_time_are_listed_and_taken_back(self):
+        base = ("conversation", "say", "skerry", "Good morning.", "--contact", "isla")
+        out = await self.says(*base, "--contact", "piet", "--at", "2099-07-01T08:00", "--zone",
+                              "Europe/London", "--repeat-key", "july")  # fmt: skip
+        self.assertEqual(out.count("waiting"), 2)
+        self.assertIn("01 Jul 07:00 UTC", out)
+        again = await self.says(*base, "--at", "2099-07-02T08:00+00:00", "--repeat-key", "july")
+        self.assertIn("said-before", again)
+        self.assertEqual(len(await self.reported("conversation", "waiting", "skerry")), 2)
+        self.assertEqual(await send_due(self.database), 0)
+        # Who is erased meanwhile is not written to; the rest is sent on when it is due, once.
+        contacts = (await self.client.get("/api/channels/skerry/contacts")).json()["items"]
+        piet = next(each for each in contacts if each["external_id"] == "piet")
+        await self.client.delete(f"/api/channels/skerry/contacts/{piet['id']}")
+        self.assertEqual(len(await self.reported("conversation", "waiting", "skerry")), 1)
+        async with self.database.writing() as session:
+            await session.execute(text("UPDATE outgoing_messages SET due_at = now()"))
+        self.assertEqual(await send_due(self.database), 1)
+        self.assertEqual(await send_due(self.database), 0)
+        await self.work()
+        self.assertEqual((await self.rooms())["isla"][-1]["words"], "Good morning.")
+        self.assertIn("said-before", await self.says(*base, "--repeat-key", "july"))
+        await self.says(*base, "--at", "2099-07-03T08:00+00:00", "--repeat-key", "third")
+        await self.says("conversation", "stop", "skerry", "third")
+        self.assertEqual(await self.reported("conversation", "waiting", "skerry"), [])
+        err = await self.fails("conversation", "stop", "skerry", "third")
+        self.assertIn("nothing waits under the key 'third'", err)
+
+    def test_quiet_hours_and_zones(self):
+        def at(now, given="", **more):
+            when = datetime.fromisoformat(given) if given else None
+            asked = SayIn(contacts=[{"contact": "isla"}], text="x", at=when, **more)
+            found = due(asked, "", datetime.fromisoformat(now))
+            return f"{found:%d %H:%M}" if found else ""
+
+        london = {"zone": "Europe/London", "quiet": "21:00-08:00"}
+        self.assertEqual(at("2026-07-01T12:00+00:00", **london), "")
+        self.assertEqual(at("2026-07-01T20:30+00:00", **london), "02 07:00")
+        self.assertEqual(at("2026-07-01T06:30+00:00", **london), "01 07:00")
+        self.assertEqual(at("2026-07-01T12:00+00:00", "2026-07-01T23:00", **london), "02 07:00")
+        self.assertEqual(at("2026-07-01T12:00+00:00", "2026-07-01T15:00", zone="Europe/London"),
+                         "01 14:00")  # fmt: skip
+        for given, what in (
+            ({"quiet": "21:00-08:00"}, "which time zone"), ({"zone": "Mars/North"}, "no time zone"),
+        ):  # fmt: skip
+            with self.subTest(what=what), self.assertRaisesRegex(NotUsable, what):
+                at("2026-07-01T12:00+00:00", **given)
+        with self.assertRaisesRegex(NotUsable, "was before now"):
+            at("2026-07-01T12:00+00:00", "2026-06-01T12:00+00:00")
+
     async def test_a_contact_says_so_itself_and_takes_it_back(self):
         given = {"contacts": [{"contact": "isla"}], "text": "Good news."}
         for number, (words, answer, state) in enumerate((
@@ -86,7 +144,7 @@ class Saying(Commands):
 
     async def test_a_list_with_faults_sends_nothing_to_anybody(self):
         before = await self.rooms()
-        for rows, text, what in (
+        for rows, words, what in (
             ("contact,boat\nisla,a\nisla,b\n", "Late.", "2: isla stands in line 1 too"),
             ("contact,boat\nisla,a\n", "{{ values.ship }}", "ship"),
             ("contact\nisla\n", "{{ values.ship", "cannot be read"),
@@ -96,7 +154,7 @@ class Saying(Commands):
         ):
             with self.subTest(what=what):
                 path = self.file("list.csv", rows)
-                err = await self.fails("conversation", "say", "skerry", text, "--list", path)
+                err = await self.fails("conversation", "say", "skerry", words, "--list", path)
                 self.assertIn(what, err)
         await self.client.put(
             "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}

@@ -633,6 +633,37 @@ def upgrade() -> None:
     op.create_index(op.f("ix_deliveries_run_id"), "deliveries", ["run_id"], unique=False)
     op.create_index(op.f("ix_deliveries_turn_id"), "deliveries", ["turn_id"], unique=False)
     op.create_table(
+        "outgoing_messages",
+        sa.Column("id", sa.Text(), nullable=False),
+        sa.Column("channel", sa.Text(), nullable=False),
+        sa.Column("key", sa.Text(), nullable=False),
+        sa.Column("contact", sa.Text(), nullable=False),
+        sa.Column("conversation", sa.Text(), nullable=False),
+        sa.Column("text", sa.Text(), nullable=False),
+        sa.Column("spoken", sa.Boolean(), nullable=False),
+        sa.Column("due_at", sa.DateTime(timezone=True), nullable=False),
+        sa.Column(
+            "created_at",
+            sa.DateTime(timezone=True),
+            server_default=sa.text("now()"),
+            nullable=False,
+        ),
+        sa.ForeignKeyConstraint(
+            ["channel"],
+            ["channels.name"],
+            name=op.f("fk_outgoing_messages_channel"),
+            onupdate="CASCADE",
+            ondelete="CASCADE",
+        ),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_outgoing_messages")),
+        sa.UniqueConstraint(
+            "channel", "key", "contact", name=op.f("uq_outgoing_messages_channel_key_contact")
+        ),
+    )
+    op.create_index(
+        op.f("ix_outgoing_messages_due_at"), "outgoing_messages", ["due_at"], unique=False
+    )
+    op.create_table(
         "renditions",
         sa.Column("id", sa.Text(), nullable=False),
         sa.Column("clip_id", sa.Text(), nullable=False),
