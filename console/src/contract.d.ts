@@ -872,9 +872,10 @@ export interface components {
     /**
      * ConnectorExamples
      * @description What a connector file is drafted from. `examples` are commands of curl: of an engine
-     *     "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
-     *     answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
-     *     is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
+     *     "request", of a network "text", "voice-note", "fetch" and "poll"; or OpenAPI documents, of which
+     *     `operations` name the operation ("POST /say", or its operationId). `answers` are what the
+     *     service answered to them, as JSON, where it is not bytes. `at` says what goes to a place where
+     *     the guess is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
      */
     ConnectorExamples: {
       /** Kind */
@@ -885,6 +886,10 @@ export interface components {
       name: string;
       /** Examples */
       examples: {
+        [key: string]: string;
+      };
+      /** Operations */
+      operations?: {
         [key: string]: string;
       };
       /** Answers */

@@ -71,10 +71,10 @@ async def caught_by_poll(
     from fond_echo.connectors.guard import guarded_client
     from fond_echo.connectors.machine import RequestMachine
     from fond_echo.documents.drafting.draft import plain_step
-    from fond_echo.documents.drafting.example import read_curl
+    from fond_echo.documents.drafting.drafted import examples_of
     from fond_echo.documents.steps import Step
 
-    example = read_curl(given.examples["poll"])
+    example = examples_of(given)["poll"]
     step = Step.model_validate(plain_step(given.name, example, given.token))
     found: list[CaughtIn] = []
     last: Any = None

@@ -23,9 +23,10 @@ from fond_echo.contract.engine import EngineIn, EngineKind, EngineTrialIn
 if TYPE_CHECKING:
     from fond_echo.client import FondEcho
 
-HELP = """An example is a command of curl, as documentations show it, in a file. Nothing goes out
-before it is asked for: with --ask the service is asked once how it answers, with --add the secret
-is stored for its host alone, the file is connected, and one round trip proves it."""
+HELP = """An example is a command of curl, as documentations show it, or an OpenAPI document.
+Nothing goes out before it is asked for: with --ask the service is asked once how it answers,
+with --add the secret is stored for its host alone, the file is connected, and one round trip
+proves it."""
 SAMPLE = "The morning boat is late because of the wind."
 EXAMPLES: dict[str, ExampleOf] = {"voice_note": "voice-note", "fetch": "fetch", "poll": "poll"}
 DRAFTED = "# Drafted by fond-echo connect"
@@ -39,6 +40,9 @@ def add(commands: Any) -> None:
     connect.add_argument("kind", choices=["network", *get_args(EngineKind)])
     connect.add_argument("name", help="what it is called here, in small letters")
     connect.add_argument("example", type=Path, help="how a text is sent, or the engine is asked")
+    connect.add_argument("--operation", action="append", default=[], metavar="OF=OPERATION",
+                         type=named, help="where an example is an OpenAPI document: "
+                         'request="POST /say"')  # fmt: skip
     connect.add_argument("--voice-note", type=Path, metavar="FILE", help="how a voice note is sent")
     connect.add_argument("--fetch", type=Path, metavar="FILE", help="how a recording is fetched")
     connect.add_argument("--poll", type=Path, metavar="FILE", help="how messages are asked for")
@@ -118,7 +122,8 @@ def _given(options: argparse.Namespace) -> ConnectorExamples:
     answers: dict[Any, Any] = {of: json_in(Path(path)) for of, path in options.answer}
     return ConnectorExamples(
         kind=options.kind, name=options.name, examples=examples, messages=messages,
-        answers=answers, token=_secret(options.token), signing_key=_secret(options.signing_key),
+        operations=dict(options.operation), answers=answers, token=_secret(options.token),
+        signing_key=_secret(options.signing_key),
         at=dict(options.at),
     )  # fmt: skip
 
@@ -163,10 +168,10 @@ async def _answer_of(options: argparse.Namespace, given: ConnectorExamples) -> t
     from fond_echo.connectors.machine import RequestMachine
     from fond_echo.connectors.wire import Payload
     from fond_echo.documents.drafting.draft import asked_once
-    from fond_echo.documents.drafting.example import read_curl
+    from fond_echo.documents.drafting.drafted import examples_of
     from fond_echo.documents.steps import Step
 
-    example = read_curl(given.examples["request"])
+    example = examples_of(given)["request"]
     kind: Any = given.kind
     secret = given.secret or _name_of_secret(given)
     step, _ = asked_once(kind, example, secret, given.token, given.at)

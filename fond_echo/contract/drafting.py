@@ -25,13 +25,15 @@ class CaughtIn(Schema):
 
 class ConnectorExamples(Schema):
     """What a connector file is drafted from. `examples` are commands of curl: of an engine
-    "request", of a network "text", "voice-note", "fetch" and "poll"; `answers` are what the service
-    answered to them, as JSON, where it is not bytes. `at` says what goes to a place where the guess
-    is wrong. `token` and `signing_key` are looked for in what is given, and not kept."""
+    "request", of a network "text", "voice-note", "fetch" and "poll"; or OpenAPI documents, of which
+    `operations` name the operation ("POST /say", or its operationId). `answers` are what the
+    service answered to them, as JSON, where it is not bytes. `at` says what goes to a place where
+    the guess is wrong. `token` and `signing_key` are looked for in what is given, and not kept."""
 
     kind: Literal["network"] | EngineKind
     name: Name
     examples: dict[ExampleOf, Annotated[str, Field(max_length=200_000)]]
+    operations: dict[ExampleOf, Annotated[str, Field(max_length=300)]] = Field(default_factory=dict)
     answers: dict[ExampleOf, JsonValue] = Field(default_factory=dict)
     messages: list[CaughtIn] = Field(default_factory=list, max_length=3)
     spoken: str = Field(default="", max_length=2_000)

@@ -3,6 +3,7 @@
 import base64
 import hmac
 import json
+import textwrap
 
 import yaml
 
@@ -10,11 +11,17 @@ from fond_echo.documents.connector import read_connector
 from fond_echo.documents.drafting.draft import engine_draft, network_draft
 from fond_echo.documents.drafting.example import read_curl
 from fond_echo.documents.drafting.messages import Caught
+from fond_echo.documents.drafting.openapi import read_openapi
 from fond_echo.documents.engine import read_engine
 from fond_echo.documents.errors import NotAnExample
 from tests.support.engines import WORD, gannet_on_loopback
 from tests.web.test_commands import Commands
 
+LOOP = """
+servers: [{url: "https://a.test"}]
+paths: {/x: {get: {requestBody: {content: {application/json: {schema: {$ref: "#/c"}}}}}}}
+c: {properties: {one: {$ref: "#/c"}, two: {$ref: "#/c"}, three: {$ref: "#/c"}}}
+"""
 TALKS = {
     "gannet-voice": ("speak", """curl -X POST {base}/utterance -H "Authorization: Bearer $KEY" \\
         -H 'Content-Type: application/json' --output boat.wav \\
@@ -235,6 +242,45 @@ class OfNetworks(Commands):
         no_place = read_curl("curl https://a.test -d 'n=3'")
         with self.assertRaisesRegex(NotAnExample, "no.* place for the words"):
             engine_draft("a", "speak", no_place)
+
+    def test_an_operation_of_an_openapi_document(self):
+        document = """
+            openapi: 3.1.0
+            servers: [{url: "https://gull.test/v2"}]
+            security: [{key: []}]
+            paths:
+              /voices/{voice}/say:
+                post:
+                  operationId: speak
+                  parameters: [{name: voice, in: path, schema: {type: string, example: anna}}]
+                  requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Say"}}}}
+            components:
+              securitySchemes: {key: {type: apiKey, in: header, name: X-Gull-Key}}
+              schemas:
+                Say:
+                  type: object
+                  required: [text, pace]
+                  properties:
+                    text: {type: string}
+                    pace: {type: number, default: 1.0}
+                    mood: {type: string}
+        """
+        text = textwrap.dedent(document)
+        for operation in ("speak", "POST /voices/{voice}/say"):
+            draft = engine_draft("gull", "speak", read_openapi(text, operation))
+            (step,) = read_engine(draft.file, "gull.yaml").request
+            self.assertEqual(step.post, "{{ base }}/v2/voices/anna/say")
+            self.assertEqual(step.body_json, {"text": "{{ text }}", "pace": 1.0})
+            self.assertEqual(step.headers, {"X-Gull-Key": "{{ secrets.gull-key }}"})
+        for wrong, operation, what in (
+            (text, "sing", "no operation 'sing'"), ("a: 1", "speak", "has no paths"),
+            (text.replace("https://gull.test", ""), "speak", "no server"),
+            ("a: [1", "speak", "cannot be read"),
+            ("paths: {/x: {get: {parameters: 3}}}", "GET /x", "not as OpenAPI|no server"),
+            (LOOP, "GET /x", "more than 2,000 fields"),
+        ):  # fmt: skip
+            with self.subTest(what=what), self.assertRaisesRegex(NotAnExample, what):
+                read_openapi(wrong, operation)
 
     def test_sound_behind_an_address_or_as_base64(self):
         example = read_curl('curl https://gull.test/say --json \'{"text": "Hello there"}\'')

@@ -167,7 +167,12 @@ function TurnEntry({ turn, chosen }: { turn: Turn; chosen: boolean }) {
         <p>
           {turn.erased_at
             ? "Erased."
-            : turn.text || (turn.state === "failed" ? "Nothing was understood." : "…")}
+            : turn.text ||
+              (turn.arrived_as === "file"
+                ? ""
+                : turn.state === "failed"
+                  ? "Nothing was understood."
+                  : "…")}
         </p>
       </Said>
       {turn.deliveries.map((delivery) => (

@@ -141,6 +141,15 @@ const Foot = styled.footer`
     align-items: center;
     flex-wrap: wrap;
   }
+  /* What is typed has a line of its own where the buttons would not fit beside it. */
+  .typed {
+    flex: 1 1 100%;
+  }
+  @media (min-width: 36rem) {
+    .typed {
+      flex: 1 1 12rem;
+    }
+  }
   label {
     position: absolute;
     clip-path: inset(50%);
@@ -351,7 +360,7 @@ export function Guest() {
               setText("");
             }}
           >
-            <TextField value={text} onChange={setText} style={{ flex: "1 1 12rem" }}>
+            <TextField value={text} onChange={setText} className="typed">
               <Label>What to ask</Label>
               <Input placeholder="Type here, or record" maxLength={2000} autoComplete="off" />
             </TextField>

@@ -8,6 +8,7 @@ from fond_echo.documents.connector import read_connector
 from fond_echo.documents.drafting.draft import FILE, Draft, engine_draft, network_draft
 from fond_echo.documents.drafting.example import Example, read_curl
 from fond_echo.documents.drafting.messages import Caught
+from fond_echo.documents.drafting.openapi import read_openapi
 from fond_echo.documents.engine import read_engine
 from fond_echo.documents.errors import FileError, InvalidFile, NotAnExample
 
@@ -16,7 +17,10 @@ MAX_ERRORS = 100
 
 def drafted(given: ConnectorExamples) -> ConnectorDraft:
     """Raises NotAnExample."""
-    draft = _draft(given)
+    try:
+        draft = _draft(given)
+    except RecursionError as error:
+        raise NotAnExample("what was given is nested too deeply") from error
     errors: tuple[FileError, ...] = ()
     try:
         reader = read_connector if given.kind == "network" else read_engine
@@ -31,8 +35,19 @@ def drafted(given: ConnectorExamples) -> ConnectorDraft:
     )  # fmt: skip
 
 
+def examples_of(given: ConnectorExamples) -> dict[str, Example]:
+    """The requests that are given, as commands or as operations of documents. Raises
+    NotAnExample."""
+    if unused := set(given.operations) - set(given.examples):
+        raise NotAnExample(f"there is an operation of {min(unused)}, and no document of it")
+    return {
+        of: read_openapi(text, given.operations[of]) if of in given.operations else read_curl(text)
+        for of, text in given.examples.items()
+    }
+
+
 def _draft(given: ConnectorExamples) -> Draft:
-    examples: dict[str, Example] = {of: read_curl(text) for of, text in given.examples.items()}
+    examples = examples_of(given)
     if given.kind != "network":
         if set(examples) != {"request"}:
             raise NotAnExample("an engine is drafted from one example, that of its request")

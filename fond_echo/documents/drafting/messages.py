@@ -69,6 +69,8 @@ def read_messages(caught: Sequence[Caught], said: Sequence[str]) -> ReadMessages
             "two of the messages are the same, so that they show nothing new",
             remedy="send another text in each",
         )
+    if not all(isinstance(each.document, (dict, list)) for each in caught):
+        raise NotAnExample("a message is neither an object nor a list of JSON")
     typed = [number for number, words in enumerate(said) if words]
     places = [_place_of(caught[number].document, said[number]) for number in typed]
     inside, item_place = _items(places[0])
