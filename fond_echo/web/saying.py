@@ -50,7 +50,8 @@ async def send_messages(
             "use a channel of a chat network"
         )  # fmt: skip
         raise NotUsable(
-            f"nobody can be written to first over a {record.kind} channel", remedy=remedy
+            f"nobody can be written to first over {record.name}: it is of kind {record.kind}",
+            remedy=remedy,
         )
     texts = worded(given)
     settings = ChannelSettings.model_validate(record.settings)

@@ -160,7 +160,7 @@ class Saying(Commands):
             "/api/channels/desk", json={"kind": "http", "assistant": "harbour-desk"}
         )
         err = await self.fails("conversation", "say", "desk", "Late.", "--contact", "isla")
-        self.assertIn("over a http channel", err)
+        self.assertIn("it is of kind http", err)
         self.assertIn(
             "nobody is to be written to", await self.fails("conversation", "say", "skerry", "x")
         )
