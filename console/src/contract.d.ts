@@ -662,10 +662,10 @@ export interface components {
     CaughtIn: {
       document: components["schemas"]["JsonValue"];
       /**
-       * Said
+       * Text
        * @default
        */
-      said: string;
+      text: string;
       /** Headers */
       headers?: {
         [key: string]: string;
@@ -845,7 +845,7 @@ export interface components {
      * ConnectorDraft
      * @description A connector file with its guesses; the values with which it is connected; the secrets that it
      *     needs, with the host that each is bound to; the places that stay as the example has them
-     *     (`kept`); and what it cannot do. `errors` are what its check finds.
+     *     (`unchanged`); and what it cannot do. `errors` are what its check finds.
      */
     ConnectorDraft: {
       /** Connector */
@@ -860,12 +860,12 @@ export interface components {
       };
       /** Guesses */
       guesses: components["schemas"]["GuessOut"][];
-      /** Kept */
-      kept: {
+      /** Unchanged */
+      unchanged: {
         [key: string]: string;
       };
-      /** Cannot */
-      cannot: string[];
+      /** Limitations */
+      limitations: string[];
       /** Errors */
       errors: components["schemas"]["FileErrorOut"][];
     };
@@ -874,8 +874,9 @@ export interface components {
      * @description What a connector file is drafted from. `examples` are commands of curl: of an engine
      *     "request", of a network "text", "voice-note", "fetch" and "poll"; or OpenAPI documents, of which
      *     `operations` name the operation ("POST /say", or its operationId). `answers` are what the
-     *     service answered to them, as JSON, where it is not bytes. `at` says what goes to a place where
-     *     the guess is wrong. `token` and `signing_key` are looked for in what is given, and not kept.
+     *     service answered to them, as JSON, where it is not bytes. `mapping` says what goes to a place
+     *     where the guess is wrong. `token` and `signing_key` are looked for in what is given, and not
+     *     kept.
      */
     ConnectorExamples: {
       /** Kind */
@@ -899,10 +900,10 @@ export interface components {
       /** Messages */
       messages?: components["schemas"]["CaughtIn"][];
       /**
-       * Spoken
+       * Transcript
        * @default
        */
-      spoken: string;
+      transcript: string;
       /** Secret */
       secret?: string | null;
       /**
@@ -915,8 +916,8 @@ export interface components {
        * @default
        */
       signing_key: string;
-      /** At */
-      at?: {
+      /** Mapping */
+      mapping?: {
         [key: string]: string;
       };
     };
@@ -1413,61 +1414,6 @@ export interface components {
       refused: string;
     };
     /**
-     * FirstAnswers
-     * @description What a new assistant is made of: each has a sensible value already. `knowledge` are documents
-     *     by name, as they stand in a folder; `engine` one that is connected and answers what nobody wrote
-     *     down, as `about` tells it.
-     */
-    FirstAnswers: {
-      /**
-       * Title
-       * @default
-       */
-      title: string;
-      /**
-       * Greeting
-       * @default
-       */
-      greeting: string;
-      /**
-       * About
-       * @default
-       */
-      about: string;
-      /**
-       * Voice
-       * @default whimbrel
-       */
-      voice: string;
-      /**
-       * Answers In
-       * @default same
-       * @enum {string}
-       */
-      answers_in: "same" | "text" | "voice" | "both";
-      /** Knowledge */
-      knowledge?: {
-        [key: string]: string;
-      };
-      /**
-       * Engine
-       * @default
-       */
-      engine: string;
-      /** Questions */
-      questions?: components["schemas"]["FixedAnswer"][];
-    };
-    /**
-     * FixedAnswer
-     * @description A question that people ask, and what is always answered.
-     */
-    FixedAnswer: {
-      /** Question */
-      question: string;
-      /** Answer */
-      answer: string;
-    };
-    /**
      * GapOut
      * @description Turns with the same meaning that no route took, or whose free answer did not answer: a
      *     wording to add as an example, the nearest route, a turn to listen to, and how many were judged
@@ -1516,10 +1462,10 @@ export interface components {
     GuessOut: {
       /** Place */
       place: string;
-      /** Becomes */
-      becomes: string;
-      /** Because */
-      because: string;
+      /** Template */
+      template: string;
+      /** Evidence */
+      evidence: string;
     };
     /**
      * GuestLimits
@@ -1934,8 +1880,8 @@ export interface components {
     /**
      * Package
      * @description An assistant's live files, or its draft's where nothing is live, the engines that it names,
-     *     its channels with their settings, and the secrets that all of these need. `reaches` are the
-     *     hosts to which it sends what people say; `functions` what an engine may have called.
+     *     its channels with their settings, and the secrets that all of these need. `hosts_reached` are
+     *     those to which it sends what people say; `functions` what an engine may have called.
      */
     "Package-Input": {
       /**
@@ -1964,16 +1910,16 @@ export interface components {
       };
       /** Secrets */
       secrets?: components["schemas"]["SecretNeeded"][];
-      /** Reaches */
-      reaches?: string[];
+      /** Hosts Reached */
+      hosts_reached?: string[];
       /** Functions */
       functions?: string[];
     };
     /**
      * Package
      * @description An assistant's live files, or its draft's where nothing is live, the engines that it names,
-     *     its channels with their settings, and the secrets that all of these need. `reaches` are the
-     *     hosts to which it sends what people say; `functions` what an engine may have called.
+     *     its channels with their settings, and the secrets that all of these need. `hosts_reached` are
+     *     those to which it sends what people say; `functions` what an engine may have called.
      */
     "Package-Output": {
       /**
@@ -1999,8 +1945,8 @@ export interface components {
       };
       /** Secrets */
       secrets?: components["schemas"]["SecretNeeded"][];
-      /** Reaches */
-      reaches?: string[];
+      /** Hosts Reached */
+      hosts_reached?: string[];
       /** Functions */
       functions?: string[];
     };
@@ -2012,8 +1958,8 @@ export interface components {
     PackageCheck: {
       /** Missing */
       missing: components["schemas"]["SecretNeeded"][];
-      /** Taken */
-      taken: string[];
+      /** Conflicts */
+      conflicts: string[];
       /** Errors */
       errors: components["schemas"]["FileErrorOut"][];
     };
@@ -2709,9 +2655,9 @@ export interface components {
     };
     /**
      * SaidTo
-     * @description What became of the words for a contact: `sent-on` to its network, as a turn; `waiting` until
-     *     `due_at`; `said-before` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where
-     *     it never wrote and no conversation is given.
+     * @description What becomes of the words for a contact: `queued` for now; `scheduled` for `due_at`;
+     *     `duplicate` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where it never
+     *     wrote and no conversation is given.
      */
     SaidTo: {
       /** Contact */
@@ -2720,23 +2666,17 @@ export interface components {
        * State
        * @enum {string}
        */
-      state:
-        "sent-on" | "waiting" | "said-before" | "opted-out" | "blocked" | "refused" | "unknown";
-      /**
-       * Turn
-       * @default
-       */
-      turn: string;
+      state: "queued" | "scheduled" | "duplicate" | "opted-out" | "blocked" | "refused" | "unknown";
       /** Due At */
       due_at?: string | null;
     };
     /**
      * SayIn
      * @description Words for contacts: a template over `values` of each, `contact` and `now`. With
-     *     `spoken_reply` they go out as a voice note, where the network has them. What has the same `key`
-     *     reaches nobody twice. `at` is when, in the time zone `zone` where it has none of its own; in the
-     *     `quiet` hours of that zone ("21:00-08:00") nothing goes out: it waits for their end. Without
-     *     `zone`, it is that of the assistant's hours.
+     *     `spoken_reply` they go out as a voice note, where the network has them. What has the same
+     *     `idempotency_key` reaches nobody twice. `at` is when, in the time zone `zone` where it has none
+     *     of its own; in the `quiet` hours of that zone ("21:00-08:00") nothing goes out: it is scheduled
+     *     for their end. Without `zone`, it is that of the assistant's hours.
      */
     SayIn: {
       /** Contacts */
@@ -2749,10 +2689,10 @@ export interface components {
        */
       spoken_reply: boolean;
       /**
-       * Key
+       * Idempotency Key
        * @default
        */
-      key: string;
+      idempotency_key: string;
       /** At */
       at?: string | null;
       /**
@@ -2771,10 +2711,26 @@ export interface components {
      * @description What became of it for each contact, and the key with which nothing is said twice.
      */
     SayOut: {
-      /** Key */
-      key: string;
+      /** Idempotency Key */
+      idempotency_key: string;
       /** Results */
       results: components["schemas"]["SaidTo"][];
+    };
+    /**
+     * ScheduledOut
+     * @description Words that are scheduled.
+     */
+    ScheduledOut: {
+      /** Contact */
+      contact: string;
+      /** Key */
+      key: string;
+      /** Text */
+      text: string;
+      /** Spoken */
+      spoken: boolean;
+      /** Due At */
+      due_at: string;
     };
     /** SecretIn */
     SecretIn: {
@@ -2974,6 +2930,61 @@ export interface components {
        * @default 0
        */
       first_seconds: number;
+    };
+    /**
+     * StarterAnswer
+     * @description A question that people ask, and what is always answered.
+     */
+    StarterAnswer: {
+      /** Question */
+      question: string;
+      /** Answer */
+      answer: string;
+    };
+    /**
+     * StarterIn
+     * @description What a new assistant is made of: each has a sensible value already. `knowledge` are documents
+     *     by name, as they stand in a folder; `engine` one that is connected and answers what nobody wrote
+     *     down, as `about` tells it.
+     */
+    StarterIn: {
+      /**
+       * Title
+       * @default
+       */
+      title: string;
+      /**
+       * Greeting
+       * @default
+       */
+      greeting: string;
+      /**
+       * About
+       * @default
+       */
+      about: string;
+      /**
+       * Voice
+       * @default whimbrel
+       */
+      voice: string;
+      /**
+       * Answers In
+       * @default same
+       * @enum {string}
+       */
+      answers_in: "same" | "text" | "voice" | "both";
+      /** Knowledge */
+      knowledge?: {
+        [key: string]: string;
+      };
+      /**
+       * Engine
+       * @default
+       */
+      engine: string;
+      /** Questions */
+      questions?: components["schemas"]["StarterAnswer"][];
     };
     /**
      * SubscriptionIn
@@ -3392,22 +3403,6 @@ export interface components {
       pitch: number;
       /** Rate */
       rate: number;
-    };
-    /**
-     * WaitingOut
-     * @description Words that wait for their time.
-     */
-    WaitingOut: {
-      /** Contact */
-      contact: string;
-      /** Key */
-      key: string;
-      /** Text */
-      text: string;
-      /** Spoken */
-      spoken: boolean;
-      /** Due At */
-      due_at: string;
     };
     /**
      * Waveforms

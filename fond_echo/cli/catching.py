@@ -23,7 +23,7 @@ def typed(number: int, said: list[str]) -> str:
     if not sys.stdin.isatty():
         raise NotSaid(
             f"it is not known what was typed in message {number + 1}",
-            remedy='say it for each: --said TEXT, or --said "" for a voice note',
+            remedy='say it for each: --text TEXT, or --text "" for a voice note',
         )
     return input(f"What was typed in message {number + 1} (nothing for a voice note)? ")
 
@@ -57,7 +57,7 @@ def caught_by_post(port: int, wanted: int, said: list[str]) -> list[CaughtIn]:
         except ValueError as error:
             raise NotSaid(f"message {number + 1} is not JSON: {body[:80]!r}") from error
         found.append(
-            CaughtIn(document=document, said=typed(number, said), headers=headers,
+            CaughtIn(document=document, text=typed(number, said), headers=headers,
                      body=body.decode("utf-8", "replace"))
         )  # fmt: skip
     return found
@@ -85,7 +85,7 @@ async def caught_by_poll(
         for _ in range(MAX_POLLS):
             document = (await machine.run([step], {})).document
             if last is not None and document != last:
-                found.append(CaughtIn(document=document, said=typed(len(found), said)))
+                found.append(CaughtIn(document=document, text=typed(len(found), said)))
             last = document
             if len(found) == wanted:
                 return found

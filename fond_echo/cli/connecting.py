@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from fond_echo.client import FondEcho
 
 HELP = """An example is a command of curl, as documentations show it, or an OpenAPI document.
-Nothing goes out before it is asked for: with --ask the service is asked once how it answers,
+Nothing goes out before it is asked for: with --probe the service is asked once how it answers,
 with --add the secret is stored for its host alone, the file is connected, and one round trip
 proves it."""
 SAMPLE = "The morning boat is late because of the wind."
@@ -48,20 +48,20 @@ def add(commands: Any) -> None:
     connect.add_argument("--poll", type=Path, metavar="FILE", help="how messages are asked for")
     connect.add_argument("--message", type=Path, action="append", default=[], metavar="FILE",
                          help="a message that came, as JSON; up to three")  # fmt: skip
-    connect.add_argument("--said", action="append", default=[], metavar="TEXT",
+    connect.add_argument("--text", action="append", default=[], metavar="TEXT",
                          help='what was typed in it; "" for one that was spoken')  # fmt: skip
     connect.add_argument("--answer", action="append", default=[], metavar="OF=FILE", type=named,
                          help="what a request answered, as JSON: fetch=FILE")  # fmt: skip
     connect.add_argument("--token", type=Path, metavar="FILE", help="a file with the token or key")
     connect.add_argument("--signing-key", type=Path, metavar="FILE",
                          help="a file with the key that signs what a network posts")  # fmt: skip
-    connect.add_argument("--at", action="append", default=[], metavar="PLACE=TEMPLATE", type=named,
+    connect.add_argument("--map", action="append", default=[], metavar="PLACE=TEMPLATE", type=named,
                          help="what goes to a place, where the guess is wrong")  # fmt: skip
     connect.add_argument("--write", type=Path, metavar="FILE", help="where to (NAME.yaml)")
-    connect.add_argument("--catch", type=int, default=0, metavar="COUNT",
+    connect.add_argument("--listen", type=int, default=0, metavar="COUNT",
                          help="wait for so many messages, one to three")  # fmt: skip
     connect.add_argument("--port", type=int, default=8799, help="where posts are caught (8799)")
-    connect.add_argument("--ask", action="store_true", help="ask the service once how it answers")
+    connect.add_argument("--probe", action="store_true", help="ask the service once how it answers")
     connect.add_argument("--add", action="store_true", help="connect it, and prove it")
     connect.add_argument("--assistant", default="", help="who answers on the network")
     connect.add_argument("--private", action="append", default=[], metavar="HOST:PORT",
@@ -78,9 +78,9 @@ def _connect(options: argparse.Namespace) -> int:
     if options.add and options.kind == "network" and not options.assistant:
         raise NotSaid("nobody answers on the network", remedy="name who does: --assistant NAME")
     given = _given(options)
-    if options.catch:
+    if options.listen:
         given.messages += _caught(options, given)
-    if options.ask and options.kind != "network":
+    if options.probe and options.kind != "network":
         given = _asked(options, given)
     # Everything is read before anything is written.
     from fond_echo.documents.drafting.drafted import drafted
@@ -109,14 +109,14 @@ def _given(options: argparse.Namespace) -> ConnectorExamples:
             if options.kind != "network":
                 raise NotSaid(f"--{option.replace('_', '-')} is for a network")
             examples[of] = text_in(path)
-    said = options.said[: len(options.message)]
-    if len(said) < len(options.message) or (options.said[len(said) :] and not options.catch):
+    said = options.text[: len(options.message)]
+    if len(said) < len(options.message) or (options.text[len(said) :] and not options.listen):
         raise NotSaid(
-            f"there are {len(options.message)} messages and {len(options.said)} times --said",
-            remedy='say of each what was typed in it: --message FILE --said TEXT, or --said ""',
+            f"there are {len(options.message)} messages and {len(options.text)} times --text",
+            remedy='say of each what was typed in it: --message FILE --text TEXT, or --text ""',
         )
     messages = [
-        CaughtIn(document=json_in(path), said=said)
+        CaughtIn(document=json_in(path), text=said)
         for path, said in zip(options.message, said, strict=True)
     ]
     answers: dict[Any, Any] = {of: json_in(Path(path)) for of, path in options.answer}
@@ -124,7 +124,7 @@ def _given(options: argparse.Namespace) -> ConnectorExamples:
         kind=options.kind, name=options.name, examples=examples, messages=messages,
         operations=dict(options.operation), answers=answers, token=_secret(options.token),
         signing_key=_secret(options.signing_key),
-        at=dict(options.at),
+        mapping=dict(options.map),
     )  # fmt: skip
 
 
@@ -134,8 +134,8 @@ def _secret(file: Path | None) -> str:
 
 def _caught(options: argparse.Namespace, given: ConnectorExamples) -> list[CaughtIn]:
     """Messages that are caught while somebody sends them: asked for, or posted to us."""
-    wanted = min(options.catch, 3)
-    said = list(options.said[len(options.message) :])
+    wanted = min(options.listen, 3)
+    said = list(options.text[len(options.message) :])
     if options.poll is not None:
         vault = _vault(options, given)
         return asyncio.run(caught_by_poll(given, vault, options.private, wanted, said))
@@ -156,7 +156,7 @@ def _name_of_secret(given: ConnectorExamples) -> str:
 def _asked(options: argparse.Namespace, given: ConnectorExamples) -> ConnectorExamples:
     """What is given, with what the service answers to a sample."""
     answer, said = asyncio.run(_answer_of(options, given))
-    changed: dict[str, Any] = {"spoken": said}
+    changed: dict[str, Any] = {"transcript": said}
     if answer is not None:
         changed["answers"] = {**given.answers, "request": answer}
     return given.model_copy(update=changed)
@@ -174,7 +174,7 @@ async def _answer_of(options: argparse.Namespace, given: ConnectorExamples) -> t
     example = examples_of(given)["request"]
     kind: Any = given.kind
     secret = given.secret or _name_of_secret(given)
-    step, _ = asked_once(kind, example, secret, given.token, given.at)
+    step, _ = asked_once(kind, example, secret, given.token, given.mapping)
     of_bytes = kind in ("speak", "draw")
     facts: dict[str, Any] = {
         "text": SAMPLE, "marked": SAMPLE, "language": "en", "voice": "", "brief": "", "hints": [],
@@ -210,14 +210,14 @@ def _show(found: ConnectorDraft, file: Path) -> None:
     print(f"{file}: what goes where")
     width = max((len(each.place) for each in found.guesses), default=0)
     for guess in found.guesses:
-        print(f"  {guess.place:<{width}}  {guess.becomes}\n  {'':<{width}}    {guess.because}")
-    if found.kept:
-        print("Left as the example has it, in every request:")
-        for place, value in found.kept.items():
+        print(f"  {guess.place:<{width}}  {guess.template}\n  {'':<{width}}    {guess.evidence}")
+    if found.unchanged:
+        print("Unchanged from the example:")
+        for place, value in found.unchanged.items():
             print(f"  {place:<{width}}  {value}")
-    if found.cannot:
-        print("What it cannot do:")
-        for each in found.cannot:
+    if found.limitations:
+        print("Limitations:")
+        for each in found.limitations:
             print(f"  {each}")
     for error in found.errors:
         print(f"  ✗ line {error.line}: {error.what} ({error.remedy})", file=sys.stderr)

@@ -218,19 +218,6 @@ class Asked:
         return Vault(known).redacted(value)
 
 
-def paths_in(value: Any, path: str = "$") -> list[tuple[str, Any]]:
-    """The JSONPath of every value in a document (RFC 9535 normalized, short names bare)."""
-    if isinstance(value, dict):
-        found = []
-        for key, each in value.items():
-            plain = key.isidentifier() and key.isascii()
-            found += paths_in(each, f"{path}.{key}" if plain else f"{path}[{json.dumps(key)}]")
-        return found
-    if isinstance(value, list):
-        return [each for k, part in enumerate(value) for each in paths_in(part, f"{path}[{k}]")]
-    return [(path, value)]
-
-
 def show_message(connector: Any, values: dict[str, str], payload: Any) -> None:
     """Every value with its path, and what the description makes of the message."""
     import httpx
@@ -238,9 +225,10 @@ def show_message(connector: Any, values: dict[str, str], payload: Any) -> None:
     from fond_echo.channels.chat import ChatChannel
     from fond_echo.connectors.secrets import Vault
     from fond_echo.contract.channel import Unreadable
+    from fond_echo.documents.drafting.example import json_path, leaves_of
 
     print("\nFields of the message:")
-    found = paths_in(payload)
+    found = [(json_path(place), value) for place, value in leaves_of(payload)]
     width = min(46, max((len(path) for path, _ in found), default=0))
     for path, value in found:
         print(f"  {path:<{width}}  {json.dumps(value, ensure_ascii=False)[:70]}")

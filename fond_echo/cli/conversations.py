@@ -24,7 +24,7 @@ from fond_echo.contract.api import LoadedTurn, LoadIn, TurnOut
 from fond_echo.contract.base import JsonObject
 from fond_echo.contract.saying import Addressed, SayIn
 
-WENT = ("sent-on", "waiting", "said-before")
+WENT = ("queued", "scheduled", "duplicate")
 FORMAT = "fond-echo conversation 1"
 
 
@@ -56,7 +56,7 @@ def add(commands: Any) -> None:
     saying.add_argument("--list", type=Path, metavar="FILE",
                         help="CSV with a column contact, and others for the words")  # fmt: skip
     saying.add_argument("--spoken", action="store_true", help="as a voice note")
-    saying.add_argument("--repeat-key", default="", metavar="KEY",
+    saying.add_argument("--idempotency-key", default="", metavar="KEY",
                         help="what has the same key reaches nobody twice")  # fmt: skip
     saying.add_argument("--at", default="", metavar="TIME",
                         help="when: 2027-01-31T08:00")  # fmt: skip
@@ -65,13 +65,13 @@ def add(commands: Any) -> None:
                         help="when nothing goes out: 21:00-08:00")  # fmt: skip
     add_service(saying)
     saying.set_defaults(run=_say)
-    waits = verbs.add_parser("waiting", help="list words that wait for their time")
+    waits = verbs.add_parser("scheduled", help="list words that are scheduled")
     waits.add_argument("channel")
     add_service(waits)
     waits.set_defaults(run=_waiting)
-    stopping = verbs.add_parser("stop", help="take back words that wait for their time")
+    stopping = verbs.add_parser("cancel", help="cancel scheduled words")
     stopping.add_argument("channel")
-    stopping.add_argument("repeat_key", metavar="KEY", help="with which they were said")
+    stopping.add_argument("idempotency_key", metavar="KEY", help="with which they were said")
     add_service(stopping)
     stopping.set_defaults(run=_stop)
     trying = verbs.add_parser("try", help="say an exported conversation again to an assistant")
@@ -213,8 +213,9 @@ def _say(options: argparse.Namespace) -> int:
         remedy = "name them: --contact ID, or --list FILE"
         raise NotSaid("nobody is to be written to", remedy=remedy)
     given = SayIn(
-        contacts=contacts, text=options.text, spoken_reply=options.spoken, key=options.repeat_key,
-        at=_time(options.at), zone=options.zone, quiet=_hours(options.quiet),
+        contacts=contacts, text=options.text, spoken_reply=options.spoken,
+        idempotency_key=options.idempotency_key, at=_time(options.at), zone=options.zone,
+        quiet=_hours(options.quiet),
     )  # fmt: skip
     with service(options) as echo:
         found = echo.say(options.channel, given)
@@ -224,17 +225,18 @@ def _say(options: argparse.Namespace) -> int:
     rows = []
     for each in found.results:
         when = f"{each.due_at:%d %b %H:%M %Z}" if each.due_at else ""
-        rows.append((each.contact, each.state, each.turn[-12:] or when))
-    table(("contact", "state", "turn or time"), rows)
-    print(f"Said again with --repeat-key {found.key}, it reaches nobody twice.")
-    if any(each.state == "waiting" for each in found.results):
-        print(f"To take it back: fond-echo conversation stop {options.channel} {found.key}")
+        rows.append((each.contact, each.state, when))
+    table(("contact", "state", "due"), rows)
+    key = found.idempotency_key
+    print(f"Sent again with --idempotency-key {key}, it reaches nobody twice.")
+    if any(each.state == "scheduled" for each in found.results):
+        print(f"To cancel it: fond-echo conversation cancel {options.channel} {key}")
     return 0 if all(each.state in WENT for each in found.results) else 1
 
 
 def _waiting(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        found = echo.waiting_messages(options.channel)
+        found = echo.scheduled_messages(options.channel)
     if options.json:
         print_json(found)
         return 0
@@ -245,8 +247,8 @@ def _waiting(options: argparse.Namespace) -> int:
 
 def _stop(options: argparse.Namespace) -> int:
     with service(options) as echo:
-        echo.stop_messages(options.channel, options.repeat_key)
-    print(f"{options.repeat_key}: nobody is sent it any more")
+        echo.cancel_messages(options.channel, options.idempotency_key)
+    print(f"{options.idempotency_key}: nobody is sent it any more")
     return 0
 
 

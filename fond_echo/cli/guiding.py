@@ -14,7 +14,7 @@ from fond_echo.cli.files import text_in
 from fond_echo.cli.folder import files_in
 from fond_echo.cli.output import service
 from fond_echo.contract.api import ChannelIn
-from fond_echo.contract.assistants import FirstAnswers, FixedAnswer
+from fond_echo.contract.assistants import StarterAnswer, StarterIn
 from fond_echo.contract.channel import Access, ChannelSettings
 from fond_echo.contract.renditions import RenditionIn
 from fond_echo.documents.guided import brief_of, greeting_of
@@ -42,7 +42,7 @@ def guided(options: argparse.Namespace) -> int:
     begun = time.monotonic()
     with service(options) as echo:
         given, listed = _answers(echo, name)
-        files = echo.first_assistant(name, given).files
+        files = echo.make_starter(name, given).files
         for file, text in files.items():
             place = folder / file
             place.parent.mkdir(parents=True, exist_ok=True)
@@ -70,7 +70,7 @@ def _write(place: Path, text: str) -> None:
         place.write_text(text, "utf-8")
 
 
-def _answers(echo: FondEcho, name: str) -> tuple[FirstAnswers, bool]:
+def _answers(echo: FondEcho, name: str) -> tuple[StarterIn, bool]:
     """What somebody says of their assistant, and whether only listed contacts may ask."""
     print("Press Enter to keep what stands in brackets.")
     title = _asked("Who is it, as people read it?", title_of(name))
@@ -96,10 +96,10 @@ def _answers(echo: FondEcho, name: str) -> tuple[FirstAnswers, bool]:
     questions = []
     while question := _asked("A question that people ask (nothing more: Enter)", ""):
         if answer := _asked("  and what is answered?", ""):
-            questions.append(FixedAnswer(question=question, answer=answer))
+            questions.append(StarterAnswer(question=question, answer=answer))
     kind = _asked(f"How does it answer ({', '.join(KINDS)})?", "same", _one_of(KINDS))
     who = _asked("Who may ask (everybody, listed)?", "everybody", _one_of(("everybody", "listed")))
-    given = FirstAnswers(
+    given = StarterIn(
         title=title, greeting=greeting, voice=voice, knowledge=knowledge, engine=engine,
         about=about, questions=questions, answers_in=kind,
     )  # fmt: skip
@@ -124,7 +124,7 @@ def _knowledge() -> dict[str, str]:
     return {"about.md": "\n".join(lines) + "\n"}
 
 
-def _first_answer(echo: FondEcho, name: str, given: FirstAnswers, folder: Path) -> None:
+def _first_answer(echo: FondEcho, name: str, given: StarterIn, folder: Path) -> None:
     """Its first answer, in words and as a sound."""
     question = given.questions[0].question if given.questions else "What can you do for me?"
     tried = echo.try_assistant(name, question, ask=bool(given.engine))

@@ -52,8 +52,8 @@ def _told(found: Package) -> None:
         print("It needs these secrets; their values are not in it:")
         for each in found.secrets:
             print(f"  {each.name}, for {', '.join(each.hosts) or 'signing'}")
-    if found.reaches:
-        print(f"It sends what people say to {', '.join(found.reaches)}.")
+    if found.hosts_reached:
+        print(f"It sends what people say to {', '.join(found.hosts_reached)}.")
     if found.functions:
         print(f"Its engines may have called: {', '.join(found.functions)}.")
 
@@ -73,8 +73,10 @@ def _unpack(options: argparse.Namespace) -> int:
             print(f"✗ {fault.file}, line {fault.line}: {fault.what}", file=sys.stderr)
         if found.errors:
             return 1
-        if found.taken and not options.replace:
-            raise OptionsClash("; ".join(found.taken), remedy="--replace puts these in their place")
+        if found.conflicts and not options.replace:
+            raise OptionsClash(
+                "; ".join(found.conflicts), remedy="--replace puts these in their place"
+            )
         _told(given)
         # Everything is known before anything is stored.
         values = {each.name: _value(each, dict(options.secret)) for each in found.missing}

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from fond_echo.contract.api import StageOut
+from fond_echo.contract.base import JsonObject
 
 
 def says(stage: StageOut) -> str:
@@ -14,7 +17,7 @@ def says(stage: StageOut) -> str:
     out = stage.output
     match stage.name:
         case "fetch":
-            return f"{out['clip']['size']:,} bytes"
+            return ", ".join(_fetched(out)) or "nothing"
         case "decode":
             return f"{out['codec']} in {out['container']}, {out['clip']['seconds']:.1f} s"
         case "transcribe":
@@ -32,3 +35,12 @@ def says(stage: StageOut) -> str:
             return ", ".join(f"{part['kind']} {part['state']}" for part in out["parts"])
         case _:
             return ""
+
+
+def _fetched(out: JsonObject) -> Iterator[str]:
+    """The sound and the files that were fetched."""
+    if out.get("clip"):
+        yield f"{out['clip']['size']:,} bytes"
+    for file in out.get("files", []):
+        what = f"{file['clip']['size']:,} bytes" if file["clip"] else f"rejected, {file['refused']}"
+        yield f"{file['name'] or file['media_type']}: {what}"

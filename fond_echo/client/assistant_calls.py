@@ -12,11 +12,11 @@ from fond_echo.contract.assistants import (
     Checked,
     DraftIn,
     DraftOut,
-    FirstAnswers,
     PastOut,
     ProposalsOut,
     PublishIn,
     RevisionOut,
+    StarterIn,
     Tried,
     TryIn,
     WidenIn,
@@ -51,7 +51,7 @@ def check_package(given: Package) -> Call[PackageCheck]:
     return Call("POST", path, shape_of(PackageCheck), given.model_dump(mode="json"))
 
 
-def first_assistant(name: str, given: FirstAnswers) -> Call[AssistantFiles]:
+def make_starter(name: str, given: StarterIn) -> Call[AssistantFiles]:
     path = f"/api/assistants/{name}/starter"
     return Call("POST", path, shape_of(AssistantFiles), given.model_dump())
 

@@ -36,7 +36,7 @@ from fond_echo.contract.contacts import (
 from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
-from fond_echo.contract.saying import SayIn, SayOut, WaitingOut
+from fond_echo.contract.saying import SayIn, SayOut, ScheduledOut
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 
@@ -55,11 +55,11 @@ def say(channel: str, given: SayIn) -> Call[SayOut]:
     return Call("POST", f"/api/channels/{channel}/messages", shape_of(SayOut), body)
 
 
-def waiting_messages(channel: str) -> Call[list[WaitingOut]]:
-    return Call("GET", f"/api/channels/{channel}/messages", shape_of(list[WaitingOut]))
+def scheduled_messages(channel: str) -> Call[list[ScheduledOut]]:
+    return Call("GET", f"/api/channels/{channel}/messages", shape_of(list[ScheduledOut]))
 
 
-def stop_messages(channel: str, key: str) -> Call[None]:
+def cancel_messages(channel: str, key: str) -> Call[None]:
     return Call("DELETE", f"/api/channels/{channel}/messages/{key}", nothing)
 
 

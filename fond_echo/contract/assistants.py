@@ -29,14 +29,14 @@ class AssistantFiles(Schema):
     files: Files
 
 
-class FixedAnswer(Schema):
+class StarterAnswer(Schema):
     """A question that people ask, and what is always answered."""
 
     question: str = Field(min_length=1, max_length=300)
     answer: str = Field(min_length=1, max_length=2_000)
 
 
-class FirstAnswers(Schema):
+class StarterIn(Schema):
     """What a new assistant is made of: each has a sensible value already. `knowledge` are documents
     by name, as they stand in a folder; `engine` one that is connected and answers what nobody wrote
     down, as `about` tells it."""
@@ -48,7 +48,7 @@ class FirstAnswers(Schema):
     answers_in: Literal["same", "text", "voice", "both"] = "same"
     knowledge: dict[str, str] = Field(default_factory=dict, max_length=100)
     engine: str = Field(default="", max_length=60)
-    questions: list[FixedAnswer] = Field(default_factory=list, max_length=50)
+    questions: list[StarterAnswer] = Field(default_factory=list, max_length=50)
 
 
 class DraftIn(AssistantFiles):

@@ -22,8 +22,8 @@ class SecretNeeded(Schema):
 
 class Package(Schema):
     """An assistant's live files, or its draft's where nothing is live, the engines that it names,
-    its channels with their settings, and the secrets that all of these need. `reaches` are the
-    hosts to which it sends what people say; `functions` what an engine may have called."""
+    its channels with their settings, and the secrets that all of these need. `hosts_reached` are
+    those to which it sends what people say; `functions` what an engine may have called."""
 
     package: int = VERSION
     assistant: Name
@@ -32,7 +32,7 @@ class Package(Schema):
     engines: dict[Name, EngineIn] = Field(default_factory=dict, max_length=100)
     channels: dict[Name, ChannelIn] = Field(default_factory=dict, max_length=100)
     secrets: list[SecretNeeded] = Field(default_factory=list, max_length=200)
-    reaches: list[str] = Field(default_factory=list, max_length=200)
+    hosts_reached: list[str] = Field(default_factory=list, max_length=200)
     functions: list[str] = Field(default_factory=list, max_length=200)
 
 
@@ -41,5 +41,5 @@ class PackageCheck(Schema):
     here, and what is wrong with it."""
 
     missing: list[SecretNeeded]
-    taken: list[str]
+    conflicts: list[str]
     errors: list[FileErrorOut]

@@ -25,15 +25,15 @@ class Addressed(Schema):
 
 class SayIn(Schema):
     """Words for contacts: a template over `values` of each, `contact` and `now`. With
-    `spoken_reply` they go out as a voice note, where the network has them. What has the same `key`
-    reaches nobody twice. `at` is when, in the time zone `zone` where it has none of its own; in the
-    `quiet` hours of that zone ("21:00-08:00") nothing goes out: it waits for their end. Without
-    `zone`, it is that of the assistant's hours."""
+    `spoken_reply` they go out as a voice note, where the network has them. What has the same
+    `idempotency_key` reaches nobody twice. `at` is when, in the time zone `zone` where it has none
+    of its own; in the `quiet` hours of that zone ("21:00-08:00") nothing goes out: it is scheduled
+    for their end. Without `zone`, it is that of the assistant's hours."""
 
     contacts: list[Addressed] = Field(min_length=1, max_length=MAX_CONTACTS)
     text: str = Field(min_length=1, max_length=5_000)
     spoken_reply: bool = False
-    key: str = Field(default="", max_length=100)
+    idempotency_key: str = Field(default="", max_length=100)
     at: datetime | None = None
     zone: str = Field(default="", max_length=60)
     quiet: str = Field(default="", max_length=11)
@@ -47,20 +47,17 @@ class SayIn(Schema):
 
 
 class SaidTo(Schema):
-    """What became of the words for a contact: `sent-on` to its network, as a turn; `waiting` until
-    `due_at`; `said-before` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where
-    it never wrote and no conversation is given."""
+    """What becomes of the words for a contact: `queued` for now; `scheduled` for `due_at`;
+    `duplicate` with the same key; `opted-out`, `blocked` or `refused`; `unknown` where it never
+    wrote and no conversation is given."""
 
     contact: str
-    state: Literal[
-        "sent-on", "waiting", "said-before", "opted-out", "blocked", "refused", "unknown"
-    ]
-    turn: str = ""
+    state: Literal["queued", "scheduled", "duplicate", "opted-out", "blocked", "refused", "unknown"]
     due_at: Instant | None = None
 
 
-class WaitingOut(Schema):
-    """Words that wait for their time."""
+class ScheduledOut(Schema):
+    """Words that are scheduled."""
 
     contact: str
     key: str
@@ -72,5 +69,5 @@ class WaitingOut(Schema):
 class SayOut(Schema):
     """What became of it for each contact, and the key with which nothing is said twice."""
 
-    key: str
+    idempotency_key: str
     results: list[SaidTo]

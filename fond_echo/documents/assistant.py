@@ -83,7 +83,7 @@ MediaRange = Annotated[
 ]
 
 
-class FilesTaken(Schema):
+class AcceptedFiles(Schema):
     """Pictures and files that people send are taken: of these media types, up to so many
     megabytes each. `route` is where a message goes that is nothing but files; without one it goes
     to `fallback`."""
@@ -118,9 +118,9 @@ class AssistantFile(Schema):
     likely, `if_unsure` says whether it is asked about or left to `fallback`, which is the usual
     where that answers freely.
     `allowed_placeholders` are meant as they are, such as "[PIER]": others keep a revision from
-    being published. `takes_files` has pictures and files that people send go to business logic and
-    to engines that answer freely. `verify_speech` has what is spoken heard again after it went out:
-    words that do not come back may be said wrong."""
+    being published. `accepts_files` has pictures and files that people send go to business logic
+    and to engines that answer freely. `verify_speech` has what is spoken heard again after it went
+    out: words that do not come back may be said wrong."""
 
     assistant: Name
     language: str = "en"
@@ -145,7 +145,7 @@ class AssistantFile(Schema):
     engines: EngineNames = Field(default_factory=EngineNames)
     please_wait: PleaseWait = Field(default_factory=PleaseWait)
     hours: OpeningHours | None = None
-    takes_files: FilesTaken | None = None
+    accepts_files: AcceptedFiles | None = None
     verify_speech: bool = False
     allowed_placeholders: list[Words] = Field(default_factory=list, max_length=50)
     sentences: dict[Name, Words | SentenceSpec] = Field(default_factory=dict)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 
-from fond_echo.contract.assistants import FirstAnswers
+from fond_echo.contract.assistants import StarterIn
 from fond_echo.documents.assistant import MAIN_FILE
 from fond_echo.documents.starter import title_of
 
@@ -22,7 +22,7 @@ def brief_of(title: str) -> str:
     return f"You are {title}. You answer in two or three sentences, and you are kind."
 
 
-def guided_files(name: str, given: FirstAnswers) -> dict[str, str]:
+def guided_files(name: str, given: StarterIn) -> dict[str, str]:
     """An assistant's files, with comments for whoever opens them.
 
     Args:

@@ -244,16 +244,16 @@ def _errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
 
 def _file_errors(assistant: AssistantFile, source: Source) -> Iterator[FileError]:
     """Files that people send must reach somebody who makes something of them."""
-    takes = assistant.takes_files
+    takes = assistant.accepts_files
     if takes is None:
         return
     if takes.route is not None and assistant.route(takes.route) is None:
         known = nearest(takes.route, [each.route for each in assistant.routes])
         what = f"there is no route {takes.route!r}"
-        yield source.error(("takes_files", "route"), what, known)
+        yield source.error(("accepts_files", "route"), what, known)
     elif not any(reply.logic or reply.free for _, _, reply in assistant.replies()):
         yield source.error(
-            ("takes_files",), "no reply asks business logic or an engine, so files reach nobody",
+            ("accepts_files",), "no reply asks business logic or an engine, so files reach nobody",
             "give a route reply: {logic: SERVICE.ACTION}, or the fallback free: true", key=True,
         )  # fmt: skip
 

@@ -9,7 +9,7 @@ from fond_echo.contract.clip import SENT_FILE
 from fond_echo.core.audio.errors import SoundError
 from fond_echo.core.audio.sniff import sniff
 from fond_echo.core.errors import FondEchoError
-from fond_echo.documents.assistant import FilesTaken
+from fond_echo.documents.assistant import AcceptedFiles
 from fond_echo.documents.media import ATTACHED, picture_type
 from fond_echo.turns.errors import FileNotFetched, SoundNotFetched
 from fond_echo.turns.needs import HearingNeeds
@@ -29,7 +29,7 @@ async def fetch(turn: TurnSoFar, needs: HearingNeeds) -> FetchedSound:
     fetched = FetchedSound()
     if turn.inbound.sound is not None:
         fetched = await _sound(turn, needs, turn.inbound.sound)
-    takes = turn.assistant.takes_files
+    takes = turn.assistant.accepts_files
     if takes is not None and turn.inbound.files:
         for each in turn.inbound.files:
             file, exchanges = await _file(turn, needs, each, takes)
@@ -56,7 +56,7 @@ async def _sound(turn: TurnSoFar, needs: HearingNeeds, sound: SoundHandle) -> Fe
 
 
 async def _file(
-    turn: TurnSoFar, needs: HearingNeeds, handle: FileHandle, takes: FilesTaken
+    turn: TurnSoFar, needs: HearingNeeds, handle: FileHandle, takes: AcceptedFiles
 ) -> tuple[ReceivedFile, list[object]]:
     """A file, taken or refused, with what was said to the network for it."""
     known = ReceivedFile(media_type=handle.media_type, name=handle.name, caption=handle.caption)

@@ -75,7 +75,7 @@ def understand(turn: TurnSoFar) -> Routed:
 
 def _of_files(turn: TurnSoFar) -> Routed:
     """Where a message goes that is nothing but pictures or files."""
-    takes, because = turn.assistant.takes_files, "it is a file without words"
+    takes, because = turn.assistant.accepts_files, "it is a file without words"
     if takes is not None and takes.route is not None:
         dialogue, hours = _dialogue(turn)
         found = dialogue.begin(takes.route, {}, "", because)

@@ -226,7 +226,7 @@ class TurnSoFar:
     @property
     def wants_files(self) -> bool:
         """Whether it came with files, and the assistant takes some."""
-        return bool(self.inbound.files) and self.assistant.takes_files is not None
+        return bool(self.inbound.files) and self.assistant.accepts_files is not None
 
     @property
     def says_nothing(self) -> bool:

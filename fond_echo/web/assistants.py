@@ -13,7 +13,7 @@ from fond_echo.contract.assistants import (
     AssistantOut,
     DraftIn,
     DraftOut,
-    FirstAnswers,
+    StarterIn,
 )
 from fond_echo.contract.base import Name
 from fond_echo.documents.assistant import MAIN_FILE
@@ -55,7 +55,7 @@ async def get_starter(name: AssistantName, _: MayBuild) -> AssistantFiles:
 
 @router.post("/{name}/starter")
 async def make_starter(
-    name: AssistantName, given: FirstAnswers, _: MayBuild, service: TheService
+    name: AssistantName, given: StarterIn, _: MayBuild, service: TheService
 ) -> AssistantFiles:
     """Make the files of a first assistant of what is said of it, and check them; nothing is
     stored."""

@@ -68,7 +68,7 @@ async def get_package(name: AssistantName, _: MayAdmin, service: TheService) -> 
         assistant=name, packed_at=datetime.now(UTC), files=files, engines=engines,
         channels=channels,
         secrets=[SecretNeeded(name=each, hosts=known.get(each, [])) for each in secrets],
-        reaches=sorted(set().union(*(hosts_in(text, values) for text, values in described))),
+        hosts_reached=sorted(set().union(*(hosts_in(text, values) for text, values in described))),
         functions=sorted(functions_of(assistant)),
     )  # fmt: skip
 
@@ -109,7 +109,7 @@ async def check_package(given: Package, _: MayAdmin, service: TheService) -> Pac
                 taken.append(f"the channel {name} is here, and {there.assistant} answers there")
     return PackageCheck(
         missing=[each for each in given.secrets if each.name not in known],
-        taken=taken, errors=[FileErrorOut(**vars(each)) for each in errors],
+        conflicts=taken, errors=[FileErrorOut(**vars(each)) for each in errors],
     )  # fmt: skip
 
 

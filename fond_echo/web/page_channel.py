@@ -98,7 +98,7 @@ async def get_page(slug: Slug, request: Request, service: TheService) -> GuestPa
         assistant = await session.get_one(Assistant, channel.assistant)
         revision = await session.get_one(Revision, assistant.live)
     reported = assistant_of(revision.digest, revision.files)
-    takes = reported.takes_files
+    takes = reported.accepts_files
     examples = [each.plain[0] for each in reported.routes if each.plain][:4]
     return GuestPage(
         assistant=reported.assistant,

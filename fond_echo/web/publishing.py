@@ -109,7 +109,7 @@ async def _wrong_parameters(
 
 async def _files_lost(service: Service, assistant: AssistantFile) -> list[str]:
     """Engines that answer freely, and whose request has no place for the files that people send."""
-    if assistant.takes_files is None or not any(r.free for _, _, r in assistant.replies()):
+    if assistant.accepts_files is None or not any(r.free for _, _, r in assistant.replies()):
         return []
     found = []
     async with service.database.reading() as session:
@@ -120,7 +120,7 @@ async def _files_lost(service: Service, assistant: AssistantFile) -> list[str]:
             connector = read_engine(record.connector, f"{name}.yaml", values)
             if not any("attachments" in step.asks_for() for step in connector.request):
                 found.append(
-                    f"takes_files: {name} answers freely, and its request says nothing of "
+                    f"accepts_files: {name} answers freely, and its request says nothing of "
                     "{{ attachments }}"
                 )
     return found

@@ -11,14 +11,13 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from fastapi import Path, Response
 
 from fond_echo.contract.base import new_id
-from fond_echo.contract.channel import ChannelSettings
 from fond_echo.contract.contacts import ContactOut, OptedOutIn
-from fond_echo.contract.saying import Addressed, SayIn, SayOut, WaitingOut
+from fond_echo.contract.saying import Addressed, SayIn, SayOut, ScheduledOut
 from fond_echo.core.language.errors import TemplateFailed
 from fond_echo.core.language.templates import compile_template
 from fond_echo.store.events import emit
 from fond_echo.store.records import Assistant, Channel, Revision
-from fond_echo.store.saying import put_off, said, take_back, waiting
+from fond_echo.store.saying import Outgoing, cancel, queue_messages, scheduled
 from fond_echo.turns.turn import assistant_of
 from fond_echo.web.access import MayOperate, MayRead
 from fond_echo.web.bodies import CheckedRouter
@@ -54,16 +53,15 @@ async def send_messages(
             remedy=remedy,
         )
     texts = worded(given)
-    settings = ChannelSettings.model_validate(record.settings)
-    key, at = given.key or new_id(), due(given, await _zone(service, record), datetime.now(UTC))
-    found = []
-    for each, text in zip(given.contacts, texts, strict=True):
-        words = (each.contact, each.conversation, text, given.spoken_reply, key)
-        if at is None:
-            found.append(await said(service.database, record.name, settings, *words))
-        else:
-            found.append(await put_off(service.database, record.name, *words, at))
-    return SayOut(key=key, results=found)
+    key = given.idempotency_key or new_id()
+    at = due(given, await _zone(service, record), datetime.now(UTC))
+    outgoing = [
+        Outgoing(each.contact, each.conversation, text)
+        for each, text in zip(given.contacts, texts, strict=True)
+    ]
+    async with service.database.writing() as session:
+        found = await queue_messages(session, channel, key, outgoing, given.spoken_reply, at)
+    return SayOut(idempotency_key=key, results=found)
 
 
 async def _zone(service: Service, channel: Channel) -> str:
@@ -150,27 +148,29 @@ def _after_quiet(at: datetime, quiet: str) -> datetime:
 
 
 @router.get("/{channel}/messages")
-async def list_waiting_messages(
+async def list_scheduled_messages(
     channel: ChannelName, _: MayRead, service: TheService
-) -> list[WaitingOut]:
-    """List words that wait for their time, the earliest first."""
+) -> list[ScheduledOut]:
+    """List words that are scheduled, the earliest first."""
     async with service.database.reading() as session:
         return [
-            WaitingOut(contact=each.contact, key=each.key, text=each.text, spoken=each.spoken,
+            ScheduledOut(contact=each.contact, key=each.key, text=each.text, spoken=each.spoken,
                        due_at=each.due_at)
-            for each in await waiting(session, channel)
+            for each in await scheduled(session, channel)
         ]  # fmt: skip
 
 
 @router.delete("/{channel}/messages/{key}", status_code=204)
-async def stop_messages(
+async def delete_messages(
     channel: ChannelName, key: Annotated[str, Path(max_length=100)], _: MayOperate,
     service: TheService,
 ) -> Response:  # fmt: skip
-    """Stop words that wait under a key: nobody is sent them any more."""
+    """Delete scheduled words by their idempotency key: nobody is sent them any more."""
     async with service.database.writing() as session:
-        if not await take_back(session, channel, key):
-            raise NotFound(f"nothing waits under the key {key!r}: it was sent, or never was there")
+        if not await cancel(session, channel, key):
+            raise NotFound(
+                f"nothing is scheduled with the key {key!r}: it was sent, or was never scheduled"
+            )
     return Response(status_code=204)
 
 

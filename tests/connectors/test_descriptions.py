@@ -10,7 +10,6 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from fond_echo.channels.chat import ChatChannel
-from fond_echo.cli.connectors import paths_in
 from fond_echo.connectors.errors import ConnectorError, Forged, NoAnswer, Refused, WrongAnswer
 from fond_echo.connectors.machine import RequestMachine
 from fond_echo.connectors.secrets import Secret, Vault
@@ -18,6 +17,7 @@ from fond_echo.connectors.throttle import Throttle
 from fond_echo.connectors.verify import check_webhook
 from fond_echo.core.audio.containers import encode
 from fond_echo.documents.connector import Verification, read_connector
+from fond_echo.documents.drafting.example import json_path, leaves_of
 from fond_echo.documents.errors import InvalidFile
 from fond_echo.documents.steps import Step
 from fond_echo.standins.chat.app import create_app as create_skerry
@@ -360,5 +360,5 @@ class Checking(unittest.TestCase):
         )
 
     def test_paths_of_every_value(self):
-        found = paths_in({"a": [{"b c": 1}], "d": "x"})
+        found = [(json_path(p), v) for p, v in leaves_of({"a": [{"b c": 1}], "d": "x"})]
         self.assertEqual(found, [('$.a[0]["b c"]', 1), ("$.d", "x")])

@@ -238,6 +238,9 @@ class InTheBrowser(InABrowser):
         shown = inside.get_by_label("Files that came with it").get_by_role("img")
         expect(shown).to_be_visible()
         self.assertGreater(shown.evaluate("image => image.naturalWidth"), 0)
+        inside.get_by_role("link", name="stages").first.click()
+        inside.get_by_role("img", name="Lengths of the stages").wait_for()
+        expect(inside.get_by_label("Files that came with it")).to_have_count(2)
         self.assertEqual(self.warnings, [])
 
     def test_a_guest_records_listens_to_it_and_hears_the_answer(self):

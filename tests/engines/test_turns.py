@@ -217,7 +217,7 @@ class Turns(Driving):
     async def test_pictures_go_along_to_the_engine(self):
         self.world.scripted = script = Script(FreeAnswer("That rail is broken."))
         self.world.channel.sounds["picture-7"] = b"\x89PNG\r\n\x1a\n" + b"\0" * 9
-        await self.publish(f"{FREE}takes_files: {{types: [image/png]}}\n")
+        await self.publish(f"{FREE}accepts_files: {{types: [image/png]}}\n")
         files = [FileHandle(handle="picture-7", caption="What is this?", name="rail.png")]
         turn_id = await self.arrive("m1", "What is this?", files=files)
         await self.driver.work(turn_id)

@@ -88,7 +88,7 @@ class Names(unittest.TestCase):
             options = {option.lstrip("-") for action in each._actions
                        for option in action.option_strings}  # fmt: skip
             # Of a call, --ask was what --opening-url is now; of a try, it asks engines.
-            meant = {"ask"} if name in ("try", "replay", "test", "widen", "connect") else set()
+            meant = {"ask"} if name in ("try", "replay", "test", "widen") else set()
             self.assertEqual(options & OPTIONS - meant, set(), name)
 
     def test_in_metrics(self):

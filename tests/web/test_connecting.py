@@ -50,14 +50,14 @@ class OfEngines(Commands):
 
     async def test_each_is_asked_stored_and_proven(self):
         async with gannet_on_loopback() as gannet:
-            code, out, err = await self.connected(gannet, "gannet-voice", "--ask", "--add")
+            code, out, err = await self.connected(gannet, "gannet-voice", "--probe", "--add")
             self.assertEqual(code, 0, err + out)
             self.assertIn("{{ voice }}", out)
             self.assertRegex(out, r"[0-3] of 9 words came back")
             (secret,) = (await self.client.get("/api/secrets")).json()
             place = gannet.base.removeprefix("http://")
             self.assertEqual((secret["name"], secret["hosts"]), ("gannet-voice-key", [place]))
-            code, out, err = await self.connected(gannet, "gannet-ear", "--ask", "--add")
+            code, out, err = await self.connected(gannet, "gannet-ear", "--probe", "--add")
             self.assertEqual(code, 0, err + out)
             self.assertRegex(out, r"[0-3] of 9 words came back")
             self.assertNotIn(WORD, (self.folder / "gannet-ear.yaml").read_text())
@@ -70,7 +70,7 @@ class OfEngines(Commands):
             answer = self.file(
                 "answer.json", json.dumps({"thought": {"say": "From nine to five."}})
             )
-            given = ("--answer", f"request={answer}", "--at", "json.most={{ characters }}")
+            given = ("--answer", f"request={answer}", "--map", "json.most={{ characters }}")
             code, out, err = await self.connected(gannet, "gannet-mind", *given)
             self.assertEqual(code, 0, err + out)
             self.assertIn("Nothing was sent or stored", out)
@@ -92,7 +92,7 @@ class OfEngines(Commands):
         self.assertEqual(answer.status_code, 200, answer.text)
         found = answer.json()
         self.assertEqual(found["errors"], [])
-        places = {each["place"]: each["becomes"] for each in found["guesses"]}
+        places = {each["place"]: each["template"] for each in found["guesses"]}
         self.assertEqual(places, {"form.text": "{{ text }}", "form.speaker": "{{ voice }}",
                                   "form.api_key": "{{ secrets.gull-key }}"})  # fmt: skip
         given["examples"]["request"] = "wget https://gull.test/say"
@@ -119,7 +119,7 @@ class OfNetworks(Commands):
             (3, "", {"sound": sound}),
         ):
             path = self.file(f"{number}.json", json.dumps(self.posted(number, said, **more)))
-            messages += ["--message", path, "--said", said]
+            messages += ["--message", path, "--text", said]
         text = self.file(
             "text.txt",
             f"curl {room}/posts {authorized} "
@@ -138,7 +138,7 @@ class OfNetworks(Commands):
             "connect", "network", "skerry-two", text, "--voice-note", note, "--fetch", fetch,
             "--answer", f"fetch={answer}", *messages, "--write", self.folder / "two.yaml",
             "--token", self.file("token", "bot-token"), "--add", "--assistant", "harbour-desk",
-            "--at", "voice-note.multipart.peaks={{ waveform | points(48) | scale(0, 100) }}",
+            "--map", "voice-note.multipart.peaks={{ waveform | points(48) | scale(0, 100) }}",
         )  # fmt: skip
         self.assertIn("harbour-desk answers there", out)
         self.assertIn("posts are not verified", out)
@@ -182,7 +182,7 @@ class OfNetworks(Commands):
         caught = [Caught(self.posted(1, "hello")), Caught(spoken)]
         given = {"text": text, "fetch": fetch}
         draft = network_draft("reef", given, caught, ["hello", ""])
-        self.assertEqual(draft.kept, {"text.form.mode": "3"})
+        self.assertEqual(draft.unchanged, {"text.form.mode": "3"})
         (step,) = read_connector(draft.file, "reef.yaml").fetch
         self.assertEqual(step.get, "{{ base }}/sounds/{{ sound }}")
         at = {"receive.ours": "$.sender[?@ == 'bot']"}
@@ -190,7 +190,7 @@ class OfNetworks(Commands):
         self.assertEqual(read_connector(told.file, "reef.yaml").receive.ours, at["receive.ours"])
         del caught[0].document["posts"][0]["sender"]["automated"]
         unknown = network_draft("reef", given, caught[:1], ["hello"])
-        self.assertIn("or it answers itself", " ".join(unknown.cannot))
+        self.assertIn("or it answers itself", " ".join(unknown.limitations))
         with self.assertRaisesRegex(NotAnExample, "no place of messages"):
             network_draft("reef", given, caught[:1], ["hello"], corrections={"receive.x": "$.y"})
 
@@ -216,7 +216,7 @@ class OfNetworks(Commands):
         self.assertEqual(message.contact, "$.event.message.author.code")
         self.assertEqual(message.conversation, message.contact)
         self.assertEqual(message.name, "$.event.message.author.nick")
-        self.assertIn("voice notes are not heard", " ".join(draft.cannot))
+        self.assertIn("voice notes are not heard", " ".join(draft.limitations))
         (step,) = read.requests["text"]
         self.assertEqual(step.put, "{{ base }}/v3/people/{{ conversation }}/inbox")
         self.assertEqual(step.body_json["parts"][0]["content"], "{{ text }}")

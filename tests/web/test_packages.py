@@ -58,7 +58,7 @@ class Packages(Commands):
         self.assertIn("connected the engine harbour-mind", out)
         again = json.loads(await self._packed_again())
         first = json.loads(packed)
-        for part in ("files", "engines", "channels", "secrets", "reaches", "functions"):
+        for part in ("files", "engines", "channels", "secrets", "hosts_reached", "functions"):
             self.assertEqual(again[part], first[part], part)
 
     async def _packed_again(self):

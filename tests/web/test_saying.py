@@ -1,5 +1,6 @@
 """The assistant speaks first: to one or a list, never twice, and not to who has opted out."""
 
+import asyncio
 from datetime import datetime
 
 from sqlalchemy import text
@@ -20,7 +21,13 @@ class Saying(Commands):
             post = self.post(id=f"p-{number}", words="How much is a ticket?", room=f"room-{who}",
                              sender=sender)  # fmt: skip
             await self.send({"posts": [post]})
+        await self.send_on()
+
+    async def send_on(self):
+        """What a work process does: make turns of what is due, and carry them."""
+        count = await send_due(self.database)
         await self.work()
+        return count
 
     async def rooms(self):
         """What the bot posted last in each room, from the network's own records."""
@@ -36,16 +43,16 @@ class Saying(Commands):
     async def test_a_list_is_written_to_once_each_with_its_own_words(self):
         path = self.file("list.csv", "contact,boat\nisla,the Petrel\npiet,the Dunlin\n")
         given = ("conversation", "say", "skerry", "{{ values.boat }} sails late today.",
-                 "--list", path, "--repeat-key", "storm-1")  # fmt: skip
+                 "--list", path, "--idempotency-key", "storm-1")  # fmt: skip
         out = await self.says(*given)
-        self.assertEqual(out.count("sent-on"), 2)
-        await self.work()
+        self.assertEqual(out.count("queued"), 2)
+        await self.send_on()
         rooms = await self.rooms()
         self.assertEqual(rooms["isla"][-1]["words"], "the Petrel sails late today.")
         self.assertEqual(rooms["piet"][-1]["words"], "the Dunlin sails late today.")
         out = await self.says(*given)
-        self.assertEqual(out.count("said-before"), 2)
-        await self.work()
+        self.assertEqual(out.count("duplicate"), 2)
+        await self.send_on()
         self.assertEqual(len((await self.rooms())["isla"]), len(rooms["isla"]))
         # The reply joins the conversation.
         await self.asks("How much is a ticket?", id="reply-1")
@@ -61,7 +68,7 @@ class Saying(Commands):
         self.service.synthesizer = None
         await self.says("conversation", "say", "skerry", "The boat is late.", "--contact", "isla",
                         "--spoken")  # fmt: skip
-        await self.work()
+        await self.send_on()
         last = (await self.rooms())["isla"][-1]
         self.assertEqual(last["sound"]["as"], "note")
 
@@ -78,36 +85,49 @@ class Saying(Commands):
         turn = await self.asks("How much is a ticket?", id="still-1")
         self.assertEqual(turn["state"], "answered")
         await self.client.put(place, json={"opted_out": False})
+        # Whoever opts out while it is queued is not written to; of two workers one sends it.
+        before = len((await self.rooms())["isla"])
+        await self.client.post("/api/channels/skerry/messages", json=given)
+        await self.client.put(place, json={"opted_out": True})
+        await self.send_on()
+        self.assertEqual(len((await self.rooms())["isla"]), before)
+        await self.client.put(place, json={"opted_out": False})
+        await self.client.post("/api/channels/skerry/messages", json=given)
+        await asyncio.gather(*(send_due(self.database) for _ in range(3)))
+        await self.work()
+        self.assertEqual(len((await self.rooms())["isla"]), before + 1)
         told = (await self.client.post("/api/channels/skerry/messages", json=given)).json()
-        self.assertEqual(told["results"][0]["state"], "sent-on")
+        self.assertEqual(told["results"][0]["state"], "queued")
 
     async def test_words_wait_for_their_time_are_listed_and_taken_back(self):
         base = ("conversation", "say", "skerry", "Good morning.", "--contact", "isla")
         out = await self.says(*base, "--contact", "piet", "--at", "2099-07-01T08:00", "--zone",
-                              "Europe/London", "--repeat-key", "july")  # fmt: skip
-        self.assertEqual(out.count("waiting"), 2)
+                              "Europe/London", "--idempotency-key", "july")  # fmt: skip
+        self.assertEqual(out.count("scheduled"), 2)
         self.assertIn("01 Jul 07:00 UTC", out)
-        again = await self.says(*base, "--at", "2099-07-02T08:00+00:00", "--repeat-key", "july")
-        self.assertIn("said-before", again)
-        self.assertEqual(len(await self.reported("conversation", "waiting", "skerry")), 2)
+        again = await self.says(
+            *base, "--at", "2099-07-02T08:00+00:00", "--idempotency-key", "july"
+        )
+        self.assertIn("duplicate", again)
+        self.assertEqual(len(await self.reported("conversation", "scheduled", "skerry")), 2)
         self.assertEqual(await send_due(self.database), 0)
         # Who is erased meanwhile is not written to; the rest is sent on when it is due, once.
         contacts = (await self.client.get("/api/channels/skerry/contacts")).json()["items"]
         piet = next(each for each in contacts if each["external_id"] == "piet")
         await self.client.delete(f"/api/channels/skerry/contacts/{piet['id']}")
-        self.assertEqual(len(await self.reported("conversation", "waiting", "skerry")), 1)
+        self.assertEqual(len(await self.reported("conversation", "scheduled", "skerry")), 1)
         async with self.database.writing() as session:
             await session.execute(text("UPDATE outgoing_messages SET due_at = now()"))
         self.assertEqual(await send_due(self.database), 1)
         self.assertEqual(await send_due(self.database), 0)
-        await self.work()
+        await self.send_on()
         self.assertEqual((await self.rooms())["isla"][-1]["words"], "Good morning.")
-        self.assertIn("said-before", await self.says(*base, "--repeat-key", "july"))
-        await self.says(*base, "--at", "2099-07-03T08:00+00:00", "--repeat-key", "third")
-        await self.says("conversation", "stop", "skerry", "third")
-        self.assertEqual(await self.reported("conversation", "waiting", "skerry"), [])
-        err = await self.fails("conversation", "stop", "skerry", "third")
-        self.assertIn("nothing waits under the key 'third'", err)
+        self.assertIn("duplicate", await self.says(*base, "--idempotency-key", "july"))
+        await self.says(*base, "--at", "2099-07-03T08:00+00:00", "--idempotency-key", "third")
+        await self.says("conversation", "cancel", "skerry", "third")
+        self.assertEqual(await self.reported("conversation", "scheduled", "skerry"), [])
+        err = await self.fails("conversation", "cancel", "skerry", "third")
+        self.assertIn("nothing is scheduled with the key 'third'", err)
 
     def test_quiet_hours_and_zones(self):
         def at(now, given="", **more):
@@ -135,7 +155,7 @@ class Saying(Commands):
         given = {"contacts": [{"contact": "isla"}], "text": "Good news."}
         for number, (words, answer, state) in enumerate((
             ("Stop writing to me, please", "I will only answer", "opted-out"),
-            ("You may write to me again.", "write to you first again", "sent-on"),
+            ("You may write to me again.", "write to you first again", "queued"),
         )):  # fmt: skip
             turn = await self.asks(words, id=f"wish-{number}")
             self.assertIn(answer, turn["deliveries"][0]["text"])
@@ -164,5 +184,5 @@ class Saying(Commands):
         self.assertIn(
             "nobody is to be written to", await self.fails("conversation", "say", "skerry", "x")
         )
-        await self.work()
+        await self.send_on()
         self.assertEqual(await self.rooms(), before)

@@ -14,7 +14,7 @@ PDF = b"%PDF-1.4\n%a small one\n"
 DESK = """\
 assistant: harbour-desk
 voice: tern
-takes_files: {route: damage, max_megabytes: 0.1}
+accepts_files: {route: damage, max_megabytes: 0.1}
 logic:
   office: {url: "http://office.test/question", key: {secret: skerry-mark}}
 routes:
@@ -70,6 +70,9 @@ class SentFiles(Commands):
         self.assertEqual((got.content, got.headers["content-type"]), (PNG, "image/png"))
         self.assertEqual((await self.nobody.get(f"{link.path}?{link.query}0")).status_code, 403)
         self.assertEqual(turn["files"][0]["clip"]["size"], len(PNG))
+        shown = await self.says("turn", "show", turn["id"])
+        self.assertIn(f"file      rail.png, image/png, {len(PNG)} bytes", shown)
+        self.assertIn(f"rail.png: {len(PNG)} bytes", shown)
         # It is erased with its sender.
         (isla,) = (await self.client.get("/api/channels/skerry/contacts")).json()["items"]
         erased = await self.client.delete(f"/api/channels/skerry/contacts/{isla['id']}")
@@ -98,12 +101,13 @@ class SentFiles(Commands):
                 turn = await self.sends(data, kind, "odd")
                 self.assertIn(words, turn["deliveries"][0]["text"])
                 self.assertTrue(turn["files"][0]["refused"])
+                self.assertIn("odd: rejected", await self.says("turn", "show", turn["id"]))
         self.assertEqual(self.logic.requested, [])
         # With words beside it the words are answered.
         turn = await self.sends(b"no", "text/html", below="How much is a ticket?")
         self.assertEqual(turn["deliveries"][0]["text"], "Four pounds.")
         # An assistant that takes none says what it understands.
-        await self.publish(DESK.replace("takes_files: {route: damage, max_megabytes: 0.1}\n", ""))
+        await self.publish(DESK.replace("accepts_files: {route: damage, max_megabytes: 0.1}\n", ""))
         turn = await self.sends(PNG)
         self.assertIn("texts and voice notes", turn["deliveries"][0]["text"])
 

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import styled from "styled-components";
 import { api, type Clip, type Run, type Stage } from "../api";
 import { bytes, milliseconds, timeOf } from "../format";
+import { SentFiles } from "../parts/files";
 import { Player } from "../parts/waveform";
 import { colour, font } from "../theme";
 import { StageStrip } from "./stage-strip";
@@ -145,7 +146,12 @@ function What({ stage }: { stage: Stage }) {
     );
   switch (stage.name) {
     case "fetch":
-      return <p>{`${bytes(out.clip.size)} of ${out.clip.media_type}`}</p>;
+      return (
+        <>
+          {out.clip && <p>{`${bytes(out.clip.size)} of ${out.clip.media_type}`}</p>}
+          <SentFiles files={out.files ?? []} />
+        </>
+      );
     case "decode":
       return (
         <>

@@ -12,11 +12,11 @@ from fond_echo.contract.assistants import (
     AssistantOut,
     Checked,
     DraftOut,
-    FirstAnswers,
     PastOut,
     ProposalsOut,
     PublishIn,
     RevisionOut,
+    StarterIn,
     Tried,
     WidenIn,
 )
@@ -56,10 +56,10 @@ class AsyncAssistantCalls:
         """What unpacking a package here would meet; nothing is stored."""
         return await self.make(assistant_calls.check_package(given))
 
-    async def first_assistant(self, name: str, given: FirstAnswers) -> AssistantFiles:
+    async def make_starter(self, name: str, given: StarterIn) -> AssistantFiles:
         """The checked files of a first assistant, made of what is said of it; nothing is
         stored."""
-        return await self.make(assistant_calls.first_assistant(name, given))
+        return await self.make(assistant_calls.make_starter(name, given))
 
     async def put_assistant(
         self, name: str, files: Mapping[str, str], if_revision: str = ""

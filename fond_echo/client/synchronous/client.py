@@ -39,7 +39,7 @@ from fond_echo.contract.contacts import (
 from fond_echo.contract.drafting import ConnectorDraft, ConnectorExamples
 from fond_echo.contract.renditions import ConversionOut, DeliverAs, RenditionIn, RenditionOut
 from fond_echo.contract.reply import Choice
-from fond_echo.contract.saying import SayIn, SayOut, WaitingOut
+from fond_echo.contract.saying import SayIn, SayOut, ScheduledOut
 from fond_echo.contract.speech import ListenIn
 from fond_echo.contract.turn import Heard
 
@@ -135,13 +135,13 @@ class FondEcho(AssistantCalls, EngineCalls):
         """Words to contacts who have not just asked; what became of it for each."""
         return self.make(calls.say(channel, given))
 
-    def waiting_messages(self, channel: str) -> list[WaitingOut]:
+    def scheduled_messages(self, channel: str) -> list[ScheduledOut]:
         """Words that wait for their time on a channel, the earliest first."""
-        return self.make(calls.waiting_messages(channel))
+        return self.make(calls.scheduled_messages(channel))
 
-    def stop_messages(self, channel: str, key: str) -> None:
+    def cancel_messages(self, channel: str, key: str) -> None:
         """Take back words that wait under a key."""
-        self.make(calls.stop_messages(channel, key))
+        self.make(calls.cancel_messages(channel, key))
 
     def set_opted_out(self, channel: str, contact_id: str, opted_out: bool) -> ContactOut:
         """Choose whether a contact may be written to first."""

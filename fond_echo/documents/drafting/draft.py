@@ -60,8 +60,8 @@ class Draft:
     values: dict[str, str]
     secrets: dict[str, str]
     guesses: list[Guess] = field(default_factory=list)
-    kept: dict[str, str] = field(default_factory=dict)
-    cannot: list[str] = field(default_factory=list)
+    unchanged: dict[str, str] = field(default_factory=dict)
+    limitations: list[str] = field(default_factory=list)
 
 
 def engine_draft(
@@ -98,7 +98,7 @@ def engine_draft(
         step["take"], result["text"] = {"words": path}, "{{ words }}"
         if does == "transcribe" and (sure := confidence_in(answer)) is not None:
             guesses.append(sure)
-            step["take"]["sure"], result["confidence"] = sure.becomes, "{{ sure }}"
+            step["take"]["sure"], result["confidence"] = sure.template, "{{ sure }}"
     found["request"] = steps
     if result:
         found["result"] = result
@@ -115,10 +115,10 @@ def asked_once(
     Raises NotAnExample, as `engine_draft`."""
     guesses = corrected(guessed(example, does, secret, token), corrections)
     wanted, what = ("sound", "sound") if does == "transcribe" else ("text", "words")
-    if not any(wanted in each.becomes for each in guesses):
+    if not any(wanted in each.template for each in guesses):
         raise NotAnExample(
             f"nothing in the example is a place for the {what}",
-            remedy=f"say which: --at PLACE='{{{{ {wanted} }}}}'",
+            remedy=f"say which: --map PLACE='{{{{ {wanted} }}}}'",
         )
     return _step(filled(example, guesses), guesses), guesses
 
@@ -172,7 +172,7 @@ def network_draft(
     kept: dict[str, str] = {}
     for request, example in examples.items():
         own = {
-            place.removeprefix(f"{request}."): becomes for place, becomes in changes.items()
+            place.removeprefix(f"{request}."): template for place, template in changes.items()
             if place.startswith(f"{request}.")
         }  # fmt: skip
         found = corrected(guessed(example, request, secret, token, read.values), own)
@@ -186,7 +186,9 @@ def network_draft(
         made[request] = [step]
         left = kept_places(example, found)
         kept |= {f"{request}.{place}": value for place, value in left.items()}
-        guesses += [Guess(f"{request}.{each.place}", each.becomes, each.because) for each in found]
+        guesses += [
+            Guess(f"{request}.{each.place}", each.template, each.evidence) for each in found
+        ]
     _must_have(made["text"], ("text",), "a text")
     receive = _receive(read, made.get("poll"), caught, answers, guesses)
     if "webhook" in receive:
@@ -284,7 +286,7 @@ def _cursor(example: Example, found: list[Guess]) -> list[Guess]:
             return [Guess(name, "{{ cursor }}", f"its name is {place[-1]!r}")]
     raise NotAnExample(
         "nothing in the example of poll says from where on messages are wanted",
-        remedy="say which: --at poll.query.NAME='{{ cursor }}'",
+        remedy="say which: --map poll.query.NAME='{{ cursor }}'",
     )
 
 
@@ -294,7 +296,7 @@ def _must_have(steps: list[JsonObject], facts: tuple[str, ...], what: str) -> No
         if f"{{{{ {fact}" not in asked:
             raise NotAnExample(
                 f"nothing in the example is a place for {what}",
-                remedy=f"say which: --at text.json.NAME='{{{{ {fact} }}}}'",
+                remedy=f"say which: --map text.json.NAME='{{{{ {fact} }}}}'",
             )
 
 
@@ -306,7 +308,7 @@ def _step(example: Example, guesses: Sequence[Guess]) -> JsonObject:
     if example.query:
         step["query"] = dict(example.query)
     if example.kind == "bytes":
-        step["bytes"] = next((e.becomes for e in guesses if "sound" in e.becomes), example.body)
+        step["bytes"] = next((e.template for e in guesses if "sound" in e.template), example.body)
     elif example.kind:
         step[example.kind] = example.body
     return step
@@ -319,9 +321,9 @@ def _drafted(
     text = yaml.safe_dump(document, sort_keys=False, allow_unicode=True, width=1_000)
     used = f"secrets.{secret}" in text
     head = [f"# Drafted by fond-echo connect from an example of {example.host}. What goes where:"]
-    head += [f"#   {each.place} is {each.becomes}: {each.because}".replace("\n", " ")
+    head += [f"#   {each.place} is {each.template}: {each.evidence}".replace("\n", " ")
              for each in guesses]  # fmt: skip
-    head += ["# What it cannot do:", *(f"#   {each}" for each in cannot)] if cannot else []
+    head += ["# Limitations:", *(f"#   {each}" for each in cannot)] if cannot else []
     secrets = {secret: example.host} if used else {}
     file = "\n".join(head) + "\n" + text
     return Draft(file, {"base": example.base}, secrets, guesses, kept, cannot)

@@ -29,8 +29,8 @@ def drafted(given: ConnectorExamples) -> ConnectorDraft:
         errors = error.errors
     found = [FileErrorOut(**vars(each)) for each in errors[:MAX_ERRORS]]
     return ConnectorDraft(
-        connector=draft.file, values=draft.values, secrets=draft.secrets, kept=draft.kept,
-        cannot=draft.cannot,
+        connector=draft.file, values=draft.values, secrets=draft.secrets, unchanged=draft.unchanged,
+        limitations=draft.limitations,
         guesses=[GuessOut(**vars(each)) for each in draft.guesses], errors=found,
     )  # fmt: skip
 
@@ -53,8 +53,8 @@ def _draft(given: ConnectorExamples) -> Draft:
             raise NotAnExample("an engine is drafted from one example, that of its request")
         return engine_draft(
             given.name, given.kind, examples["request"], secret=given.secret or "",
-            token=given.token, answer=given.answers.get("request", FILE), said=given.spoken,
-            corrections=given.at,
+            token=given.token, answer=given.answers.get("request", FILE), said=given.transcript,
+            corrections=given.mapping,
         )  # fmt: skip
     if "request" in examples:
         raise NotAnExample(
@@ -64,7 +64,7 @@ def _draft(given: ConnectorExamples) -> Draft:
         Caught(each.document, each.headers, each.body.encode()) for each in given.messages
     ]  # fmt: skip
     return network_draft(
-        given.name, examples, caught, [each.said for each in given.messages],
+        given.name, examples, caught, [each.text for each in given.messages],
         secret=given.secret or "", token=given.token, signing_key=given.signing_key,
-        answers=dict(given.answers), corrections=given.at,
+        answers=dict(given.answers), corrections=given.mapping,
     )  # fmt: skip

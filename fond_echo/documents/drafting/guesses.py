@@ -65,8 +65,8 @@ class Guess:
     """What goes to a place, and why it is thought so."""
 
     place: str
-    becomes: str
-    because: str
+    template: str
+    evidence: str
 
 
 def shown(place: Place) -> str:
@@ -121,12 +121,12 @@ def guessed(
         if named:
             place, value = _best(named, fact)
             because = f"its name is {_last_name(place)!r}, and it holds {str(value)[:40]!r}"
-            becomes = AS_TEMPLATE.get(fact, f"{{{{ {fact} }}}}")
-            found.append(Guess(shown(place), becomes, because))
+            template = AS_TEMPLATE.get(fact, f"{{{{ {fact} }}}}")
+            found.append(Guess(shown(place), template, because))
             done.add(shown(place))
     if request == "fetch" and "sound" not in taken:
         found += _handle(leaves, done)
-    if "text" in FACTS.get(request, ()) and not any("text" in each.becomes for each in found):
+    if "text" in FACTS.get(request, ()) and not any("text" in each.template for each in found):
         found += _longest(leaves, done)
     return found
 
@@ -252,14 +252,14 @@ def corrected(guesses: list[Guess], corrections: Mapping[str, str]) -> list[Gues
     """The guesses, with what a person says of a place in the place of what was thought; a
     correction that is empty leaves the place as the example has it."""
     by_place = {each.place: each for each in guesses}
-    for place, becomes in corrections.items():
-        by_place[place] = Guess(place, becomes, "you said so")
-    return [each for each in by_place.values() if each.becomes]
+    for place, template in corrections.items():
+        by_place[place] = Guess(place, template, "you said so")
+    return [each for each in by_place.values() if each.template]
 
 
 def filled(example: Example, guesses: list[Guess]) -> Example:
     """The example with its places filled in by what goes there."""
-    by_place = {each.place: each.becomes for each in guesses}
+    by_place = {each.place: each.template for each in guesses}
 
     def put(value: Any, at: Place) -> Any:
         if shown(at) in by_place:

@@ -44,6 +44,12 @@ SENDER = frozenset(("from", "sender", "author", "user", "contact", "member", "pe
 ROOM = frozenset(("room", "chat", "conversation", "thread", "channel", "peer", "dialog", "group"))
 SOUND = frozenset(("audio", "sound", "voice", "note", "media", "attachment", "file", "recording"))
 OURS = frozenset(("bot", "automated", "self", "me", "outgoing", "own"))
+MESSAGE = frozenset(("message", "post"))
+TEXT = frozenset(("text", "words", "body", "content", "message", "caption"))
+CHOICE = frozenset(("value", "payload", "data", "callback", "button", "choice"))
+PRESSED = frozenset(("press", "button", "callback", "choice", "interactive", "reply"))
+HANDLE = frozenset(("handle", "url", "href", "link"))
+SECONDS = frozenset(("duration", "length", "seconds"))
 KIND = frozenset(("kind", "type", "as", "how", "form"))
 
 
@@ -131,7 +137,7 @@ def _identities(found: ReadMessages, items: list[Any]) -> None:
     }  # fmt: skip
     differ = [place for place in first if place not in alike and all(place in row for row in rows)]
     many = len(rows) > 1
-    at = _ranked(differ if many else list(first), ID, beside=frozenset(("message", "post")),
+    at = _ranked(differ if many else list(first), ID, beside=MESSAGE,
                  without=SENDER | ROOM)  # fmt: skip
     if at is not None:
         why = "differs in every message" if many else "is the only message's"
@@ -157,6 +163,34 @@ def _identities(found: ReadMessages, items: list[Any]) -> None:
         name = _ranked(near, NAME)
         if name is not None and name != sender:
             _note(found, "name", name, first[name], f"it stands beside {json_path(sender)}")
+
+
+def by_names(messages: Sequence[Any]) -> dict[str, Place]:
+    """Where each fact of messages stands, by the names of their fields alone.
+
+    Args:
+        messages: of any kinds; the id, conversation and contact stand in every one.
+    """
+    rows = [dict(leaves_of(each)) for each in messages]
+    there: dict[Place, Any] = {place: value for row in rows for place, value in row.items()}
+    always = [place for place in there if all(place in row for row in rows)]
+    numbers = {at: v for at, v in there.items() if isinstance(v, (int, float)) and v is not True}
+    found = {
+        "id": _ranked(always, ID, beside=MESSAGE, without=SENDER | ROOM),
+        "conversation": _ranked(always, ID, within=ROOM) or _ranked(always, ROOM),
+        "contact": _ranked(always, ID, within=SENDER) or _ranked(always, SENDER),
+        "name": _ranked(there, NAME, within=SENDER),
+        "text": _ranked(there, TEXT, without=frozenset(("quoted", "quotes", "reply"))),
+        "choice": _ranked(there, CHOICE, within=PRESSED),
+        "sound": _handle(there),
+        "seconds": _ranked(numbers, SECONDS, within=SOUND),
+    }
+    return {name: place for name, place in found.items() if place is not None}
+
+
+def _handle(places: Any) -> Place | None:
+    """What a recording is fetched by."""
+    return _ranked(places, HANDLE, within=SOUND) or _ranked(places, ID, within=SOUND)
 
 
 def _ranked(
@@ -201,11 +235,7 @@ def _sound(found: ReadMessages, spoken: Any, typed: Any) -> None:
     """The handle of what was spoken, and what the network calls it."""
     known = {place for place, _ in leaves_of(typed)}
     new = {place: value for place, value in leaves_of(spoken) if place not in known}
-    handle = next(
-        (at for names in (frozenset(("handle", "url", "href", "link")), ID) for at in
-         [_ranked(new, names, within=SOUND)] if at is not None),
-        None,
-    )  # fmt: skip
+    handle = _handle(new)
     if handle is None:
         raise NotAnExample(
             "nothing in the spoken message leads to its sound",
@@ -223,7 +253,7 @@ def _sound(found: ReadMessages, spoken: Any, typed: Any) -> None:
                 "receive.message.sound_kind", json_path(kind), f"{new[kind]!r} marks a voice note"
             )
         )
-    seconds = _ranked(new, frozenset(("duration", "length", "seconds")), within=SOUND)
+    seconds = _ranked(new, SECONDS, within=SOUND)
     if seconds is not None:
         found.paths["seconds"] = json_path(seconds)
         found.guesses.append(Guess("receive.message.seconds", json_path(seconds), because))
