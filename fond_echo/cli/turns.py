@@ -120,7 +120,7 @@ def show(turn: TurnDetail, *, exchanges: bool = False) -> None:
     if turn.sound and turn.sound.waveform:
         print(f"            {bar(turn.sound.waveform)} {turn.sound.seconds or 0:.1f} s")
     for file in turn.files:
-        what = f"not taken: {file.refused}" if file.refused else size_of(file.clip)
+        what = f"rejected, {file.refused}" if file.refused else size_of(file.clip)
         print(f"  file      {file.name or '(no name)'}, {file.media_type}, {what}")
     print(f"  route     {turn.route or '–'}")
     for delivery in turn.deliveries:

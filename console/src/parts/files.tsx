@@ -5,7 +5,12 @@ import { colour } from "../theme";
 const Files = styled.ul`
   list-style: none;
   margin: 0.2rem 0;
-  padding: 0;
+  && {
+    padding: 0;
+  }
+  a {
+    color: inherit;
+  }
   display: grid;
   gap: 0.3rem;
   img {
@@ -21,8 +26,8 @@ const Files = styled.ul`
 
 const SHOWN = ["image/png", "image/jpeg", "image/gif", "image/webp"];
 const WHY: Record<string, string> = {
-  "file-kind": "not taken: files of this kind do not go to the assistant",
-  "file-too-big": "not taken: it is larger than the assistant takes",
+  "file-kind": "rejected: the assistant does not accept files of this kind",
+  "file-too-big": "rejected: it is larger than the assistant accepts",
 };
 
 /** Pictures and files that came with a message. */
